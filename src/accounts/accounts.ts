@@ -1,0 +1,148 @@
+import { createHash, randomBytes } from 'node:crypto';
+import { hash, verify } from '@node-rs/argon2';
+import type { Kysely, Transaction } from 'kysely';
+import { isLintelError, LintelError } from '../base/index.js';
+import type { Lintel, LintelTables } from '../server/index.js';
+
+interface AccountTables extends LintelTables {
+  lintel_credential: { person_id: string; password_hash: string };
+  lintel_session: { token_hash: string; person_id: string; started_at: Date; expires_at: Date };
+}
+
+export interface AccountsOptions {
+  /** Milliseconds since 1970. Default: the system's clock. */
+  readonly clock?: () => number;
+  /** How long somebody stays signed in. Default 14 days. */
+  readonly sessionDays?: number;
+}
+
+/** A sign-in session: the secret for the cookie, which is kept nowhere else, and until when it counts. */
+export interface Session {
+  readonly userId: string;
+  readonly token: string;
+  readonly expiresAt: Date;
+}
+
+export interface SignedIn {
+  readonly userId: string;
+  readonly name: string;
+  readonly address: string;
+  readonly signedInAt: Date;
+}
+
+export type SignUp = { readonly name: string; readonly password: string } & (
+  | { readonly address: string; readonly tenantName: string }
+  /** By invitation: the address is the invited one, and no tenant is made. */
+  | { readonly invitation: string }
+);
+
+const DAY = 86_400_000;
+const sha256 = (text: string) => createHash('sha256').update(text).digest('hex');
+/** Checked when there is no such account, so that the answer takes as long. */
+const nobody = hash(randomBytes(16).toString('hex'));
+
+/** Length limits: NIST SP 800-63B, section 5.1.1.2, asks for at least 8; the upper one bounds the work of hashing. */
+function checkPassword(password: unknown): string {
+  if (typeof password !== 'string' || password.length < 10) throw new LintelError('weak-password', 'A password has at least 10 characters.', {});
+  if (password.length > 256) throw new LintelError('weak-password', 'A password has at most 256 characters.', {});
+  return password;
+}
+
+/** People's passwords and sign-in sessions: a small beginning for an application that has none of its own. */
+export class Accounts {
+  readonly #lintel: Lintel<any>;
+  readonly #now: () => number;
+  readonly #days: number;
+
+  constructor(lintel: Lintel<any>, options: AccountsOptions = {}) {
+    this.#lintel = lintel;
+    this.#now = options.clock ?? Date.now;
+    this.#days = options.sessionDays ?? 14;
+  }
+
+  get #db(): Kysely<AccountTables> {
+    return this.#lintel.db as unknown as Kysely<AccountTables>;
+  }
+
+  /**
+   * Makes an account and, in the same transaction, either a tenant that the person runs or, by an invitation, the membership
+   * they were invited to.
+   *
+   * @throws LintelError `weak-password`, `bad-name`, `bad-address`, `look-alike-address`, `address-taken`, and those of an invitation.
+   */
+  async signUp(input: SignUp): Promise<{ readonly userId: string; readonly tenantId: string }> {
+    const passwordHash = await hash(checkPassword(input.password));
+    return this.#db.transaction().execute(async (tx) => {
+      const inside = this.#lintel.within(tx);
+      if (!('invitation' in input)) {
+        const userId = await inside.addPerson({ name: input.name, address: input.address });
+        await tx.insertInto('lintel_credential').values({ person_id: userId, password_hash: passwordHash }).execute();
+        return { userId, tenantId: await inside.openTenant({ name: input.tenantName, keyholder: userId }) };
+      }
+      const { address } = await inside.lookAtInvitation(input.invitation);
+      const userId = await this.#invited(tx, inside, input.name, address);
+      await tx
+        .insertInto('lintel_credential')
+        .values({ person_id: userId, password_hash: passwordHash })
+        .onConflict((c) => c.column('person_id').doUpdateSet({ password_hash: passwordHash }))
+        .execute();
+      return { userId, ...(await inside.acceptInvitation(userId, { token: input.invitation })) };
+    });
+  }
+
+  /**
+   * The account of somebody who came by an invitation. An account that somebody made with this address without proving it
+   * is theirs from now on: the mailed link proves the address, so its old password and sessions end.
+   */
+  async #invited(tx: Transaction<AccountTables>, inside: Lintel<any>, name: string, address: string): Promise<string> {
+    const there = await inside.personByAddress(address);
+    if (!there) return inside.addPerson({ name, address });
+    if (there.confirmedAt || !inside.hasMailer) {
+      throw new LintelError('address-taken', `There is an account for ${address} already. Sign in with it to accept.`, {});
+    }
+    await tx.deleteFrom('lintel_session').where('person_id', '=', there.id).execute();
+    return there.id;
+  }
+
+  /**
+   * Signs somebody in.
+   *
+   * @throws LintelError `sign-in-failed`: the same for a wrong password and for no such account.
+   */
+  async signIn(input: { readonly address: string; readonly password: string }): Promise<Session> {
+    const person = await this.#lintel.personByAddress(String(input.address)).catch((error: unknown) => {
+      if (isLintelError(error)) return undefined;
+      throw error;
+    });
+    const kept = person && (await this.#db.selectFrom('lintel_credential').select('password_hash').where('person_id', '=', person.id).executeTakeFirst());
+    const right = await verify(kept?.password_hash ?? (await nobody), String(input.password).slice(0, 256));
+    if (!person || !kept || !right) throw new LintelError('sign-in-failed', 'Address and password do not fit together.', {});
+    return this.startSession(person.id);
+  }
+
+  /** Starts a session for somebody whose identity was proven. */
+  async startSession(userId: string): Promise<Session> {
+    const token = randomBytes(32).toString('base64url');
+    const [startedAt, expiresAt] = [new Date(this.#now()), new Date(this.#now() + this.#days * DAY)];
+    await this.#db.insertInto('lintel_session').values({ token_hash: sha256(token), person_id: userId, started_at: startedAt, expires_at: expiresAt }).execute();
+    return { userId, token, expiresAt };
+  }
+
+  /** Who a session's secret belongs to; undefined when it is none, or has ended. */
+  async signedIn(token: string | undefined): Promise<SignedIn | undefined> {
+    if (!token || token.length > 200) return undefined;
+    const row = await this.#db
+      .selectFrom('lintel_session as s')
+      .innerJoin('lintel_person as p', 'p.id', 's.person_id')
+      .select(['p.id', 'p.name', 'p.address_written', 's.started_at'])
+      .where('s.token_hash', '=', sha256(token))
+      .where('s.expires_at', '>', new Date(this.#now()))
+      .executeTakeFirst();
+    return row && { userId: row.id, name: row.name, address: row.address_written, signedInAt: row.started_at };
+  }
+
+  /** Ends a session. One that is none is no error. */
+  async signOut(token: string): Promise<void> {
+    await this.#db.deleteFrom('lintel_session').where('token_hash', '=', sha256(token)).execute();
+  }
+}

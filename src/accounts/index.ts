@@ -1,0 +1,1 @@
+export { Accounts, type AccountsOptions, type Session, type SignedIn, type SignUp } from './accounts.js';

@@ -1,0 +1,2 @@
+export { isLintelError, LintelError } from './error.js';
+export { didYouMean, nearest } from './nearest.js';

@@ -1,0 +1,173 @@
+import { didYouMean, LintelError } from '../base/index.js';
+import type { KindShape, Predicate, Shapes } from '../predicate/index.js';
+import type { AreaData, CharterData, KindData, LimitData, PermissionWords, RoleData } from './data.js';
+import type { FieldData } from './field.js';
+import { KEYHOLDER, OPERATIONS } from './operations.js';
+import { canonicalJson, sha256 } from './sha256.js';
+
+/** A permission with its words and what it is about: an action on a kind, an area, or an operation on the tenant. */
+export interface Permission extends PermissionWords {
+  readonly name: string;
+  readonly section: string;
+  /** Set for an action on a kind of record. */
+  readonly kind?: string;
+  readonly action?: string;
+  /** True if an assignment that is anchored at a unit gives it although it is about no record. */
+  readonly perUnit: boolean;
+}
+
+export interface Limit extends LimitData {
+  readonly name: string;
+}
+
+/** A role with what it includes already followed. */
+export interface ResolvedRole {
+  /** For each permission the reaches, and the chain of roles by which it came (empty: said by the role itself). */
+  readonly grants: readonly { readonly permission: string; readonly reach: string; readonly included: readonly string[] }[];
+  readonly gives: readonly string[];
+}
+
+/** Names that a charter declares, as types: what makes a misspelt one fail to compile. */
+export interface CharterTypes {
+  readonly fields: Readonly<Record<string, Readonly<Record<string, unknown>>>>;
+  readonly permissions: string;
+  readonly areas: string;
+  readonly roles: string;
+}
+
+declare const types: unique symbol;
+
+/**
+ * A checked charter. Made by `defineCharter` or `readCharter`; immutable. `data` is plain JSON and round-trips, `hash` is
+ * the SHA-256 of it in canonical form.
+ */
+export class Charter<T extends CharterTypes = CharterTypes> {
+  declare readonly [types]?: T;
+  readonly data: CharterData;
+  readonly shapes: Shapes;
+  readonly permissions: ReadonlyMap<string, Permission>;
+  readonly #resolved = new Map<string, ResolvedRole>();
+  #hash: string | undefined;
+
+  /** @internal Takes data that was checked: use `readCharter`. */
+  constructor(data: CharterData) {
+    this.data = data;
+    this.shapes = Object.fromEntries(Object.entries(data.kinds).map(([name, kind]) => [name, shapeOf(kind)]));
+    this.permissions = new Map(permissionsOf(data).map((p) => [p.name, p]));
+  }
+
+  get hash(): string {
+    this.#hash ??= sha256(canonicalJson(this.data));
+    return this.#hash;
+  }
+
+  /** @throws LintelError `unknown-action` with the near match. */
+  permission(name: string): Permission {
+    const found = this.permissions.get(name);
+    if (found) return found;
+    throw new LintelError('unknown-action', `no action "${name}"${didYouMean(name, this.permissions.keys())}`, { action: name });
+  }
+
+  /** @throws LintelError `unknown-kind` with the near match. */
+  kind(name: string): KindData {
+    return look(this.data.kinds, name, 'kind');
+  }
+
+  /** @throws LintelError `unknown-role` with the near match. */
+  role(name: string): RoleData {
+    if (name === KEYHOLDER) return { label: 'Keyholder', sentence: 'Full control; somebody always holds it.', includes: [], may: {}, gives: [] };
+    return look(this.data.roles, name, 'role');
+  }
+
+  area(name: string): AreaData {
+    return look(this.data.areas, name, 'area');
+  }
+
+  limitsOf(kind: string): readonly Limit[] {
+    return Object.entries(this.data.limits[kind] ?? {}).map(([name, limit]) => ({ name, ...limit }));
+  }
+
+  /** What a role gives, with the roles it includes. A role that is not in this charter gives nothing. */
+  resolveRole(name: string): ResolvedRole {
+    const known = this.#resolved.get(name);
+    if (known) return known;
+    const role = Object.hasOwn(this.data.roles, name) ? this.data.roles[name] : undefined;
+    const inherited = role?.includes.map((inner) => [inner, this.resolveRole(inner)] as const) ?? [];
+    const resolved: ResolvedRole = {
+      grants: [
+        ...Object.entries(role?.may ?? {}).flatMap(([permission, reaches]) => reaches.map((reach) => ({ permission, reach, included: [] }))),
+        ...inherited.flatMap(([inner, r]) => r.grants.map((g) => ({ ...g, included: [inner, ...g.included] }))),
+      ],
+      gives: [...new Set([...(role?.gives ?? []), ...inherited.flatMap(([, r]) => r.gives)])],
+    };
+    this.#resolved.set(name, resolved);
+    return resolved;
+  }
+
+  /** The reach that holds for all records of a kind: `tenant`, or `shared` for a kind without tenants. */
+  widestReach(kind: string): 'tenant' | 'shared' {
+    return this.kind(kind).shared ? 'shared' : 'tenant';
+  }
+
+  /** The predicate of a reach, built-in ones included. */
+  reach(kind: string, name: string): Predicate {
+    if (name === this.widestReach(kind)) return { op: 'always' };
+    if (name === 'followed') {
+      const of = followedFields(this.kind(kind)).map((via): Predicate => ({ op: 'followed', via }));
+      return of.length === 1 ? (of[0] as Predicate) : { op: 'and', of };
+    }
+    return look(this.kind(kind).reaches, name, 'reach');
+  }
+
+  /** Name of the field with this role, if the kind has one. */
+  fieldWith(kind: string, role: FieldData['role']): string | undefined {
+    return Object.entries(this.kind(kind).fields).find(([, field]) => field.role === role)?.[0];
+  }
+}
+
+function look<V>(all: Readonly<Record<string, V>>, name: string, what: string): V {
+  if (Object.hasOwn(all, name)) return all[name] as V;
+  throw new LintelError(`unknown-${what}`, `no ${what} "${name}"${didYouMean(name, Object.keys(all))}`, { [what]: name });
+}
+
+/** The parent fields whose readers read this record too. */
+export function followedFields(kind: KindData): string[] {
+  return Object.entries(kind.fields).filter(([, f]) => f.role === 'parent' && f.follow !== false).map(([name]) => name);
+}
+
+/** `keeperId` -> `keeper_id`: the column, where none is named. */
+function snakeCase(name: string): string {
+  return name.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`);
+}
+
+export function shapeOf(kind: KindData): KindShape {
+  const fields = Object.entries(kind.fields);
+  const tenantField = fields.find(([, f]) => f.role === 'tenant')?.[0];
+  return {
+    table: kind.table,
+    ...(kind.schema !== undefined && { schema: kind.schema }),
+    idField: fields.find(([, f]) => f.role === 'id')?.[0] ?? 'id',
+    ...(tenantField !== undefined && { tenantField }),
+    fields: Object.fromEntries(
+      fields.map(([name, f]) => [name, {
+        type: f.type,
+        column: f.column ?? snakeCase(name),
+        ...(f.scale !== undefined && { scale: f.scale }),
+        ...(f.to !== undefined && { to: f.to }),
+        ...(f.role === 'unit' && { unit: true as const }),
+        ...(f.link && { link: f.link }),
+      }]),
+    ),
+  };
+}
+
+function permissionsOf(data: CharterData): Permission[] {
+  const capital = (s: string) => s.charAt(0).toUpperCase() + s.slice(1);
+  return [
+    ...Object.entries(data.kinds).flatMap(([kind, k]) =>
+      Object.entries(k.actions).map(([action, words]) => ({ section: capital(k.many), ...words, name: `${kind}.${action}`, kind, action, perUnit: true })),
+    ),
+    ...Object.entries(data.areas).map(([area, words]) => ({ section: 'Areas', ...words, name: `area.${area}`, perUnit: words.perUnit === true })),
+    ...Object.entries(OPERATIONS).map(([name, words]) => ({ section: 'Organisation', ...words, name, perUnit: false })),
+  ];
+}

@@ -1,0 +1,88 @@
+import type { Predicate } from '../predicate/index.js';
+import type { FieldData } from './field.js';
+
+/** Words by which somebody who reads no code chooses a permission. */
+export interface PermissionWords {
+  /** A few words: "Change a hive". */
+  readonly label: string;
+  /** What its holder can do, as a sentence. */
+  readonly sentence?: string;
+  /** The heading under which it is listed; by default the kind's or "Areas". */
+  readonly section?: string;
+  /** What it drags along unnoticed: "is sent every notice". */
+  readonly brings?: string;
+  /** Permissions without which this one leads nowhere. */
+  readonly needs?: readonly string[];
+  /** The feature that the tenant's plan must have. */
+  readonly feature?: string;
+}
+
+export interface AreaData extends PermissionWords {
+  /** True: also opened by a role that is held for one unit only. */
+  readonly perUnit?: boolean;
+}
+
+export interface KindData {
+  readonly table: string;
+  readonly schema?: string;
+  /** The field whose value names a record to people. */
+  readonly label: string;
+  /** The kind as people call one, and several: "hive", "hives". */
+  readonly one: string;
+  readonly many: string;
+  /** Belongs to no tenant; everybody reads the same records, and only the platform writes them. */
+  readonly shared?: boolean;
+  readonly fields: Readonly<Record<string, FieldData>>;
+  readonly actions: Readonly<Record<string, PermissionWords>>;
+  readonly reaches: Readonly<Record<string, Predicate>>;
+}
+
+/** Permissions, each with the reaches to which it extends. An empty list is none. */
+export type May = Readonly<Record<string, readonly string[]>>;
+
+export interface RoleData {
+  readonly label: string;
+  readonly sentence?: string;
+  /** The area that a holder sees first. */
+  readonly startsAt?: string;
+  /** Roles whose permissions are part of this one. */
+  readonly includes: readonly string[];
+  readonly may: May;
+  /** Roles that a holder may give, within the anchor of this role, without holding them. */
+  readonly gives: readonly string[];
+}
+
+export interface LimitData {
+  readonly actions: readonly string[];
+  /** Where it holds, the actions are refused. */
+  readonly where: Predicate;
+  /** Why, for the person who is refused: "An archived hive does not change." */
+  readonly sentence: string;
+  /** True: asked only of the record as it was before a change. Default: of both images. */
+  readonly before?: boolean;
+  /** True: meant to be without a way back. Default: it is an error when no action leads out of it. */
+  readonly lasting?: boolean;
+}
+
+export interface ObligationData {
+  /** What the person has to do first: "Confirm your e-mail address." */
+  readonly sentence: string;
+  /** The permissions that wait for it, or `everything`. */
+  readonly before: readonly string[] | 'everything';
+}
+
+/** A charter as plain data: what is stored, hashed, compared and sent. */
+export interface CharterData {
+  readonly kinds: Readonly<Record<string, KindData>>;
+  readonly areas: Readonly<Record<string, AreaData>>;
+  readonly roles: Readonly<Record<string, RoleData>>;
+  /** By kind, then by name. */
+  readonly limits: Readonly<Record<string, Readonly<Record<string, LimitData>>>>;
+  readonly obligations: Readonly<Record<string, ObligationData>>;
+  /** What somebody may do who is not signed in. */
+  readonly visitor: May;
+  /** What somebody may do who is signed in and no member here. */
+  readonly signedIn: May;
+  /** What every active member may do. */
+  readonly everyMember: May;
+}

@@ -1,0 +1,20 @@
+import type { PermissionWords } from './data.js';
+
+/** The library's own operations on a tenant: permissions like any other, checked by the same engine. */
+export const OPERATIONS = {
+  'tenant.rename': { label: 'Rename the organisation', sentence: 'Changes its name and the line that tells people whom to ask.' },
+  'unit.arrange': { label: 'Arrange the units', sentence: 'Adds units and places members in them.', needs: ['member.read'] },
+  'member.read': { label: 'See the members', sentence: 'Lists members, their roles and pending invitations.' },
+  'member.invite': { label: 'Invite people', sentence: 'Invites by e-mail, with roles within their own power.', needs: ['member.read'] },
+  'member.assign': { label: 'Change roles', sentence: 'Gives and takes roles within their own power.', needs: ['member.read'] },
+  'member.remove': { label: 'Remove members', sentence: 'Ends a membership; the records stay.', needs: ['member.read'] },
+  'audit.read': { label: 'Read the record of changes', sentence: 'Sees who changed which membership, when and why.' },
+} as const satisfies Record<string, PermissionWords>;
+
+export type Operation = keyof typeof OPERATIONS;
+
+/** Names that a kind cannot take, since permissions already begin with them. */
+export const RESERVED_KINDS: readonly string[] = ['area', ...new Set(Object.keys(OPERATIONS).map((name) => name.split('.')[0] as string))];
+
+/** The role of full control. It holds every permission at `tenant`, comes with every charter, and cannot be changed. */
+export const KEYHOLDER = 'keyholder';

@@ -1,0 +1,308 @@
+import { didYouMean, LintelError } from '../base/index.js';
+import { checkPredicate, normalise, type Predicate, type Problem, type Shapes, VALUE_TYPES } from '../predicate/index.js';
+import { Charter, followedFields, shapeOf } from './charter.js';
+import type { CharterData, KindData } from './data.js';
+import type { FieldRole } from './field.js';
+import { KEYHOLDER, OPERATIONS, RESERVED_KINDS } from './operations.js';
+
+type Json = Record<string, unknown>;
+
+const ROLES: readonly FieldRole[] = ['id', 'tenant', 'owner', 'maker', 'person', 'unit', 'parent', 'people', 'plain'];
+const NAME = /^[a-z][A-Za-z0-9]{0,62}$/;
+const MAX_FOLLOWED = 4;
+
+/** Collects every problem of a charter with its path, instead of stopping at the first. */
+class Checker {
+  readonly problems: Problem[] = [];
+
+  report(path: string, message: string): void {
+    this.problems.push({ path, message });
+  }
+
+  /** An object with only these keys, or an empty one where it is none. */
+  object(value: unknown, path: string, keys?: readonly string[]): Json {
+    if (value === undefined) return {};
+    if (typeof value !== 'object' || value === null || Array.isArray(value)) {
+      this.report(path, 'must be an object');
+      return {};
+    }
+    for (const key of Object.keys(value)) {
+      if (keys && !keys.includes(key)) this.report(join(path, key), `unknown entry${didYouMean(key, keys)}`);
+    }
+    return value as Json;
+  }
+
+  /** The entries of an object whose keys are names that the charter makes. */
+  named(value: unknown, path: string): [string, Json, string][] {
+    return Object.entries(this.object(value, path)).flatMap(([name, inner]) => {
+      const at = join(path, name);
+      if (!NAME.test(name)) this.report(at, 'a name begins with a small letter and has only letters and digits, 63 at most');
+      else if (typeof inner === 'object' && inner !== null) return [[name, inner as Json, at] as [string, Json, string]];
+      else this.report(at, 'must be an object');
+      return [];
+    });
+  }
+
+  text(value: unknown, path: string, needed = false): void {
+    if (value === undefined && !needed) return;
+    if (typeof value !== 'string' || value.trim() === '') this.report(path, 'must be a text that is not empty');
+  }
+
+  oneOf(value: unknown, path: string, what: string, allowed: Iterable<string>): boolean {
+    const list = [...allowed];
+    if (typeof value === 'string' && list.includes(value)) return true;
+    this.report(path, `no such ${what}${typeof value === 'string' ? didYouMean(value, list) : ''}`);
+    return false;
+  }
+
+  list(value: unknown, path: string): string[] {
+    if (value === undefined) return [];
+    if (Array.isArray(value) && value.every((item) => typeof item === 'string')) return value as string[];
+    this.report(path, 'must be a list of names');
+    return [];
+  }
+
+  boolean(value: unknown, path: string): void {
+    if (value !== undefined && typeof value !== 'boolean') this.report(path, 'must be true or false');
+  }
+
+  throwIfAny(): void {
+    if (this.problems.length === 0) return;
+    const lines = this.problems.map((p) => `${p.path}: ${p.message}`);
+    throw new LintelError('charter-invalid', `the charter has ${lines.length === 1 ? 'a problem' : `${lines.length} problems`}:\n${lines.join('\n')}`, { problems: this.problems });
+  }
+}
+
+function join(path: string, key: string): string {
+  return NAME.test(key) ? (path === '' ? key : `${path}.${key}`) : `${path}[${JSON.stringify(key)}]`;
+}
+
+const WORDS = ['label', 'sentence', 'section', 'brings', 'needs', 'feature'];
+
+function checkWords(c: Checker, words: Json, at: string): void {
+  c.text(words.label, `${at}.label`, true);
+  for (const key of ['sentence', 'section', 'brings', 'feature'] as const) c.text(words[key], `${at}.${key}`);
+}
+
+function checkField(c: Checker, field: Json, at: string, actions: readonly string[], kinds: readonly string[]): void {
+  c.object(field, at, ['role', 'type', 'column', 'scale', 'options', 'to', 'follow', 'link', 'change', 'read', 'label']);
+  c.oneOf(field.role, `${at}.role`, 'role of a field', ROLES);
+  c.oneOf(field.type, `${at}.type`, 'type', VALUE_TYPES);
+  c.text(field.column, `${at}.column`);
+  c.text(field.label, `${at}.label`);
+  c.boolean(field.follow, `${at}.follow`);
+  for (const key of ['change', 'read'] as const) {
+    if (field[key] === undefined || !c.oneOf(field[key], `${at}.${key}`, 'action', actions)) continue;
+    if (['id', 'tenant', 'maker'].includes(String(field.role))) c.report(`${at}.${key}`, `the ${field.role} is set by the library and cannot be guarded`);
+  }
+  if (field.role === 'parent') c.oneOf(field.to, `${at}.to`, 'kind', kinds);
+  if (field.role === 'people') {
+    const link = c.object(field.link, `${at}.link`, ['table', 'tenant', 'record', 'user']);
+    for (const key of ['table', 'tenant', 'record', 'user']) c.text(link[key], `${at}.link.${key}`, true);
+  }
+  if (field.type === 'decimal' && !(Number.isInteger(field.scale) && (field.scale as number) >= 0 && (field.scale as number) <= 18)) {
+    c.report(`${at}.scale`, 'a decimal says its places after the point, 0 to 18');
+  }
+  c.list(field.options, `${at}.options`);
+}
+
+function checkKind(c: Checker, name: string, kind: Json, at: string, kinds: readonly string[]): void {
+  c.object(kind, at, ['table', 'schema', 'label', 'one', 'many', 'shared', 'fields', 'actions', 'reaches']);
+  if (RESERVED_KINDS.includes(name)) c.report(at, `"${name}" is a word of the library; choose another`);
+  for (const key of ['table', 'label', 'one', 'many'] as const) c.text(kind[key], `${at}.${key}`, true);
+  c.text(kind.schema, `${at}.schema`);
+  c.boolean(kind.shared, `${at}.shared`);
+  const actions = c.named(kind.actions, `${at}.actions`);
+  for (const [, words, path] of actions) {
+    c.object(words, path, WORDS);
+    checkWords(c, words, path);
+  }
+  const names = actions.map(([action]) => action);
+  if (!names.includes('read')) c.report(`${at}.actions`, 'every kind has the action read');
+  if (kind.shared) {
+    for (const action of names) if (action !== 'read') c.report(`${at}.actions.${action}`, 'a shared kind is written only by the platform, so it has only the action read');
+  }
+  const fields = c.named(kind.fields, `${at}.fields`);
+  for (const [, field, path] of fields) checkField(c, field, path, names, kinds);
+  const count = (role: string) => fields.filter(([, f]) => f.role === role).length;
+  if (count('id') !== 1) c.report(`${at}.fields`, 'needs exactly one id');
+  if (count('tenant') !== (kind.shared ? 0 : 1)) c.report(`${at}.fields`, kind.shared ? 'a shared kind has no tenant' : 'needs exactly one tenant; a kind without one is declared shared');
+  for (const role of ['owner', 'maker', 'unit']) if (count(role) > 1) c.report(`${at}.fields`, `has ${count(role)} fields for the ${role}; one at most`);
+  const columns = fields.filter(([, f]) => f.role !== 'people').map(([field]) => field);
+  if (typeof kind.label === 'string') c.oneOf(kind.label, `${at}.label`, 'field', columns);
+}
+
+function checkParents(c: Checker, kinds: Readonly<Record<string, KindData>>): void {
+  function depth(name: string, trail: readonly string[], pick: (kind: KindData) => string[]): number {
+    if (trail.includes(name)) throw new LintelError('charter-invalid', [...trail.slice(trail.indexOf(name)), name].join(' -> '));
+    const kind = kinds[name] as KindData;
+    return Math.max(0, ...pick(kind).map((field) => 1 + depth(kind.fields[field]?.to as string, [...trail, name], pick)));
+  }
+  const all = (kind: KindData) => Object.keys(kind.fields).filter((f) => kind.fields[f]?.role === 'parent');
+  for (const name of Object.keys(kinds)) {
+    try {
+      depth(name, [], all);
+      const followed = depth(name, [], followedFields);
+      if (followed > MAX_FOLLOWED) c.report(`kinds.${name}`, `follows its parents ${followed} deep; ${MAX_FOLLOWED} at most`);
+    } catch (error) {
+      if (!(error instanceof LintelError)) throw error;
+      return c.report('kinds', `parents go in a circle: ${error.message}`);
+    }
+  }
+}
+
+/** Names that the second half of a charter refers to. */
+interface Vocabulary {
+  readonly kinds: Readonly<Record<string, KindData>>;
+  readonly permissions: readonly string[];
+  readonly areas: readonly string[];
+  readonly roles: readonly string[];
+}
+
+function reachesOf(known: Vocabulary, permission: string): string[] {
+  const kind = known.kinds[permission.split('.')[0] as string];
+  if (!kind) return ['tenant'];
+  return [kind.shared ? 'shared' : 'tenant', ...(followedFields(kind).length > 0 ? ['followed'] : []), ...Object.keys(kind.reaches)];
+}
+
+function checkMay(c: Checker, may: unknown, at: string, known: Vocabulary): void {
+  for (const [permission, reaches] of Object.entries(c.object(may, at))) {
+    const path = `${at}[${JSON.stringify(permission)}]`;
+    if (!known.permissions.includes(permission)) {
+      c.report(path, `no such action${didYouMean(permission, known.permissions)}`);
+      continue;
+    }
+    c.list(reaches, path).forEach((reach, i) => {
+      c.oneOf(reach, `${path}[${i}]`, 'reach', reachesOf(known, permission));
+    });
+  }
+}
+
+function checkNames(c: Checker, value: unknown, at: string, what: string, allowed: readonly string[]): string[] {
+  const names = c.list(value, at);
+  names.forEach((name, i) => {
+    c.oneOf(name, `${at}[${i}]`, what, allowed);
+  });
+  return names;
+}
+
+function checkRoles(c: Checker, roles: [string, Json, string][], known: Vocabulary): void {
+  for (const [name, role, at] of roles) {
+    c.object(role, at, ['label', 'sentence', 'startsAt', 'includes', 'may', 'gives']);
+    if (name === KEYHOLDER) c.report(at, 'full control comes with every charter; choose another name');
+    c.text(role.label, `${at}.label`, true);
+    c.text(role.sentence, `${at}.sentence`);
+    if (role.startsAt !== undefined) c.oneOf(role.startsAt, `${at}.startsAt`, 'area', known.areas);
+    checkMay(c, role.may, `${at}.may`, known);
+    checkNames(c, role.includes, `${at}.includes`, 'role', known.roles);
+    checkNames(c, role.gives, `${at}.gives`, 'role', known.roles);
+  }
+  const includes = new Map(roles.map(([name, role]) => [name, Array.isArray(role.includes) ? (role.includes as string[]) : []]));
+  const circular = (name: string, trail: readonly string[]): boolean => trail.includes(name) || (includes.get(name) ?? []).some((inner) => circular(inner, [...trail, name]));
+  for (const [name, , at] of roles) {
+    if (circular(name, [])) {
+      c.report(`${at}.includes`, 'roles include each other in a circle');
+      break;
+    }
+  }
+}
+
+/** Fields of the record itself on which a predicate turns. */
+function ownFields(p: Predicate): string[] {
+  if (p.op === 'and' || p.op === 'or') return p.of.flatMap(ownFields);
+  if (p.op === 'not') return ownFields(p.of);
+  return 'field' in p ? [p.field] : [];
+}
+
+function checkLimit(c: Checker, limit: Json, at: string, kindName: string, known: Vocabulary, shapes: Shapes): void {
+  const kind = known.kinds[kindName] as KindData;
+  c.object(limit, at, ['actions', 'where', 'sentence', 'before', 'lasting']);
+  c.text(limit.sentence, `${at}.sentence`, true);
+  c.boolean(limit.before, `${at}.before`);
+  c.boolean(limit.lasting, `${at}.lasting`);
+  const actions = checkNames(c, limit.actions, `${at}.actions`, 'action', Object.keys(kind.actions));
+  if (actions.length === 0) c.report(`${at}.actions`, 'a limit names the actions that it refuses');
+  const problems = checkPredicate(limit.where, kindName, shapes, `${at}.where`);
+  c.problems.push(...problems);
+  if (problems.length > 0 || limit.lasting === true) return;
+  for (const field of ownFields(limit.where as Predicate)) {
+    const data = kind.fields[field];
+    if (!data || ['id', 'tenant', 'maker'].includes(data.role)) continue;
+    const by = data.change ?? 'update';
+    if (actions.includes(by)) {
+      c.report(`${at}.actions`, `nobody can leave this limit: ${field} is changed by ${by}, which it refuses; guard ${field} with an action of its own, or say lasting: true`);
+    }
+  }
+}
+
+/**
+ * Checks a charter that arrives as data, from a file, a database or a network, and makes it ready for use.
+ *
+ * @throws LintelError `charter-invalid` with every problem: its path, what is wrong, and the near match.
+ */
+export function readCharter(json: unknown): Charter {
+  const c = new Checker();
+  const top = c.object(json, '', ['kinds', 'areas', 'roles', 'limits', 'obligations', 'visitor', 'signedIn', 'everyMember']);
+  const kindEntries = c.named(top.kinds, 'kinds');
+  for (const [name, kind, at] of kindEntries) checkKind(c, name, kind, at, kindEntries.map(([k]) => k));
+  // What follows speaks of fields and actions by name: without sound kinds it would only repeat their problems.
+  c.throwIfAny();
+
+  const kinds = Object.fromEntries(kindEntries.map(([name, kind]) => [name, { reaches: {}, ...kind } as unknown as KindData]));
+  const shapes: Shapes = Object.fromEntries(Object.entries(kinds).map(([name, kind]) => [name, shapeOf(kind)]));
+  checkParents(c, kinds);
+  c.throwIfAny();
+  for (const [name, kind] of Object.entries(kinds)) {
+    for (const [reach, predicate, at] of c.named(kind.reaches, `kinds.${name}.reaches`)) {
+      if (['tenant', 'shared', 'followed'].includes(reach)) c.report(at, `the reach "${reach}" is built in; choose another name`);
+      c.problems.push(...checkPredicate(predicate, name, shapes, at));
+    }
+  }
+
+  const areas = c.named(top.areas, 'areas');
+  const roles = c.named(top.roles, 'roles');
+  const known: Vocabulary = {
+    kinds,
+    areas: areas.map(([name]) => name),
+    roles: roles.map(([name]) => name),
+    permissions: [
+      ...Object.entries(kinds).flatMap(([name, kind]) => Object.keys(kind.actions).map((action) => `${name}.${action}`)),
+      ...areas.map(([name]) => `area.${name}`),
+      ...Object.keys(OPERATIONS),
+    ],
+  };
+  for (const [, area, at] of areas) {
+    c.object(area, at, [...WORDS, 'perUnit']);
+    checkWords(c, area, at);
+    c.boolean(area.perUnit, `${at}.perUnit`);
+    checkNames(c, area.needs, `${at}.needs`, 'action', known.permissions);
+  }
+  for (const [name, kind] of Object.entries(kinds)) {
+    for (const [action, words] of Object.entries(kind.actions)) checkNames(c, words.needs, `kinds.${name}.actions.${action}.needs`, 'action', known.permissions);
+  }
+  checkRoles(c, roles, known);
+  for (const subject of ['visitor', 'signedIn', 'everyMember'] as const) checkMay(c, top[subject], subject, known);
+  for (const [kind, limits] of Object.entries(c.object(top.limits, 'limits'))) {
+    if (!c.oneOf(kind, `limits.${kind}`, 'kind', Object.keys(kinds))) continue;
+    for (const [, limit, at] of c.named(limits, `limits.${kind}`)) checkLimit(c, limit, at, kind, known, shapes);
+  }
+  for (const [, obligation, at] of c.named(top.obligations, 'obligations')) {
+    c.object(obligation, at, ['sentence', 'before']);
+    c.text(obligation.sentence, `${at}.sentence`, true);
+    if (obligation.before !== 'everything') checkNames(c, obligation.before, `${at}.before`, 'action', known.permissions);
+  }
+  c.throwIfAny();
+  return new Charter(complete(top, kinds, shapes));
+}
+
+/** Fills in what may be left out, and brings constants into their normal form: equal charters get equal hashes. */
+function complete(top: Json, kinds: Readonly<Record<string, KindData>>, shapes: Shapes): CharterData {
+  const data = structuredClone({ areas: {}, roles: {}, limits: {}, obligations: {}, visitor: {}, signedIn: {}, everyMember: {}, ...top, kinds }) as unknown as CharterData;
+  const map = <V, W>(all: Readonly<Record<string, V>>, f: (value: V, name: string) => W) => Object.fromEntries(Object.entries(all).map(([name, v]) => [name, f(v, name)]));
+  return {
+    ...data,
+    kinds: map(data.kinds, (kind, name) => ({ ...kind, reaches: map(kind.reaches, (p) => normalise(p, name, shapes)) })),
+    roles: map(data.roles, (role) => ({ ...role, includes: role.includes ?? [], may: role.may ?? {}, gives: role.gives ?? [] })),
+    limits: map(data.limits, (limits, kind) => map(limits, (limit) => ({ ...limit, where: normalise(limit.where, kind, shapes) }))),
+  };
+}

@@ -1,0 +1,1 @@
+export { type Problem, problemOf, problemResponse } from './problem.js';

@@ -1,0 +1,57 @@
+import { isLintelError } from '../base/index.js';
+
+/** Problem details, as RFC 9457 section 3 has them. `code` is ours: stable, for programs. */
+export interface Problem {
+  readonly type: 'about:blank';
+  readonly title: string;
+  readonly status: number;
+  readonly detail: string;
+  readonly code: string;
+}
+
+const STATUS: Readonly<Record<string, number>> = {
+  'not-found': 404,
+  refused: 403,
+  'obligation-open': 403,
+  'guarded-field': 403,
+  'write-out-of-reach': 403,
+  'beyond-power': 403,
+  'own-power': 403,
+  'sign-in-failed': 401,
+  'no-account': 401,
+  'invitation-used': 410,
+  'invitation-expired': 410,
+  'invitation-withdrawn': 410,
+  'invitation-declined': 410,
+  'invitation-void': 410,
+  'invitation-invalid': 404,
+  'other-address': 409,
+  'already-member': 409,
+  'last-keyholder': 409,
+  'address-taken': 409,
+  'tenant-exists': 409,
+  'mail-failed': 502,
+  'no-mailer': 503,
+};
+const TITLES: Readonly<Record<number, string>> = { 400: 'Bad Request', 401: 'Unauthorized', 403: 'Forbidden', 404: 'Not Found', 409: 'Conflict', 410: 'Gone', 500: 'Internal Server Error', 502: 'Bad Gateway', 503: 'Service Unavailable' };
+
+/** Codes that tell a developer of a mistake in the code: they are nobody else's business. */
+const OURS = new Set(['charter-invalid', 'charter-mismatch', 'schema-mismatch', 'scope-refused', 'unknown-table', 'unknown-column', 'unknown-action', 'record-mismatch', 'not-specialised', 'option-missing', 'one-connection']);
+
+/**
+ * What an error says to the person who asked: its words and code, never a stack, a trace of the decision or a cause. What is
+ * hidden reads like what is missing, byte for byte. An error that is not of this library says nothing at all.
+ */
+export function problemOf(error: unknown): Problem {
+  if (!isLintelError(error) || OURS.has(error.code)) {
+    return { type: 'about:blank', title: 'Internal Server Error', status: 500, detail: 'Something went wrong here. Nothing was changed.', code: 'internal' };
+  }
+  const status = STATUS[error.code] ?? 400;
+  return { type: 'about:blank', title: TITLES[status] ?? '', status, detail: error.message, code: error.code };
+}
+
+/** The same as a response. */
+export function problemResponse(error: unknown): Response {
+  const problem = problemOf(error);
+  return new Response(JSON.stringify(problem), { status: problem.status, headers: { 'content-type': 'application/problem+json', 'cache-control': 'no-store' } });
+}

@@ -1,0 +1,73 @@
+import { type Kysely, sql } from 'kysely';
+import { type LintelTables, renewToken } from '../membership/index.js';
+import { type InvitationMail, type Mailer, type MailWords, setMessage } from './message.js';
+
+export interface Delivery {
+  readonly db: Kysely<LintelTables>;
+  readonly mailer: Mailer;
+  readonly now: () => number;
+  /** The page of the application that an invitation opens. */
+  readonly invitationLink: (token: string) => string;
+  readonly invitationWords: (mail: InvitationMail) => MailWords;
+}
+
+/** Tries before a message is given up, about four hours in all. */
+const MAX_TRIES = 10;
+/** A message that was taken up is left to its sender for this long, in seconds. */
+const LEASE = 120;
+const BATCH = 20;
+
+interface Taken {
+  tenant_id: string;
+  number: string | number;
+  invitation_id: string;
+  tries: number;
+}
+
+/** Takes up messages that are due, so that no other sender does: it does not wait for rows that another one holds. */
+async function takeUp({ db, now }: Delivery): Promise<Taken[]> {
+  const [at, until] = [new Date(now()), new Date(now() + LEASE * 1000)];
+  const { rows } = await sql<Taken>`
+    update lintel_outbox set tries = tries + 1, next_at = ${until}
+    where (tenant_id, number) in (select tenant_id, number from lintel_outbox where state = 'waiting' and next_at <= ${at} order by next_at limit ${BATCH} for update skip locked)
+    returning tenant_id, number, invitation_id, tries`.execute(db);
+  return rows;
+}
+
+async function deliverOne(delivery: Delivery, taken: Taken): Promise<void> {
+  const { db } = delivery;
+  const row = await db
+    .selectFrom('lintel_invitation as i')
+    .innerJoin('lintel_tenant as t', 't.id', 'i.tenant_id')
+    .leftJoin('lintel_person as p', 'p.id', 'i.invited_by')
+    .select(['i.address_written', 'i.name', 'i.status', 'i.expires_at', 't.name as tenant', 'p.name as inviter'])
+    .where('i.tenant_id', '=', taken.tenant_id)
+    .where('i.id', '=', taken.invitation_id)
+    .executeTakeFirstOrThrow();
+  if (row.status !== 'pending') return;
+  // The secret is made when it is sent: none lies in the outbox, and one from an earlier try is dead.
+  const link = delivery.invitationLink(await renewToken(db, taken.tenant_id, taken.invitation_id));
+  const words = delivery.invitationWords({ tenantName: row.tenant, invitedBy: row.inviter ?? row.tenant, name: row.name, link, expiresAt: row.expires_at });
+  await delivery.mailer.send(setMessage({ name: row.name ?? '', address: row.address_written }, words, link));
+}
+
+/** Sends what waits in the outbox. A message that fails is tried again, later each time. Answers how many were sent and how many failed. */
+export async function deliver(delivery: Delivery): Promise<{ sent: number; failed: number }> {
+  const { db, now } = delivery;
+  const count = { sent: 0, failed: 0 };
+  for (let batch = await takeUp(delivery); batch.length > 0; batch = await takeUp(delivery)) {
+    for (const taken of batch) {
+      const mine = db.updateTable('lintel_outbox').where('tenant_id', '=', taken.tenant_id).where('number', '=', taken.number).where('state', '=', 'waiting');
+      try {
+        await deliverOne(delivery, taken);
+        await mine.set({ state: 'sent', last_error: null }).execute();
+        count.sent += 1;
+      } catch (error) {
+        const again = new Date(now() + 2 ** taken.tries * 15_000);
+        await mine.set({ state: taken.tries >= MAX_TRIES ? 'given up' : 'waiting', next_at: again, last_error: String(error).slice(0, 500) }).execute();
+        count.failed += 1;
+      }
+    }
+  }
+  return count;
+}

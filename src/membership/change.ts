@@ -1,0 +1,96 @@
+import { createHash, randomBytes } from 'node:crypto';
+import type { Kysely, Transaction } from 'kysely';
+import { LintelError } from '../base/index.js';
+import { type Charter, canonicalJson } from '../charter/index.js';
+import { Standing, throwIfRefused } from '../standing/index.js';
+import { readFacts } from './facts.js';
+import type { LintelTables } from './tables.js';
+
+/** What the rules of change take from outside. */
+export interface Setting {
+  readonly db: Kysely<LintelTables>;
+  readonly charter: Charter;
+  /** Milliseconds since 1970. */
+  readonly now: () => number;
+  /** How long an invitation can be accepted, in days. */
+  readonly invitationDays: number;
+  /** True if messages can be sent; without, an invitation gives its link to hand over. */
+  readonly hasMailer: boolean;
+}
+
+/** A change of one tenant's membership in progress: the tenant's row is locked, the actor's standing was read afresh. */
+export interface Change {
+  readonly tx: Transaction<LintelTables>;
+  readonly setting: Setting;
+  readonly tenantId: string;
+  /** Number of this change within the tenant. */
+  readonly number: number;
+  readonly at: Date;
+  readonly actor: Standing;
+}
+
+/** What is put on record of a change. */
+export interface AuditEntry {
+  readonly what: string;
+  /** Ids and values. No names, no addresses, no free text: those are words. */
+  readonly event: Readonly<Record<string, unknown>>;
+  readonly words?: Readonly<Record<string, string>>;
+}
+
+const sha256 = (text: string) => createHash('sha256').update(text).digest('hex');
+
+/** The hash of an audit event: over the one before it and all that it says. */
+export function auditHash(previous: string, row: { tenant_id: string; number: number; at: Date; actor: string | null; what: string; event: unknown; commitment: string }): string {
+  return sha256(`${previous}\n${canonicalJson({ ...row, at: row.at.toISOString() })}`);
+}
+
+/** What binds an event to its words without holding them. */
+export function commitmentTo(salt: string, words: unknown): string {
+  return sha256(`${salt}\n${canonicalJson(words)}`);
+}
+
+async function putOnRecord(change: Change, previousHash: string, entry: AuditEntry): Promise<string> {
+  const { tx, tenantId, number, at, actor } = change;
+  const words = entry.words ?? {};
+  const salt = randomBytes(16).toString('hex');
+  const row = { tenant_id: tenantId, number, at, actor: actor.userId ?? null, what: entry.what, event: JSON.parse(JSON.stringify(entry.event)) as Record<string, unknown>, commitment: commitmentTo(salt, words) };
+  const hash = auditHash(previousHash, row);
+  await tx.insertInto('lintel_audit').values({ ...row, event: JSON.stringify(row.event), previous_hash: previousHash, hash }).execute();
+  await tx.insertInto('lintel_audit_words').values({ tenant_id: tenantId, number, salt, words: JSON.stringify(words) }).execute();
+  return hash;
+}
+
+/**
+ * Runs one change of a tenant's membership as one transaction: locks the tenant's row and takes its next number, reads the
+ * actor's standing afresh (undefined: somebody who is not signed in), does the work, and puts it on record. Two changes of one tenant therefore never run side by side.
+ *
+ * @throws LintelError `not-found` when the tenant is closed or unknown.
+ */
+export async function changeTenant<R>(setting: Setting, tenantId: string, actorId: string | undefined, work: (change: Change) => Promise<{ result: R; entry: AuditEntry }>): Promise<R> {
+  return inTransaction(setting.db, async (tx) => {
+    const tenant = await tx
+      .updateTable('lintel_tenant')
+      .set((eb) => ({ last_number: eb('last_number', '+', 1) }))
+      .where('id', '=', tenantId)
+      .where('status', '=', 'open')
+      .returning(['last_number', 'last_hash'])
+      .executeTakeFirst();
+    if (!tenant) throw new LintelError('not-found', 'There is no such page.', {});
+    const actor = new Standing(setting.charter, await readFacts(tx, setting.charter, { tenant: tenantId, user: actorId }), { now: setting.now });
+    const change: Change = { tx, setting, tenantId, number: Number(tenant.last_number), at: new Date(setting.now()), actor };
+    const { result, entry } = await work(change);
+    const hash = await putOnRecord(change, tenant.last_hash, entry);
+    await tx.updateTable('lintel_tenant').set({ last_hash: hash }).where('id', '=', tenantId).execute();
+    return result;
+  });
+}
+
+/** In the application's own transaction if that is what we were given, else in one of ours. */
+export function inTransaction<R>(db: Kysely<LintelTables>, work: (tx: Transaction<LintelTables>) => Promise<R>): Promise<R> {
+  return db.isTransaction ? work(db as Transaction<LintelTables>) : db.transaction().execute(work);
+}
+
+/** Asks the actor's standing for an operation of the library. */
+export function insistOn(change: Change, operation: string): void {
+  throwIfRefused(change.actor.decide(operation));
+}

@@ -1,0 +1,137 @@
+import type { ColumnType, Generated, JSONColumnType } from 'kysely';
+
+type Moment = ColumnType<Date, Date | string, Date | string>;
+type OptionalMoment = ColumnType<Date | null, Date | string | null | undefined, Date | string | null>;
+
+/** Somebody with an account, whatever tenants they belong to. Keyed by person. */
+export interface PersonRow {
+  id: string;
+  name: string;
+  /** Normalised: what is compared. */
+  address: string;
+  /** As it was written: what mail is sent to. */
+  address_written: string;
+  /** When the address was proven to be theirs. */
+  confirmed_at: OptionalMoment;
+}
+
+/** Which tenants a person belongs to: a copy of `lintel_member`, keyed by person. */
+interface PersonTenantRow {
+  person_id: string;
+  tenant_id: string;
+}
+
+interface TenantRow {
+  id: string;
+  name: string;
+  status: 'open' | 'closed';
+  contact: string | null;
+  features: JSONColumnType<string[], string | undefined, string>;
+  /** Number of the tenant's latest change; taking the next one locks the row. */
+  last_number: Generated<number | string>;
+  /** Hash of the latest audit event, on which the next one is chained. */
+  last_hash: Generated<string>;
+}
+
+interface MemberRow {
+  tenant_id: string;
+  user_id: string;
+  status: 'active' | 'suspended';
+  since: Moment;
+  attributes: JSONColumnType<Record<string, unknown>, string | undefined, string>;
+}
+
+export interface AssignmentRow {
+  tenant_id: string;
+  user_id: string;
+  role: string;
+  anchor: 'tenant' | 'unit';
+  /** The tenant's or the unit's id: an anchor is always written out. */
+  anchor_id: string;
+}
+
+interface UnitRow {
+  tenant_id: string;
+  id: string;
+  parent_id: string | null;
+  name: string;
+}
+
+/** Every unit with every unit at or below it. */
+interface UnitBelowRow {
+  tenant_id: string;
+  above_id: string;
+  below_id: string;
+}
+
+/** The units in which a member is placed. */
+interface PlacementRow {
+  tenant_id: string;
+  user_id: string;
+  unit_id: string;
+}
+
+export interface InvitationRow {
+  tenant_id: string;
+  id: string;
+  address: string;
+  address_written: string;
+  name: string | null;
+  roles: JSONColumnType<{ role: string; anchor: 'tenant' | 'unit'; anchorId: string }[], string, string>;
+  status: 'pending' | 'accepted' | 'declined' | 'withdrawn' | 'expired';
+  /** SHA-256 of the secret; null until a link was made. */
+  token_hash: string | null;
+  invited_by: string;
+  invited_at: Moment;
+  expires_at: Moment;
+  accepted_by: string | null;
+}
+
+interface OutboxRow {
+  tenant_id: string;
+  number: number | string;
+  /** The invitation that the message is about. */
+  invitation_id: string;
+  state: Generated<'waiting' | 'sent' | 'given up'>;
+  tries: Generated<number>;
+  next_at: Moment;
+  last_error: string | null;
+}
+
+interface AuditRow {
+  tenant_id: string;
+  number: number | string;
+  at: Moment;
+  actor: string | null;
+  what: string;
+  /** Ids and values before and after, without a name, an address or free text. */
+  event: JSONColumnType<Record<string, unknown>, string, string>;
+  /** Salted hash of the words that lie beside. */
+  commitment: string;
+  previous_hash: string;
+  hash: string;
+}
+
+/** Names, addresses and reasons of an event: they can be erased, and the chain stays whole. */
+interface AuditWordsRow {
+  tenant_id: string;
+  number: number | string;
+  salt: string;
+  words: JSONColumnType<Record<string, string>, string, string>;
+}
+
+/** The library's own tables, as Kysely sees them. */
+export interface LintelTables {
+  lintel_person: PersonRow;
+  lintel_person_tenant: PersonTenantRow;
+  lintel_tenant: TenantRow;
+  lintel_member: MemberRow;
+  lintel_assignment: AssignmentRow;
+  lintel_unit: UnitRow;
+  lintel_unit_below: UnitBelowRow;
+  lintel_placement: PlacementRow;
+  lintel_invitation: InvitationRow;
+  lintel_outbox: OutboxRow;
+  lintel_audit: AuditRow;
+  lintel_audit_words: AuditWordsRow;
+}

@@ -1,0 +1,72 @@
+import type { Scalar } from './value.js';
+
+/** A fact about the person (`me.userId`), the request (`context.channel`), a constant, or another field of the record. */
+export type Operand =
+  | { readonly me: string }
+  | { readonly context: string }
+  | { readonly value: Scalar | readonly Scalar[] }
+  | { readonly field: string };
+
+/** The comparisons of one field with one value. */
+export const COMPARISONS = ['is', 'before', 'after', 'atLeast', 'atMost'] as const;
+/** The comparisons of a field with a list, or of a list with a value. */
+export const MEMBERSHIPS = ['in', 'within', 'includes'] as const;
+
+export interface Comparison {
+  readonly op: (typeof COMPARISONS)[number] | (typeof MEMBERSHIPS)[number];
+  readonly field: string;
+  readonly to: Operand;
+}
+
+/**
+ * A question about one record with the answer yes or no, as plain data.
+ *
+ * It is two-valued: a comparison with a field that is empty is false, and its negation true. `isNot` is therefore
+ * `not(is)` and holds for an empty field; a rule that means otherwise says `isEmpty`.
+ */
+export type Predicate =
+  | { readonly op: 'always' }
+  | { readonly op: 'never' }
+  | { readonly op: 'and' | 'or'; readonly of: readonly Predicate[] }
+  | { readonly op: 'not'; readonly of: Predicate }
+  | { readonly op: 'isEmpty'; readonly field: string }
+  | Comparison
+  /** The parent that `via` points to exists in the same tenant and satisfies `where`. */
+  | { readonly op: 'parent'; readonly via: string; readonly where: Predicate }
+  /** The parent that `via` points to may be read: its whole `read` decision, not one of its reaches. */
+  | { readonly op: 'followed'; readonly via: string };
+
+export const ALWAYS: Predicate = Object.freeze({ op: 'always' });
+export const NEVER: Predicate = Object.freeze({ op: 'never' });
+
+function joined(op: 'and' | 'or', parts: readonly Predicate[]): Predicate {
+  const [neutral, absorbing] = op === 'and' ? (['always', 'never'] as const) : (['never', 'always'] as const);
+  const kept: Predicate[] = [];
+  const seen = new Set<string>();
+  for (const part of parts.flatMap((p) => (p.op === op ? p.of : [p]))) {
+    if (part.op === absorbing) return part;
+    if (part.op === neutral) continue;
+    const key = JSON.stringify(part);
+    if (!seen.has(key)) kept.push(part);
+    seen.add(key);
+  }
+  if (kept.length === 1) return kept[0] as Predicate;
+  return kept.length === 0 ? { op: neutral } : { op, of: kept };
+}
+
+/** All of them hold. Flattens, drops repetitions, and folds `always` and `never` away. */
+export function and(...parts: readonly Predicate[]): Predicate {
+  return joined('and', parts);
+}
+
+/** At least one of them holds. Of none: never. */
+export function or(...parts: readonly Predicate[]): Predicate {
+  return joined('or', parts);
+}
+
+/** It does not hold. */
+export function not(part: Predicate): Predicate {
+  if (part.op === 'always') return NEVER;
+  if (part.op === 'never') return ALWAYS;
+  return part.op === 'not' ? part.of : { op: 'not', of: part };
+}

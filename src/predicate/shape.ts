@@ -1,0 +1,35 @@
+import type { ValueType } from './value.js';
+
+/** A table that joins a record to people: it carries the tenant, the record's id and the person's id. */
+export interface LinkTable {
+  readonly table: string;
+  readonly tenant: string;
+  readonly record: string;
+  readonly user: string;
+}
+
+/** What a predicate needs to know of one field. */
+export interface FieldShape {
+  readonly type: ValueType;
+  readonly column: string;
+  /** Places after the point, for a decimal. */
+  readonly scale?: number;
+  /** The kind whose id this field holds. */
+  readonly to?: string;
+  /** True for a field that holds a unit. */
+  readonly unit?: true;
+  /** Where a list of people is kept, for a field that has many. Such a field has no column. */
+  readonly link?: LinkTable;
+}
+
+/** What a predicate needs to know of one kind of record. */
+export interface KindShape {
+  readonly table: string;
+  readonly schema?: string;
+  readonly fields: Readonly<Record<string, FieldShape>>;
+  readonly idField: string;
+  /** Absent for a kind that belongs to no tenant. */
+  readonly tenantField?: string;
+}
+
+export type Shapes = Readonly<Record<string, KindShape>>;

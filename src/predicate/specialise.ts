@@ -1,0 +1,96 @@
+import { ALWAYS, and, type Comparison, NEVER, not, type Operand, or, type Predicate } from './predicate.js';
+import type { FieldShape, KindShape, Shapes } from './shape.js';
+import { readValue, type Scalar } from './value.js';
+
+/** What is known about the person who asks and about the request, and how a missing fact is to count. */
+export interface Knowledge {
+  readonly me: Readonly<Record<string, unknown>>;
+  readonly context: Readonly<Record<string, unknown>>;
+  /** All units at or below this one, itself included; undefined where the tree is not known here. */
+  readonly below: (unitId: string) => readonly string[] | undefined;
+  /** The specialised `read` decision of a kind for the person who asks. */
+  readonly readable: (kind: string) => Predicate;
+}
+
+/** `shrink`: a missing fact makes the predicate hold for fewer records (a reach). `grow`: for more (a limit). */
+export type Bias = 'shrink' | 'grow';
+
+function lookUp(source: Readonly<Record<string, unknown>>, path: string): unknown {
+  let value: unknown = source;
+  for (const step of path.split('.')) {
+    if (typeof value !== 'object' || value === null || !Object.hasOwn(value, step)) return undefined;
+    value = (value as Record<string, unknown>)[step];
+  }
+  return value;
+}
+
+function factOf(operand: Operand, known: Knowledge): unknown {
+  if ('me' in operand) return lookUp(known.me, operand.me);
+  if ('context' in operand) return lookUp(known.context, operand.context);
+  return 'value' in operand ? operand.value : undefined;
+}
+
+/** Undefined unless every item is of the type: a list with one foreign item is no list of this type. */
+function readList(shape: FieldShape, raw: unknown): readonly Scalar[] | undefined {
+  if (!Array.isArray(raw)) return undefined;
+  const values = raw.map((item) => readValue(shape.type, item, shape.scale));
+  return values.every((v) => v !== undefined) ? [...new Set(values as Scalar[])] : undefined;
+}
+
+function unitsBelow(units: readonly Scalar[], known: Knowledge): readonly Scalar[] | undefined {
+  const all = new Set<Scalar>();
+  for (const unit of units) {
+    const below = known.below(String(unit));
+    if (below === undefined) return undefined;
+    for (const id of below) all.add(id);
+  }
+  return [...all];
+}
+
+function specialiseComparison(p: Comparison, shape: FieldShape, known: Knowledge, missing: Predicate): Predicate {
+  if ('field' in p.to) return p;
+  const raw = factOf(p.to, known);
+  if (p.op !== 'in' && p.op !== 'within') {
+    const value = readValue(shape.type, raw, shape.scale);
+    return value === undefined ? missing : { ...p, to: { value } };
+  }
+  const list = readList(shape, raw);
+  if (list === undefined) return missing;
+  const below = p.op === 'within' ? unitsBelow(list, known) : list;
+  // Without the tree the question stays open: evaluating it says "not loaded".
+  if (below === undefined) return { ...p, to: { value: list } };
+  if (below.length === 0) return NEVER;
+  return below.length === 1 ? { op: 'is', field: p.field, to: { value: below[0] as Scalar } } : { op: 'in', field: p.field, to: { value: below } };
+}
+
+/**
+ * Resolves every fact of a predicate for one person, so that only the record is left to ask. What comes out is what a
+ * developer would have written by hand for this person.
+ */
+export function specialise(p: Predicate, kindName: string, shapes: Shapes, known: Knowledge, bias: Bias): Predicate {
+  const kind = shapes[kindName] as KindShape;
+  const again = (inner: Predicate, b: Bias) => specialise(inner, kindName, shapes, known, b);
+  switch (p.op) {
+    case 'always':
+    case 'never':
+    case 'isEmpty':
+      return p;
+    case 'and':
+      return and(...p.of.map((inner) => again(inner, bias)));
+    case 'or':
+      return or(...p.of.map((inner) => again(inner, bias)));
+    case 'not':
+      return not(again(p.of, bias === 'shrink' ? 'grow' : 'shrink'));
+    case 'parent': {
+      const to = kind.fields[p.via]?.to as string;
+      const where = specialise(p.where, to, shapes, known, bias);
+      return where.op === 'never' ? NEVER : { op: 'parent', via: p.via, where };
+    }
+    case 'followed': {
+      const where = known.readable(kind.fields[p.via]?.to as string);
+      return where.op === 'never' ? NEVER : { op: 'parent', via: p.via, where };
+    }
+    default:
+      return specialiseComparison(p, kind.fields[p.field] as FieldShape, known, bias === 'shrink' ? NEVER : ALWAYS);
+  }
+}

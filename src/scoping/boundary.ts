@@ -1,0 +1,92 @@
+import { LintelError } from '../base/index.js';
+import type { CharterTypes } from '../charter/index.js';
+import type { FieldShape, KindShape } from '../predicate/index.js';
+import type { Standing } from '../standing/index.js';
+import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
+import { SqlWriter } from './writer.js';
+
+/** A field that holds one value in a column of its own. */
+export type ColumnField = readonly [field: string, shape: FieldShape];
+
+/** What scope has to ask of the membership when a write names people or units. */
+export interface ScopeSupport {
+  /** The standing of an active member of this tenant, else undefined. */
+  readonly standingOf: (userId: string) => Promise<Standing | undefined>;
+  /** A condition: the column's value is an active member of the tenant. */
+  readonly isMember: (tenantId: string, column: Fragment) => Fragment;
+  /** A condition: the column's value is a unit of the tenant. */
+  readonly isUnit: (tenantId: string, column: Fragment) => Fragment;
+}
+
+/** What one standing may touch of each table: the conditions that every statement is narrowed to. */
+export class Boundary {
+  readonly standing: Standing;
+  readonly support: ScopeSupport;
+  readonly writer: SqlWriter;
+
+  constructor(standing: Standing<CharterTypes>, support: ScopeSupport) {
+    this.standing = standing;
+    this.support = support;
+    this.writer = new SqlWriter(standing.charter.shapes);
+  }
+
+  shape(kind: string): KindShape {
+    return this.standing.charter.shapes[kind] as KindShape;
+  }
+
+  /** The kind that is kept in a table, if one is. */
+  kindOf(table: string, schema: string | undefined): string | undefined {
+    return Object.entries(this.standing.charter.shapes).find(([, shape]) => shape.table === table && shape.schema === schema)?.[0];
+  }
+
+  columnFields(kind: string): ColumnField[] {
+    return Object.entries(this.shape(kind).fields).filter(([, shape]) => !shape.link);
+  }
+
+  /** The row is of this tenant. */
+  tenant(kind: string, alias: string): Fragment {
+    const shape = this.shape(kind);
+    if (shape.tenantField === undefined) return verbatim('true');
+    return sqlText`${this.writer.column(shape, shape.tenantField, alias)} = ${this.standing.facts.tenant.id}`;
+  }
+
+  /** The row is of this tenant and reached by the action. */
+  reached(kind: string, action: string, alias: string): Fragment {
+    if (!this.declares(kind, action)) {
+      throw new LintelError('action-undeclared', `${kind} has no action "${action}" in the charter, so nobody may do that; declare the action and give it to a role`, { kind, action });
+    }
+    const where = this.standing.reachOf(`${kind}.${action}`);
+    if (where.op === 'always') return this.tenant(kind, alias);
+    if (where.op === 'never') return verbatim('false');
+    return sqlText`${this.tenant(kind, alias)} and ${this.writer.condition(where, kind, alias)}`;
+  }
+
+  declares(kind: string, action: string): boolean {
+    return Object.hasOwn(this.standing.charter.kind(kind).actions, action);
+  }
+
+  /** A limit holds that refuses the action. */
+  limited(kind: string, action: string, alias: string): Fragment {
+    return this.writer.condition(this.standing.limitOf(`${kind}.${action}`), kind, alias);
+  }
+
+  /** The action that it takes to read a field beyond reading its record, unless this standing has it on every record. */
+  mask(kind: string, field: string): string | undefined {
+    const action = this.standing.charter.kind(kind).fields[field]?.read;
+    return action === undefined || this.standing.reachOf(`${kind}.${action}`).op === 'always' ? undefined : action;
+  }
+
+  /** A field's value as this standing may see it: empty where it may not. */
+  visible([field]: ColumnField, kind: string, alias: string): Fragment {
+    const column = this.writer.column(this.shape(kind), field, alias);
+    const action = this.mask(kind, field);
+    if (action === undefined) return column;
+    return sqlText`case when ${this.writer.condition(this.standing.reachOf(`${kind}.${action}`), kind, alias)} then ${column} end`;
+  }
+
+  /** The table as this standing may read it, to stand in a query instead of the table. */
+  readable(kind: string, from: Fragment = this.writer.table(this.shape(kind)), extra = verbatim('')): Fragment {
+    const columns = this.columnFields(kind).map((f) => sqlText`${this.visible(f, kind, 't')} as ${name(f[1].column)}`);
+    return sqlText`(select ${extra}${joinFragments(columns, ', ')} from ${from} as "t" where ${this.reached(kind, 'read', 't')})`;
+  }
+}

@@ -1,0 +1,106 @@
+import { CompiledQuery, type Kysely } from 'kysely';
+import { didYouMean, LintelError } from '../base/index.js';
+import { type FieldShape, type RecordData, readValue, type Scalar } from '../predicate/index.js';
+import type { Boundary } from './boundary.js';
+import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
+
+export interface FindOptions {
+  /** Fields that must have this value; `null` asks for an empty field. */
+  readonly where?: Readonly<Record<string, unknown>>;
+  /** Field to sort by, or `-field` for the other direction. The id breaks ties. */
+  readonly order?: string;
+  /** Default 50, at most 1000. */
+  readonly limit?: number;
+  readonly offset?: number;
+  /** Permissions to answer for each record: those that hold are listed under its key `may`. */
+  readonly may?: readonly string[];
+}
+
+const MAX_LIMIT = 1000;
+
+function valueCondition(boundary: Boundary, kind: string, field: string, raw: unknown): Fragment {
+  const shape = fieldShape(boundary, kind, field);
+  const column = boundary.visible([field, shape], kind, 't');
+  if (raw === null) return sqlText`${column} is null`;
+  const value = readValue(shape.type, raw, shape.scale);
+  // A value of another type can equal nothing, and must not reach the database.
+  return value === undefined ? verbatim('false') : boundary.writer.equals(column, value, shape);
+}
+
+function fieldShape(boundary: Boundary, kind: string, field: string): FieldShape {
+  const fields = Object.fromEntries(boundary.columnFields(kind));
+  const shape = Object.hasOwn(fields, field) ? fields[field] : undefined;
+  if (shape) return shape;
+  throw new LintelError('unknown-field', `${kind} has no field "${field}"${didYouMean(field, Object.keys(fields))}`, { kind, field });
+}
+
+function orderBy(boundary: Boundary, kind: string, order: string | undefined): Fragment {
+  const id = boundary.writer.column(boundary.shape(kind), boundary.shape(kind).idField, 't');
+  if (order === undefined) return id;
+  const field = order.replace(/^-/, '');
+  const column = boundary.visible([field, fieldShape(boundary, kind, field)], kind, 't');
+  return sqlText`${column} ${verbatim(order.startsWith('-') ? 'desc' : 'asc')}, ${id}`;
+}
+
+/** The people of a list field, as an array of ids. */
+function peopleColumn(boundary: Boundary, kind: string, shape: FieldShape): Fragment {
+  const { idField, tenantField } = boundary.shape(kind);
+  const link = shape.link as NonNullable<FieldShape['link']>;
+  const own = (field: string) => boundary.writer.column(boundary.shape(kind), field, 't');
+  return sqlText`array(select "l".${name(link.user)} from ${name(link.table)} as "l" where "l".${name(link.tenant)} = ${own(tenantField as string)} and "l".${name(link.record)} = ${own(idField)} order by 1)`;
+}
+
+/**
+ * Records of one kind that a standing may read, keyed by field, with lists of people loaded. A field that is masked on a
+ * record is left out of it.
+ */
+export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string, options: FindOptions = {}): Promise<RecordData[]> {
+  const { limit = 50, offset = 0, may = [] } = options;
+  if (!Number.isInteger(limit) || limit < 0 || limit > MAX_LIMIT) throw new LintelError('bad-limit', `limit is ${limit}; it must be a whole number up to ${MAX_LIMIT}`);
+  if (!Number.isInteger(offset) || offset < 0) throw new LintelError('bad-offset', `offset is ${offset}; it must be a whole number`);
+  const { charter } = boundary.standing;
+  const shape = charter.kind(kind) && boundary.shape(kind);
+  const masked = boundary.columnFields(kind).flatMap(([field]) => {
+    const action = boundary.mask(kind, field);
+    return action === undefined ? [] : [{ field, shows: boundary.writer.condition(boundary.standing.reachOf(`${kind}.${action}`), kind, 't') }];
+  });
+  const columns = [
+    ...Object.entries(shape.fields).map(([field, f]) => sqlText`${f.link ? peopleColumn(boundary, kind, f) : boundary.visible([field, f], kind, 't')} as ${name(field)}`),
+    ...masked.map(({ field, shows }) => sqlText`${shows} as ${name(`shows ${field}`)}`),
+    ...may.map((permission) => {
+      const asked = charter.permission(permission);
+      if (asked.kind !== kind) throw new LintelError('unknown-action', `"${permission}" is not about a ${kind}`, { action: permission });
+      return sqlText`coalesce(${boundary.reached(kind, asked.action as string, 't')}, false) as ${name(`may ${permission}`)}`;
+    }),
+  ];
+  const conditions = Object.entries(options.where ?? {}).map(([field, raw]) => valueCondition(boundary, kind, field, raw));
+  const where = joinFragments([boundary.reached(kind, 'read', 't'), ...conditions], ' and ');
+  const { text, values } = sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${where} order by ${orderBy(boundary, kind, options.order)} limit ${limit} offset ${offset}`.toText();
+  const { rows } = await db.withoutPlugins().executeQuery<Record<string, unknown>>(CompiledQuery.raw(text, [...values]));
+  return rows.map((row) => {
+    const hidden = new Set(masked.filter(({ field }) => row[`shows ${field}`] !== true).map(({ field }) => field));
+    const record = Object.fromEntries(Object.keys(shape.fields).filter((field) => !hidden.has(field)).map((field) => [field, row[field]]));
+    return may.length === 0 ? record : { ...record, may: may.filter((permission) => row[`may ${permission}`] === true) };
+  });
+}
+
+/**
+ * One record of the tenant as it stands in the database, whoever asks, with its lists and its parents: what a decision is
+ * made about. Never shown to anybody.
+ */
+export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: string, id: unknown): Promise<RecordData | undefined> {
+  const shape = boundary.shape(kind);
+  const idShape = shape.fields[shape.idField] as FieldShape;
+  const value: Scalar | undefined = readValue(idShape.type, id, idShape.scale);
+  if (value === undefined) return undefined;
+  const columns = Object.entries(shape.fields).map(([field, f]) => sqlText`${f.link ? peopleColumn(boundary, kind, f) : boundary.writer.column(shape, field, 't')} as ${name(field)}`);
+  const { text, values } = sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${boundary.writer.column(shape, shape.idField, 't')} = ${value}`.toText();
+  const { rows } = await db.withoutPlugins().executeQuery<Record<string, unknown>>(CompiledQuery.raw(text, [...values]));
+  const row = rows[0];
+  if (!row) return undefined;
+  const parents: Record<string, RecordData | null> = {};
+  for (const [field, { to }] of Object.entries(shape.fields)) {
+    if (to !== undefined && row[field] !== null) parents[field] = (await loadRaw(db, boundary, to, row[field])) ?? null;
+  }
+  return { ...row, parents };
+}

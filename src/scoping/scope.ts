@@ -1,0 +1,23 @@
+import { type Kysely, QueryCreator } from 'kysely';
+import type { Boundary } from './boundary.js';
+import { ScopedExecutor } from './executor.js';
+
+/**
+ * The application's own Kysely, narrowed to one standing: `selectFrom`, `insertInto`, `updateTable`, `deleteFrom`, `with` and
+ * `transaction`. What could get past it (raw SQL, schema, compiled queries, bare connections) is not there to be called.
+ */
+export class ScopedDb<DB> extends QueryCreator<DB> {
+  readonly #db: Kysely<DB>;
+  readonly #boundary: Boundary;
+
+  constructor(db: Kysely<DB>, boundary: Boundary) {
+    super({ executor: new ScopedExecutor(db.getExecutor(), boundary) });
+    this.#db = db;
+    this.#boundary = boundary;
+  }
+
+  /** Runs work in one transaction, narrowed in the same way. It is undone as a whole when the work throws. */
+  transaction(): { execute<R>(work: (trx: ScopedDb<DB>) => Promise<R>): Promise<R> } {
+    return { execute: (work) => this.#db.transaction().execute((trx) => work(new ScopedDb(trx, this.#boundary))) };
+  }
+}

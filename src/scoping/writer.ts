@@ -1,0 +1,145 @@
+import { LintelError } from '../base/index.js';
+import type { Comparison, FieldShape, KindShape, Predicate, Scalar, Shapes } from '../predicate/index.js';
+import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
+
+/**
+ * Writes specialised predicates as SQL. Negation is pushed down to the comparisons, and each is written so that an empty
+ * column makes it false, or its negation true: SQL's third value shows nowhere, neither here nor in another dialect.
+ *
+ * The methods that begin with `write` are what a dialect overrides.
+ */
+export class SqlWriter {
+  readonly #shapes: Shapes;
+  #aliases = 0;
+
+  constructor(shapes: Shapes) {
+    this.#shapes = shapes;
+  }
+
+  /** The condition under which a row of `kind`, called `alias` in the query, satisfies the predicate. */
+  condition(p: Predicate, kindName: string, alias: string, wanted = true): Fragment {
+    const kind = this.#shapes[kindName] as KindShape;
+    switch (p.op) {
+      case 'always':
+      case 'never':
+        return verbatim((p.op === 'always') === wanted ? 'true' : 'false');
+      case 'not':
+        return this.condition(p.of, kindName, alias, !wanted);
+      case 'and':
+      case 'or': {
+        const parts = p.of.map((inner) => this.condition(inner, kindName, alias, wanted));
+        return sqlText`(${joinFragments(parts, (p.op === 'and') === wanted ? ' and ' : ' or ')})`;
+      }
+      case 'isEmpty':
+        return sqlText`${this.column(kind, p.field, alias)} is ${verbatim(wanted ? 'null' : 'not null')}`;
+      case 'parent':
+        return this.#parent(p, kind, alias, wanted);
+      case 'followed':
+        throw new LintelError('not-specialised', `${p.via} is still to be followed; specialise the predicate first`);
+      default:
+        return this.#comparison(p, kind, alias, wanted);
+    }
+  }
+
+  column(kind: KindShape, field: string, alias: string): Fragment {
+    return name(alias, (kind.fields[field] as FieldShape).column);
+  }
+
+  table(kind: KindShape): Fragment {
+    return kind.schema === undefined ? name(kind.table) : name(kind.schema, kind.table);
+  }
+
+  #fresh(): string {
+    this.#aliases += 1;
+    return `lintel_${this.#aliases}`;
+  }
+
+  #parent(p: Extract<Predicate, { op: 'parent' }>, kind: KindShape, alias: string, wanted: boolean): Fragment {
+    const to = kind.fields[p.via]?.to as string;
+    const parent = this.#shapes[to] as KindShape;
+    const inner = this.#fresh();
+    const sameTenant =
+      parent.tenantField === undefined || kind.tenantField === undefined
+        ? verbatim('')
+        : sqlText`${this.column(parent, parent.tenantField, inner)} = ${this.column(kind, kind.tenantField, alias)} and `;
+    return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${this.table(parent)} as ${name(inner)} where ${sameTenant}${this.column(parent, parent.idField, inner)} = ${this.column(kind, p.via, alias)} and ${this.condition(p.where, to, inner)})`;
+  }
+
+  #comparison(p: Comparison, kind: KindShape, alias: string, wanted: boolean): Fragment {
+    const field = kind.fields[p.field] as FieldShape;
+    if (p.op === 'includes') return this.#link(p, field, kind, alias, wanted);
+    if (p.op === 'within') throw new LintelError('not-loaded', `${p.field}: the unit tree is not known here; enter on the server`);
+    const column = this.column(kind, p.field, alias);
+    const yes = 'field' in p.to ? this.writeFields(p.op, column, this.column(kind, p.to.field, alias), field) : this.#constant(p, column, field);
+    return wanted ? yes : sqlText`(${yes}) is not true`;
+  }
+
+  /** The column holds this value, which is in the normal form of the field's type. */
+  equals(column: Fragment, value: Scalar, field: FieldShape): Fragment {
+    return field.type === 'instant' ? this.writeInstant('is', column, String(value)) : this.writeValue('is', column, value, field);
+  }
+
+  #constant(p: Comparison, column: Fragment, field: FieldShape): Fragment {
+    if (!('value' in p.to)) throw new LintelError('not-specialised', `${p.op} ${p.field} still names a fact; specialise the predicate first`);
+    const { value } = p.to;
+    if (Array.isArray(value)) {
+      if (field.type !== 'instant') return this.writeList(column, value);
+      return sqlText`(${joinFragments(value.map((one) => this.writeInstant('is', column, String(one))), ' or ')})`;
+    }
+    return field.type === 'instant' ? this.writeInstant(p.op, column, String(value)) : this.writeValue(p.op, column, value, field);
+  }
+
+  #link(p: Comparison, field: FieldShape, kind: KindShape, alias: string, wanted: boolean): Fragment {
+    if (!field.link || !('value' in p.to)) throw new LintelError('not-specialised', `includes ${p.field} still names a fact; specialise the predicate first`);
+    const inner = this.#fresh();
+    const { table, tenant, record, user } = field.link;
+    return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${name(table)} as ${name(inner)} where ${name(inner, tenant)} = ${this.column(kind, kind.tenantField as string, alias)} and ${name(inner, record)} = ${this.column(kind, kind.idField, alias)} and ${name(inner, user)} = ${p.to.value})`;
+  }
+
+  /** A list as one parameter, so that the text of a query does not depend on its length. */
+  protected writeList(column: Fragment, values: readonly unknown[]): Fragment {
+    return sqlText`${column} = any(${values})`;
+  }
+
+  /** Text is ordered by code point, whatever collation the column has. */
+  protected writeValue(op: Comparison['op'], column: Fragment, value: unknown, field: FieldShape): Fragment {
+    const left = op !== 'is' && field.type === 'text' ? sqlText`${column} collate "C"` : column;
+    return sqlText`${left} ${OPERATORS[op]} ${value}`;
+  }
+
+  protected writeFields(op: Comparison['op'], a: Fragment, b: Fragment, field: FieldShape): Fragment {
+    const at = (column: Fragment) => {
+      if (field.type === 'instant') return sqlText`date_trunc('milliseconds', ${column})`;
+      return op !== 'is' && field.type === 'text' ? sqlText`${column} collate "C"` : column;
+    };
+    return sqlText`${at(a)} ${OPERATORS[op]} ${at(b)}`;
+  }
+
+  /** The database keeps microseconds and we compare milliseconds: the bounds are rewritten, so that an index still serves. */
+  protected writeInstant(op: Comparison['op'], column: Fragment, iso: string): Fragment {
+    const next = new Date(Date.parse(iso) + 1).toISOString();
+    switch (op) {
+      case 'before':
+        return sqlText`${column} < ${iso}`;
+      case 'after':
+        return sqlText`${column} >= ${next}`;
+      case 'atLeast':
+        return sqlText`${column} >= ${iso}`;
+      case 'atMost':
+        return sqlText`${column} < ${next}`;
+      default:
+        return sqlText`(${column} >= ${iso} and ${column} < ${next})`;
+    }
+  }
+}
+
+const OPERATORS: Record<Comparison['op'], Fragment> = {
+  is: verbatim('='),
+  in: verbatim('='),
+  within: verbatim('='),
+  includes: verbatim('='),
+  before: verbatim('<'),
+  after: verbatim('>'),
+  atLeast: verbatim('>='),
+  atMost: verbatim('<='),
+};

@@ -1,0 +1,183 @@
+import type { Kysely } from 'kysely';
+import type { Charter, CharterTypes } from '../charter/index.js';
+import { type Delivery, deliver, type InvitationMail, invitationWords, type Mailer, type MailWords, setMessage } from '../mail/index.js';
+import { LintelError } from '../base/index.js';
+import * as membership from '../membership/index.js';
+import { type Fragment, type ScopeSupport, sqlText } from '../scoping/index.js';
+import { Standing, type Words } from '../standing/index.js';
+import { checkSchema, connect, type Database, migrate } from '../store/index.js';
+import { ServerStanding, type Workplace } from './server-standing.js';
+
+export interface LintelOptions<T extends CharterTypes> {
+  readonly charter: Charter<T>;
+  /** A `pg` pool, a PGlite, or a Kysely over either. */
+  readonly db: Database;
+  /** Sends messages. Without one, invitations give a link to hand over, and say so. */
+  readonly mailer?: Mailer;
+  /** The address of the page that an invitation opens. Needed with a mailer. */
+  readonly invitationLink?: (token: string) => string;
+  /** Milliseconds since 1970. Default: the system's clock. */
+  readonly clock?: () => number;
+  /** How long an invitation can be accepted. Default 14 days. */
+  readonly invitationDays?: number;
+  /** Words that decisions say to people, where they are to differ. */
+  readonly words?: Partial<Words>;
+  /** Words of the invitation's message. */
+  readonly invitationWords?: (mail: InvitationMail) => MailWords;
+}
+
+/** Who comes in, and where to. The application has verified the id. */
+export interface Entry {
+  /** Absent for a visitor who is not signed in. */
+  readonly user?: string | undefined;
+  readonly tenant: string;
+  /** Obligations that this person has met. */
+  readonly fulfilled?: readonly string[];
+  /** Facts about the request, set by the server only. */
+  readonly context?: Readonly<Record<string, unknown>>;
+}
+
+/** The library over one database and one charter. Made by {@link createLintel}. */
+export class Lintel<T extends CharterTypes = CharterTypes> {
+  readonly charter: Charter<T>;
+  /** The database as a Kysely; the library's tables are in it. */
+  readonly db: Kysely<membership.LintelTables>;
+  readonly #options: LintelOptions<T>;
+  readonly #setting: membership.Setting;
+  readonly #place: Workplace;
+
+  constructor(options: LintelOptions<T>) {
+    if (options.mailer && !options.invitationLink) {
+      throw new LintelError('option-missing', 'createLintel has a mailer but no invitationLink; say which page of yours an invitation opens: (token) => `https://.../invitation#${token}`', {});
+    }
+    this.#options = options;
+    this.charter = options.charter;
+    this.db = connect(options.db);
+    this.#setting = {
+      db: this.db,
+      charter: options.charter as Charter,
+      now: options.clock ?? Date.now,
+      invitationDays: options.invitationDays ?? 14,
+      hasMailer: options.mailer !== undefined,
+    };
+    this.#place = { setting: this.#setting, db: this.db as Kysely<unknown>, support: (tenantId) => this.#support(tenantId) };
+  }
+
+  /** True if invitations go out by mail. */
+  get hasMailer(): boolean {
+    return this.#setting.hasMailer;
+  }
+
+  /**
+   * Makes the library's tables where they are missing, and compares the charter with the application's tables. Run it at
+   * every start; it can run again and beside others.
+   *
+   * @throws LintelError `schema-mismatch` with every difference.
+   */
+  async prepare(): Promise<void> {
+    await migrate(this.db as unknown as Kysely<never>);
+    await checkSchema(this.db as unknown as Kysely<never>, this.charter as Charter);
+  }
+
+  /**
+   * Resolves the standing of one subject in one tenant, in one statement and afresh. Never says whether a tenant exists: to
+   * somebody with no standing there, everything is hidden.
+   */
+  async enter(entry: Entry): Promise<ServerStanding<T>> {
+    const { user, tenant, fulfilled, context } = entry;
+    const facts = await membership.readFacts(this.db, this.charter as Charter, { tenant, user, ...(fulfilled && { fulfilled }) });
+    const { words } = this.#options;
+    return new ServerStanding(this.charter, facts, { now: this.#setting.now, ...(words && { words }), ...(context && { context }) }, this.#place);
+  }
+
+  /** The same library inside a transaction of the application's own: what is done through it is part of that transaction. */
+  within(tx: Kysely<any>): Lintel<T> {
+    return new Lintel({ ...this.#options, db: tx });
+  }
+
+  /** Takes a person in. @throws LintelError `bad-name`, `bad-address`, `look-alike-address`, `address-taken`. */
+  addPerson(person: membership.NewPerson): Promise<string> {
+    return membership.addPerson(this.db, person);
+  }
+
+  personByAddress(address: string): ReturnType<typeof membership.personByAddress> {
+    return membership.personByAddress(this.db, address);
+  }
+
+  /** Opens a tenant whose first keyholder is this person. @throws LintelError `bad-name`, `tenant-exists`. */
+  openTenant(tenant: membership.NewTenant): Promise<string> {
+    return membership.openTenant(this.#setting, tenant);
+  }
+
+  myTenants(userId: string): ReturnType<typeof membership.myTenants> {
+    return membership.myTenants(this.#setting, userId);
+  }
+
+  myInvitations(userId: string): ReturnType<typeof membership.myInvitations> {
+    return membership.myInvitations(this.#setting, userId);
+  }
+
+  /** What an invitation says; changes nothing. @throws LintelError `invitation-invalid` and the other states. */
+  lookAtInvitation(token: string): Promise<membership.InvitationView> {
+    return membership.lookAtInvitation(this.#setting, token);
+  }
+
+  /** Accepts an invitation by its link, or one of {@link myInvitations}. @throws LintelError; see `accept`. */
+  acceptInvitation(userId: string, by: Parameters<typeof membership.accept>[2]): Promise<{ readonly tenantId: string }> {
+    return membership.accept(this.#setting, userId, by);
+  }
+
+  declineInvitation(token: string): Promise<void> {
+    return membership.decline(this.#setting, token);
+  }
+
+  /** Sends what waits in the outbox. A mail server that is down loses nothing: call it again. */
+  async deliver(): Promise<{ sent: number; failed: number }> {
+    const { mailer, invitationLink } = this.#options;
+    if (!mailer || !invitationLink) return { sent: 0, failed: 0 };
+    const delivery: Delivery = { db: this.db, mailer, now: this.#setting.now, invitationLink, invitationWords: this.#options.invitationWords ?? invitationWords };
+    return deliver(delivery);
+  }
+
+  /** Delivers now and then every so many seconds, until the returned function is called. Failures stay in the outbox. */
+  keepDelivering(seconds: number): () => void {
+    const run = () => void this.deliver().catch(() => undefined);
+    run();
+    const timer = setInterval(run, seconds * 1000);
+    timer.unref?.();
+    return () => clearInterval(timer);
+  }
+
+  /**
+   * Tries the mail before anybody depends on it: sends one message and waits for the server's answer.
+   *
+   * @throws LintelError `no-mailer`, `bad-address`, `mail-failed` with the server's words.
+   */
+  async testMail(address: string): Promise<void> {
+    const { mailer } = this.#options;
+    if (!mailer) throw new LintelError('no-mailer', 'No mail is set up; give createLintel a mailer.', {});
+    const { written } = membership.readAddress(address);
+    const words = { subject: 'A test message', before: ['This is a test. Mail is set up and arrives.'], action: 'Nothing is behind this link', after: [] };
+    try {
+      await mailer.send(setMessage({ name: '', address: written }, words, 'about:blank'));
+    } catch (error) {
+      throw new LintelError('mail-failed', `The mail server did not take the message: ${error instanceof Error ? error.message : String(error)}`, {}, { cause: error });
+    }
+  }
+
+  #support(tenantId: string): ScopeSupport {
+    return {
+      standingOf: async (userId) => {
+        const facts = await membership.readFacts(this.db, this.charter as Charter, { tenant: tenantId, user: userId });
+        return facts.subject === 'member' ? new Standing(this.charter as Charter, facts) : undefined;
+      },
+      isMember: (tenant, column): Fragment => sqlText`exists (select 1 from "lintel_member" as "lm" where "lm"."tenant_id" = ${tenant} and "lm"."user_id" = ${column}::text and "lm"."status" = 'active')`,
+      isUnit: (tenant, column): Fragment => sqlText`exists (select 1 from "lintel_unit" as "lu" where "lu"."tenant_id" = ${tenant} and "lu"."id" = ${column}::text)`,
+    };
+  }
+}
+
+/** Puts the library over a database. @throws LintelError `option-missing`. */
+export function createLintel<T extends CharterTypes>(options: LintelOptions<T>): Lintel<T> {
+  return new Lintel(options);
+}

@@ -1,0 +1,162 @@
+import type { Kysely } from 'kysely';
+import type { CharterTypes } from '../charter/index.js';
+import { LintelError } from '../base/index.js';
+import * as membership from '../membership/index.js';
+import type { RecordData } from '../predicate/index.js';
+import { Boundary, type FindOptions, find, loadRaw, type ScopeSupport, ScopedDb } from '../scoping/index.js';
+import { type Assignment, type Decision, type Facts, type KindOf, type RecordOf, say, Standing, type StandingOptions, throwIfRefused } from '../standing/index.js';
+
+/** What a server standing works with. */
+export interface Workplace {
+  readonly setting: membership.Setting;
+  /** The application's own database. */
+  readonly db: Kysely<unknown>;
+  readonly support: (tenantId: string) => ScopeSupport;
+}
+
+type Kinds<T extends CharterTypes> = keyof T['fields'] & string;
+
+/** A standing with the database behind it: what `enter` gives. It also finds, scopes, and changes the membership. */
+export class ServerStanding<T extends CharterTypes = CharterTypes> extends Standing<T> {
+  readonly #place: Workplace;
+  readonly #boundary: Boundary;
+  /** Who belongs to the tenant, and the changes that this person may make to it. */
+  readonly members: MembersFace;
+  readonly invitations: InvitationsFace;
+  readonly tenant: TenantFace;
+
+  constructor(charter: ConstructorParameters<typeof Standing<T>>[0], facts: Facts, options: StandingOptions, place: Workplace) {
+    super(charter, facts, options);
+    this.#place = place;
+    this.#boundary = new Boundary(this as unknown as Standing, place.support(facts.tenant.id));
+    this.members = new MembersFace(this, place.setting);
+    this.invitations = new InvitationsFace(this, place.setting);
+    this.tenant = new TenantFace(this, place.setting);
+  }
+
+  /** True for an active member of this tenant. Everybody else is told that there is no such page. */
+  get isMember(): boolean {
+    return this.facts.subject === 'member' && this.facts.tenant.open;
+  }
+
+  /**
+   * The application's Kysely, narrowed to this standing: every select, join, subquery, insert, update and delete on a table
+   * of the charter reaches only what this standing reaches. Without an argument: over the database given to `createLintel`.
+   */
+  scope<DB>(db?: Kysely<DB>): ScopedDb<DB> {
+    return new ScopedDb<DB>(db ?? (this.#place.db as Kysely<DB>), this.#boundary);
+  }
+
+  /** Records of a kind that this standing may read, keyed by field. @throws LintelError `unknown-field`, `unknown-action`. */
+  async find<N extends Kinds<T>>(kind: N, options?: FindOptions): Promise<RecordOf<T, N>[]> {
+    return (await find(this.#place.db, this.#boundary, kind, options)) as RecordOf<T, N>[];
+  }
+
+  /** One record that this standing may read. @throws LintelError `not-found`, whether it is hidden or missing. */
+  async findOne<N extends Kinds<T>>(kind: N, id: unknown, options?: Pick<FindOptions, 'may'>): Promise<RecordOf<T, N>> {
+    const { idField } = this.charter.shapes[kind] as { idField: string };
+    const [record] = await find(this.#place.db, this.#boundary, kind, { ...options, where: { [idField]: id }, limit: 1 });
+    if (record) return record as RecordOf<T, N>;
+    throw new LintelError('not-found', say(this.words, 'hidden', { kind: this.charter.kind(kind).one }), {});
+  }
+
+  /** Decides about a record by its id, and loads for it what the decision rests on. */
+  async decideById<P extends T['permissions']>(action: P, id: unknown, options?: { readonly fields?: readonly string[] }): Promise<Decision> {
+    const kind = this.charter.permission(action).kind;
+    if (!kind) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record; ask decide`, { action });
+    const record = await loadRaw(this.#place.db, this.#boundary, kind, id);
+    if (record) return this.decide(action, record as RecordOf<T, KindOf<P>>, options);
+    const words = say(this.words, 'hidden', { kind: this.charter.kind(kind).one });
+    return { allowed: false, outcome: 'missing', action, visibility: 'hidden', words, looked: [], lookedForRead: [] };
+  }
+
+  /** Like {@link decideById}, where only yes will do. @throws LintelError as `insist`. */
+  async insistById<P extends T['permissions']>(action: P, id: unknown, options?: { readonly fields?: readonly string[] }): Promise<void> {
+    throwIfRefused(await this.decideById(action, id, options));
+  }
+
+  /** The record as decisions see it, for those who explain decisions. Never shown to the person. */
+  async recordForTrace(kind: Kinds<T>, id: unknown): Promise<RecordData | undefined> {
+    return loadRaw(this.#place.db, this.#boundary, kind, id);
+  }
+}
+
+type AnyStanding = ServerStanding<any>;
+
+/** Faces act as one person in one tenant; each call reads that person's standing afresh. */
+abstract class Face {
+  protected readonly standing: AnyStanding;
+  protected readonly setting: membership.Setting;
+
+  constructor(standing: AnyStanding, setting: membership.Setting) {
+    this.standing = standing;
+    this.setting = setting;
+  }
+
+  protected get tenantId(): string {
+    return this.standing.facts.tenant.id;
+  }
+
+  /** @throws LintelError `not-found` for somebody who is not signed in or no member here. */
+  protected get actorId(): string {
+    if (this.standing.userId !== undefined && this.standing.isMember) return this.standing.userId;
+    throw new LintelError('not-found', say(this.standing.words, 'hidden', { kind: 'page' }), {});
+  }
+}
+
+export class MembersFace extends Face {
+  list(): Promise<membership.Member[]> {
+    return membership.listMembers(this.setting, this.standing);
+  }
+
+  /** Roles that this person may give for the whole tenant. */
+  rolesToGive(): string[] {
+    return membership.rolesToGive(this.standing, { on: 'tenant' });
+  }
+
+  /** Replaces a member's roles in one step. */
+  setRoles(userId: string, roles: readonly Assignment[], reason?: string): Promise<void> {
+    return membership.setRoles(this.setting, this.tenantId, this.actorId, userId, roles, reason);
+  }
+
+  place(userId: string, unitIds: readonly string[]): Promise<void> {
+    return membership.placeMember(this.setting, this.tenantId, this.actorId, userId, unitIds);
+  }
+
+  remove(userId: string, reason?: string): Promise<void> {
+    return membership.removeMember(this.setting, this.tenantId, this.actorId, userId, reason);
+  }
+
+  leave(): Promise<void> {
+    return membership.leaveTenant(this.setting, this.tenantId, this.actorId);
+  }
+}
+
+export class InvitationsFace extends Face {
+  list(): Promise<membership.Invitation[]> {
+    return membership.listInvitations(this.setting, this.standing);
+  }
+
+  /** Invites each address; the answers come in the same order. */
+  send(invitations: readonly membership.NewInvitation[]): Promise<membership.InviteAnswer[]> {
+    return membership.invite(this.setting, this.standing, invitations);
+  }
+
+  sendAgain(id: string): Promise<{ readonly token?: string }> {
+    return membership.sendAgain(this.setting, this.tenantId, this.actorId, id);
+  }
+
+  withdraw(id: string): Promise<void> {
+    return membership.withdraw(this.setting, this.tenantId, this.actorId, id);
+  }
+}
+
+export class TenantFace extends Face {
+  rename(input: { readonly name?: string; readonly contact?: string }): Promise<void> {
+    return membership.renameTenant(this.setting, this.tenantId, this.actorId, input);
+  }
+
+  addUnit(input: { readonly id?: string; readonly name: string; readonly below?: string }): Promise<string> {
+    return membership.addUnit(this.setting, this.tenantId, this.actorId, input);
+  }
+}

@@ -1,0 +1,185 @@
+import type { Permission } from '../charter/index.js';
+import { ALWAYS, blame, compile, print, type RecordData, type Verdict } from '../predicate/index.js';
+import type { Decision, LookedAt, Outcome } from './decision.js';
+import type { GrantReach, Reaches } from './reach.js';
+import { say, type Words } from './words.js';
+
+export interface Question {
+  readonly permission: Permission;
+  /** The record; for `create` the record to be, already stamped. Absent: could there be one? */
+  readonly record?: RecordData;
+  /** Fields that are to be changed. */
+  readonly touching: readonly string[];
+  readonly now: () => number;
+}
+
+/** `Change a hive` inside a sentence: `change a hive`. */
+const inSentence = (label: string) => label.charAt(0).toLowerCase() + label.slice(1);
+
+function lookAt(reaches: Reaches, kind: string | undefined, found: readonly GrantReach[], record: RecordData | undefined): LookedAt[] {
+  return found.map(({ grant, where }) => {
+    if (!kind) return { ...grant, holds: true, where: 'always', failed: [] };
+    const { shapes } = reaches.charter;
+    const holds = record ? compile(where, kind, shapes)(record) : where.op !== 'never';
+    const failed = record && holds !== true ? blame(where, record, kind, shapes).map(({ part, wanted }) => print(part, !wanted)) : [];
+    return { ...grant, holds, where: print(where), failed };
+  });
+}
+
+function grantsWithReach(reaches: Reaches, permission: Permission): readonly GrantReach[] {
+  if (permission.kind) return reaches.action(permission).grants;
+  return reaches.grantsFor(permission).map((grant) => ({ grant, where: ALWAYS }));
+}
+
+/** Three answers as one: any yes wins, else any open question keeps it open. */
+function anyOf(verdicts: readonly Verdict[]): Verdict {
+  return verdicts.includes(true) ? true : verdicts.includes(undefined) ? undefined : false;
+}
+
+interface Found {
+  readonly outcome: Outcome;
+  readonly rule?: string;
+  readonly needs?: string;
+}
+
+/** True, false, or undefined where the record in hand does not show its tenant. */
+function inTenant(reaches: Reaches, kind: string, record: RecordData): Verdict {
+  const field = reaches.charter.shapes[kind]?.tenantField;
+  if (field === undefined) return true;
+  const tenant = record[field];
+  return tenant === undefined ? undefined : tenant !== null && String(tenant) === reaches.facts.tenant.id;
+}
+
+/** A permission that a question rests on, with the grants of it that were looked at. */
+interface Asked {
+  readonly permission: Permission;
+  readonly looked: readonly LookedAt[];
+}
+
+function limitThatHolds(reaches: Reaches, permission: Permission, record: RecordData | undefined): { name?: string; open: boolean } {
+  const { kind } = permission;
+  let open = false;
+  for (const { limit, where } of kind ? reaches.action(permission).limits : []) {
+    const holds = record ? compile(where, kind as string, reaches.charter.shapes)(record) : where.op === 'always';
+    if (holds === true) return { name: limit.name, open };
+    if (holds === undefined) open = true;
+  }
+  return { open };
+}
+
+function findOutcome(reaches: Reaches, q: Question, asked: readonly Asked[]): Found {
+  const { record } = q;
+  const { facts } = reaches;
+  const { kind } = q.permission;
+  if (!facts.tenant.open || facts.subject === 'suspended' || (facts.subject !== 'member' && !reaches.any)) return { outcome: 'no standing' };
+  if (facts.expiresAt !== undefined && q.now() >= Date.parse(facts.expiresAt)) return { outcome: 'expired' };
+  const mine = kind && record ? inTenant(reaches, kind, record) : true;
+  if (mine === false) return { outcome: 'other tenant' };
+  let open = mine === undefined;
+  for (const { permission } of asked) {
+    const limit = limitThatHolds(reaches, permission, record);
+    if (limit.name !== undefined) return { outcome: 'limit', rule: limit.name };
+    open ||= limit.open;
+  }
+  for (const { permission } of asked) {
+    const obligation = reaches.openObligation(permission);
+    if (obligation !== undefined) return { outcome: 'obligation', rule: obligation };
+  }
+  for (const { permission } of asked) if (reaches.lacksFeature(permission)) return { outcome: 'plan', rule: permission.feature as string };
+  if (asked.some(({ looked }) => looked.length === 0)) return { outcome: 'no grant' };
+  for (const { looked } of asked) {
+    const holds = anyOf(looked.map((g) => g.holds));
+    if (holds === false) return { outcome: 'out of reach' };
+    open ||= holds === undefined;
+  }
+  // What the server attached to a record answers what this side cannot know.
+  const attached = Array.isArray(record?.may) ? (record.may as string[]).includes(q.permission.name) : undefined;
+  if (open && attached !== true) return { outcome: attached === false ? 'out of reach' : 'not loaded' };
+  return guardedField(reaches, q) ?? { outcome: 'allowed' };
+}
+
+/** A touched field that takes an action of its own, which this person lacks on this record. */
+function guardedField(reaches: Reaches, q: Question): Found | undefined {
+  const { permission, record } = q;
+  if (!permission.kind) return undefined;
+  const { fields } = reaches.charter.kind(permission.kind);
+  for (const field of q.touching) {
+    const change = fields[field]?.change;
+    if (change === undefined || change === permission.action) continue;
+    const needs = reaches.charter.permission(`${permission.kind}.${change}`);
+    const inner = decide(reaches, { ...q, permission: needs, touching: [], ...(record && { record }) }, undefined);
+    if (!inner.allowed) return { outcome: inner.outcome === 'not loaded' ? 'not loaded' : 'guarded field', rule: field, needs: needs.name };
+  }
+  return undefined;
+}
+
+/** Whether the person may know of the record. Without one there is nothing to hide but the tenant itself. */
+function visibilityOf(reaches: Reaches, q: Question, found: Found): Decision['visibility'] {
+  if (['no standing', 'other tenant'].includes(found.outcome)) return 'hidden';
+  const { kind, action } = q.permission;
+  if (!kind || !q.record || action === 'create') return 'visible';
+  if (Array.isArray(q.record.may)) return q.record.may.includes(`${kind}.read`) ? 'visible' : 'hidden';
+  const read = reaches.action(reaches.charter.permission(`${kind}.read`));
+  return read.test(q.record) === true && inTenant(reaches, kind, q.record) === true ? 'visible' : 'hidden';
+}
+
+function wordsFor(reaches: Reaches, q: Question, found: Found, hidden: boolean, looked: readonly LookedAt[], label: string, words: Words): string {
+  const { charter, facts } = reaches;
+  const kind = q.permission.kind ? charter.kind(q.permission.kind).one : 'page';
+  const values = { act: inSentence(q.permission.label), kind, record: label, tenant: facts.tenant.name };
+  const ask = facts.tenant.contact ? say(words, 'askContact', { contact: facts.tenant.contact }) : say(words, 'askKeyholder', values);
+  if (hidden) return say(words, 'hidden', values);
+  switch (found.outcome) {
+    case 'expired':
+      return say(words, 'expired');
+    case 'limit':
+      return say(words, 'limit', { ...values, sentence: charter.data.limits[q.permission.kind as string]?.[found.rule as string]?.sentence ?? '' });
+    case 'obligation':
+      return say(words, 'obligation', { sentence: charter.data.obligations[found.rule as string]?.sentence ?? '' });
+    case 'plan':
+      return `${say(words, 'plan', { ...values, feature: found.rule as string })} ${ask}`;
+    case 'no grant':
+      return `${say(words, 'noGrant', values)} ${ask}`;
+    case 'out of reach': {
+      // The rule as the charter says it ("keeper is me"), not as it was worked out for this person.
+      const rules = new Set(looked.map((g) => print(charter.reach(q.permission.kind as string, g.reach))));
+      return `${say(words, 'outOfReach', { ...values, reach: [...rules].join(say(words, 'or')) })} ${ask}`;
+    }
+    case 'guarded field': {
+      const needed = inSentence(charter.permission(found.needs as string).label);
+      const field = charter.kind(q.permission.kind as string).fields[found.rule as string]?.label ?? (found.rule as string);
+      return `${say(words, 'field', { ...values, field, needed })} ${ask}`;
+    }
+    case 'not loaded':
+      return say(words, 'notLoaded', values);
+    default:
+      return say(words, 'allowed', values);
+  }
+}
+
+/** Asks one question of what a standing reaches. Without words (undefined) the answer carries none. */
+export function decide(reaches: Reaches, q: Question, words: Words | undefined): Decision {
+  const { permission, record } = q;
+  const { charter } = reaches;
+  const { kind, action } = permission;
+  const read = kind && action !== 'read' && action !== 'create' ? [charter.permission(`${kind}.read`)] : [];
+  const asked = [permission, ...read].map((p): Asked => ({ permission: p, looked: lookAt(reaches, kind, grantsWithReach(reaches, p), record) }));
+  const looked = asked[0]?.looked ?? [];
+  const found = findOutcome(reaches, q, asked);
+  const visibility = visibilityOf(reaches, q, found);
+  const name = kind && record ? record[charter.kind(kind).label] : undefined;
+  const label = typeof name === 'string' && name !== '' ? name : words && kind ? say(words, 'thisRecord', { kind: charter.kind(kind).one }) : '';
+  const idField = kind ? charter.shapes[kind]?.idField : undefined;
+  return {
+    allowed: found.outcome === 'allowed',
+    outcome: found.outcome,
+    action: permission.name,
+    visibility,
+    words: words ? wordsFor(reaches, q, found, visibility === 'hidden', looked, label, words) : '',
+    ...(kind && record && idField && { record: { kind, id: record[idField], label } }),
+    ...(found.rule !== undefined && { rule: found.rule }),
+    ...(found.needs !== undefined && { needs: found.needs }),
+    looked,
+    lookedForRead: asked[1]?.looked ?? [],
+  };
+}

@@ -1,0 +1,63 @@
+import { type Charter, followedFields, KEYHOLDER, type May } from '../charter/index.js';
+import { NEVER, or, type Predicate } from '../predicate/index.js';
+import type { Anchor, Facts } from './facts.js';
+
+/** The way by which a permission comes to somebody. */
+export type Path =
+  | { readonly by: 'keyholder' }
+  | { readonly by: 'role'; readonly role: string; readonly included: readonly string[] }
+  | { readonly by: 'everyMember' | 'signedIn' | 'visitor' };
+
+/** One permission, held with one reach, at one anchor, by one path. */
+export interface Grant {
+  readonly permission: string;
+  readonly reach: string;
+  readonly anchor: Anchor;
+  readonly path: Path;
+}
+
+const AT_TENANT: Anchor = { on: 'tenant' };
+
+function fromMay(may: May, by: 'everyMember' | 'signedIn' | 'visitor'): Grant[] {
+  return Object.entries(may).flatMap(([permission, reaches]) => reaches.map((reach) => ({ permission, reach, anchor: AT_TENANT, path: { by } })));
+}
+
+/** The roles that a charter itself gives to a subject, and those assigned, as single grants. A role that is gone gives none. */
+export function grantsOf(charter: Charter, facts: Facts): Grant[] {
+  switch (facts.subject) {
+    case 'visitor':
+      return fromMay(charter.data.visitor, 'visitor');
+    case 'guest':
+      return fromMay(charter.data.signedIn, 'signedIn');
+    case 'suspended':
+      return [];
+    case 'member':
+      return [
+        ...facts.assignments.flatMap(({ role, anchor }) => (role === KEYHOLDER ? fullControl(charter, anchor) : fromRole(charter, role, anchor))),
+        ...fromMay(charter.data.everyMember, 'everyMember'),
+      ];
+  }
+}
+
+/** What a role gives at an anchor. */
+export function fromRole(charter: Charter, role: string, anchor: Anchor): Grant[] {
+  return charter.resolveRole(role).grants.map(({ permission, reach, included }) => ({ permission, reach, anchor, path: { by: 'role', role, included } }));
+}
+
+function fullControl(charter: Charter, anchor: Anchor): Grant[] {
+  if (anchor.on !== 'tenant') return [];
+  return [...charter.permissions.values()].map((p) => ({ permission: p.name, reach: p.kind ? charter.widestReach(p.kind) : 'tenant', anchor, path: { by: 'keyholder' } }));
+}
+
+/** Which records of a kind an anchor covers: those whose unit, or whose parent's, lies at or below it. */
+export function anchorPredicate(charter: Charter, kind: string, anchor: Anchor): Predicate {
+  if (anchor.on === 'tenant') return { op: 'always' };
+  const ways: Predicate[] = [];
+  const field = charter.fieldWith(kind, 'unit');
+  if (field) ways.push({ op: 'within', field, to: { value: [anchor.unitId] } });
+  for (const via of followedFields(charter.kind(kind))) {
+    const where = anchorPredicate(charter, charter.kind(kind).fields[via]?.to as string, anchor);
+    if (where.op !== 'never') ways.push({ op: 'parent', via, where });
+  }
+  return ways.length === 0 ? NEVER : or(...ways);
+}

@@ -1,0 +1,109 @@
+import type { Charter, Limit, Permission } from '../charter/index.js';
+import { and, compile, type Knowledge, NEVER, not, or, type Predicate, specialise, type Test } from '../predicate/index.js';
+import type { Facts } from './facts.js';
+import { anchorPredicate, type Grant, grantsOf } from './grants.js';
+
+/** A grant with the records it extends to, for one person: a predicate in which only the record is left to ask. */
+export interface GrantReach {
+  readonly grant: Grant;
+  readonly where: Predicate;
+}
+
+export interface LimitReach {
+  readonly limit: Limit;
+  readonly where: Predicate;
+}
+
+/** Everything about one action on one kind for one standing, worked out once. */
+export interface ActionReach {
+  readonly permission: Permission;
+  readonly grants: readonly GrantReach[];
+  readonly limits: readonly LimitReach[];
+  /** Limits, grants and `read` together, without obligations and plan. Says nothing of the tenant. */
+  readonly where: Predicate;
+  readonly test: Test;
+}
+
+/** Works out, for one standing, which records each action reaches. The one place where reaches, anchors, limits and `read` meet. */
+export class Reaches {
+  readonly charter: Charter;
+  readonly facts: Facts;
+  readonly #knowledge: Knowledge;
+  readonly #grants = new Map<string, Grant[]>();
+  readonly #actions = new Map<string, ActionReach>();
+
+  constructor(charter: Charter, facts: Facts, context: Readonly<Record<string, unknown>>) {
+    this.charter = charter;
+    this.facts = facts;
+    this.#knowledge = {
+      me: facts.me,
+      context,
+      below: (unitId) => (facts.below ? (facts.below[unitId] ?? []) : undefined),
+      readable: (kind) => this.readable(kind),
+    };
+    if (!facts.tenant.open) return;
+    for (const grant of grantsOf(charter, facts)) {
+      const list = this.#grants.get(grant.permission);
+      if (list) list.push(grant);
+      else this.#grants.set(grant.permission, [grant]);
+    }
+  }
+
+  /** Grants of one permission that count: one about no record counts at a unit only if the charter says so. */
+  grantsFor(permission: Permission): readonly Grant[] {
+    const all = this.#grants.get(permission.name) ?? [];
+    return permission.perUnit ? all : all.filter((grant) => grant.anchor.on === 'tenant');
+  }
+
+  /** True if the charter or an assignment gives this subject anything at all. */
+  get any(): boolean {
+    return this.#grants.size > 0;
+  }
+
+  get all(): readonly Grant[] {
+    return [...this.#grants.values()].flat();
+  }
+
+  readable(kind: string): Predicate {
+    const read = this.charter.permission(`${kind}.read`);
+    return this.isBlocked(read) ? NEVER : this.action(read).where;
+  }
+
+  /** The first obligation that is open for a permission. */
+  openObligation(permission: Permission): string | undefined {
+    const waits = Object.entries(this.charter.data.obligations).find(
+      ([name, { before }]) => (before === 'everything' || before.includes(permission.name)) && !this.facts.fulfilled.includes(name),
+    );
+    return waits?.[0];
+  }
+
+  lacksFeature(permission: Permission): boolean {
+    return permission.feature !== undefined && !this.facts.tenant.features.includes(permission.feature);
+  }
+
+  /** Refused whatever the record: an obligation is open, or the plan lacks it. */
+  isBlocked(permission: Permission): boolean {
+    return this.openObligation(permission) !== undefined || this.lacksFeature(permission);
+  }
+
+  action(permission: Permission): ActionReach {
+    const known = this.#actions.get(permission.name);
+    if (known) return known;
+    const { charter } = this;
+    const kind = permission.kind as string;
+    const grants = this.grantsFor(permission).map((grant) => ({
+      grant,
+      where: specialise(and(charter.reach(kind, grant.reach), anchorPredicate(charter, kind, grant.anchor)), kind, charter.shapes, this.#knowledge, 'shrink'),
+    }));
+    const limits = charter
+      .limitsOf(kind)
+      .filter((limit) => limit.actions.includes(permission.action as string))
+      .map((limit) => ({ limit, where: specialise(limit.where, kind, charter.shapes, this.#knowledge, 'grow') }));
+    // What reaches a record that exists reaches at most what `read` reaches.
+    const read = permission.action === 'read' || permission.action === 'create' ? [] : [this.readable(kind)];
+    const where = and(...limits.map((l) => not(l.where)), or(...grants.map((g) => g.where)), ...read);
+    const result = { permission, grants, limits, where, test: compile(where, kind, charter.shapes) };
+    this.#actions.set(permission.name, result);
+    return result;
+  }
+}

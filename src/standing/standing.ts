@@ -1,0 +1,242 @@
+import { LintelError } from '../base/index.js';
+import { type Charter, type CharterTypes, type Field, type FieldData, type FieldRole, KEYHOLDER, type Permission } from '../charter/index.js';
+import { and, or, type Predicate, type RecordData, type Test } from '../predicate/index.js';
+import { decide } from './decide.js';
+import type { Decision, FieldAccess, HeldPermission } from './decision.js';
+import type { Facts, Snapshot } from './facts.js';
+import { Reaches } from './reach.js';
+import { ENGLISH, type Words } from './words.js';
+
+type ValueOf<F> = F extends Field<infer V, FieldRole, string, string> ? V | null : never;
+
+/** A record of the kind that a permission is about, as the application holds it: keyed by field. */
+export type RecordOf<T extends CharterTypes, N extends string> = N extends keyof T['fields']
+  ? { readonly [f in keyof T['fields'][N]]?: ValueOf<T['fields'][N][f]> } & RecordExtras
+  : never;
+
+/** What may come along with a record besides its fields. */
+export interface RecordExtras {
+  /** Parents that were loaded, by the field that points to them. */
+  readonly parents?: Readonly<Record<string, object | null>>;
+  /** What the server found that this person may do with it: full permission names. */
+  readonly may?: readonly string[];
+}
+
+/** The kind that a permission is about: `hive` of `hive.update`. */
+export type KindOf<P extends string> = P extends `${infer N}.${string}` ? N : never;
+
+export interface DecideOptions {
+  /** Facts about the request, set by the server only. */
+  readonly context?: Readonly<Record<string, unknown>>;
+  /** The fields that are to be changed: each with a guard of its own needs that guard's action too. */
+  readonly fields?: readonly string[];
+}
+
+export interface StandingOptions {
+  readonly words?: Partial<Words>;
+  readonly context?: Readonly<Record<string, unknown>>;
+  /** Milliseconds since 1970. Default: the system's clock. */
+  readonly now?: () => number;
+}
+
+interface Gate {
+  readonly tenantField: string | undefined;
+  readonly open: boolean;
+  readonly test: Test;
+}
+
+/**
+ * One subject in one tenant, resolved: everything that may be asked without a database. Answers from the facts that it was
+ * opened with; a new request opens a new one.
+ */
+export class Standing<T extends CharterTypes = CharterTypes> {
+  readonly charter: Charter<T>;
+  readonly facts: Facts;
+  readonly words: Words;
+  readonly #reaches: Reaches;
+  readonly #now: () => number;
+  readonly #gates = new Map<string, Gate>();
+
+  /** @throws LintelError `charter-mismatch` when the facts were read under another charter. */
+  constructor(charter: Charter<T>, facts: Facts, options: StandingOptions = {}) {
+    if (facts.charter !== charter.hash) {
+      throw new LintelError('charter-mismatch', 'these facts were read under another charter; read them again, and ship both sides with the same charter', { expected: charter.hash, found: facts.charter });
+    }
+    this.charter = charter;
+    this.facts = facts;
+    this.words = { ...ENGLISH, ...options.words };
+    this.#now = options.now ?? Date.now;
+    this.#reaches = new Reaches(charter as Charter, facts, options.context ?? {});
+  }
+
+  get userId(): string | undefined {
+    return this.facts.me.userId;
+  }
+
+  /** True for an active member with full control of the tenant. */
+  get isKeyholder(): boolean {
+    return this.facts.subject === 'member' && this.facts.assignments.some((a) => a.role === KEYHOLDER && a.anchor.on === 'tenant');
+  }
+
+  /**
+   * May this subject do this? With a record: to it. Without: could there be one (an upper bound, for menus). `create` takes
+   * the record to be.
+   *
+   * @throws LintelError `unknown-action` for a name that the charter does not have.
+   */
+  may<P extends T['permissions']>(action: P, record?: RecordOf<T, KindOf<P>>, options?: DecideOptions): boolean {
+    if (record !== undefined && options === undefined) {
+      const gate = this.#gates.get(action) ?? this.#openGate(action);
+      const data = record as RecordData;
+      if (!gate.open) return false;
+      if (gate.tenantField === undefined || data[gate.tenantField] === this.facts.tenant.id) {
+        const verdict = gate.test(data);
+        if (verdict !== undefined) return verdict;
+      }
+    }
+    return this.#ask(action, record as RecordData | undefined, options, undefined).allowed;
+  }
+
+  /** The same question, answered with reasons. Never throws for a refusal. */
+  decide<P extends T['permissions']>(action: P, record?: RecordOf<T, KindOf<P>>, options?: DecideOptions): Decision {
+    return this.#ask(action, record as RecordData | undefined, options, this.words);
+  }
+
+  /**
+   * The same question, where only yes will do.
+   *
+   * @throws LintelError `not-found` (what is hidden does not exist), `obligation-open` or `refused`, with the decision in
+   * `details.decision`.
+   */
+  insist<P extends T['permissions']>(action: P, record?: RecordOf<T, KindOf<P>>, options?: DecideOptions): void {
+    throwIfRefused(this.decide(action, record, options));
+  }
+
+  /** The records of a kind that an action reaches, as a predicate in which only the record is left to ask. */
+  filter<P extends T['permissions']>(action: P): Predicate {
+    const permission = this.#kindPermission(action);
+    const kind = permission.kind as string;
+    const field = this.charter.shapes[kind]?.tenantField;
+    const tenant: Predicate = field ? { op: 'is', field, to: { value: this.facts.tenant.id } } : { op: 'always' };
+    return and(tenant, this.reachOf(action));
+  }
+
+  /** @internal Like {@link filter}, for a writer that equates the tenant itself. */
+  reachOf(action: string): Predicate {
+    const permission = this.#kindPermission(action);
+    const { open } = this.#gates.get(action) ?? this.#openGate(action);
+    return open ? this.#reaches.action(permission).where : { op: 'never' };
+  }
+
+  /** @internal Where a limit refuses the action, whatever the roles say. */
+  limitOf(action: string): Predicate {
+    return or(...this.#reaches.action(this.#kindPermission(action)).limits.map(({ where }) => where));
+  }
+
+  /** For each field of a record: may it be read, may it be changed by this action, and if not why. */
+  fields<P extends T['permissions']>(action: P, record?: RecordOf<T, KindOf<P>>): Record<string, FieldAccess> {
+    const permission = this.#kindPermission(action);
+    const kind = permission.kind as string;
+    const data = this.charter.kind(kind);
+    const ask = (name: string) => this.#ask(`${kind}.${name}`, record as RecordData | undefined, undefined, this.words);
+    const mayRead = permission.action === 'create' || ask('read').allowed;
+    return Object.fromEntries(
+      Object.entries(data.fields).map(([name, field]) => [name, fieldAccess(field, permission, mayRead, ask)]),
+    );
+  }
+
+  /** Everything that this subject holds, by permission, with every path by which it comes; and their powers in one line. */
+  describe(): { readonly line: string; readonly permissions: readonly HeldPermission[] } {
+    const held = [...this.charter.permissions.values()].flatMap((p): HeldPermission[] => {
+      const ways = this.#reaches.grantsFor(p).map(({ reach, anchor, path }) => ({ reach, anchor, path }));
+      return ways.length === 0 ? [] : [{ permission: p.name, label: p.label, section: p.section, ways }];
+    });
+    const roles = this.facts.assignments.filter((a) => a.role === KEYHOLDER || Object.hasOwn(this.charter.data.roles, a.role));
+    const line = roles.map((a) => `${this.charter.role(a.role).label}${a.anchor.on === 'unit' ? ` at ${a.anchor.name ?? a.anchor.unitId}` : ''}`).join(', ');
+    return { line: line || (this.facts.subject === 'member' ? 'no role' : this.facts.subject), permissions: held };
+  }
+
+  /** The area where this person starts: the first that a role of theirs names and that is open to them. */
+  startsAt(): string | undefined {
+    const named = this.facts.assignments.flatMap((a) => (a.role === KEYHOLDER ? [] : (this.charter.data.roles[a.role]?.startsAt ?? [])));
+    return [...named, ...Object.keys(this.charter.data.areas)].find((area) => this.#ask(`area.${area}`, undefined, undefined, undefined).allowed);
+  }
+
+  /** What a browser may hold for display: the facts about this person alone. `seconds` is how long it counts. */
+  snapshot(seconds: number): Snapshot {
+    const { below: _unitTree, ...facts } = this.facts;
+    return { ...facts, expiresAt: new Date(this.#now() + seconds * 1000).toISOString() };
+  }
+
+  #kindPermission(action: string): Permission {
+    const permission = this.charter.permission(action);
+    if (!permission.kind) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record; ask may or decide`, { action });
+    return permission;
+  }
+
+  #openGate(action: string): Gate {
+    const permission = this.charter.permission(action);
+    const { kind } = permission;
+    // What depends on time, or on no record, takes the long way.
+    const quick = kind !== undefined && this.facts.expiresAt === undefined;
+    const read = quick && permission.action !== 'create' ? [this.charter.permission(`${kind}.read`)] : [];
+    const gate: Gate = {
+      tenantField: kind ? this.charter.shapes[kind]?.tenantField : undefined,
+      open: kind === undefined || (this.facts.tenant.open && ![permission, ...read].some((p) => this.#reaches.isBlocked(p))),
+      test: quick && permission.action !== 'create' ? this.#reaches.action(permission).test : () => undefined,
+    };
+    this.#gates.set(action, gate);
+    return gate;
+  }
+
+  #ask(action: string, record: RecordData | undefined, options: DecideOptions | undefined, words: Words | undefined): Decision {
+    const permission = this.charter.permission(action);
+    const reaches = options?.context ? new Reaches(this.charter as Charter, this.facts, options.context) : this.#reaches;
+    const creating = permission.kind !== undefined && permission.action === 'create' && record !== undefined;
+    const touching = [...(options?.fields ?? []), ...(creating ? this.#touchedByMaking(permission.kind as string, record) : [])];
+    const toBe = creating ? this.#recordToBe(permission.kind as string, record) : record;
+    return decide(reaches, { permission, ...(toBe && { record: toBe }), touching, now: this.#now }, words);
+  }
+
+  /** Guarded fields that a record to be already has a value in; taking it for oneself needs no right to hand over. */
+  #touchedByMaking(kind: string, record: RecordData): string[] {
+    return Object.entries(this.charter.kind(kind).fields)
+      .filter(([name, f]) => f.change !== undefined && record[name] !== undefined && record[name] !== null && !(f.role === 'owner' && record[name] === this.userId))
+      .map(([name]) => name);
+  }
+
+  /** What the library stamps on a new record, and `null` where a field is left out. */
+  #recordToBe(kind: string, record: RecordData): RecordData {
+    const entries = Object.entries(this.charter.kind(kind).fields).map(([name, field]): [string, unknown] => {
+      if (field.role === 'tenant') return [name, record[name] ?? this.facts.tenant.id];
+      if (field.role === 'maker') return [name, this.userId ?? null];
+      if (field.role === 'owner') return [name, record[name] === undefined ? (this.userId ?? null) : record[name]];
+      return [name, record[name] ?? (field.role === 'people' ? [] : null)];
+    });
+    return { ...record, ...Object.fromEntries(entries) };
+  }
+}
+
+function fieldAccess(field: FieldData, permission: Permission, mayRead: boolean, ask: (action: string) => Decision): FieldAccess {
+  const readable = mayRead && (field.read === undefined || permission.action === 'create' || ask(field.read).allowed);
+  if (field.role === 'id' || field.role === 'tenant' || field.role === 'maker') return { readable, changeable: false, setByLibrary: field.role !== 'id', reason: '' };
+  const own = field.role === 'owner' && permission.action === 'create';
+  const decision = ask(own || field.change === undefined ? (permission.action as string) : field.change);
+  return { readable, changeable: decision.allowed, setByLibrary: false, reason: decision.allowed ? '' : decision.words };
+}
+
+/** Turns a refusal into the error that an HTTP layer answers with. Does nothing when it was allowed. */
+export function throwIfRefused(decision: Decision): void {
+  if (decision.allowed) return;
+  const code = decision.visibility === 'hidden' ? 'not-found' : decision.outcome === 'obligation' ? 'obligation-open' : 'refused';
+  throw new LintelError(code, decision.words, { decision });
+}
+
+/**
+ * Opens a standing from what the server sent: in a browser, for display only. The server checks again.
+ *
+ * @throws LintelError `charter-mismatch` when the server runs another charter.
+ */
+export function openStanding<T extends CharterTypes>(charter: Charter<T>, snapshot: Snapshot, options?: StandingOptions): Standing<T> {
+  return new Standing(charter, snapshot, options);
+}

@@ -1,0 +1,24 @@
+/** All words that a decision says to the person concerned. An application replaces any of them, by language. */
+export const ENGLISH = {
+  allowed: 'You may {act}.',
+  hidden: 'There is no such {kind}.',
+  expired: 'This page is out of date. Load it again.',
+  limit: '{record} stays as it is: {sentence}',
+  obligation: 'One thing first: {sentence}',
+  plan: '“{feature}” is not part of the plan of {tenant}.',
+  noGrant: 'No role of yours lets you {act}.',
+  outOfReach: 'You may {act} only where {reach}. That is not so for {record}.',
+  field: 'You may {act}, but {field} takes the right to {needed}.',
+  notLoaded: 'Whether you may {act} shows when the record is loaded.',
+  askContact: 'Ask {contact}.',
+  askKeyholder: 'Ask a keyholder of {tenant}.',
+  thisRecord: 'this {kind}',
+  or: ' or ',
+} as const;
+
+export type Words = { readonly [key in keyof typeof ENGLISH]: string };
+
+/** Fills `{name}` places of one entry. */
+export function say(words: Words, key: keyof Words, values: Readonly<Record<string, string>> = {}): string {
+  return words[key].replace(/\{(\w+)\}/g, (place, name: string) => values[name] ?? place);
+}

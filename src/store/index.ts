@@ -1,0 +1,3 @@
+export { checkSchema } from './check.js';
+export { connect, type Database } from './connect.js';
+export { migrate } from './migrations.js';

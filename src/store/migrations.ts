@@ -1,0 +1,176 @@
+import { type Kysely, sql } from 'kysely';
+
+/**
+ * The library's tables, as steps that are each run once. Keys of a tenant's tables begin with the tenant and no foreign key
+ * crosses tenants, so that they can be distributed by tenant; `lintel_person` and `lintel_person_tenant` are keyed by person.
+ */
+const STEPS: readonly { readonly name: string; readonly sql: string }[] = [
+  {
+    name: '0001 tenants, members, invitations',
+    sql: `
+create table lintel_person (
+  id text collate "C" primary key,
+  name text not null,
+  address text collate "C" not null unique,
+  address_written text not null,
+  confirmed_at timestamptz
+);
+create table lintel_person_tenant (
+  person_id text collate "C" not null,
+  tenant_id text collate "C" not null,
+  primary key (person_id, tenant_id)
+);
+create table lintel_tenant (
+  id text collate "C" primary key,
+  name text not null,
+  status text not null check (status in ('open', 'closed')),
+  contact text,
+  features jsonb not null default '[]',
+  last_number bigint not null default 0,
+  last_hash text not null default ''
+);
+create table lintel_member (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  user_id text collate "C" not null,
+  status text not null check (status in ('active', 'suspended')),
+  since timestamptz not null,
+  attributes jsonb not null default '{}',
+  primary key (tenant_id, user_id)
+);
+create table lintel_unit (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  id text collate "C" not null,
+  parent_id text collate "C",
+  name text not null,
+  primary key (tenant_id, id),
+  foreign key (tenant_id, parent_id) references lintel_unit (tenant_id, id)
+);
+create table lintel_unit_below (
+  tenant_id text collate "C" not null,
+  above_id text collate "C" not null,
+  below_id text collate "C" not null,
+  primary key (tenant_id, above_id, below_id),
+  foreign key (tenant_id, above_id) references lintel_unit (tenant_id, id),
+  foreign key (tenant_id, below_id) references lintel_unit (tenant_id, id)
+);
+create index lintel_unit_above on lintel_unit_below (tenant_id, below_id);
+create table lintel_placement (
+  tenant_id text collate "C" not null,
+  user_id text collate "C" not null,
+  unit_id text collate "C" not null,
+  primary key (tenant_id, user_id, unit_id),
+  foreign key (tenant_id, user_id) references lintel_member (tenant_id, user_id),
+  foreign key (tenant_id, unit_id) references lintel_unit (tenant_id, id)
+);
+create table lintel_assignment (
+  tenant_id text collate "C" not null,
+  user_id text collate "C" not null,
+  role text collate "C" not null,
+  anchor text not null check (anchor in ('tenant', 'unit')),
+  anchor_id text collate "C" not null,
+  primary key (tenant_id, user_id, role, anchor, anchor_id),
+  foreign key (tenant_id, user_id) references lintel_member (tenant_id, user_id),
+  check (anchor <> 'tenant' or anchor_id = tenant_id),
+  check (role <> 'keyholder' or anchor = 'tenant')
+);
+create index lintel_assignment_role on lintel_assignment (tenant_id, role);
+create table lintel_invitation (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  id text collate "C" not null,
+  address text collate "C" not null,
+  address_written text not null,
+  name text,
+  roles jsonb not null,
+  status text not null check (status in ('pending', 'accepted', 'declined', 'withdrawn', 'expired')),
+  token_hash text collate "C",
+  invited_by text collate "C" not null,
+  invited_at timestamptz not null,
+  expires_at timestamptz not null,
+  accepted_by text collate "C",
+  primary key (tenant_id, id)
+);
+create unique index lintel_invitation_pending on lintel_invitation (tenant_id, address) where status = 'pending';
+create index lintel_invitation_address on lintel_invitation (address);
+create table lintel_outbox (
+  tenant_id text collate "C" not null,
+  number bigint not null,
+  invitation_id text collate "C" not null,
+  state text not null default 'waiting' check (state in ('waiting', 'sent', 'given up')),
+  tries integer not null default 0,
+  next_at timestamptz not null,
+  last_error text,
+  primary key (tenant_id, number),
+  foreign key (tenant_id, invitation_id) references lintel_invitation (tenant_id, id)
+);
+create index lintel_outbox_waiting on lintel_outbox (next_at) where state = 'waiting';
+create index lintel_outbox_invitation on lintel_outbox (tenant_id, invitation_id);
+create table lintel_audit (
+  tenant_id text collate "C" not null,
+  number bigint not null,
+  at timestamptz not null,
+  actor text collate "C",
+  what text not null,
+  event jsonb not null,
+  commitment text not null,
+  previous_hash text not null,
+  hash text not null,
+  primary key (tenant_id, number)
+);
+create table lintel_audit_words (
+  tenant_id text collate "C" not null,
+  number bigint not null,
+  salt text not null,
+  words jsonb not null,
+  primary key (tenant_id, number)
+);
+create function lintel_append_only() returns trigger language plpgsql as $$
+begin
+  raise exception 'lintel_audit is append-only';
+end $$;
+create trigger lintel_audit_append_only before update or delete on lintel_audit for each row execute function lintel_append_only();
+create trigger lintel_audit_no_truncate before truncate on lintel_audit for each statement execute function lintel_append_only();`,
+  },
+  {
+    name: '0002 accounts',
+    sql: `
+create table lintel_credential (
+  person_id text collate "C" primary key references lintel_person (id),
+  password_hash text not null
+);
+create table lintel_session (
+  token_hash text collate "C" primary key,
+  person_id text collate "C" not null references lintel_person (id),
+  started_at timestamptz not null,
+  expires_at timestamptz not null
+);
+create index lintel_session_person on lintel_session (person_id);`,
+  },
+];
+
+/** Brings the library's tables up to date. Can be run again, and by several processes at once. */
+export async function migrate(db: Kysely<never>): Promise<string[]> {
+  return db.transaction().execute(async (tx) => {
+    await sql`select pg_advisory_xact_lock(7741203118)`.execute(tx);
+    await sql`create table if not exists lintel_migration (name text primary key, at timestamptz not null default now())`.execute(tx);
+    const { rows } = await sql<{ name: string }>`select name from lintel_migration`.execute(tx);
+    const done = new Set(rows.map((row) => row.name));
+    const run: string[] = [];
+    for (const step of STEPS) {
+      if (done.has(step.name)) continue;
+      for (const statement of statements(step.sql)) await sql.raw(statement).execute(tx);
+      await sql`insert into lintel_migration (name) values (${step.name})`.execute(tx);
+      run.push(step.name);
+    }
+    return run;
+  });
+}
+
+/** One statement at a time: what a prepared query of every driver takes. A function's body is one piece. */
+function statements(text: string): string[] {
+  return text.split(/;\n/).reduce<string[]>((all, piece) => {
+    const last = all.at(-1);
+    if (last !== undefined && (last.split('$$').length - 1) % 2 === 1) all[all.length - 1] = `${last};\n${piece}`;
+    else if (piece.trim() !== '') all.push(piece.trim());
+    return all;
+  }, []);
+}
