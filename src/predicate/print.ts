@@ -18,8 +18,14 @@ export function fieldWords(field: string): string {
     .replace(/([a-z0-9])([A-Z])/g, (_all, before: string, letter: string) => `${before} ${letter.toLowerCase()}`);
 }
 
-function operandWords(to: Operand): string {
-  if ('me' in to) return to.me === 'userId' ? 'me' : `my ${fieldWords(to.me.replace(/^attributes\./, ''))}${to.me.endsWith('Ids') ? 's' : ''}`;
+/** Who the line speaks of: `keeper is me`, or `keeper is you` when it is said to them. */
+export type Voice = 'me' | 'you';
+
+function operandWords(to: Operand, voice: Voice): string {
+  if ('me' in to) {
+    const fact = fieldWords(to.me.replace(/^attributes\./, ''));
+    return to.me === 'userId' ? voice : `${voice === 'me' ? 'my' : 'your'} ${fact}${to.me.endsWith('Ids') ? 's' : ''}`;
+  }
   if ('context' in to) return `the request's ${fieldWords(to.context)}`;
   if ('field' in to) return `the ${fieldWords(to.field)}`;
   const one = (value: unknown) => (typeof value === 'string' ? `“${value}”` : String(value));
@@ -30,21 +36,25 @@ function operandWords(to: Operand): string {
  * A predicate as one readable line: `keeper is me or keeper is empty`.
  *
  * @param wanted with `false`, the line says the opposite.
- * @param subject stands before each field, for a step to a parent.
  */
-export function print(p: Predicate, wanted = true, subject = ''): string {
+export function print(p: Predicate, wanted = true, voice: Voice = 'me'): string {
+  return line(p, wanted, voice, '');
+}
+
+/** `subject` stands before each field, for a step to a parent. */
+function line(p: Predicate, wanted: boolean, voice: Voice, subject: string): string {
   switch (p.op) {
     case 'always':
     case 'never':
       return (p.op === 'always') === wanted ? 'always' : 'never';
     case 'not':
-      return print(p.of, !wanted, subject);
+      return line(p.of, !wanted, voice, subject);
     case 'and':
     case 'or': {
       const op = (p.op === 'and') === wanted ? 'and' : 'or';
       const inner = p.of.map((part) => {
-        const line = print(part, wanted, subject);
-        return 'of' in part && Array.isArray(part.of) ? `(${line})` : line;
+        const words = line(part, wanted, voice, subject);
+        return 'of' in part && Array.isArray(part.of) ? `(${words})` : words;
       });
       return inner.join(` ${op} `);
     }
@@ -55,9 +65,9 @@ export function print(p: Predicate, wanted = true, subject = ''): string {
     case 'parent': {
       const owner = `the ${fieldWords(p.via)}’s `;
       if (p.where.op === 'always') return `the ${fieldWords(p.via)} ${wanted ? 'exists' : 'does not exist'}`;
-      return wanted ? print(p.where, true, owner) : `not (${print(p.where, true, owner)})`;
+      return wanted ? line(p.where, true, voice, owner) : `not (${line(p.where, true, voice, owner)})`;
     }
     default:
-      return `${subject}${fieldWords(p.field)} ${WORDS[p.op][wanted ? 0 : 1]} ${operandWords(p.to)}`;
+      return `${subject}${fieldWords(p.field)} ${WORDS[p.op][wanted ? 0 : 1]} ${operandWords(p.to, voice)}`;
   }
 }

@@ -1,5 +1,5 @@
 import type { Permission } from '../charter/index.js';
-import { ALWAYS, blame, compile, print, type RecordData, type Verdict } from '../predicate/index.js';
+import { ALWAYS, blame, compile, type Predicate, print, type RecordData, type Verdict } from '../predicate/index.js';
 import type { Decision, LookedAt, Outcome } from './decision.js';
 import type { GrantReach, Reaches } from './reach.js';
 import { say, type Words } from './words.js';
@@ -16,12 +16,20 @@ export interface Question {
 /** `Change a hive` inside a sentence: `change a hive`. */
 const inSentence = (label: string) => label.charAt(0).toLowerCase() + label.slice(1);
 
+/** What is the case, with the value that the record has: `keeper is not “tobias” (it is “sela”)`. */
+function caseOf(part: Predicate, wanted: boolean, record: RecordData): string {
+  const line = print(part, !wanted);
+  const value = 'field' in part ? record[part.field] : 'via' in part ? record[part.via] : undefined;
+  if (value === undefined) return `${line} (not loaded)`;
+  return part.op === 'isEmpty' || value === null || typeof value === 'object' ? line : `${line} (it is “${String(value)}”)`;
+}
+
 function lookAt(reaches: Reaches, kind: string | undefined, found: readonly GrantReach[], record: RecordData | undefined): LookedAt[] {
   return found.map(({ grant, where }) => {
     if (!kind) return { ...grant, holds: true, where: 'always', failed: [] };
     const { shapes } = reaches.charter;
     const holds = record ? compile(where, kind, shapes)(record) : where.op !== 'never';
-    const failed = record && holds !== true ? blame(where, record, kind, shapes).map(({ part, wanted }) => print(part, !wanted)) : [];
+    const failed = record && holds !== true ? blame(where, record, kind, shapes).map(({ part, wanted }) => caseOf(part, wanted, record)) : [];
     return { ...grant, holds, where: print(where), failed };
   });
 }
@@ -142,7 +150,7 @@ function wordsFor(reaches: Reaches, q: Question, found: Found, hidden: boolean, 
       return `${say(words, 'noGrant', values)} ${ask}`;
     case 'out of reach': {
       // The rule as the charter says it ("keeper is me"), not as it was worked out for this person.
-      const rules = new Set(looked.map((g) => print(charter.reach(q.permission.kind as string, g.reach))));
+      const rules = new Set(looked.map((g) => print(charter.reach(q.permission.kind as string, g.reach), true, 'you')));
       return `${say(words, 'outOfReach', { ...values, reach: [...rules].join(say(words, 'or')) })} ${ask}`;
     }
     case 'guarded field': {

@@ -1,0 +1,1 @@
+export { default } from './examples/apiary/lintel.config.js';

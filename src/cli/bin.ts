@@ -1,0 +1,13 @@
+#!/usr/bin/env node
+import process from 'node:process';
+import pc from 'picocolors';
+import { run } from './program.js';
+
+const code = await run(process.argv.slice(2), {
+  cwd: process.cwd(),
+  out: (text) => process.stdout.write(`${text}\n`),
+  err: (text) => process.stderr.write(`${text}\n`),
+  width: process.stdout.columns ?? 160,
+  colours: pc.isColorSupported && process.stdout.isTTY === true,
+});
+process.exitCode = code;

@@ -1,0 +1,100 @@
+import { access } from 'node:fs/promises';
+import { dirname, join, resolve } from 'node:path';
+import { pathToFileURL } from 'node:url';
+import type { createJiti } from 'jiti';
+import { LintelError } from '../base/index.js';
+import { Charter, readCharter } from '../charter/index.js';
+import { connect, type Database } from '../store/index.js';
+
+/** What `lintel.config.ts` exports as its default. */
+export interface LintelConfig {
+  readonly charter: Charter<any>;
+  /** Opens the database to look at. It is opened only by commands that need it. */
+  readonly database?: () => Promise<Database> | Database;
+}
+
+/** Types the configuration file. */
+export function defineConfig(config: LintelConfig): LintelConfig {
+  return config;
+}
+
+const NAMES = ['lintel.config.ts', 'lintel.config.mts', 'lintel.config.js', 'lintel.config.mjs'];
+
+async function search(from: string): Promise<string | undefined> {
+  for (const name of NAMES) {
+    const file = join(from, name);
+    if (await access(file).then(() => true, () => false)) return file;
+  }
+  const above = dirname(from);
+  return above === from ? undefined : search(above);
+}
+
+/** Imports a module, as it is where the runtime takes TypeScript, else through a translator. */
+async function load(file: string): Promise<unknown> {
+  try {
+    return ((await import(pathToFileURL(file).href)) as { default: unknown }).default;
+  } catch (error) {
+    if ((error as { code?: string }).code !== 'ERR_UNKNOWN_FILE_EXTENSION') throw error;
+    const jiti = ((await import('jiti')) as { createJiti: typeof createJiti }).createJiti(import.meta.url);
+    return jiti.import(file, { default: true });
+  }
+}
+
+/** Where a command finds its charter and its database: flags first, then the configuration file. */
+export interface Sources {
+  readonly config?: string | undefined;
+  readonly charter?: string | undefined;
+  readonly database?: string | undefined;
+}
+
+/** @throws LintelError `no-config`, `config-invalid`. */
+export async function readConfig(sources: Sources, cwd: string): Promise<LintelConfig> {
+  const database = sources.database === undefined ? {} : { database: () => openUrl(sources.database as string) };
+  if (sources.charter !== undefined) return { charter: await readCharterFile(resolve(cwd, sources.charter)), ...database };
+  const file = sources.config === undefined ? await search(cwd) : resolve(cwd, sources.config);
+  if (file === undefined) {
+    throw new LintelError('no-config', 'There is no lintel.config.ts here or above. Make one that exports defineConfig({ charter, database }), or give --charter FILE.', {});
+  }
+  if (!(await access(file).then(() => true, () => false))) throw new LintelError('no-config', `There is no file ${sources.config}. Give --config the path of your lintel.config.ts.`, {});
+  const config = (await load(file)) as LintelConfig | undefined;
+  if (!isCharter(config?.charter)) {
+    throw new LintelError('config-invalid', `${file} does not export a charter. Its default export must be defineConfig({ charter, database }).`, {});
+  }
+  return { ...config, ...database };
+}
+
+/** Also a charter that another copy of the library made: its data is checked again. */
+function isCharter(value: unknown): value is Charter {
+  return value instanceof Charter || (typeof value === 'object' && value !== null && 'data' in value && 'hash' in value);
+}
+
+async function readCharterFile(file: string): Promise<Charter> {
+  const found = file.endsWith('.json') ? JSON.parse(await (await import('node:fs/promises')).readFile(file, 'utf8').catch(() => 'null')) : await load(file).catch(() => null);
+  if (found === null) throw new LintelError('no-config', `There is no charter in ${file}: give a JSON file, or a module whose default export is a charter.`, {});
+  return found instanceof Charter ? found : readCharter(isCharter(found) ? found.data : found);
+}
+
+async function openUrl(url: string): Promise<Database> {
+  if (!/^postgres(ql)?:\/\//.test(url)) throw new LintelError('config-invalid', `--database takes postgres://USER@HOST/NAME, not "${url}".`, {});
+  const { default: pg } = await import('pg');
+  return new pg.Pool({ connectionString: url, max: 2, connectionTimeoutMillis: 5000 });
+}
+
+/** The database of a configuration, with a function that closes it. @throws LintelError `no-database`, `database-unreachable`. */
+export async function openDatabase(config: LintelConfig): Promise<{ db: Database; close: () => Promise<void> }> {
+  if (!config.database) throw new LintelError('no-database', 'This needs a database. Give --database URL, or a database in lintel.config.ts.', {});
+  try {
+    const db = await config.database();
+    const kysely = connect(db);
+    await kysely.selectNoFrom((eb) => eb.lit(1).as('one')).execute();
+    return {
+      db,
+      close: async () => {
+        await kysely.destroy();
+        if ('close' in db && typeof db.close === 'function') await db.close();
+      },
+    };
+  } catch (error) {
+    throw new LintelError('database-unreachable', `The database does not answer: ${error instanceof Error && error.message ? error.message : String(error)}. Is it running, and is the address right?`, {}, { cause: error });
+  }
+}

@@ -1,0 +1,72 @@
+import { didYouMean, LintelError } from '../base/index.js';
+import { createLintel, type Lintel, type ServerStanding } from '../server/index.js';
+import { type LintelConfig, openDatabase } from './config.js';
+
+/** A tenant as the commands look at it. */
+export interface Tenant {
+  readonly lintel: Lintel;
+  readonly id: string;
+  readonly members: readonly { readonly id: string; readonly name: string; readonly address: string }[];
+  /** The standing of a member. Obligations count as met: the question is what the roles give. */
+  standingOf(userId: string): Promise<ServerStanding>;
+}
+
+/** Opens the configured database, works in it, and closes it. Nothing is written. */
+export async function withDatabase<R>(config: LintelConfig, work: (lintel: Lintel) => Promise<R>): Promise<R> {
+  const { db, close } = await openDatabase(config);
+  try {
+    return await work(createLintel({ charter: config.charter, db }) as unknown as Lintel);
+  } finally {
+    await close();
+  }
+}
+
+/**
+ * Finds the tenant that a command is about.
+ *
+ * @throws LintelError `which-tenant` when there are several and none is named; `no-such-tenant` with the near match.
+ */
+export async function findTenant(lintel: Lintel, wanted: string | undefined, holding?: string): Promise<Tenant> {
+  const all = await lintel.db.selectFrom('lintel_tenant').select(['id', 'name']).orderBy('id').execute();
+  const mine = holding === undefined || wanted !== undefined ? all : await tenantsOf(lintel, holding);
+  const found = wanted === undefined ? (mine.length === 1 ? mine[0] : undefined) : all.find((t) => t.id === wanted || t.name === wanted);
+  if (!found) {
+    const names = (mine.length > 0 ? mine : all).map((t) => t.id);
+    if (wanted !== undefined) throw new LintelError('no-such-tenant', `no tenant "${wanted}"${didYouMean(wanted, all.flatMap((t) => [t.id, t.name]))}`, {});
+    throw new LintelError('which-tenant', names.length === 0 ? 'there is no tenant in this database' : `which tenant? Give --tenant with one of ${names.join(', ')}`, {});
+  }
+  const members = await lintel.db
+    .selectFrom('lintel_member as m')
+    .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
+    .select(['p.id', 'p.name', 'p.address_written as address'])
+    .where('m.tenant_id', '=', found.id)
+    .orderBy('p.name')
+    .execute();
+  const fulfilled = Object.keys(lintel.charter.data.obligations);
+  return { lintel, id: found.id, members, standingOf: (user) => lintel.enter({ tenant: found.id, user, fulfilled }) };
+}
+
+/** Tenants in which somebody of this name, id or address is a member. */
+async function tenantsOf(lintel: Lintel, wanted: string): Promise<{ id: string; name: string }[]> {
+  return lintel.db
+    .selectFrom('lintel_tenant as t')
+    .innerJoin('lintel_member as m', 'm.tenant_id', 't.id')
+    .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
+    .select(['t.id', 't.name'])
+    .where((eb) => eb.or([eb('p.id', '=', wanted), eb('p.address', '=', wanted.toLowerCase()), eb('p.name', '=', wanted)]))
+    .orderBy('t.id')
+    .execute();
+}
+
+/** The id of a person by id, address or name, a member of this tenant or not. @throws LintelError `no-such-person`, `which-person`. */
+export async function findPerson(tenant: Tenant, wanted: string): Promise<string> {
+  const people = await tenant.lintel.db
+    .selectFrom('lintel_person')
+    .select(['id', 'name'])
+    .where((eb) => eb.or([eb('id', '=', wanted), eb('address', '=', wanted.toLowerCase()), eb('name', '=', wanted)]))
+    .execute();
+  const exact = people.find((p) => p.id === wanted) ?? (people.length === 1 ? people[0] : undefined);
+  if (exact) return exact.id;
+  if (people.length > 1) throw new LintelError('which-person', `${people.length} people are called "${wanted}"; give the id: ${people.map((p) => p.id).join(', ')}`, {});
+  throw new LintelError('no-such-person', `no person "${wanted}"${didYouMean(wanted, tenant.members.flatMap((m) => [m.id, m.name, m.address]))}`, {});
+}

@@ -1,0 +1,142 @@
+import { Command, CommanderError, Option } from '@commander-js/extra-typings';
+import pc from 'picocolors';
+import { isLintelError } from '../base/index.js';
+import { KEYHOLDER } from '../charter/index.js';
+import { accessTable, explain, explanationMarkdown, peopleSubjects, printExplanation, printTable, roleSubjects, tableMarkdown } from '../rehearsal/index.js';
+import { readConfig, type Sources } from './config.js';
+import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
+
+/** What a command touches of its surroundings. */
+export interface Surroundings {
+  readonly cwd: string;
+  readonly out: (text: string) => void;
+  readonly err: (text: string) => void;
+  readonly colours: boolean;
+  /** Columns of the terminal. */
+  readonly width: number;
+}
+
+/** Exit codes, the same for every command. */
+export const EXIT = { yes: 0, refused: 1, failed: 2 } as const;
+
+const formatOption = () => new Option('--format <format>', 'how to write the answer').choices(['text', 'json', 'md'] as const).default('text' as const);
+const EXITS = `
+Exit codes:
+  0  answered (and, for why, allowed)
+  1  why: answered, and refused
+  2  not answered: an unknown name, no configuration, no database`;
+
+function withSources(command: Command): Command<[], { config?: string; charter?: string; database?: string; tenant?: string }> {
+  return command
+    .option('--config <file>', 'the configuration; default: lintel.config.ts here or above')
+    .option('--charter <file>', 'a charter as JSON or as a module, instead of a configuration')
+    .option('--database <url>', 'a PostgreSQL to look at, instead of the configured one')
+    .option('--tenant <tenant>', 'the tenant, by id or name');
+}
+
+async function standingsOf(tenant: Tenant) {
+  const standings = [];
+  for (const { id } of tenant.members) standings.push(await tenant.standingOf(id));
+  return standings;
+}
+
+interface TableOptions extends Sources {
+  readonly tenant?: string | undefined;
+  readonly by: 'people' | 'roles';
+  readonly only: readonly string[];
+  readonly format: 'text' | 'json' | 'md';
+}
+
+async function tableCommand(options: TableOptions, around: Surroundings): Promise<number> {
+  const config = await readConfig(options, around.cwd);
+  const only = options.only.map((name) => {
+    if (!['area', 'tenant', 'unit', 'member', 'audit'].includes(name)) config.charter.kind(name);
+    return name;
+  });
+  const { charter } = config;
+  const table =
+    config.database || options.by === 'people'
+      ? await withDatabase(config, async (lintel) => {
+          const tenant = await findTenant(lintel, options.tenant);
+          const standings = await standingsOf(tenant);
+          const facts = (await tenant.standingOf('')).facts.tenant;
+          const subjects = options.by === 'people' ? peopleSubjects(standings) : roleSubjects(charter, facts, standings);
+          return accessTable(charter, options.by, subjects, { tenant: facts, db: lintel.db as never, only });
+        })
+      : await accessTable(charter, 'roles', roleSubjects(charter, { id: '', name: '', open: true, contact: null, features: [] }, []), { only });
+  around.out({ text: () => printTable(table, pc.createColors(around.colours), around.width), json: () => JSON.stringify(table, null, 2), md: () => tableMarkdown(table) }[options.format]());
+  return EXIT.yes;
+}
+
+interface WhyOptions extends Sources {
+  readonly tenant?: string | undefined;
+  readonly format: 'text' | 'json' | 'md';
+}
+
+async function whyCommand(person: string, action: string, recordId: string | undefined, options: WhyOptions, around: Surroundings): Promise<number> {
+  const config = await readConfig(options, around.cwd);
+  const { kind } = config.charter.permission(action);
+  return withDatabase(config, async (lintel) => {
+    const tenant = await findTenant(lintel, options.tenant, person);
+    const standing = await tenant.standingOf(await findPerson(tenant, person));
+    const decision = kind && recordId !== undefined ? await standing.decideById(action, recordId) : standing.decide(action);
+    const record = kind && recordId !== undefined ? { kind, id: recordId } : undefined;
+    const explanation = explain(standing as never, decision, record, await whoCouldChangeIt(tenant));
+    around.out({ text: () => printExplanation(explanation, pc.createColors(around.colours)), json: () => JSON.stringify(explanation, null, 2), md: () => explanationMarkdown(explanation) }[options.format]());
+    return decision.allowed ? EXIT.yes : EXIT.refused;
+  });
+}
+
+/** Keyholders of the tenant, by name. */
+async function whoCouldChangeIt(tenant: Tenant): Promise<string[]> {
+  const rows = await tenant.lintel.db
+    .selectFrom('lintel_assignment as a')
+    .innerJoin('lintel_person as p', 'p.id', 'a.user_id')
+    .select('p.name')
+    .where('a.tenant_id', '=', tenant.id)
+    .where('a.role', '=', KEYHOLDER)
+    .orderBy('p.name')
+    .limit(10)
+    .execute();
+  return rows.map((row) => `${row.name} (keyholder)`);
+}
+
+/**
+ * Runs the `lintel` command and answers its exit code; everything it writes goes through `around`.
+ *
+ * @param args what follows the command's name.
+ */
+export async function run(args: readonly string[], around: Surroundings): Promise<number> {
+  let code: number = EXIT.yes;
+  const program = new Command('lintel')
+    .description('Looks at who may do what, without signing in as anybody. Reads only; nothing is changed.')
+    .exitOverride()
+    .configureOutput({ writeOut: (text) => around.out(text.replace(/\n$/, '')), writeErr: (text) => around.err(text.replace(/\n$/, '')) })
+    .addHelpText('after', EXITS);
+  withSources(program.command('table').description('The access table: roles or people against actions, each cell how far it reaches, with counts on the real records.'))
+    .addOption(new Option('--by <what>', 'what stands at the side').choices(['roles', 'people'] as const).default('roles' as const))
+    .option('--only <names...>', 'only these kinds or groups (area, member, tenant, unit, audit)')
+    .addOption(formatOption())
+    .addHelpText('after', `\nExample:\n  lintel table --by people --only hive --tenant alderbrook\n${EXITS}`)
+    .action(async (options) => {
+      code = await tableCommand({ ...options, only: options.only ?? [] }, around);
+    });
+  withSources(program.command('why').description('Why somebody may or may not do something: each grant that was looked at, and the part of its rule that failed.'))
+    .argument('<person>', 'by id, address or name')
+    .argument('<action>', 'for example hive.update')
+    .argument('[record]', 'the id of the record')
+    .addOption(formatOption())
+    .addHelpText('after', `\nExample:\n  lintel why tobias hive.update a-hive-02\n${EXITS}`)
+    .action(async (person, action, record, options) => {
+      code = await whyCommand(person, action, record, options, around);
+    });
+  try {
+    await program.parseAsync([...args], { from: 'user' });
+    return code;
+  } catch (error) {
+    if (error instanceof CommanderError) return error.exitCode === 0 ? EXIT.yes : EXIT.failed;
+    if (!isLintelError(error)) throw error;
+    around.err(`lintel: ${error.message}`);
+    return EXIT.failed;
+  }
+}

@@ -1,0 +1,135 @@
+import { CompiledQuery, type Kysely } from 'kysely';
+import { type Charter, KEYHOLDER, type Permission } from '../charter/index.js';
+import { or, type Predicate } from '../predicate/index.js';
+import { joinFragments, sqlText, SqlWriter } from '../scoping/index.js';
+import { type Facts, Standing } from '../standing/index.js';
+
+/** A row of the table: a person, a role, or a subject that holds no role. */
+export interface Subject {
+  readonly id: string;
+  readonly name: string;
+  /** A person's powers, or a role's holders, in one line. */
+  readonly line: string;
+  /** The standings that stand behind it: one for a person, one for each holder of a role. */
+  readonly standings: readonly Standing[];
+  /** A standing that shows what the row holds, also where nobody stands behind it. */
+  readonly shown: Standing;
+}
+
+export interface Cell {
+  /** How far the permission reaches, one way each: `all`, `own`, `all in Orchard side`. Empty: not at all. */
+  readonly ways: readonly string[];
+  /** Records reached, where they were counted. */
+  readonly count: number | null;
+}
+
+export interface Section {
+  readonly name: string;
+  readonly permissions: readonly { readonly name: string; readonly short: string; readonly label: string }[];
+  readonly rows: readonly { readonly subject: { readonly id: string; readonly name: string; readonly line: string }; readonly cells: readonly Cell[] }[];
+  /** Records of the kind in the tenant, where they were counted. */
+  readonly total: number | null;
+}
+
+export interface AccessTable {
+  readonly tenant: string | null;
+  readonly by: 'people' | 'roles';
+  readonly sections: readonly Section[];
+}
+
+/** Facts about somebody who holds just these roles at the tenant: for a row that is about a role. */
+export function madeUpFacts(charter: Charter, tenant: Facts['tenant'], roles: readonly string[]): Facts {
+  return {
+    charter: charter.hash,
+    tenant,
+    subject: 'member',
+    me: { userId: 'somebody', groupIds: [], unitIds: [], attributes: {} },
+    assignments: roles.map((role) => ({ role, anchor: { on: 'tenant' } })),
+    below: {},
+    fulfilled: Object.keys(charter.data.obligations),
+  };
+}
+
+function waysOf(standing: Standing, permission: Permission): string[] {
+  const held = standing.describe().permissions.find((p) => p.permission === permission.name);
+  const lines = (held?.ways ?? []).map(({ reach, anchor, path }) => {
+    const how = permission.kind === undefined ? 'yes' : reach === 'tenant' || reach === 'shared' ? 'all' : reach;
+    return anchor.on === 'unit' && path.by === 'role' ? `${how} in ${anchor.name ?? anchor.unitId}` : how;
+  });
+  // Whoever reaches all reaches the rest by that.
+  const whole = ['all', 'yes'].find((line) => lines.includes(line));
+  return whole ? [whole] : [...new Set(lines)];
+}
+
+/** Counts, in one pass over a kind's table, how many records each of these predicates reaches. */
+async function countRecords(db: Kysely<unknown>, charter: Charter, kind: string, tenantId: string, predicates: readonly Predicate[]): Promise<{ counts: number[]; total: number }> {
+  const shape = charter.shapes[kind];
+  if (!shape) return { counts: [], total: 0 };
+  const writer = new SqlWriter(charter.shapes);
+  const tenant = shape.tenantField === undefined ? sqlText`true` : sqlText`${writer.column(shape, shape.tenantField, 't')} = ${tenantId}`;
+  const counted = predicates.map((p) => sqlText`count(*) filter (where ${writer.condition(p, kind, 't')})`);
+  const query = sqlText`select json_build_array(${joinFragments([sqlText`count(*)`, ...counted], ', ')}) as "n" from ${writer.table(shape)} as "t" where ${tenant}`.toText();
+  const { rows } = await db.executeQuery<{ n: number[] }>(CompiledQuery.raw(query.text, [...query.values]));
+  const [total = 0, ...counts] = (rows[0]?.n ?? []).map(Number);
+  return { counts, total };
+}
+
+function sectionsOf(charter: Charter, only: readonly string[]): Map<string, Permission[]> {
+  const sections = new Map<string, Permission[]>();
+  for (const permission of charter.permissions.values()) {
+    const group = permission.name.split('.')[0] as string;
+    if (only.length > 0 && !only.includes(group)) continue;
+    sections.set(permission.section, [...(sections.get(permission.section) ?? []), permission]);
+  }
+  return sections;
+}
+
+/**
+ * The access table: subjects against actions, each cell how far it reaches, with counts on the real records where a database
+ * is given. Counts are made by the database, one statement for each kind and row; no record is loaded.
+ *
+ * @param only groups to show (`hive`, `area`, `member`); none means all.
+ */
+export async function accessTable(
+  charter: Charter,
+  by: AccessTable['by'],
+  subjects: readonly Subject[],
+  options: { readonly tenant?: Facts['tenant']; readonly db?: Kysely<unknown>; readonly only?: readonly string[] } = {},
+): Promise<AccessTable> {
+  const { tenant, db, only = [] } = options;
+  const sections: Section[] = [];
+  for (const [name, permissions] of sectionsOf(charter, only)) {
+    const kind = permissions[0]?.kind;
+    let total: number | null = null;
+    const rows: Section['rows'][number][] = [];
+    for (const subject of subjects) {
+      const counts = new Map<string, number>();
+      if (db && tenant && kind) {
+        const counted = permissions.filter((p) => p.action !== 'create');
+        const found = await countRecords(db, charter, kind, tenant.id, counted.map((p) => or(...subject.standings.map((s) => s.reachOf(p.name)))));
+        total = found.total;
+        counted.forEach((p, i) => void counts.set(p.name, found.counts[i] ?? 0));
+      }
+      const cells = permissions.map((p) => ({ ways: waysOf(subject.shown, p), count: counts.get(p.name) ?? null }));
+      rows.push({ subject: { id: subject.id, name: subject.name, line: subject.line }, cells });
+    }
+    sections.push({ name, total, permissions: permissions.map((p) => ({ name: p.name, short: p.name.split('.')[1] as string, label: p.label })), rows });
+  }
+  return { tenant: tenant?.name || null, by, sections };
+}
+
+/** A row for each role, keyholder first, with the standings of those who hold it. */
+export function roleSubjects(charter: Charter, tenant: Facts['tenant'], holders: readonly Standing[]): Subject[] {
+  return [KEYHOLDER, ...Object.keys(charter.data.roles)].map((role) => {
+    const standings = holders
+      .filter((s) => s.facts.assignments.some((a) => a.role === role))
+      .map((s) => new Standing(charter, { ...s.facts, assignments: s.facts.assignments.filter((a) => a.role === role) }));
+    const line = holders.length === 0 ? '' : standings.length === 0 ? 'nobody holds it' : standings.length === 1 ? '1 holder' : `${standings.length} holders`;
+    return { id: role, name: charter.role(role).label, line, standings, shown: new Standing(charter, madeUpFacts(charter, tenant, [role])) };
+  });
+}
+
+/** A row for each member. */
+export function peopleSubjects(standings: readonly Standing[]): Subject[] {
+  return standings.map((s) => ({ id: s.userId ?? '', name: s.facts.me.name ?? s.userId ?? '', line: s.describe().line, standings: [s], shown: s }));
+}

@@ -1,0 +1,101 @@
+import type { Charter } from '../charter/index.js';
+import type { Decision, Grant, LookedAt, Standing } from '../standing/index.js';
+
+/** One grant in an explanation, in words. */
+export interface ExplainedGrant {
+  readonly holds: 'yes' | 'no' | 'not loaded';
+  readonly reach: string;
+  /** How it comes to the person: `role Keeper, for the whole organisation`. */
+  readonly by: string;
+  readonly where: string;
+  readonly failed: readonly string[];
+}
+
+/** Why somebody may, or may not, do something: a decision with its trace, for those who may read it. */
+export interface Explanation {
+  readonly who: { readonly id: string; readonly name: string; readonly powers: string };
+  readonly tenant: string;
+  readonly action: { readonly name: string; readonly label: string };
+  readonly record: { readonly kind: string; readonly id: string; readonly label: string } | null;
+  readonly allowed: boolean;
+  readonly outcome: Decision['outcome'];
+  readonly reason: string;
+  readonly grants: readonly ExplainedGrant[];
+  /** Grants of `read` on the same record, on which every other action rests. */
+  readonly readGrants: readonly ExplainedGrant[];
+  /** What the person is told. */
+  readonly told: string;
+  /** Members who could change it: full control, or the right to change roles. */
+  readonly ask: readonly string[];
+}
+
+function pathWords(charter: Charter, { path, anchor }: Pick<Grant, 'path' | 'anchor'>): string {
+  const place = anchor.on === 'tenant' ? 'for the whole organisation' : `at ${anchor.name ?? anchor.unitId}`;
+  switch (path.by) {
+    case 'keyholder':
+      return 'full control';
+    case 'role': {
+      const included = path.included.map((role) => `, which includes ${charter.role(role).label}`).join('');
+      return `role ${charter.role(path.role).label}${included}, ${place}`;
+    }
+    case 'everyMember':
+      return 'held by every member';
+    case 'signedIn':
+      return 'held by everybody who is signed in';
+    case 'visitor':
+      return 'held by visitors';
+  }
+}
+
+function explainGrant(charter: Charter, looked: LookedAt): ExplainedGrant {
+  const holds = looked.holds === undefined ? 'not loaded' : looked.holds ? 'yes' : 'no';
+  return { holds, reach: looked.reach, by: pathWords(charter, looked), where: looked.where, failed: looked.failed };
+}
+
+function reasonOf(charter: Charter, decision: Decision): string {
+  const kind = charter.permission(decision.action).kind ?? '';
+  switch (decision.outcome) {
+    case 'allowed':
+      return 'a grant extends to it, and nothing refuses it';
+    case 'missing':
+      return 'there is no such record in this organisation';
+    case 'no standing':
+      return 'they have no standing here: no member, suspended, or the organisation is closed';
+    case 'other tenant':
+      return 'the record belongs to another organisation, or to none';
+    case 'expired':
+      return 'the snapshot is out of date';
+    case 'limit':
+      return `the limit “${decision.rule}” holds: ${charter.data.limits[kind]?.[decision.rule ?? '']?.sentence ?? ''}`;
+    case 'obligation':
+      return `the obligation “${decision.rule}” is open: ${charter.data.obligations[decision.rule ?? '']?.sentence ?? ''}`;
+    case 'plan':
+      return `the plan lacks the feature “${decision.rule}”`;
+    case 'no grant':
+      return decision.looked.length === 0 ? 'no role of theirs gives it' : 'no role of theirs lets them read it';
+    case 'out of reach':
+      return decision.looked.some((g) => g.holds) ? 'it is given, but they may not read this record' : 'it is given, but not for this record';
+    case 'guarded field':
+      return `the field ${decision.rule} takes ${decision.needs}, which they lack here`;
+    case 'not loaded':
+      return 'the record was not loaded with what the decision rests on';
+  }
+}
+
+/** Sets a decision into words. `ask` are the people who could change it. */
+export function explain(standing: Standing, decision: Decision, record: { readonly kind: string; readonly id: string } | undefined, ask: readonly string[]): Explanation {
+  const charter = standing.charter as Charter;
+  return {
+    who: { id: standing.userId ?? '', name: standing.facts.me.name ?? standing.userId ?? 'a visitor', powers: standing.describe().line },
+    tenant: standing.facts.tenant.name,
+    action: { name: decision.action, label: charter.permission(decision.action).label },
+    record: record ? { ...record, label: decision.record?.label ?? '' } : null,
+    allowed: decision.allowed,
+    outcome: decision.outcome,
+    reason: reasonOf(charter, decision),
+    grants: decision.looked.map((g) => explainGrant(charter, g)),
+    readGrants: decision.lookedForRead.map((g) => explainGrant(charter, g)),
+    told: decision.words,
+    ask: decision.allowed ? [] : ask,
+  };
+}
