@@ -1,6 +1,6 @@
 export { isLintelError, LintelError } from './base/index.js';
 export {
-  Charter, type CharterData, type CharterTypes, decimal, defineCharter, defineKinds, flag, id, instant, integer, KEYHOLDER, maker, oneOf, owner, parent, people, person, readCharter, tenant, text, unit,
+  Charter, type CharterData, type CharterTypes, decimal, defineCharter, defineKinds, flag, id, instant, integer, KEYHOLDER, maker, oneOf, owner, parent, people, person, readCharter, tenant, text, type TypesIn, unit,
 } from './charter/index.js';
 export { and, not, or, type Predicate, print } from './predicate/index.js';
 export {

@@ -48,6 +48,14 @@ function checkPassword(password: unknown): string {
   return password;
 }
 
+async function keepPassword(tx: Kysely<AccountTables>, userId: string, passwordHash: string): Promise<void> {
+  await tx
+    .insertInto('lintel_credential')
+    .values({ person_id: userId, password_hash: passwordHash })
+    .onConflict((c) => c.column('person_id').doUpdateSet({ password_hash: passwordHash }))
+    .execute();
+}
+
 /** People's passwords and sign-in sessions: a small beginning for an application that has none of its own. */
 export class Accounts {
   readonly #lintel: Lintel<any>;
@@ -76,16 +84,12 @@ export class Accounts {
       const inside = this.#lintel.within(tx);
       if (!('invitation' in input)) {
         const userId = await inside.addPerson({ name: input.name, address: input.address });
-        await tx.insertInto('lintel_credential').values({ person_id: userId, password_hash: passwordHash }).execute();
+        await keepPassword(tx, userId, passwordHash);
         return { userId, tenantId: await inside.openTenant({ name: input.tenantName, keyholder: userId }) };
       }
       const { address } = await inside.lookAtInvitation(input.invitation);
       const userId = await this.#invited(tx, inside, input.name, address);
-      await tx
-        .insertInto('lintel_credential')
-        .values({ person_id: userId, password_hash: passwordHash })
-        .onConflict((c) => c.column('person_id').doUpdateSet({ password_hash: passwordHash }))
-        .execute();
+      await keepPassword(tx, userId, passwordHash);
       return { userId, ...(await inside.acceptInvitation(userId, { token: input.invitation })) };
     });
   }
@@ -102,6 +106,15 @@ export class Accounts {
     }
     await tx.deleteFrom('lintel_session').where('person_id', '=', there.id).execute();
     return there.id;
+  }
+
+  /** Sets a person's password, and ends their sessions. @throws LintelError `weak-password`. */
+  async setPassword(userId: string, password: string): Promise<void> {
+    const passwordHash = await hash(checkPassword(password));
+    await this.#db.transaction().execute(async (tx) => {
+      await keepPassword(tx, userId, passwordHash);
+      await tx.deleteFrom('lintel_session').where('person_id', '=', userId).execute();
+    });
   }
 
   /**

@@ -37,6 +37,9 @@ export interface CharterTypes {
 
 declare const types: unique symbol;
 
+/** The names that a charter declares, read back from it: `TypesIn<typeof charter>`. */
+export type TypesIn<C> = C extends Charter<infer T> ? T : never;
+
 /**
  * A checked charter. Made by `defineCharter` or `readCharter`; immutable. `data` is plain JSON and round-trips, `hash` is
  * the SHA-256 of it in canonical form.

@@ -1,4 +1,4 @@
-export { Charter, type CharterTypes, followedFields, type Limit, type Permission, type ResolvedRole } from './charter.js';
+export { Charter, type CharterTypes, followedFields, type Limit, type Permission, type ResolvedRole, type TypesIn } from './charter.js';
 export type { AreaData, CharterData, KindData, LimitData, May, ObligationData, PermissionWords, RoleData } from './data.js';
 export { type DeclaredKinds, defineCharter, defineKinds, type RecordTerms, type Rule } from './define.js';
 export { decimal, type Field, type FieldData, type FieldRole, flag, id, instant, integer, maker, oneOf, owner, parent, people, person, tenant, text, unit } from './field.js';

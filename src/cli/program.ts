@@ -61,7 +61,7 @@ async function tableCommand(options: TableOptions, around: Surroundings): Promis
           const standings = await standingsOf(tenant);
           const facts = (await tenant.standingOf('')).facts.tenant;
           const subjects = options.by === 'people' ? peopleSubjects(standings) : roleSubjects(charter, facts, standings);
-          return accessTable(charter, options.by, subjects, { tenant: facts, db: lintel.db as never, only });
+          return accessTable(charter, options.by, subjects, { tenant: facts, db: lintel.db, only });
         })
       : await accessTable(charter, 'roles', roleSubjects(charter, { id: '', name: '', open: true, contact: null, features: [] }, []), { only });
   around.out({ text: () => printTable(table, pc.createColors(around.colours), around.width), json: () => JSON.stringify(table, null, 2), md: () => tableMarkdown(table) }[options.format]());
@@ -81,7 +81,7 @@ async function whyCommand(person: string, action: string, recordId: string | und
     const standing = await tenant.standingOf(await findPerson(tenant, person));
     const decision = kind && recordId !== undefined ? await standing.decideById(action, recordId) : standing.decide(action);
     const record = kind && recordId !== undefined ? { kind, id: recordId } : undefined;
-    const explanation = explain(standing as never, decision, record, await whoCouldChangeIt(tenant));
+    const explanation = explain(standing, decision, record, await whoCouldChangeIt(tenant));
     around.out({ text: () => printExplanation(explanation, pc.createColors(around.colours)), json: () => JSON.stringify(explanation, null, 2), md: () => explanationMarkdown(explanation) }[options.format]());
     return decision.allowed ? EXIT.yes : EXIT.refused;
   });

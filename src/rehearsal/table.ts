@@ -11,9 +11,9 @@ export interface Subject {
   /** A person's powers, or a role's holders, in one line. */
   readonly line: string;
   /** The standings that stand behind it: one for a person, one for each holder of a role. */
-  readonly standings: readonly Standing[];
+  readonly standings: readonly Standing<any>[];
   /** A standing that shows what the row holds, also where nobody stands behind it. */
-  readonly shown: Standing;
+  readonly shown: Standing<any>;
 }
 
 export interface Cell {
@@ -37,20 +37,20 @@ export interface AccessTable {
   readonly sections: readonly Section[];
 }
 
-/** Facts about somebody who holds just these roles at the tenant: for a row that is about a role. */
-export function madeUpFacts(charter: Charter, tenant: Facts['tenant'], roles: readonly string[]): Facts {
+/** Facts about a made-up member who holds just these roles: for a row that is about a role, or about somebody to be invited. */
+export function madeUpFacts(charter: Charter<any>, tenant: Facts['tenant'], assignments: Facts['assignments'], below: Facts['below'] = {}): Facts {
   return {
     charter: charter.hash,
     tenant,
     subject: 'member',
     me: { userId: 'somebody', groupIds: [], unitIds: [], attributes: {} },
-    assignments: roles.map((role) => ({ role, anchor: { on: 'tenant' } })),
-    below: {},
+    assignments,
+    below,
     fulfilled: Object.keys(charter.data.obligations),
   };
 }
 
-function waysOf(standing: Standing, permission: Permission): string[] {
+function waysOf(standing: Standing<any>, permission: Permission): string[] {
   const held = standing.describe().permissions.find((p) => p.permission === permission.name);
   const lines = (held?.ways ?? []).map(({ reach, anchor, path }) => {
     const how = permission.kind === undefined ? 'yes' : reach === 'tenant' || reach === 'shared' ? 'all' : reach;
@@ -62,7 +62,7 @@ function waysOf(standing: Standing, permission: Permission): string[] {
 }
 
 /** Counts, in one pass over a kind's table, how many records each of these predicates reaches. */
-async function countRecords(db: Kysely<unknown>, charter: Charter, kind: string, tenantId: string, predicates: readonly Predicate[]): Promise<{ counts: number[]; total: number }> {
+async function countRecords(db: Kysely<any>, charter: Charter<any>, kind: string, tenantId: string, predicates: readonly Predicate[]): Promise<{ counts: number[]; total: number }> {
   const shape = charter.shapes[kind];
   if (!shape) return { counts: [], total: 0 };
   const writer = new SqlWriter(charter.shapes);
@@ -74,7 +74,7 @@ async function countRecords(db: Kysely<unknown>, charter: Charter, kind: string,
   return { counts, total };
 }
 
-function sectionsOf(charter: Charter, only: readonly string[]): Map<string, Permission[]> {
+function sectionsOf(charter: Charter<any>, only: readonly string[]): Map<string, Permission[]> {
   const sections = new Map<string, Permission[]>();
   for (const permission of charter.permissions.values()) {
     const group = permission.name.split('.')[0] as string;
@@ -91,10 +91,10 @@ function sectionsOf(charter: Charter, only: readonly string[]): Map<string, Perm
  * @param only groups to show (`hive`, `area`, `member`); none means all.
  */
 export async function accessTable(
-  charter: Charter,
+  charter: Charter<any>,
   by: AccessTable['by'],
   subjects: readonly Subject[],
-  options: { readonly tenant?: Facts['tenant']; readonly db?: Kysely<unknown>; readonly only?: readonly string[] } = {},
+  options: { readonly tenant?: Facts['tenant']; readonly db?: Kysely<any>; readonly only?: readonly string[] } = {},
 ): Promise<AccessTable> {
   const { tenant, db, only = [] } = options;
   const sections: Section[] = [];
@@ -119,17 +119,17 @@ export async function accessTable(
 }
 
 /** A row for each role, keyholder first, with the standings of those who hold it. */
-export function roleSubjects(charter: Charter, tenant: Facts['tenant'], holders: readonly Standing[]): Subject[] {
+export function roleSubjects(charter: Charter<any>, tenant: Facts['tenant'], holders: readonly Standing<any>[]): Subject[] {
   return [KEYHOLDER, ...Object.keys(charter.data.roles)].map((role) => {
     const standings = holders
       .filter((s) => s.facts.assignments.some((a) => a.role === role))
       .map((s) => new Standing(charter, { ...s.facts, assignments: s.facts.assignments.filter((a) => a.role === role) }));
     const line = holders.length === 0 ? '' : standings.length === 0 ? 'nobody holds it' : standings.length === 1 ? '1 holder' : `${standings.length} holders`;
-    return { id: role, name: charter.role(role).label, line, standings, shown: new Standing(charter, madeUpFacts(charter, tenant, [role])) };
+    return { id: role, name: charter.role(role).label, line, standings, shown: new Standing(charter, madeUpFacts(charter, tenant, [{ role, anchor: { on: 'tenant' } }])) };
   });
 }
 
 /** A row for each member. */
-export function peopleSubjects(standings: readonly Standing[]): Subject[] {
+export function peopleSubjects(standings: readonly Standing<any>[]): Subject[] {
   return standings.map((s) => ({ id: s.userId ?? '', name: s.facts.me.name ?? s.userId ?? '', line: s.describe().line, standings: [s], shown: s }));
 }

@@ -29,7 +29,7 @@ export interface Explanation {
   readonly ask: readonly string[];
 }
 
-function pathWords(charter: Charter, { path, anchor }: Pick<Grant, 'path' | 'anchor'>): string {
+function pathWords(charter: Charter<any>, { path, anchor }: Pick<Grant, 'path' | 'anchor'>): string {
   const place = anchor.on === 'tenant' ? 'for the whole organisation' : `at ${anchor.name ?? anchor.unitId}`;
   switch (path.by) {
     case 'keyholder':
@@ -47,12 +47,12 @@ function pathWords(charter: Charter, { path, anchor }: Pick<Grant, 'path' | 'anc
   }
 }
 
-function explainGrant(charter: Charter, looked: LookedAt): ExplainedGrant {
+function explainGrant(charter: Charter<any>, looked: LookedAt): ExplainedGrant {
   const holds = looked.holds === undefined ? 'not loaded' : looked.holds ? 'yes' : 'no';
   return { holds, reach: looked.reach, by: pathWords(charter, looked), where: looked.where, failed: looked.failed };
 }
 
-function reasonOf(charter: Charter, decision: Decision): string {
+function reasonOf(charter: Charter<any>, decision: Decision): string {
   const kind = charter.permission(decision.action).kind ?? '';
   switch (decision.outcome) {
     case 'allowed':
@@ -83,8 +83,8 @@ function reasonOf(charter: Charter, decision: Decision): string {
 }
 
 /** Sets a decision into words. `ask` are the people who could change it. */
-export function explain(standing: Standing, decision: Decision, record: { readonly kind: string; readonly id: string } | undefined, ask: readonly string[]): Explanation {
-  const charter = standing.charter as Charter;
+export function explain(standing: Standing<any>, decision: Decision, record: { readonly kind: string; readonly id: string } | undefined, ask: readonly string[]): Explanation {
+  const charter: Charter<any> = standing.charter;
   return {
     who: { id: standing.userId ?? '', name: standing.facts.me.name ?? standing.userId ?? 'a visitor', powers: standing.describe().line },
     tenant: standing.facts.tenant.name,

@@ -30,7 +30,8 @@ function lookAt(reaches: Reaches, kind: string | undefined, found: readonly Gran
     const { shapes } = reaches.charter;
     const holds = record ? compile(where, kind, shapes)(record) : where.op !== 'never';
     const failed = record && holds !== true ? blame(where, record, kind, shapes).map(({ part, wanted }) => caseOf(part, wanted, record)) : [];
-    return { ...grant, holds, where: print(where), failed };
+    // The rule as the charter says it; what failed of it is said for this person and record.
+    return { ...grant, holds, where: print(reaches.charter.reach(kind, grant.reach)), failed };
   });
 }
 

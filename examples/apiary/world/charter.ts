@@ -132,6 +132,7 @@ export const charter = defineCharter(kinds, {
         'inspection.create': 'ofOwnHive',
         'inspection.refile': 'ofOwnHive',
         'inspection.update': 'written',
+        'member.read': 'tenant',
       },
     },
     junior: {
@@ -153,6 +154,7 @@ export const charter = defineCharter(kinds, {
         'hive.move': 'tenant',
         'hive.archive': 'tenant',
         'inspection.read': 'tenant',
+        'member.read': 'tenant',
       },
     },
     inspector: {

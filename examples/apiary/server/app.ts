@@ -1,0 +1,113 @@
+import { type Context, Hono } from 'hono';
+import { deleteCookie, getCookie, setCookie } from 'hono/cookie';
+import { csrf } from 'hono/csrf';
+import { isLintelError, LintelError, type TypesIn } from 'warm-lintel';
+import type { Accounts, Session } from 'warm-lintel/accounts';
+import { problemResponse } from 'warm-lintel/http';
+import type { Tray } from 'warm-lintel/mail';
+import type { Lintel } from 'warm-lintel/server';
+import type { charter } from '../world/charter.js';
+import { people } from '../world/seed.js';
+import { tenantRoutes } from './tenant.js';
+
+export type Apiary = Lintel<TypesIn<typeof charter>>;
+
+export interface AppParts {
+  readonly lintel: Apiary;
+  readonly accounts: Accounts;
+  /** The development tray, where there is one. */
+  readonly tray?: Tray;
+  /** Everybody's password in the demo, to be shown on the sign-in page. */
+  readonly demoPassword?: string;
+}
+
+const COOKIE = 'apiary_session';
+
+/** Reads a JSON body as an object of texts and lists; anything else is told apart, not passed on. */
+export async function body(c: Context): Promise<Record<string, unknown>> {
+  const data: unknown = await c.req.json().catch(() => undefined);
+  if (typeof data === 'object' && data !== null && !Array.isArray(data)) return data as Record<string, unknown>;
+  throw new LintelError('bad-request', 'The request has no JSON object in it.', {});
+}
+
+export const str = (value: unknown): string => (typeof value === 'string' ? value : '');
+
+/** The application as a function of a request: what the demo serves, and what tests call. */
+export function createApp(parts: AppParts): Hono {
+  const { lintel, accounts, tray } = parts;
+  const app = new Hono();
+  app.onError((error) => {
+    if (!isLintelError(error)) console.error(error);
+    return problemResponse(error);
+  });
+  app.notFound(() => problemResponse(new LintelError('not-found', 'There is no such page.', {})));
+  app.use('/api/*', csrf());
+  app.use('/api/*', async (c, next) => {
+    // A form of another site can send no JSON, so what is not JSON changes nothing.
+    if (c.req.method !== 'GET' && c.req.method !== 'DELETE' && !c.req.header('content-type')?.startsWith('application/json')) {
+      throw new LintelError('bad-request', 'Send JSON.', {});
+    }
+    await next();
+    c.header('cache-control', 'no-store');
+    c.header('referrer-policy', 'no-referrer');
+  });
+
+  const signedIn = (c: Context) => accounts.signedIn(getCookie(c, COOKIE));
+  const keep = (c: Context, session: Session) =>
+    setCookie(c, COOKIE, session.token, { httpOnly: true, sameSite: 'Lax', path: '/', expires: session.expiresAt, secure: new URL(c.req.url).protocol === 'https:' });
+  const whoever = async (c: Context) => {
+    const user = await signedIn(c);
+    if (user) return user;
+    throw new LintelError('no-account', 'Sign in first.', {});
+  };
+
+  app.get('/api/me', async (c) => {
+    const user = await signedIn(c);
+    const demo = parts.demoPassword === undefined ? null : { password: parts.demoPassword, people: people.map(({ name, address, note }) => ({ name, address, note })) };
+    if (!user) return c.json({ user: null, tenants: [], invitations: [], mail: lintel.hasMailer, tray: Boolean(tray), demo });
+    const [tenants, invitations] = await Promise.all([lintel.myTenants(user.userId), lintel.myInvitations(user.userId)]);
+    return c.json({ user: { id: user.userId, name: user.name, address: user.address }, tenants, invitations, mail: lintel.hasMailer, tray: Boolean(tray), demo });
+  });
+  app.post('/api/sign-up', async (c) => {
+    const input = await body(c);
+    const common = { name: str(input.name), password: str(input.password) };
+    const made = await accounts.signUp(input.invitation === undefined ? { ...common, address: str(input.address), tenantName: str(input.tenantName) } : { ...common, invitation: str(input.invitation) });
+    keep(c, await accounts.startSession(made.userId));
+    return c.json({ tenantId: made.tenantId });
+  });
+  app.post('/api/sign-in', async (c) => {
+    const input = await body(c);
+    keep(c, await accounts.signIn({ address: str(input.address), password: str(input.password) }));
+    return c.json({});
+  });
+  app.post('/api/sign-out', async (c) => {
+    await accounts.signOut(getCookie(c, COOKIE) ?? '');
+    deleteCookie(c, COOKIE, { path: '/' });
+    return c.json({});
+  });
+
+  app.post('/api/invitation/look', async (c) => {
+    const view = await lintel.lookAtInvitation(str((await body(c)).token));
+    const account = await lintel.personByAddress(view.address);
+    return c.json({ ...view, roles: view.roles.map((r) => lintel.charter.role(r.role).label), hasAccount: account !== undefined });
+  });
+  app.post('/api/invitation/accept', async (c) => {
+    const input = await body(c);
+    const by = input.token === undefined ? { tenantId: str(input.tenantId), invitationId: str(input.invitationId) } : { token: str(input.token) };
+    return c.json(await lintel.acceptInvitation((await whoever(c)).userId, by));
+  });
+  app.post('/api/invitation/decline', async (c) => {
+    await lintel.declineInvitation(str((await body(c)).token));
+    return c.json({});
+  });
+
+  if (tray) {
+    app.get('/api/tray', (c) => c.json(tray.messages));
+    app.post('/api/tray/test', async (c) => {
+      await lintel.testMail(str((await body(c)).address));
+      return c.json({});
+    });
+  }
+  app.route('/api/t/:tenant', tenantRoutes(lintel, signedIn));
+  return app;
+}

@@ -1,0 +1,75 @@
+import { existsSync } from 'node:fs';
+import { readFile } from 'node:fs/promises';
+import type { AddressInfo } from 'node:net';
+import { fileURLToPath } from 'node:url';
+import { serve } from '@hono/node-server';
+import { serveStatic } from '@hono/node-server/serve-static';
+import { sql } from 'kysely';
+import pg from 'pg';
+import { Accounts } from 'warm-lintel/accounts';
+import { smtpMailer, startTray, type Tray } from 'warm-lintel/mail';
+import { connect, createLintel, type Database } from 'warm-lintel/server';
+import { charter } from '../world/charter.js';
+import { embeddedWorld } from '../world/embedded.js';
+import { people, seed } from '../world/seed.js';
+import { createApp } from './app.js';
+
+export const DEMO_PASSWORD = 'honey-and-wax';
+
+/** The embedded world, or a real PostgreSQL which gets the world when it has none. */
+async function openWorld(url: string | undefined, say: (line: string) => void): Promise<Database> {
+  if (url === undefined) return embeddedWorld(say);
+  const db = connect<any>(new pg.Pool({ connectionString: url, connectionTimeoutMillis: 5000 }));
+  try {
+    const { rows } = await sql<{ empty: boolean }>`select to_regclass('lintel_tenant') is null as empty`.execute(db);
+    if (rows[0]?.empty) {
+      say('Building the demo world in your database ...');
+      await seed(db);
+    }
+    return db;
+  } catch (error) {
+    throw new Error(`the database at LINTEL_DATABASE_URL does not answer (${error instanceof Error && error.message ? error.message : String(error)}); start it, or unset the variable to use the embedded one`);
+  }
+}
+
+export interface Demo {
+  readonly port: number;
+  readonly tray: Tray;
+  close(): Promise<void>;
+}
+
+/** Starts the whole demo: database, mail tray, application. Port 0 takes any that is free. */
+export async function startDemo(options: { readonly port: number; readonly databaseUrl?: string | undefined; readonly say?: (line: string) => void }): Promise<Demo> {
+  const say = options.say ?? (() => {});
+  const dist = fileURLToPath(new URL('../dist', import.meta.url));
+  if (!existsSync(`${dist}/index.html`)) throw new Error('the pages are not built; run `npm run demo`, which builds them');
+  const db = await openWorld(options.databaseUrl, say);
+  const tray = await startTray();
+  const mailer = smtpMailer({ host: '127.0.0.1', port: tray.port, from: { name: 'Apiary', address: 'post@apiary.example' } });
+  let origin = '';
+  const lintel = createLintel({ charter, db, mailer, invitationLink: (token) => `${origin}/invitation#${token}` });
+  await lintel.prepare();
+  const accounts = new Accounts(lintel);
+  for (const { id } of people) await accounts.setPassword(id, DEMO_PASSWORD);
+  const app = createApp({ lintel, accounts, tray, demoPassword: DEMO_PASSWORD });
+  app.get('/assets/*', serveStatic({ root: dist }));
+  const page = await readFile(`${dist}/index.html`, 'utf8');
+  // Every other address is a page of the application; what it shows is decided by what the server then answers.
+  app.get('*', (c) => (c.req.path.startsWith('/api/') ? c.notFound() : c.html(page, 200, { 'referrer-policy': 'no-referrer' })));
+  const server = await new Promise<ReturnType<typeof serve>>((resolve, reject) => {
+    const started = serve({ fetch: app.fetch, port: options.port, hostname: '127.0.0.1' }, () => resolve(started));
+    started.once('error', reject);
+  });
+  const { port } = server.address() as AddressInfo;
+  origin = `http://localhost:${port}`;
+  const stop = lintel.keepDelivering(5);
+  return {
+    port,
+    tray,
+    close: async () => {
+      stop();
+      await new Promise((resolve) => server.close(resolve));
+      await tray.close();
+    },
+  };
+}

@@ -1,0 +1,203 @@
+import { randomUUID } from 'node:crypto';
+import { type Context, Hono } from 'hono';
+import { type Anchor, LintelError, Standing } from 'warm-lintel';
+import type { SignedIn } from 'warm-lintel/accounts';
+import { accessTable, madeUpFacts, peopleSubjects, roleSubjects, type Subject } from 'warm-lintel/rehearsal';
+import type { ApiaryTables } from '../world/tables.js';
+import { type Apiary, body, str } from './app.js';
+
+type Here = Awaited<ReturnType<Apiary['enter']>>;
+
+/** How long a snapshot counts in a browser, in seconds. */
+const SNAPSHOT = 15 * 60;
+/** How fresh a sign-in must be for dangerous changes, in milliseconds. */
+const RECENT = 12 * 3_600_000;
+
+const HIVE_ACTIONS = ['hive.read', 'hive.update', 'hive.transfer', 'hive.archive', 'hive.inspect', 'inspection.create'] as const;
+const hiveMay = HIVE_ACTIONS.filter((name) => name.startsWith('hive.'));
+
+/** Roles as a form sends them: for the whole tenant, or for a unit. */
+function readRoles(value: unknown): { role: string; anchor: Anchor }[] {
+  if (!Array.isArray(value)) throw new LintelError('bad-request', 'roles must be a list.', {});
+  return value.map((item: { role?: unknown; unitId?: unknown }) => ({ role: str(item?.role), anchor: item?.unitId ? { on: 'unit', unitId: str(item.unitId) } : { on: 'tenant' } }));
+}
+
+/** Everything that happens inside one tenant. The tenant is in the address, so a form changes the tenant it was opened in, or nothing. */
+export function tenantRoutes(lintel: Apiary, signedIn: (c: Context) => Promise<SignedIn | undefined>): Hono {
+  const app = new Hono();
+
+  async function enter(c: Context): Promise<Here> {
+    const user = await signedIn(c);
+    if (!user) throw new LintelError('no-account', 'Sign in first.', {});
+    const fresh = Date.now() - user.signedInAt.getTime() < RECENT;
+    const standing = await lintel.enter({ tenant: c.req.param('tenant') ?? '', user: user.userId, fulfilled: fresh ? ['recentSignIn'] : [] });
+    if (standing.isMember) return standing;
+    throw new LintelError('not-found', 'There is no such page.', {});
+  }
+  const rolesWithWords = (standing: Here, roles: readonly { role: string; anchor: Anchor }[]) => roles.map((r) => ({ ...r, label: standing.charter.role(r.role).label }));
+  const units = (standing: Here) => lintel.db.selectFrom('lintel_unit').select(['id', 'name', 'parent_id as parentId']).where('tenant_id', '=', standing.facts.tenant.id).orderBy('name').execute();
+  const names = async (standing: Here) => {
+    const rows = await lintel.db.selectFrom('lintel_member as m').innerJoin('lintel_person as p', 'p.id', 'm.user_id').select(['p.id', 'p.name']).where('m.tenant_id', '=', standing.facts.tenant.id).where('m.status', '=', 'active').orderBy('p.name').execute();
+    return standing.may('member.read') ? rows : rows.filter((row) => row.id === standing.userId);
+  };
+
+  app.get('/standing', async (c) => {
+    const standing = await enter(c);
+    return c.json({ snapshot: standing.snapshot(SNAPSHOT), line: standing.describe().line, startsAt: standing.startsAt() ?? null });
+  });
+
+  app.get('/hives', async (c) => {
+    const standing = await enter(c);
+    standing.insist('area.hives');
+    const [hives, people, sites] = await Promise.all([standing.find('hive', { order: 'name', limit: 200, may: hiveMay }), names(standing), units(standing)]);
+    return c.json({ hives, people, sites });
+  });
+  app.get('/hives/:id', async (c) => {
+    const standing = await enter(c);
+    const id = c.req.param('id');
+    const hive = await standing.findOne('hive', id, { may: hiveMay });
+    const [inspections, people, sites] = await Promise.all([standing.find('inspection', { where: { hiveId: id }, order: '-heldAt' }), names(standing), units(standing)]);
+    return c.json({ hive, inspections, people, sites });
+  });
+  app.post('/hives', async (c) => {
+    const standing = await enter(c);
+    const { name, colonies, siteId, ...rest } = await body(c);
+    if (str(name).trim() === '') throw new LintelError('bad-request', 'A hive needs a name.', {});
+    const values = { id: `hive-${randomUUID().slice(0, 8)}`, name: str(name), colonies: Number(colonies ?? 1) || 1, ...(siteId ? { site_id: str(siteId) } : {}), ...(rest.tenantId ? { tenant_id: str(rest.tenantId) } : {}) };
+    const [made] = await standing.scope<ApiaryTables>().insertInto('hives').values(values as never).returning('id').execute();
+    return c.json({ id: made?.id }, 201);
+  });
+  app.patch('/hives/:id', async (c) => {
+    const standing = await enter(c);
+    const id = c.req.param('id');
+    const input = await body(c);
+    const change = {
+      ...(input.name !== undefined && { name: str(input.name) }),
+      ...(input.colonies !== undefined && { colonies: Number(input.colonies) || 1 }),
+      ...(input.siteId !== undefined && { site_id: str(input.siteId) || null }),
+    };
+    if (change.name?.trim() === '') throw new LintelError('bad-request', 'A hive needs a name.', {});
+    await standing.insistById('hive.update', id, { fields: Object.keys(input) });
+    await written(standing, id, standing.scope<ApiaryTables>().updateTable('hives').set(change).where('id', '=', id));
+    return c.json({});
+  });
+  app.post('/hives/:id/keeper', async (c) => {
+    const standing = await enter(c);
+    const id = c.req.param('id');
+    const to = str((await body(c)).to);
+    // To take what is nobody's is an ordinary change; everything else is a handover.
+    const hive = await standing.findOne('hive', id);
+    await standing.insistById(hive.keeperId === null && to === standing.userId ? 'hive.update' : 'hive.transfer', id);
+    await written(standing, id, standing.scope<ApiaryTables>().updateTable('hives').set({ keeper_id: to }).where('id', '=', id));
+    return c.json({});
+  });
+  app.post('/hives/:id/archive', async (c) => {
+    const standing = await enter(c);
+    const id = c.req.param('id');
+    const status = (await body(c)).archived === true ? 'archived' : 'active';
+    await standing.insistById('hive.archive', id);
+    await written(standing, id, standing.scope<ApiaryTables>().updateTable('hives').set({ status }).where('id', '=', id));
+    return c.json({});
+  });
+
+  /** Nothing written means that somebody else was first: the answer is what is so now. */
+  async function written(standing: Here, id: string, update: { executeTakeFirst(): Promise<{ numUpdatedRows: bigint }> }): Promise<void> {
+    if ((await update.executeTakeFirst()).numUpdatedRows > 0n) return;
+    const now = await standing.findOne('hive', id);
+    const keeper = (await names(standing)).find((p) => p.id === now.keeperId)?.name;
+    throw new LintelError('refused', `Somebody was faster: ${String(now.name)} is ${keeper ? `kept by ${keeper}` : 'changed'} now. Load the page again.`, {});
+  }
+
+  app.get('/records/:area', async (c) => {
+    const standing = await enter(c);
+    const area = c.req.param('area');
+    if (area === 'ledger') {
+      standing.insist('area.ledger');
+      return c.json({ title: 'Ledger', columns: ['purpose', 'amount', 'status'], rows: await standing.find('entry', { order: 'id', limit: 200 }) });
+    }
+    if (area === 'health') {
+      standing.insist('area.health');
+      return c.json({ title: 'Disease reports', columns: ['disease', 'findings'], rows: await standing.find('report', { order: 'id', limit: 200 }) });
+    }
+    standing.insist('area.sheets');
+    return c.json({ title: 'Reference sheets', columns: ['title', 'body'], rows: await standing.find('sheet', { order: 'title' }) });
+  });
+
+  app.get('/members', async (c) => {
+    const standing = await enter(c);
+    standing.insist('area.members');
+    const [members, invitations, sites] = await Promise.all([standing.members.list(), standing.invitations.list(), units(standing)]);
+    return c.json({
+      members: members.map((m) => ({ ...m, roles: rolesWithWords(standing, m.roles) })),
+      invitations: invitations.map((i) => ({ ...i, roles: rolesWithWords(standing, i.roles) })),
+      toGive: standing.members.rolesToGive().map((role) => ({ role, label: standing.charter.role(role).label, sentence: standing.charter.role(role).sentence ?? '' })),
+      sites,
+    });
+  });
+  app.put('/members/:id/roles', async (c) => {
+    const standing = await enter(c);
+    await standing.members.setRoles(c.req.param('id'), readRoles((await body(c)).roles));
+    return c.json({});
+  });
+  app.delete('/members/:id', async (c) => {
+    const standing = await enter(c);
+    standing.insist('member.remove');
+    await standing.members.remove(c.req.param('id'));
+    return c.json({});
+  });
+  app.post('/leave', async (c) => {
+    await (await enter(c)).members.leave();
+    return c.json({});
+  });
+  app.patch('/', async (c) => {
+    const standing = await enter(c);
+    standing.insist('tenant.rename');
+    await standing.tenant.rename({ name: str((await body(c)).name) });
+    return c.json({});
+  });
+
+  app.post('/invitations/preview', async (c) => {
+    const standing = await enter(c);
+    standing.insist('member.invite');
+    const roles = readRoles((await body(c)).roles);
+    const below = Object.fromEntries((await lintel.db.selectFrom('lintel_unit_below').selectAll().where('tenant_id', '=', standing.facts.tenant.id).execute()).reduce((all, row) => all.set(row.above_id, [...(all.get(row.above_id) ?? []), row.below_id]), new Map<string, string[]>()));
+    const newcomer = new Standing(standing.charter, madeUpFacts(standing.charter, standing.facts.tenant, roles, below));
+    const subject: Subject = { id: 'newcomer', name: 'newcomer', line: '', standings: [newcomer], shown: newcomer };
+    const table = await accessTable(standing.charter, 'people', [subject], { tenant: standing.facts.tenant, db: lintel.db });
+    const opens = table.sections.flatMap((s) => s.permissions.map((p, i) => ({ section: s.name, label: p.label, total: s.total, ...(s.rows[0]?.cells[i] ?? { ways: [], count: null }) }))).filter((line) => line.ways.length > 0);
+    const gives = newcomer.describe().permissions.some((p) => p.ways.some((way) => way.path.by !== 'everyMember'));
+    return c.json({ opens, empty: !gives });
+  });
+  app.post('/invitations', async (c) => {
+    const standing = await enter(c);
+    const input = await body(c);
+    const addresses = Array.isArray(input.addresses) ? input.addresses.map(str) : [];
+    if (addresses.length === 0) throw new LintelError('bad-request', 'Give at least one address.', {});
+    const roles = readRoles(input.roles);
+    const answers = await standing.invitations.send(addresses.map((address) => ({ address, roles })));
+    void lintel.deliver().catch(() => undefined);
+    return c.json({ answers });
+  });
+  app.post('/invitations/:id/again', async (c) => {
+    const again = await (await enter(c)).invitations.sendAgain(c.req.param('id'));
+    void lintel.deliver().catch(() => undefined);
+    return c.json(again);
+  });
+  app.delete('/invitations/:id', async (c) => {
+    await (await enter(c)).invitations.withdraw(c.req.param('id'));
+    return c.json({});
+  });
+
+  app.get('/access', async (c) => {
+    const standing = await enter(c);
+    standing.insist('area.members');
+    const members = await lintel.db.selectFrom('lintel_member').select('user_id').where('tenant_id', '=', standing.facts.tenant.id).execute();
+    const fulfilled = Object.keys(lintel.charter.data.obligations);
+    const standings = (await Promise.all(members.map((m) => lintel.enter({ tenant: standing.facts.tenant.id, user: m.user_id, fulfilled }))));
+    standings.sort((a, b) => (a.facts.me.name ?? '').localeCompare(b.facts.me.name ?? ''));
+    const by = c.req.query('by') === 'people' ? 'people' : 'roles';
+    const subjects = by === 'people' ? peopleSubjects(standings) : roleSubjects(lintel.charter, standing.facts.tenant, standings);
+    return c.json(await accessTable(lintel.charter, by, subjects, { tenant: standing.facts.tenant, db: lintel.db }));
+  });
+  return app;
+}

@@ -1,0 +1,70 @@
+import { useCallback, useEffect, useState } from 'react';
+
+/** What the server says in words when it refuses. */
+export class Refusal extends Error {
+  readonly status: number;
+  readonly code: string;
+
+  constructor(status: number, detail: string, code: string) {
+    super(detail);
+    this.status = status;
+    this.code = code;
+  }
+}
+
+export async function call<T>(method: string, path: string, data?: unknown): Promise<T> {
+  const response = await fetch(path, { method, ...(data === undefined ? {} : { body: JSON.stringify(data), headers: { 'content-type': 'application/json' } }) });
+  const answer = (await response.json().catch(() => ({}))) as T & { detail?: string; code?: string };
+  if (response.ok) return answer;
+  throw new Refusal(response.status, answer.detail ?? 'The server does not answer. Try again.', answer.code ?? '');
+}
+
+export interface Loaded<T> {
+  data: T | undefined;
+  error: Refusal | undefined;
+  reload: () => void;
+}
+
+/** Loads a JSON address, and again on `reload`. */
+export function useLoad<T>(path: string): Loaded<T> {
+  const [state, setState] = useState<{ path: string; data?: T; error?: Refusal }>({ path });
+  const load = useCallback(() => {
+    call<T>('GET', path).then(
+      (data) => setState({ path, data }),
+      (error: Refusal) => setState({ path, error }),
+    );
+  }, [path]);
+  useEffect(load, [load]);
+  // What was loaded for another address is not shown under this one.
+  return { data: state.path === path ? state.data : undefined, error: state.path === path ? state.error : undefined, reload: load };
+}
+
+export interface MeAnswer {
+  user: { id: string; name: string; address: string } | null;
+  tenants: { id: string; name: string }[];
+  invitations: { tenantId: string; invitationId: string; tenantName: string }[];
+  mail: boolean;
+  tray: boolean;
+  demo: { password: string; people: { name: string; address: string; note: string }[] } | null;
+}
+
+export interface Hive {
+  id: string;
+  tenantId: string;
+  name: string;
+  colonies: number;
+  keeperId: string | null;
+  siteId: string | null;
+  status: 'active' | 'archived';
+  registrationNo?: string | null;
+  may: string[];
+}
+export interface Named {
+  id: string;
+  name: string;
+}
+export interface RoleHeld {
+  role: string;
+  label: string;
+  anchor: { on: 'tenant' } | { on: 'unit'; unitId: string; name?: string };
+}

@@ -1,0 +1,188 @@
+import { Button, Loader, NativeSelect, Text, Title } from '@mantine/core';
+import type { ReactNode } from 'react';
+import type { Snapshot } from 'warm-lintel';
+import { Gate, StandingProvider } from 'warm-lintel/react';
+import { Link, Redirect, Route, Switch, useLocation, useRoute } from 'wouter';
+import { charter } from '../world/charter.js';
+import { AccessPage } from './access.js';
+import { call, type MeAnswer, useLoad } from './api.js';
+import { HivePage } from './hive.js';
+import { HivesPage } from './hives.js';
+import { InvitationPage } from './invitation.js';
+import { MembersPage } from './members.js';
+import { NotFound, Trouble } from './parts.js';
+import { RecordsPage } from './records.js';
+import { SignPage } from './sign.js';
+import { TrayPage } from './tray.js';
+
+const AREAS: Record<string, { path: string; label: string }> = {
+  hives: { path: 'hives', label: 'Hives' },
+  ledger: { path: 'ledger', label: 'Ledger' },
+  health: { path: 'health', label: 'Disease reports' },
+  sheets: { path: 'sheets', label: 'Sheets' },
+  members: { path: 'members', label: 'Members' },
+};
+
+export function App(): ReactNode {
+  const me = useLoad<MeAnswer>('/api/me');
+  if (!me.data) return me.error ? <Trouble error={me.error} /> : <Waiting />;
+  const { data, reload } = me;
+  return (
+    <Switch>
+      <Route path="/invitation">
+        <InvitationPage me={data} reload={reload} />
+      </Route>
+      <Route path="/sign-up">
+        <SignPage me={data} reload={reload} start="sign-up" />
+      </Route>
+      <Route path="/mail">{data.tray ? <TrayPage /> : <NotFound />}</Route>
+      <Route path="/t/:tenant/*?">{(params) => (data.user ? <TenantPages key={params.tenant} me={data} tenant={params.tenant} /> : <SignPage me={data} reload={reload} start="sign-in" />)}</Route>
+      <Route path="/">{data.user ? <Home me={data} reload={reload} /> : <SignPage me={data} reload={reload} start="sign-in" />}</Route>
+      <Route>
+        <NotFound />
+      </Route>
+    </Switch>
+  );
+}
+
+function Waiting(): ReactNode {
+  return (
+    <main className="page" aria-busy="true">
+      <Loader aria-label="Loading" />
+    </main>
+  );
+}
+
+async function signOut(): Promise<void> {
+  await call('POST', '/api/sign-out', {});
+  window.location.assign('/');
+}
+
+function Home({ me, reload }: { me: MeAnswer; reload: () => void }): ReactNode {
+  if (me.tenants.length === 1 && me.invitations.length === 0) return <Redirect to={`/t/${me.tenants[0]?.id}`} replace />;
+  return (
+    <main className="page">
+      <Title order={1}>Hello {me.user?.name}</Title>
+      {me.invitations.map((i) => (
+        <Text key={i.invitationId} mt="md">
+          {i.tenantName} has invited you.{' '}
+          <Button size="compact-sm" onClick={() => void call('POST', '/api/invitation/accept', { tenantId: i.tenantId, invitationId: i.invitationId }).then(reload)}>
+            Accept
+          </Button>
+        </Text>
+      ))}
+      <Text mt="md">{me.tenants.length === 0 ? 'You belong to no organisation. Ask somebody to invite you.' : 'Where to?'}</Text>
+      <ul>
+        {me.tenants.map((t) => (
+          <li key={t.id}>
+            <Link href={`/t/${t.id}`}>{t.name}</Link>
+          </li>
+        ))}
+      </ul>
+      <Button variant="default" onClick={() => void signOut()}>
+        Sign out
+      </Button>
+    </main>
+  );
+}
+
+interface StandingAnswer {
+  snapshot: Snapshot;
+  line: string;
+  startsAt: string | null;
+}
+
+function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNode {
+  const base = `/t/${tenant}`;
+  const { data, error } = useLoad<StandingAnswer>(`/api${base}/standing`);
+  if (error) return <Trouble error={error} />;
+  if (!data) return <Waiting />;
+  return (
+    <StandingProvider charter={charter} snapshot={data.snapshot}>
+      <Bar me={me} tenant={tenant} line={data.line} />
+      <main className="page">
+        <Switch>
+          <Route path={base}>{data.startsAt && data.startsAt !== 'sheets' ? <Redirect to={`${base}/${data.startsAt}`} replace /> : <Empty answer={data} />}</Route>
+          <Route path={`${base}/hives`}>
+            <HivesPage tenant={tenant} />
+          </Route>
+          <Route path={`${base}/hives/:id`}>{(params) => <HivePage tenant={tenant} id={params.id} />}</Route>
+          <Route path={`${base}/members`}>
+            <MembersPage tenant={tenant} mail={me.mail} />
+          </Route>
+          <Route path={`${base}/access`}>
+            <AccessPage tenant={tenant} />
+          </Route>
+          {['ledger', 'health', 'sheets'].map((area) => (
+            <Route key={area} path={`${base}/${area}`}>
+              <RecordsPage tenant={tenant} area={area} />
+            </Route>
+          ))}
+          <Route>
+            <NotFound />
+          </Route>
+        </Switch>
+      </main>
+    </StandingProvider>
+  );
+}
+
+/** Somebody whose roles give nothing: they are told whom to ask, instead of an empty page. */
+function Empty({ answer }: { answer: StandingAnswer }): ReactNode {
+  const { contact, name } = answer.snapshot.tenant;
+  return (
+    <div className="sheet">
+      <Title order={1}>Welcome to {name}</Title>
+      <Text mt="sm">Nothing is open to you here yet: you hold no role. Ask {contact ?? 'the person who invited you'} to give you one.</Text>
+      <Text mt="sm" className="quiet">
+        The <Link href={`/t/${answer.snapshot.tenant.id}/sheets`}>reference sheets</Link> are open to every member.
+      </Text>
+    </div>
+  );
+}
+
+function Tab({ href, children }: { href: string; children: ReactNode }): ReactNode {
+  const [here] = useRoute(`${href}/*?`);
+  return (
+    <Link href={href} aria-current={here ? 'page' : undefined}>
+      {children}
+    </Link>
+  );
+}
+
+function Bar({ me, tenant, line }: { me: MeAnswer; tenant: string; line: string }): ReactNode {
+  const [, go] = useLocation();
+  return (
+    <header className="bar">
+      <span className="brand">Apiary</span>
+      <NativeSelect
+        aria-label="Organisation"
+        size="sm"
+        value={tenant}
+        data={me.tenants.map((t) => ({ value: t.id, label: t.name }))}
+        onChange={(event) => go(`/t/${event.currentTarget.value}`)}
+      />
+      <nav aria-label="Areas">
+        {Object.entries(AREAS).map(([area, { path, label }]) => (
+          <Gate key={area} may={`area.${area}`}>
+            <Tab href={`/t/${tenant}/${path}`}>{label}</Tab>
+          </Gate>
+        ))}
+        <Gate may="area.members">
+          <Tab href={`/t/${tenant}/access`}>Access</Tab>
+        </Gate>
+        {me.tray && (
+          <a href="/mail" target="_blank" rel="noreferrer">
+            Mail tray
+          </a>
+        )}
+      </nav>
+      <Text size="sm" className="quiet">
+        {me.user?.name} · {line}
+      </Text>
+      <Button size="compact-sm" variant="default" onClick={() => void signOut()}>
+        Sign out
+      </Button>
+    </header>
+  );
+}

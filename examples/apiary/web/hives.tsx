@@ -1,0 +1,96 @@
+import { Badge, Button, Group, Modal, NativeSelect, NumberInput, Stack, Table, Text, TextInput, Title } from '@mantine/core';
+import { type FormEvent, type ReactNode, useState } from 'react';
+import { useDecision } from 'warm-lintel/react';
+import { Link, useLocation } from 'wouter';
+import { call, type Hive, type Named, useLoad } from './api.js';
+import { ActionButton, Trouble, useTry } from './parts.js';
+
+interface Hives {
+  hives: Hive[];
+  people: Named[];
+  sites: Named[];
+}
+
+export function HivesPage({ tenant }: { tenant: string }): ReactNode {
+  const { data, error, reload } = useLoad<Hives>(`/api/t/${tenant}/hives`);
+  const [adding, setAdding] = useState(false);
+  if (error) return <Trouble error={error} />;
+  if (!data) return null;
+  const nameOf = (all: Named[], id: string | null) => all.find((item) => item.id === id)?.name;
+  return (
+    <>
+      <Group justify="space-between" align="flex-start">
+        <Title order={1}>Hives</Title>
+        <ActionButton action="hive.create" onClick={() => setAdding(true)}>
+          Add a hive
+        </ActionButton>
+      </Group>
+      {data.hives.length === 0 ? (
+        <Text mt="md">No hive is open to you yet.</Text>
+      ) : (
+        <Table mt="md" className="sheet" verticalSpacing="xs" aria-label="Hives">
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>Name</Table.Th>
+              <Table.Th>Keeper</Table.Th>
+              <Table.Th>Site</Table.Th>
+              <Table.Th>Colonies</Table.Th>
+              <Table.Th>Yours to</Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
+            {data.hives.map((hive) => (
+              <Table.Tr key={hive.id}>
+                <Table.Td>
+                  <Link href={`/t/${tenant}/hives/${hive.id}`}>{hive.name}</Link>{' '}
+                  {hive.status === 'archived' && (
+                    <Badge color="gray.7" variant="outline" size="sm">
+                      archived
+                    </Badge>
+                  )}
+                </Table.Td>
+                <Table.Td>{hive.keeperId === null ? <span className="quiet">nobody’s</span> : (nameOf(data.people, hive.keeperId) ?? <span className="quiet">a former member or somebody else</span>)}</Table.Td>
+                <Table.Td>{nameOf(data.sites, hive.siteId) ?? '–'}</Table.Td>
+                <Table.Td>{hive.colonies}</Table.Td>
+                <Table.Td className="quiet">{['update', 'transfer', 'archive'].filter((action) => hive.may.includes(`hive.${action}`)).map((action) => ({ update: 'change', transfer: 'hand over', archive: 'archive' })[action]).join(', ') || 'look at'}</Table.Td>
+              </Table.Tr>
+            ))}
+          </Table.Tbody>
+        </Table>
+      )}
+      <Modal opened={adding} onClose={() => setAdding(false)} title="Add a hive" closeButtonProps={{ 'aria-label': 'Close' }}>
+        <AddHive tenant={tenant} sites={data.sites} done={reload} />
+      </Modal>
+    </>
+  );
+}
+
+function AddHive({ tenant, sites, done }: { tenant: string; sites: Named[]; done: () => void }): ReactNode {
+  const [, go] = useLocation();
+  const { error, busy, run } = useTry();
+  const [name, setName] = useState('');
+  const [colonies, setColonies] = useState<number | string>(1);
+  const [siteId, setSiteId] = useState('');
+  const placing = useDecision('hive.move');
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    run(async () => {
+      const { id } = await call<{ id: string }>('POST', `/api/t/${tenant}/hives`, { name, colonies, ...(siteId && { siteId }) });
+      done();
+      go(`/t/${tenant}/hives/${id}`);
+    });
+  };
+  return (
+    <form onSubmit={submit}>
+      <Stack>
+        <TextInput label="Name" required data-autofocus value={name} onChange={(event) => setName(event.currentTarget.value)} />
+        <NumberInput label="Colonies" min={1} max={20} value={colonies} onChange={setColonies} hideControls />
+        {placing.allowed && <NativeSelect label="Site" value={siteId} onChange={(event) => setSiteId(event.currentTarget.value)} data={[{ value: '', label: 'no site' }, ...sites.map((s) => ({ value: s.id, label: s.name }))]} />}
+        <Button type="submit" loading={busy}>
+          Add
+        </Button>
+        <Trouble error={error} />
+      </Stack>
+    </form>
+  );
+}

@@ -1,0 +1,90 @@
+import { Alert, Button, Checkbox, Group, NativeSelect, Stack, Text, Textarea, Title } from '@mantine/core';
+import { type ReactNode, useEffect, useState } from 'react';
+import { call, type Named } from './api.js';
+import type { MembersAnswer } from './members.js';
+import { Trouble, useTry } from './parts.js';
+
+interface Preview {
+  opens: { section: string; label: string; ways: string[]; count: number | null; total: number | null }[];
+  empty: boolean;
+}
+interface Answer {
+  address: string;
+  outcome: string;
+  words: string;
+  token?: string;
+}
+
+/** Inviting, with what the invitation will open shown before it goes out. */
+export function InviteForm({ path, toGive, sites, done }: { path: string; toGive: MembersAnswer['toGive']; sites: Named[]; done: () => void }): ReactNode {
+  const [addresses, setAddresses] = useState('');
+  const [roles, setRoles] = useState<string[]>([]);
+  const [unitId, setUnitId] = useState('');
+  const [preview, setPreview] = useState<Preview>();
+  const [answers, setAnswers] = useState<Answer[]>([]);
+  const { error, busy, run } = useTry();
+  const chosen = roles.map((role) => ({ role, ...(unitId && { unitId }) }));
+  const key = JSON.stringify(chosen);
+  useEffect(() => {
+    let current = true;
+    call<Preview>('POST', `${path}/invitations/preview`, { roles: JSON.parse(key) }).then((found) => current && setPreview(found), () => current && setPreview(undefined));
+    return () => {
+      current = false;
+    };
+  }, [path, key]);
+  const send = () =>
+    run(async () => {
+      const list = addresses.split(/[\n,;]+/).map((a) => a.trim()).filter(Boolean);
+      setAnswers((await call<{ answers: Answer[] }>('POST', `${path}/invitations`, { addresses: list, roles: chosen })).answers);
+      setAddresses('');
+      done();
+    });
+  return (
+    <Group align="flex-start" gap="xl" wrap="wrap">
+      <Stack style={{ flex: '1 1 18rem' }}>
+        <Textarea label="Addresses" description="One a line" autosize minRows={2} value={addresses} onChange={(event) => setAddresses(event.currentTarget.value)} data-autofocus />
+        <Checkbox.Group value={roles} onChange={setRoles} label="Roles">
+          <Stack gap="xs" mt="xs">
+            {toGive.map((r) => (
+              <Checkbox key={r.role} value={r.role} label={r.label} description={r.sentence} />
+            ))}
+          </Stack>
+        </Checkbox.Group>
+        {sites.length > 0 && <NativeSelect label="Held" value={unitId} onChange={(event) => setUnitId(event.currentTarget.value)} data={[{ value: '', label: 'for the whole association' }, ...sites.map((s) => ({ value: s.id, label: `at ${s.name} only` }))]} />}
+        <Button loading={busy} disabled={addresses.trim() === ''} onClick={send}>
+          Send the invitation
+        </Button>
+        <Trouble error={error} />
+        {answers.map((answer) => (
+          <Alert key={answer.address} color={answer.outcome === 'invited' ? 'honey' : 'red'} role="status">
+            {answer.words}
+            {answer.token && <Text size="sm">{`${window.location.origin}/invitation#${answer.token}`}</Text>}
+          </Alert>
+        ))}
+      </Stack>
+      <section style={{ flex: '1 1 18rem' }} aria-label="What this opens" aria-live="polite">
+        <Title order={3} size="h5">
+          What this opens to them
+        </Title>
+        {preview?.empty && (
+          <Alert color="honey" mt="xs">
+            With these roles they would find nothing here. Give at least one.
+          </Alert>
+        )}
+        <ul style={{ paddingLeft: '1.1rem' }}>
+          {preview?.opens.map((line) => (
+            <li key={line.section + line.label}>
+              {line.label}
+              {line.ways[0] !== 'yes' && (
+                <Text span className="quiet" size="sm">
+                  : {line.ways.join(', ')}
+                  {line.count !== null && line.total !== null ? `, now ${line.count} of ${line.total}` : ''}
+                </Text>
+              )}
+            </li>
+          ))}
+        </ul>
+      </section>
+    </Group>
+  );
+}

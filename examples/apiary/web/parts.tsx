@@ -1,0 +1,64 @@
+import { Alert, Button, type ButtonProps, Text, Title } from '@mantine/core';
+import { type ReactNode, useId, useState } from 'react';
+import { useDecision } from 'warm-lintel/react';
+import { Refusal } from './api.js';
+
+export function NotFound(): ReactNode {
+  return (
+    <main className="page">
+      <Title order={1}>There is no such page</Title>
+      <Text mt="sm">
+        The address may be wrong, or what was here is not there for you. <a href="/">Go to the start</a>
+      </Text>
+    </main>
+  );
+}
+
+/** Shows what went wrong, in the server's words. */
+export function Trouble({ error }: { error: Refusal | undefined }): ReactNode {
+  if (!error) return null;
+  if (error.status === 404) return <NotFound />;
+  return (
+    <Alert color="red" variant="light" role="alert" mt="sm">
+      {error.message}
+    </Alert>
+  );
+}
+
+/** Runs something that may be refused, and keeps what the server said. */
+export function useTry(): { error: Refusal | undefined; busy: boolean; run: (work: () => Promise<void>) => void } {
+  const [error, setError] = useState<Refusal>();
+  const [busy, setBusy] = useState(false);
+  const run = (work: () => Promise<void>) => {
+    setBusy(true);
+    setError(undefined);
+    work()
+      .catch((reason: unknown) => setError(reason instanceof Refusal ? reason : new Refusal(0, 'Something went wrong. Try again.', '')))
+      .finally(() => setBusy(false));
+  };
+  return { error, busy, run };
+}
+
+/** A button for an action. Where the action is refused it stays in its place, grey, with the reason beside it; it can be focused, so that the reason is read. */
+export function ActionButton(props: { action: string; record?: object; onClick: () => void; children: ReactNode; variant?: ButtonProps['variant'] }): ReactNode {
+  const { action, record, onClick, children, variant } = props;
+  const decision = useDecision(action, record);
+  const id = useId();
+  if (decision.allowed) {
+    return (
+      <Button variant={variant ?? 'filled'} onClick={onClick}>
+        {children}
+      </Button>
+    );
+  }
+  return (
+    <div>
+      <Button variant="default" aria-disabled="true" aria-describedby={id}>
+        {children}
+      </Button>
+      <div id={id} className="why">
+        {decision.words}
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,62 @@
+import { Button, Group, PasswordInput, Stack, Text, TextInput, Title } from '@mantine/core';
+import { type FormEvent, type ReactNode, useState } from 'react';
+import { Link, useLocation } from 'wouter';
+import { call, type MeAnswer } from './api.js';
+import { Trouble, useTry } from './parts.js';
+
+/** Signing in, and signing up with an organisation of one's own. */
+export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => void; start: 'sign-in' | 'sign-up' }): ReactNode {
+  const [, go] = useLocation();
+  const [form, setForm] = useState({ name: '', address: '', password: '', tenantName: '' });
+  const { error, busy, run } = useTry();
+  const field = (name: keyof typeof form) => ({ value: form[name], onChange: (event: FormEvent<HTMLInputElement>) => setForm({ ...form, [name]: event.currentTarget.value }), required: true });
+  const signingUp = start === 'sign-up';
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    run(async () => {
+      const { tenantId } = await call<{ tenantId?: string }>('POST', `/api/${start}`, form);
+      reload();
+      if (tenantId) go(`/t/${tenantId}`);
+    });
+  };
+  return (
+    <main className="page">
+      <Group align="flex-start" gap="xl" wrap="wrap">
+        <form onSubmit={submit} className="sheet" style={{ flex: '1 1 20rem' }}>
+          <Stack>
+            <Title order={1}>{signingUp ? 'Open your own apiary' : 'Sign in'}</Title>
+            {signingUp && <TextInput label="Your name" autoComplete="name" {...field('name')} />}
+            <TextInput label="E-mail address" type="email" autoComplete="email" {...field('address')} />
+            <PasswordInput label="Password" autoComplete={signingUp ? 'new-password' : 'current-password'} description={signingUp ? 'At least 10 characters' : undefined} visibilityToggleButtonProps={{ 'aria-label': 'Show or hide the password' }} {...field('password')} />
+            {signingUp && <TextInput label="Name of your association" {...field('tenantName')} />}
+            <Button type="submit" loading={busy}>
+              {signingUp ? 'Sign up' : 'Sign in'}
+            </Button>
+            <Trouble error={error} />
+            <Text size="sm">{signingUp ? <Link href="/">I have an account</Link> : <Link href="/sign-up">Open an association of your own</Link>}</Text>
+          </Stack>
+        </form>
+        {me.demo && !signingUp && (
+          <section className="sheet" style={{ flex: '1 1 24rem' }} aria-label="People of the demo">
+            <Title order={2} size="h4">
+              People of the demo
+            </Title>
+            <Text size="sm" className="quiet" mb="xs">
+              All made up. Everybody’s password is <code>{me.demo.password}</code>
+            </Text>
+            {me.demo.people.map((person) => (
+              <div key={person.address}>
+                <Button variant="subtle" size="compact-sm" onClick={() => setForm({ ...form, address: person.address, password: me.demo?.password ?? '' })}>
+                  {person.name}
+                </Button>
+                <Text span size="sm" className="quiet">
+                  {person.note}
+                </Text>
+              </div>
+            ))}
+          </section>
+        )}
+      </Group>
+    </main>
+  );
+}

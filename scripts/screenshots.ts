@@ -1,0 +1,102 @@
+/* Makes docs/screenshots anew from the demo data: pages in Chromium, commands in a terminal window under Xvfb. */
+import { execFileSync, spawn } from 'node:child_process';
+import { existsSync, mkdirSync, mkdtempSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { setTimeout as wait } from 'node:timers/promises';
+import { fileURLToPath } from 'node:url';
+import type { Page } from 'playwright-core';
+import { DEMO_PASSWORD, startDemo } from '../examples/apiary/server/main.js';
+import { launch } from '../test/chromium.js';
+
+const root = fileURLToPath(new URL('..', import.meta.url));
+const out = join(root, 'docs/screenshots');
+mkdirSync(out, { recursive: true });
+
+async function pages(): Promise<void> {
+  const demo = await startDemo({ port: 0 });
+  const browser = await launch();
+  const base = `http://localhost:${demo.port}`;
+  const shoot = (page: Page, name: string) => page.screenshot({ path: join(out, `${name}.png`) });
+  const as = async (address: string) => {
+    const context = await browser.newContext({ viewport: { width: 1280, height: 800 } });
+    const page = await context.newPage();
+    await page.goto(base);
+    await page.getByLabel('E-mail address').fill(address);
+    await page.getByRole('textbox', { name: 'Password' }).fill(DEMO_PASSWORD);
+    await page.getByRole('button', { name: 'Sign in' }).click();
+    await page.getByRole('button', { name: 'Sign out' }).waitFor();
+    return page;
+  };
+  const visitor = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
+  await visitor.goto(base);
+  await visitor.getByRole('heading', { name: 'People of the demo' }).waitFor();
+  await shoot(visitor, 'page-sign-in');
+
+  const tobias = await as('tobias@alderbrook.example');
+  await tobias.getByRole('heading', { name: 'Hives' }).waitFor();
+  await shoot(tobias, 'page-hives');
+  await tobias.getByRole('link', { name: 'Bramble hive' }).click();
+  await tobias.getByRole('heading', { name: 'Bramble hive' }).waitFor();
+  await shoot(tobias, 'page-hive');
+  await tobias.goto(`${base}/t/alderbrook/hives/q-hive-01`);
+  await tobias.getByRole('heading', { name: 'There is no such page' }).waitFor();
+  await shoot(tobias, 'page-not-found');
+
+  const maren = await as('maren@alderbrook.example');
+  await maren.goto(`${base}/t/alderbrook/members`);
+  await maren.getByRole('button', { name: 'Invite people' }).click();
+  await maren.getByLabel('Addresses').fill('nils@alderbrook.example');
+  await maren.getByLabel('Keeper', { exact: true }).check();
+  await maren.getByText('Hand a hive over').waitFor();
+  await shoot(maren, 'page-invite');
+  await maren.getByRole('button', { name: 'Send the invitation' }).click();
+  await maren.getByText('is on its way').waitFor();
+  await maren.keyboard.press('Escape');
+  await maren.getByText('message sent').or(maren.getByText('message waiting')).waitFor();
+  await shoot(maren, 'page-members');
+  await maren.goto(`${base}/t/alderbrook/access`);
+  await maren.getByText('Site warden').first().waitFor();
+  await shoot(maren, 'page-access');
+  while (demo.tray.messages.length === 0) await wait(100);
+  await maren.goto(`${base}/mail`);
+  await maren.getByRole('heading', { name: /invites you/ }).waitFor();
+  await shoot(maren, 'page-mail-tray');
+  const link = /http\S+/.exec(demo.tray.messages[0]?.text ?? '')?.[0] ?? '';
+  await visitor.goto(link);
+  await visitor.getByRole('button', { name: 'Make an account and accept' }).waitFor();
+  await shoot(visitor, 'page-invitation');
+
+  const lene = await as('lene@alderbrook.example');
+  await lene.getByRole('heading', { name: /Welcome/ }).waitFor();
+  await shoot(lene, 'page-nothing-open');
+  await browser.close();
+  await demo.close();
+}
+
+/** Runs a command in an xterm under Xvfb and takes a picture of the window. */
+async function terminal(name: string, command: string, seconds: number): Promise<void> {
+  for (const [program, from] of [['Xvfb', 'xvfb'], ['xterm', 'xterm'], ['import', 'imagemagick']] as const) {
+    if (!existsSync(`/usr/bin/${program}`)) throw new Error(`Pictures of the terminal need ${program}: install the package ${from}.`);
+  }
+  const display = `:${90 + Math.floor(Math.random() * 9)}`;
+  const done = join(mkdtempSync(join(tmpdir(), 'lintel-')), 'done');
+  const xvfb = spawn('Xvfb', [display, '-screen', '0', '1280x800x24', '-nolisten', 'tcp'], { stdio: 'ignore' });
+  await wait(800);
+  const shown = `cd ${root}; printf '$ %s\\n' "${command}"; ${command} 2>&1; touch ${done}; sleep 60`;
+  const xterm = spawn('xterm', ['-geometry', '158x53+0+0', '-fa', 'DejaVu Sans Mono', '-fs', '9.5', '-bg', '#fffdf8', '-fg', '#2b2519', '-e', 'bash', '-c', shown], { stdio: 'ignore', env: { ...process.env, DISPLAY: display } });
+  for (let i = 0; i < seconds * 10 && !existsSync(done); i++) await wait(100);
+  await wait(700);
+  execFileSync('import', ['-display', display, '-window', 'root', join(out, `${name}.png`)]);
+  xterm.kill();
+  xvfb.kill();
+}
+
+const only = process.argv[2];
+if (only !== 'terminal') await pages();
+if (only !== 'pages') {
+  await terminal('command-tour', 'npm run --silent tour | tail -n 50', 60);
+  await terminal('command-table', 'npm run --silent lintel -- table --by people --only hive area --tenant alderbrook', 60);
+  await terminal('command-why', 'npm run --silent lintel -- why tobias hive.update a-hive-02; npm run --silent lintel -- why otto hive.update a-hive-09; npm run --silent lintel -- why maren hive.update a-hive-01', 60);
+}
+process.exit(0);
