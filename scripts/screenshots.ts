@@ -53,6 +53,8 @@ async function pages(): Promise<void> {
   await maren.getByRole('button', { name: 'Send the invitation' }).click();
   await maren.getByText('is on its way').waitFor();
   await maren.keyboard.press('Escape');
+  await maren.getByRole('dialog').waitFor({ state: 'detached' });
+  await wait(400);
   await maren.getByText('message sent').or(maren.getByText('message waiting')).waitFor();
   await shoot(maren, 'page-members');
   await maren.goto(`${base}/t/alderbrook/access`);

@@ -40,7 +40,7 @@ export function mayGive(standing: Standing, { role, anchor }: Assignment): boole
 
 /** The roles that this person may give at an anchor: a list that is short and exact. */
 export function rolesToGive(standing: Standing, anchor: Anchor): string[] {
-  return [KEYHOLDER, ...Object.keys(standing.charter.data.roles)].filter((role) => mayGive(standing, { role, anchor }));
+  return [...Object.keys(standing.charter.data.roles), KEYHOLDER].filter((role) => mayGive(standing, { role, anchor }));
 }
 
 /** @throws LintelError `unknown-role`, `keyholder-anchor`, `beyond-power`. */

@@ -67,7 +67,14 @@ function line(p: Predicate, wanted: boolean, voice: Voice, subject: string): str
       if (p.where.op === 'always') return `the ${fieldWords(p.via)} ${wanted ? 'exists' : 'does not exist'}`;
       return wanted ? line(p.where, true, voice, owner) : `not (${line(p.where, true, voice, owner)})`;
     }
+    case 'is':
+      if (voice === 'you' && 'me' in p.to && p.to.me === 'userId') return `you are ${wanted ? '' : 'not '}${subject || 'the '}${fieldWords(p.field)}`;
+      return comparison(p, wanted, voice, subject);
     default:
-      return `${subject}${fieldWords(p.field)} ${WORDS[p.op][wanted ? 0 : 1]} ${operandWords(p.to, voice)}`;
+      return comparison(p, wanted, voice, subject);
   }
+}
+
+function comparison(p: Comparison, wanted: boolean, voice: Voice, subject: string): string {
+  return `${subject}${fieldWords(p.field)} ${WORDS[p.op][wanted ? 0 : 1]} ${operandWords(p.to, voice)}`;
 }

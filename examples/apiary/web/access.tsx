@@ -2,7 +2,7 @@ import { SegmentedControl, Text, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { AccessTable, Cell } from 'warm-lintel/rehearsal';
 import { useLoad } from './api.js';
-import { Trouble } from './parts.js';
+import { Trouble, wayWords } from './parts.js';
 
 const shade = (cell: Cell) => (cell.ways.length === 0 ? 'none' : cell.ways[0] === 'all' || cell.ways[0] === 'yes' ? 'all' : 'some');
 
@@ -52,7 +52,7 @@ export function AccessPage({ tenant }: { tenant: string }): ReactNode {
                     </th>
                     {cells.map((cell, i) => (
                       <td key={section.permissions[i]?.name} className={shade(cell)}>
-                        {cell.ways.length === 0 ? '–' : cell.ways.join(', ')}
+                        {cell.ways.length === 0 ? '–' : cell.ways.map(wayWords).join(', ')}
                         {cell.count !== null && cell.ways.length > 0 && <small>{cell.count}</small>}
                       </td>
                     ))}

@@ -18,7 +18,7 @@ import { TrayPage } from './tray.js';
 const AREAS: Record<string, { path: string; label: string }> = {
   hives: { path: 'hives', label: 'Hives' },
   ledger: { path: 'ledger', label: 'Ledger' },
-  health: { path: 'health', label: 'Disease reports' },
+  health: { path: 'health', label: 'Health' },
   sheets: { path: 'sheets', label: 'Sheets' },
   members: { path: 'members', label: 'Members' },
 };

@@ -2,7 +2,7 @@ import { Alert, Button, Checkbox, Group, NativeSelect, Stack, Text, Textarea, Ti
 import { type ReactNode, useEffect, useState } from 'react';
 import { call, type Named } from './api.js';
 import type { MembersAnswer } from './members.js';
-import { Trouble, useTry } from './parts.js';
+import { Trouble, useTry, wayWords } from './parts.js';
 
 interface Preview {
   opens: { section: string; label: string; ways: string[]; count: number | null; total: number | null }[];
@@ -77,7 +77,7 @@ export function InviteForm({ path, toGive, sites, done }: { path: string; toGive
               {line.label}
               {line.ways[0] !== 'yes' && (
                 <Text span className="quiet" size="sm">
-                  : {line.ways.join(', ')}
+                  : {line.ways.map(wayWords).join(', ')}
                   {line.count !== null && line.total !== null ? `, now ${line.count} of ${line.total}` : ''}
                 </Text>
               )}

@@ -14,6 +14,9 @@ export function NotFound(): ReactNode {
   );
 }
 
+/** `ofOwnHive` as people read it: “of own hive”. */
+export const wayWords = (way: string) => way.replace(/^\w+/, (reach) => reach.replace(/[A-Z]/g, (letter) => ` ${letter.toLowerCase()}`));
+
 /** Shows what went wrong, in the server's words. */
 export function Trouble({ error }: { error: Refusal | undefined }): ReactNode {
   if (!error) return null;

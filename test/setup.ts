@@ -1,0 +1,91 @@
+import { execFileSync, spawn } from 'node:child_process';
+import { chmodSync, existsSync, mkdtempSync, readdirSync, rmSync } from 'node:fs';
+import { createServer } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import pg from 'pg';
+import type { TestProject } from 'vitest/node';
+import { findChromium } from './chromium.js';
+
+declare module 'vitest' {
+  export interface ProvidedContext {
+    /** Address of the throw-away PostgreSQL, without a database name. */
+    postgres: string;
+  }
+}
+
+/** Where the server programs of PostgreSQL are: the newest that is installed. */
+function serverPrograms(): string {
+  const root = '/usr/lib/postgresql';
+  const versions = existsSync(root) ? readdirSync(root).sort((a, b) => Number(b) - Number(a)) : [];
+  const places = [...versions.map((v) => join(root, v, 'bin')), '/usr/local/bin', '/opt/homebrew/bin'];
+  const found = places.find((place) => existsSync(join(place, 'initdb')));
+  if (found) return found;
+  if (process.getuid?.() === 0 && existsSync('/usr/bin/apt-get')) {
+    execFileSync('apt-get', ['update'], { stdio: 'ignore' });
+    execFileSync('apt-get', ['install', '-y', 'postgresql'], { stdio: 'ignore', env: { ...process.env, DEBIAN_FRONTEND: 'noninteractive' } });
+    if (existsSync(root)) return serverPrograms();
+  }
+  throw new Error('The tests need the server programs of PostgreSQL 15 or later: install the package postgresql.');
+}
+
+async function freePort(): Promise<number> {
+  const server = createServer();
+  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+  const { port } = server.address() as { port: number };
+  await new Promise((resolve) => server.close(resolve));
+  return port;
+}
+
+/** PostgreSQL refuses to run as root: then it runs as the user nobody. */
+function asServer(dir: string): (program: string, args: string[]) => [string, string[]] {
+  if (process.getuid?.() !== 0) return (program, args) => [program, args];
+  execFileSync('chown', ['-R', 'nobody', dir]);
+  return (program, args) => ['setpriv', ['--reuid=nobody', '--regid=nogroup', '--clear-groups', program, ...args]];
+}
+
+export interface Cluster {
+  readonly url: string;
+  stop(): Promise<void>;
+}
+
+/** Starts a throw-away PostgreSQL. Its default collation is a linguistic one, so that a comparison which leans on the collation is seen. */
+export async function startPostgres(): Promise<Cluster> {
+  const bin = serverPrograms();
+  const dir = mkdtempSync(join(tmpdir(), 'lintel-postgres-'));
+  chmodSync(dir, 0o755);
+  const as = asServer(dir);
+  const data = join(dir, 'data');
+  const run = (program: string, args: string[]) => as(join(bin, program), args);
+  const [initdb, initArgs] = run('initdb', ['-D', data, '-U', 'lintel', '--auth=trust', '--encoding=UTF8', '--locale=C.UTF-8', '--locale-provider=icu', '--icu-locale=en-US', '--no-sync']);
+  execFileSync(initdb, initArgs, { cwd: dir, stdio: 'ignore' });
+  const port = await freePort();
+  const settings = ['fsync=off', 'synchronous_commit=off', 'full_page_writes=off', 'max_connections=100', `unix_socket_directories=${dir}`];
+  const [postgres, args] = run('postgres', ['-D', data, '-h', '127.0.0.1', '-p', String(port), ...settings.flatMap((s) => ['-c', s])]);
+  const server = spawn(postgres, args, { cwd: dir, stdio: 'ignore' });
+  const url = `postgres://lintel@127.0.0.1:${port}`;
+  for (let i = 0; ; i++) {
+    const client = new pg.Client(`${url}/postgres`);
+    const up = await client.connect().then(() => true, () => false);
+    await client.end().catch(() => undefined);
+    if (up) break;
+    if (i > 100) throw new Error('The throw-away PostgreSQL did not start within 10 seconds.');
+    await new Promise((resolve) => setTimeout(resolve, 100));
+  }
+  return {
+    url,
+    stop: async () => {
+      const ended = new Promise((resolve) => server.once('exit', resolve));
+      server.kill('SIGINT');
+      await ended;
+      rmSync(dir, { recursive: true, force: true });
+    },
+  };
+}
+
+export default async function setup(project: TestProject): Promise<() => Promise<void>> {
+  findChromium();
+  const cluster = await startPostgres();
+  project.provide('postgres', cluster.url);
+  return () => cluster.stop();
+}

@@ -1,0 +1,38 @@
+import { randomBytes } from 'node:crypto';
+import type { Kysely } from 'kysely';
+import pg from 'pg';
+import { connect, createLintel, type Lintel } from 'warm-lintel/server';
+import { inject } from 'vitest';
+import { charter } from '../examples/apiary/world/charter.js';
+import { embeddedWorld } from '../examples/apiary/world/embedded.js';
+import { seed } from '../examples/apiary/world/seed.js';
+import type { TypesIn } from 'warm-lintel';
+
+export type Apiary = Lintel<TypesIn<typeof charter>>;
+
+/** An empty database of its own on the throw-away PostgreSQL, over a real pool. */
+export async function emptyPostgres(connections = 8): Promise<{ db: Kysely<any>; pool: pg.Pool; url: string }> {
+  const name = `t${randomBytes(6).toString('hex')}`;
+  const admin = new pg.Client(`${inject('postgres')}/postgres`);
+  await admin.connect();
+  await admin.query(`create database ${name}`);
+  await admin.end();
+  const url = `${inject('postgres')}/${name}`;
+  const pool = new pg.Pool({ connectionString: url, max: connections });
+  return { db: connect<any>(pool), pool, url };
+}
+
+type Options = Partial<Parameters<typeof createLintel>[0]>;
+
+/** The demo's world on PostgreSQL. */
+export async function apiaryOnPostgres(options: Options = {}): Promise<{ lintel: Apiary; db: Kysely<any>; pool: pg.Pool; url: string }> {
+  const { db, pool, url } = await emptyPostgres();
+  await seed(db);
+  return { lintel: createLintel({ ...options, charter, db } as never) as unknown as Apiary, db, pool, url };
+}
+
+/** The demo's world on the embedded database. */
+export async function apiaryOnPglite(options: Options = {}): Promise<{ lintel: Apiary; db: Kysely<any> }> {
+  const db = connect<any>(await embeddedWorld());
+  return { lintel: createLintel({ ...options, charter, db } as never) as unknown as Apiary, db };
+}

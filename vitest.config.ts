@@ -1,0 +1,18 @@
+import { defineConfig } from 'vitest/config';
+
+const conditions = ['warm-lintel-source', 'node'];
+const shared = { resolve: { conditions }, ssr: { resolve: { conditions } } };
+
+export default defineConfig({
+  ...shared,
+  test: {
+    include: ['test/**/*.test.ts'],
+    exclude: process.env.LINTEL_LONG ? [] : ['test/**/*.long.test.ts'],
+    globalSetup: ['test/setup.ts'],
+    testTimeout: 30_000,
+    hookTimeout: 60_000,
+    // Each file opens databases of its own: more than two at once only makes them wait for each other.
+    maxWorkers: 2,
+    typecheck: { enabled: true, include: ['test/**/*.test-d.ts'], tsconfig: './tsconfig.json' },
+  },
+});
