@@ -13,6 +13,5 @@ export default defineConfig({
     hookTimeout: 60_000,
     // Each file opens databases of its own: more than two at once only makes them wait for each other.
     maxWorkers: 2,
-    typecheck: { enabled: true, include: ['test/**/*.test-d.ts'], tsconfig: './tsconfig.json' },
   },
 });

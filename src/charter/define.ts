@@ -137,7 +137,7 @@ export interface TypesOf<F extends Fields, A, Areas extends string, Roles extend
  *
  * @throws LintelError `charter-invalid` for what types cannot see (two owners, parents in a circle, a limit without a way out).
  */
-export function defineCharter<F extends Fields, A extends Actions, R extends Reaches, const Areas extends string, const Roles extends string>(
+export function defineCharter<F extends Fields, A extends Actions, R extends Reaches, const Areas extends string = never, const Roles extends string = never>(
   declared: DeclaredKinds<F, A, R>,
   rules: {
     readonly areas?: { readonly [a in Areas]: AreaInput<ActionPermission<A> | Operation> };

@@ -297,7 +297,8 @@ export function readCharter(json: unknown): Charter {
 
 /** Fills in what may be left out, and brings constants into their normal form: equal charters get equal hashes. */
 function complete(top: Json, kinds: Readonly<Record<string, KindData>>, shapes: Shapes): CharterData {
-  const data = structuredClone({ areas: {}, roles: {}, limits: {}, obligations: {}, visitor: {}, signedIn: {}, everyMember: {}, ...top, kinds }) as unknown as CharterData;
+  const given = Object.fromEntries(Object.entries(top).filter(([, part]) => part !== undefined));
+  const data = structuredClone({ areas: {}, roles: {}, limits: {}, obligations: {}, visitor: {}, signedIn: {}, everyMember: {}, ...given, kinds }) as unknown as CharterData;
   const map = <V, W>(all: Readonly<Record<string, V>>, f: (value: V, name: string) => W) => Object.fromEntries(Object.entries(all).map(([name, v]) => [name, f(v, name)]));
   return {
     ...data,

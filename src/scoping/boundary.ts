@@ -1,3 +1,4 @@
+import type { Kysely } from 'kysely';
 import { LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
 import type { FieldShape, KindShape } from '../predicate/index.js';
@@ -10,8 +11,8 @@ export type ColumnField = readonly [field: string, shape: FieldShape];
 
 /** What scope has to ask of the membership when a write names people or units. */
 export interface ScopeSupport {
-  /** The standing of an active member of this tenant, else undefined. */
-  readonly standingOf: (userId: string) => Promise<Standing | undefined>;
+  /** The standing of an active member of this tenant, else undefined; asked on the connection that the write is made on. */
+  readonly standingOf: (userId: string, db: Kysely<any>) => Promise<Standing | undefined>;
   /** A condition: the column's value is an active member of the tenant. */
   readonly isMember: (tenantId: string, column: Fragment) => Fragment;
   /** A condition: the column's value is a unit of the tenant. */

@@ -1,4 +1,4 @@
-import type { CompiledQuery, DialectAdapter, KyselyPlugin, QueryExecutor, QueryId, QueryResult, RootOperationNode } from 'kysely';
+import type { CompiledQuery, DialectAdapter, Kysely, KyselyPlugin, QueryExecutor, QueryId, QueryResult, RootOperationNode } from 'kysely';
 import { LintelError } from '../base/index.js';
 import type { Boundary } from './boundary.js';
 import { Narrower, refuse } from './narrow.js';
@@ -9,12 +9,14 @@ import { COUNT, failedCheck, newOwners, planWrite, ROW, type WriteNode } from '.
  * compiled here is executed. So neither a plugin that is taken off nor a query that was compiled elsewhere gets around it.
  */
 export class ScopedExecutor implements QueryExecutor {
+  readonly #db: Kysely<any>;
   readonly #inner: QueryExecutor;
   readonly #boundary: Boundary;
   /** What each compiled query stands for. What is not here was compiled by somebody else. */
   readonly #known: WeakMap<object, { readonly read: CompiledQuery } | { readonly write: WriteNode; readonly queryId: QueryId }>;
 
-  constructor(inner: QueryExecutor, boundary: Boundary, known = new WeakMap()) {
+  constructor(db: Kysely<any>, boundary: Boundary, inner = db.getExecutor(), known = new WeakMap()) {
+    this.#db = db;
     this.#inner = inner;
     this.#boundary = boundary;
     this.#known = known;
@@ -57,7 +59,7 @@ export class ScopedExecutor implements QueryExecutor {
     const known = this.#known.get(compiled);
     if (!known) return refuse('a query that was compiled elsewhere', 'build it on this scope');
     if ('read' in known) return this.#inner.executeQuery(known.read as CompiledQuery<R>);
-    const owners = await Promise.all(newOwners(known.write, this.#boundary).map(async (id) => [id, await this.#boundary.support.standingOf(id)] as const));
+    const owners = await Promise.all(newOwners(known.write, this.#boundary).map(async (id) => [id, await this.#boundary.support.standingOf(id, this.#db)] as const));
     const plan = this.#inner.compileQuery<Record<string, unknown>>(planWrite(known.write, this.#boundary, new Map(owners)), known.queryId);
     const result = await this.#inner.executeQuery(plan).catch((error: unknown) => {
       throw failedCheck(error) ?? error;
@@ -98,6 +100,6 @@ export class ScopedExecutor implements QueryExecutor {
   }
 
   #over(inner: QueryExecutor): QueryExecutor {
-    return new ScopedExecutor(inner, this.#boundary, this.#known);
+    return new ScopedExecutor(this.#db, this.#boundary, inner, this.#known);
   }
 }

@@ -11,7 +11,7 @@ export class ScopedDb<DB> extends QueryCreator<DB> {
   readonly #boundary: Boundary;
 
   constructor(db: Kysely<DB>, boundary: Boundary) {
-    super({ executor: new ScopedExecutor(db.getExecutor(), boundary) });
+    super({ executor: new ScopedExecutor(db, boundary) });
     this.#db = db;
     this.#boundary = boundary;
   }

@@ -290,7 +290,7 @@ class WriteWriter {
     const rows = this.#rows(node).map((cells) => {
       given.forEach((field, i) => {
         const value = constant(cells[i]);
-        if (!Object.hasOwn(stamps, field) || (value !== undefined && String(value) === String(stamps[field]))) return;
+        if (!Object.hasOwn(stamps, field) || cells[i]?.kind === 'DefaultInsertValueNode' || (value !== undefined && String(value) === String(stamps[field]))) return;
         throw new LintelError('field-set-by-library', `${field} of a ${this.#target.kind} is set by the library to what it must be; leave it out of the insert`, { field });
       });
       return [
@@ -304,9 +304,11 @@ class WriteWriter {
 
   #rows(node: InsertQueryNode): OperationNode[][] {
     if (node.values?.kind !== 'ValuesNode') return refuse('an insert that is not of values', 'read first, then insert the values');
+    const owner = (node.columns ?? []).findIndex((column) => this.#fields[this.#fieldOf(column)]?.role === 'owner');
     return (node.values as ValuesNode).values.map((row) => {
-      if (row.kind === 'PrimitiveValueListNode') return (row as PrimitiveValueListNode).values.map((value) => ValueNode.create(value));
-      return [...(row as ValueListNode).values];
+      const cells = row.kind === 'PrimitiveValueListNode' ? (row as PrimitiveValueListNode).values.map((value) => ValueNode.create(value)) : [...(row as ValueListNode).values];
+      // One of several rows that names no owner is the writer's, as it would be alone.
+      return cells.map((cell, i) => (i === owner && cell.kind === 'DefaultInsertValueNode' ? ValueNode.create(this.#boundary.standing.userId ?? null) : cell));
     });
   }
 

@@ -167,8 +167,8 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
 
   #support(tenantId: string): ScopeSupport {
     return {
-      standingOf: async (userId) => {
-        const facts = await membership.readFacts(this.db, this.charter as Charter, { tenant: tenantId, user: userId });
+      standingOf: async (userId, db) => {
+        const facts = await membership.readFacts(db.withoutPlugins(), this.charter as Charter, { tenant: tenantId, user: userId });
         return facts.subject === 'member' ? new Standing(this.charter as Charter, facts) : undefined;
       },
       isMember: (tenant, column): Fragment => sqlText`exists (select 1 from "lintel_member" as "lm" where "lm"."tenant_id" = ${tenant} and "lm"."user_id" = ${column}::text and "lm"."status" = 'active')`,

@@ -10,7 +10,9 @@ import { ENGLISH, type Words } from './words.js';
 type ValueOf<F> = F extends Field<infer V, FieldRole, string, string> ? V | null : never;
 
 /** A record of the kind that a permission is about, as the application holds it: keyed by field. */
-export type RecordOf<T extends CharterTypes, N extends string> = N extends keyof T['fields']
+export type RecordOf<T extends CharterTypes, N extends string> = string extends keyof T['fields']
+  ? object
+  : N extends keyof T['fields']
   ? { readonly [f in keyof T['fields'][N]]?: ValueOf<T['fields'][N][f]> } & RecordExtras
   : never;
 

@@ -1,0 +1,202 @@
+/* The application's own Kysely, narrowed: on PostgreSQL with parallel connections, and on the embedded database. */
+import { CamelCasePlugin, type Kysely, type KyselyPlugin, sql } from 'kysely';
+import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import { isLintelError } from 'warm-lintel';
+import { type Apiary, apiaryOnPglite, apiaryOnPostgres } from './worlds.js';
+
+type Standing = Awaited<ReturnType<Apiary['enter']>>;
+const swap: KyselyPlugin = { transformQuery: ({ node }) => JSON.parse(JSON.stringify(node).replaceAll('"sheets"', '"lintel_person"')), transformResult: async ({ result }) => result };
+const code = (work: () => Promise<unknown>) => work().then(() => 'done', (error: unknown) => (isLintelError(error) ? error.code : `not ours: ${String(error)}`));
+
+describe.each([
+  ['PostgreSQL', apiaryOnPostgres],
+  ['PGlite', apiaryOnPglite],
+] as const)('on %s', (_name, open) => {
+  let db: Kysely<any>;
+  let lintel: Apiary;
+  let tobias: Standing;
+  let maren: Standing;
+  let ingrid: Standing;
+  beforeAll(async () => {
+    ({ db, lintel } = await open());
+    const enter = (user: string) => lintel.enter({ tenant: 'alderbrook', user });
+    [tobias, maren, ingrid] = [await enter('tobias'), await enter('maren'), await enter('ingrid')];
+  });
+  afterAll(() => db.destroy());
+  const scope = (standing: Standing) => standing.scope<any>();
+  const ids = (rows: { id?: unknown }[]) => rows.map((r) => String(r.id)).sort();
+
+  test('every shape of read reaches the same records', async () => {
+    const s = scope(ingrid);
+    const mine = ids(await ingrid.find('hive', { limit: 1000 }));
+    expect(mine.length).toBe(5);
+    const shapes: Record<string, Promise<{ id?: unknown }[]>> = {
+      plain: s.selectFrom('hives').select('id').execute(),
+      'all columns': s.selectFrom('hives').selectAll().execute(),
+      alias: s.selectFrom('hives as h').select('h.id').execute(),
+      subquery: s.selectFrom(s.selectFrom('hives').selectAll().as('x')).select('x.id').execute(),
+      'join to itself': s.selectFrom('hives as a').innerJoin('hives as b', 'b.id', 'a.id').select('b.id').execute(),
+      'right join': s.selectFrom('inspections as i').rightJoin('hives as h', 'h.id', 'i.hive_id').select('h.id').execute(),
+      cte: (s as any).with('x', (q: any) => q.selectFrom('hives').select('id')).selectFrom('x').select('x.id').execute(),
+      'cte in a subquery': (s as any).selectFrom((eb: any) => eb.selectFrom('hives').select('id').as('y')).select('y.id').execute(),
+      'recursive cte': (s as any).withRecursive('x', (q: any) => q.selectFrom('hives').select('id').union(q.selectFrom('x').select('x.id'))).selectFrom('x').select('x.id').execute(),
+      union: s.selectFrom('hives').select('id').union(s.selectFrom('hives as h2').select('h2.id')).execute(),
+      exists: s.selectFrom('hives').select('id').where((eb: any) => eb.exists(eb.selectFrom('hives as o').select('o.id').whereRef('o.id', '=', 'hives.id'))).execute(),
+      or: s.selectFrom('hives').select('id').where((eb: any) => eb.or([eb('id', '=', 'x'), eb('tenant_id', '=', 'quillmoor'), eb('tenant_id', '=', 'alderbrook')])).execute(),
+    };
+    for (const [shape, rows] of Object.entries(shapes)) expect({ shape, ids: ids(await rows) }).toEqual({ shape, ids: mine });
+    const { n } = await (s as any).selectFrom('hives').select((eb: any) => eb.fn.countAll().as('n')).executeTakeFirstOrThrow();
+    expect(Number(n)).toBe(mine.length);
+    const left = await scope(maren).selectFrom('hives as h').leftJoin('entries as e', 'e.tenant_id', 'h.tenant_id').select(['h.id', 'e.id as entry']).distinct().execute();
+    expect(left.every((row: any) => row.id.startsWith('a-'))).toBe(true);
+  });
+
+  test('what is inside a followed record follows it, and shared records are read by every member', async () => {
+    const visits = await scope(ingrid).selectFrom('inspections').select(['id', 'hive_id']).execute();
+    const mine = new Set(ids(await ingrid.find('hive')));
+    expect(visits.length).toBeGreaterThan(0);
+    expect(visits.every((v: any) => mine.has(v.hive_id))).toBe(true);
+    expect((await scope(tobias).selectFrom('sheets').selectAll().execute()).length).toBe(2);
+    expect(await code(() => scope(maren).insertInto('sheets').values({ id: 's', title: 't', body: 'b' }).execute())).toBe('scope-refused');
+  });
+
+  test('a masked field is empty where it may not be read, so that no filter, sort or group tells it', async () => {
+    const s = scope(tobias);
+    const rows = await s.selectFrom('hives').select(['id', 'keeper_id', 'registration_no']).where('registration_no', 'is not', null).execute();
+    expect(rows.length).toBeGreaterThan(0);
+    expect(rows.every((r: any) => r.keeper_id === 'tobias')).toBe(true);
+    const found = await tobias.find('hive', { limit: 100 });
+    expect(found.every((h) => 'registrationNo' in h === (h.keeperId === 'tobias'))).toBe(true);
+    expect(await tobias.find('hive', { where: { registrationNo: 'R-A1079' } })).toEqual(await tobias.find('hive', { where: { registrationNo: 'R-A1079', keeperId: 'tobias' } }));
+    expect(await code(() => s.updateTable('hives').set({ name: 'x' }).where('registration_no', '=', 'R-A1079').execute())).toBe('scope-refused');
+    expect(await code(() => s.updateTable('hives').set((eb: any) => ({ name: eb.ref('registration_no') })).execute())).toBe('scope-refused');
+  });
+
+  test('each way around the scope is refused by name', async () => {
+    const s = scope(tobias);
+    const escapes: Record<string, () => Promise<unknown>> = {
+      'a raw select item': () => s.selectFrom('hives').select(sql`(select count(*) from hives)`.as('n')).execute(),
+      'a raw condition': () => s.selectFrom('hives').select('id').where(sql<boolean>`true or true`).execute(),
+      'a raw table': () => s.selectFrom(sql`hives`.as('h') as never).selectAll().execute(),
+      'a raw order': () => s.selectFrom('hives').select('id').orderBy(sql`(select 1)`).execute(),
+      'a function that runs SQL': () => s.selectFrom('hives').select((eb: any) => eb.fn('query_to_xml', [eb.val('select 1')]).as('x')).execute(),
+      'a function by its raw text': () => s.selectFrom('hives').select((eb: any) => eb.fn('lower(name), pg_sleep', [eb.val(1)]).as('x')).execute(),
+      'a cast, which can fail on one row': () => s.selectFrom('hives').select('id').where((eb: any) => eb(eb.cast('name', 'integer'), '=', 1)).execute(),
+      'a division, which can fail on one row': () => s.selectFrom('hives').select((eb: any) => eb('colonies', '/', 0).as('x')).execute(),
+      'an unknown table': () => s.selectFrom('lintel_credential').selectAll().execute(),
+      'a table of the catalogue': () => s.selectFrom('pg_catalog.pg_class').selectAll().execute(),
+      'a declared table in another schema': () => s.selectFrom('public.hives').selectAll().execute(),
+      'a schema by plugin': () => s.withSchema('public').selectFrom('hives').selectAll().execute(),
+      'a cte named like a table': () => s.with('hives', (q: any) => q.selectFrom('entries').selectAll()).selectFrom('hives').selectAll().execute(),
+      'a cte that writes': () => s.with('x', (q: any) => q.deleteFrom('hives').returning('id')).selectFrom('x').selectAll().execute(),
+      'a cte used outside of its place': () => s.selectFrom((s as any).with('x', (q: any) => q.selectFrom('hives').select('id')).selectFrom('x').selectAll().as('y')).innerJoin('x', 'x.id', 'y.id').selectAll().execute(),
+      'a lateral join': () => s.selectFrom('hives as h').innerJoinLateral((eb: any) => eb.selectFrom('inspections').selectAll().as('i'), (j: any) => j.onTrue()).selectAll().execute(),
+      'a row lock': () => s.selectFrom('hives').selectAll().forUpdate().execute(),
+      'a merge': () => s.mergeInto('hives').using('entries', 'entries.id', 'hives.id').whenMatched().thenDelete().execute(),
+      'an upsert': () => s.insertInto('hives').values({ id: 'a-hive-01', name: 'x' }).onConflict((c: any) => c.column('id').doUpdateSet({ name: 'x' })).execute(),
+      'an insert from a select': () => s.insertInto('hives').columns(['id', 'name']).expression((eb: any) => eb.selectFrom('entries').select(['id', 'purpose'])).execute(),
+      'an update from another table': () => s.updateTable('hives').from('entries').set({ name: 'x' }).execute(),
+      'a delete using another table': () => s.deleteFrom('entries').using('hives').execute(),
+      'a whole row in a write': () => s.updateTable('hives').set({ name: 'x' }).where('hives.hives', '=', 'x').execute(),
+      'a system column in a write': () => s.updateTable('hives').set({ name: 'x' }).where('ctid', '=', '(0,1)').execute(),
+      'a name longer than the database keeps': () => s.with('h'.repeat(64), (q: any) => q.selectFrom('hives').select('id')).selectFrom('h'.repeat(64)).selectAll().execute(),
+      'a plugin that rewrites the table away': () => s.withPlugin(swap).selectFrom('sheets').selectAll().execute(),
+    };
+    for (const [what, escape] of Object.entries(escapes)) {
+      const answer = await code(escape);
+      expect({ what, answer: ['scope-refused', 'unknown-table', 'unknown-column'].includes(answer) ? 'refused' : answer }).toEqual({ what, answer: 'refused' });
+    }
+    expect('schema' in s || 'executeQuery' in s || 'introspection' in s || 'connection' in s || 'getExecutor' in s).toBe(false);
+    // What a caller does to a compiled query changes nothing of what is run.
+    const builder = s.selectFrom('hives').selectAll();
+    const compiled = builder.compile();
+    (compiled as any).parameters[0] = 'quillmoor';
+    expect((await builder.execute()).every((r: any) => r.tenant_id === 'alderbrook')).toBe(true);
+  });
+
+  test('plugins come and go without widening it', async () => {
+    const rows = await scope(tobias).withoutPlugins().selectFrom('hives').select('id').execute();
+    expect(rows.every((r: any) => r.id.startsWith('a-'))).toBe(true);
+    const camel = tobias.scope<any>(db.withPlugin(new CamelCasePlugin()));
+    const [row] = await camel.updateTable('hives').set({ name: 'Amber hive' }).where('keeperId', '=', 'tobias').where('id', '=', 'a-hive-01').returning(['id', 'keeperId']).execute();
+    expect(row).toEqual({ id: 'a-hive-01', keeperId: 'tobias' });
+  });
+
+  test('what is made is stamped, and a form cannot choose tenant or maker', async () => {
+    const s = scope(tobias);
+    const [made] = await s.insertInto('hives').values({ id: 'n-1', name: 'New' }).returningAll().execute();
+    expect(made).toMatchObject({ tenant_id: 'alderbrook', keeper_id: 'tobias', made_by: 'tobias' });
+    expect(await code(() => s.insertInto('hives').values({ id: 'n-2', name: 'New', tenant_id: 'quillmoor' }).execute())).toBe('field-set-by-library');
+    expect(await code(() => s.insertInto('hives').values({ id: 'n-2', name: 'New', made_by: 'maren' }).execute())).toBe('field-set-by-library');
+    expect(await code(() => s.insertInto('hives').values([{ id: 'n-2', name: 'Mine' }, { id: 'n-3', name: 'Theirs', keeper_id: 'sela' }] as never).execute())).toBe('guarded-field');
+    expect(await code(() => s.insertInto('hives').values({ id: 'n-2', name: 'New', registration_no: 'R-1' }).execute())).toBe('guarded-field');
+    expect(await code(() => s.insertInto('inspections').values({ id: 'i-1', hive_id: 'q-hive-01', held_at: new Date(0), summary: 'x' }).execute())).toBe('no-such-value');
+    expect(await code(() => s.insertInto('inspections').values({ id: 'i-1', hive_id: 'a-hive-02', held_at: new Date(0), summary: 'x' }).execute())).toBe('guarded-field');
+    expect(await s.insertInto('inspections').values({ id: 'i-1', hive_id: 'n-1', held_at: new Date(0), summary: 'x' }).returning('made_by').execute()).toEqual([{ made_by: 'tobias' }]);
+    expect(ids(await db.selectFrom('hives').select('id').where('id', 'like', 'n-%').execute())).toEqual(['n-1']);
+    const unowned = await code(() => scope(maren).insertInto('hives').values({ id: 'n-4', name: 'Unowned', keeper_id: null }).execute());
+    expect(unowned).toBe('done');
+  });
+
+  test('a write reaches rows as they were, and fails as a whole when one would leave its reach', async () => {
+    const s = scope(tobias);
+    const all = await s.updateTable('hives').set({ colonies: 7 }).where('id', 'in', ['a-hive-01', 'a-hive-02', 'q-hive-01']).executeTakeFirst();
+    expect(all.numUpdatedRows).toBe(1n);
+    expect(await db.selectFrom('hives').select('id').where('colonies', '=', 7).execute()).toEqual([{ id: 'a-hive-01' }]);
+    for (const column of ['tenant_id', 'made_by', 'id']) expect(await code(() => s.updateTable('hives').set({ [column]: 'quillmoor' }).execute())).toBe('field-set-by-library');
+    expect((await s.updateTable('hives').set({ registration_no: 'X' }).where('id', '=', 'a-hive-01').executeTakeFirst()).numUpdatedRows).toBe(0n);
+    expect((await s.updateTable('hives').set({ name: 'y' }).where('id', '=', 'a-hive-09').executeTakeFirst()).numUpdatedRows).toBe(0n); // archived
+    const otto = await lintel.enter({ tenant: 'alderbrook', user: 'otto' });
+    // A warden moves hives within the orchards, and not out of them.
+    expect(await code(() => scope(otto).updateTable('hives').set({ site_id: 'heath' }).where('id', '=', 'a-hive-01').execute())).toBe('write-out-of-reach');
+    expect(await code(() => scope(otto).updateTable('hives').set({ site_id: 'nowhere' }).where('id', '=', 'a-hive-01').execute())).toBe('no-such-value');
+    expect((await scope(otto).updateTable('hives').set({ site_id: 'mill-meadow' }).where('id', '=', 'a-hive-01').executeTakeFirst()).numUpdatedRows).toBe(1n);
+    expect(await code(() => s.transaction().execute(async (trx) => {
+      await trx.updateTable('hives').set({ colonies: 9 }).where('id', '=', 'a-hive-01').execute();
+      await trx.insertInto('hives').values({ id: 'n-9', name: 'x', keeper_id: 'sela' } as never).execute();
+    }))).toBe('guarded-field');
+    expect(await db.selectFrom('hives').select('colonies').where('id', '=', 'a-hive-01').execute()).toEqual([{ colonies: 7 }]);
+  });
+
+  test('a hive is handed to somebody who can read it, and then the giver’s power is over', async () => {
+    const s = scope(tobias);
+    const give = (to: string | null, id = 'a-hive-04') => code(() => s.updateTable('hives').set({ keeper_id: to }).where('id', '=', id).executeTakeFirstOrThrow());
+    expect(await give('rosa')).toBe('no-such-value'); // of another tenant
+    expect(await give('nobody')).toBe('no-such-value');
+    expect(await give('pavel')).toBe('no-such-value'); // a member who reads no hive
+    expect(await code(() => s.updateTable('hives').set({ keeper_id: 'sela', name: 'x' }).where('id', '=', 'a-hive-04').execute())).toBe('scope-refused');
+    expect((await s.updateTable('hives').set({ keeper_id: 'tobias' }).where('id', '=', 'a-hive-02').executeTakeFirst()).numUpdatedRows).toBe(0n);
+    expect(await give('sela')).toBe('done');
+    expect((await tobias.decideById('hive.update', 'a-hive-04')).outcome).toBe('out of reach');
+    expect((await s.updateTable('hives').set({ keeper_id: 'tobias' }).where('id', '=', 'a-hive-04').executeTakeFirst()).numUpdatedRows).toBe(0n);
+  });
+
+  test('of two who take the same unowned hive at once, one gets it', async () => {
+    const sela = await lintel.enter({ tenant: 'alderbrook', user: 'sela' });
+    const take = (who: Standing) => scope(who).updateTable('hives').set({ keeper_id: who.userId }).where('id', '=', 'a-hive-03').executeTakeFirst();
+    const taken = await Promise.all([take(tobias), take(sela)]);
+    expect(taken.map((t) => t.numUpdatedRows).sort()).toEqual([0n, 1n]);
+  });
+
+  test('a decision by id agrees with what the database lets happen, record by record and person by person', async () => {
+    const hives = ids(await db.selectFrom('hives').select('id').execute());
+    for (const user of ['maren', 'tobias', 'otto', 'junia', 'ingrid', 'lene', 'rosa']) {
+      const who = await lintel.enter({ tenant: 'alderbrook', user });
+      const found = new Map((await who.find('hive', { limit: 1000, may: ['hive.update', 'hive.transfer', 'hive.inspect'] })).map((h) => [h.id, h.may]));
+      for (const id of hives) {
+        for (const action of ['hive.update', 'hive.transfer', 'hive.inspect'] as const) {
+          const decision = await who.decideById(action, id);
+          expect({ user, id, action, allowed: decision.allowed }).toEqual({ user, id, action, allowed: found.get(id)?.includes(action) ?? false });
+          if (!found.has(id)) expect(decision).toMatchObject({ visibility: 'hidden', words: 'There is no such hive.' });
+        }
+      }
+    }
+  });
+
+  test('an id of the wrong type is an id that is missing', async () => {
+    for (const id of [5, {}, null, "x' or '1'='1", '\u0000', '\ud800', 'q-hive-01']) {
+      expect(await code(() => tobias.findOne('hive', id))).toBe('not-found');
+      expect((await tobias.decideById('hive.read', id)).words).toBe('There is no such hive.');
+    }
+  });
+});
