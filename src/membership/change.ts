@@ -16,6 +16,8 @@ export interface Setting {
   readonly invitationDays: number;
   /** True if messages can be sent; without, an invitation gives its link to hand over. */
   readonly hasMailer: boolean;
+  /** Obligations that the person who acts has met. */
+  readonly fulfilled: readonly string[];
 }
 
 /** A change of one tenant's membership in progress: the tenant's row is locked, the actor's standing was read afresh. */
@@ -76,7 +78,7 @@ export async function changeTenant<R>(setting: Setting, tenantId: string, actorI
       .returning(['last_number', 'last_hash'])
       .executeTakeFirst();
     if (!tenant) throw new LintelError('not-found', 'There is no such page.', {});
-    const actor = new Standing(setting.charter, await readFacts(tx, setting.charter, { tenant: tenantId, user: actorId }), { now: setting.now });
+    const actor = new Standing(setting.charter, await readFacts(tx, setting.charter, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled }), { now: setting.now });
     const change: Change = { tx, setting, tenantId, number: Number(tenant.last_number), at: new Date(setting.now()), actor };
     const { result, entry } = await work(change);
     const hash = await putOnRecord(change, tenant.last_hash, entry);

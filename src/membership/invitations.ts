@@ -285,7 +285,7 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
     readAddress(row.address);
     if (change.actor.facts.subject === 'member') throw new LintelError('already-member', `You are a member of ${change.actor.facts.tenant.name} already.`, { tenantId });
     if (change.actor.facts.subject === 'suspended') throw new LintelError('suspended', `Your membership of ${change.actor.facts.tenant.name} is suspended. Ask a keyholder.`, { tenantId });
-    const inviter = new Standing(setting.charter, await readFacts(tx, setting.charter, { tenant: tenantId, user: row.invited_by }));
+    const inviter = new Standing(setting.charter, await readFacts(tx, setting.charter, { tenant: tenantId, user: row.invited_by, fulfilled: Object.keys(setting.charter.data.obligations) }));
     const roles = rolesOf(row);
     if (!inviter.may('member.invite') || !roles.every((role) => mayGive(inviter, role))) {
       throw new LintelError('invitation-void', 'The person who invited you may no longer give what this invitation holds. Ask for a new one.', {});

@@ -59,6 +59,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       now: options.clock ?? Date.now,
       invitationDays: options.invitationDays ?? 14,
       hasMailer: options.mailer !== undefined,
+      fulfilled: [],
     };
     this.#place = { setting: this.#setting, db: this.db as Kysely<unknown>, support: (tenantId) => this.#support(tenantId) };
   }

@@ -90,7 +90,7 @@ abstract class Face {
 
   constructor(standing: AnyStanding, setting: membership.Setting) {
     this.standing = standing;
-    this.setting = setting;
+    this.setting = { ...setting, fulfilled: standing.facts.fulfilled };
   }
 
   protected get tenantId(): string {
@@ -105,7 +105,7 @@ abstract class Face {
 }
 
 export class MembersFace extends Face {
-  list(): Promise<membership.Member[]> {
+  async list(): Promise<membership.Member[]> {
     return membership.listMembers(this.setting, this.standing);
   }
 
@@ -115,48 +115,48 @@ export class MembersFace extends Face {
   }
 
   /** Replaces a member's roles in one step. */
-  setRoles(userId: string, roles: readonly Assignment[], reason?: string): Promise<void> {
+  async setRoles(userId: string, roles: readonly Assignment[], reason?: string): Promise<void> {
     return membership.setRoles(this.setting, this.tenantId, this.actorId, userId, roles, reason);
   }
 
-  place(userId: string, unitIds: readonly string[]): Promise<void> {
+  async place(userId: string, unitIds: readonly string[]): Promise<void> {
     return membership.placeMember(this.setting, this.tenantId, this.actorId, userId, unitIds);
   }
 
-  remove(userId: string, reason?: string): Promise<void> {
+  async remove(userId: string, reason?: string): Promise<void> {
     return membership.removeMember(this.setting, this.tenantId, this.actorId, userId, reason);
   }
 
-  leave(): Promise<void> {
+  async leave(): Promise<void> {
     return membership.leaveTenant(this.setting, this.tenantId, this.actorId);
   }
 }
 
 export class InvitationsFace extends Face {
-  list(): Promise<membership.Invitation[]> {
+  async list(): Promise<membership.Invitation[]> {
     return membership.listInvitations(this.setting, this.standing);
   }
 
   /** Invites each address; the answers come in the same order. */
-  send(invitations: readonly membership.NewInvitation[]): Promise<membership.InviteAnswer[]> {
+  async send(invitations: readonly membership.NewInvitation[]): Promise<membership.InviteAnswer[]> {
     return membership.invite(this.setting, this.standing, invitations);
   }
 
-  sendAgain(id: string): Promise<{ readonly token?: string }> {
+  async sendAgain(id: string): Promise<{ readonly token?: string }> {
     return membership.sendAgain(this.setting, this.tenantId, this.actorId, id);
   }
 
-  withdraw(id: string): Promise<void> {
+  async withdraw(id: string): Promise<void> {
     return membership.withdraw(this.setting, this.tenantId, this.actorId, id);
   }
 }
 
 export class TenantFace extends Face {
-  rename(input: { readonly name?: string; readonly contact?: string }): Promise<void> {
+  async rename(input: { readonly name?: string; readonly contact?: string }): Promise<void> {
     return membership.renameTenant(this.setting, this.tenantId, this.actorId, input);
   }
 
-  addUnit(input: { readonly id?: string; readonly name: string; readonly below?: string }): Promise<string> {
+  async addUnit(input: { readonly id?: string; readonly name: string; readonly below?: string }): Promise<string> {
     return membership.addUnit(this.setting, this.tenantId, this.actorId, input);
   }
 }

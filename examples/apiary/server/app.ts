@@ -1,9 +1,10 @@
 import { type Context, Hono } from 'hono';
 import { deleteCookie, getCookie, setCookie } from 'hono/cookie';
 import { csrf } from 'hono/csrf';
-import { isLintelError, LintelError, type TypesIn } from 'warm-lintel';
+import { HTTPException } from 'hono/http-exception';
+import { LintelError, type TypesIn } from 'warm-lintel';
 import type { Accounts, Session } from 'warm-lintel/accounts';
-import { problemResponse } from 'warm-lintel/http';
+import { problemOf, problemResponse } from 'warm-lintel/http';
 import type { Tray } from 'warm-lintel/mail';
 import type { Lintel } from 'warm-lintel/server';
 import type { charter } from '../world/charter.js';
@@ -37,7 +38,8 @@ export function createApp(parts: AppParts): Hono {
   const { lintel, accounts, tray } = parts;
   const app = new Hono();
   app.onError((error) => {
-    if (!isLintelError(error)) console.error(error);
+    if (error instanceof HTTPException) return problemResponse(new LintelError(error.status === 403 ? 'refused' : 'bad-request', 'This request was refused.', {}));
+    if (problemOf(error).status === 500) console.error(error);
     return problemResponse(error);
   });
   app.notFound(() => problemResponse(new LintelError('not-found', 'There is no such page.', {})));

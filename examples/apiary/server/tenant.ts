@@ -76,6 +76,7 @@ export function tenantRoutes(lintel: Apiary, signedIn: (c: Context) => Promise<S
       ...(input.colonies !== undefined && { colonies: Number(input.colonies) || 1 }),
       ...(input.siteId !== undefined && { site_id: str(input.siteId) || null }),
     };
+    if (Object.keys(change).length === 0) throw new LintelError('bad-request', 'There is nothing to change.', {});
     if (change.name?.trim() === '') throw new LintelError('bad-request', 'A hive needs a name.', {});
     await standing.insistById('hive.update', id, { fields: Object.keys(input) });
     await written(standing, id, standing.scope<ApiaryTables>().updateTable('hives').set(change).where('id', '=', id));

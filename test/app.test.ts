@@ -1,0 +1,154 @@
+/* Bad input, sent to the application as anybody could send it: each gets a clear answer, and nothing is lost. */
+import type { Kysely } from 'kysely';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { Accounts } from 'warm-lintel/accounts';
+import { smtpMailer, startTray, type Tray } from 'warm-lintel/mail';
+import { createLintel } from 'warm-lintel/server';
+import { createApp } from '../examples/apiary/server/app.js';
+import { charter } from '../examples/apiary/world/charter.js';
+import { people } from '../examples/apiary/world/seed.js';
+import { apiaryOnPglite } from './worlds.js';
+
+let db: Kysely<any>;
+let tray: Tray;
+let app: ReturnType<typeof createApp>;
+let accounts: Accounts;
+beforeAll(async () => {
+  ({ db } = await apiaryOnPglite());
+  tray = await startTray();
+  const mailer = smtpMailer({ host: '127.0.0.1', port: tray.port, from: { name: 'Apiary', address: 'post@apiary.example' } });
+  const lintel = createLintel({ charter, db, mailer, invitationLink: (token) => `http://localhost/invitation#${token}` });
+  await lintel.prepare();
+  accounts = new Accounts(lintel);
+  for (const { id } of people) await accounts.setPassword(id, 'honey-and-wax');
+  app = createApp({ lintel, accounts, tray });
+});
+afterAll(async () => {
+  await tray.close();
+  await db.destroy();
+});
+
+/** Somebody's browser: keeps the cookie. */
+function browser() {
+  let cookie = '';
+  return async (method: string, path: string, data?: unknown, headers: Record<string, string> = {}) => {
+    const response = await app.request(`http://localhost${path}`, {
+      method,
+      headers: { origin: 'http://localhost', ...(data === undefined ? {} : { 'content-type': 'application/json' }), ...(cookie && { cookie }), ...headers },
+      ...(data === undefined ? {} : { body: typeof data === 'string' ? data : JSON.stringify(data) }),
+    });
+    cookie = response.headers.get('set-cookie')?.split(';')[0] ?? cookie;
+    const text = await response.text();
+    expect(text).not.toMatch(/\bat .*\.[tj]s:\d+|node_modules|select .* from/i);
+    return { status: response.status, text, json: JSON.parse(text || 'null'), setCookie: response.headers.get('set-cookie') };
+  };
+}
+async function as(address: string) {
+  const call = browser();
+  expect((await call('POST', '/api/sign-in', { address, password: 'honey-and-wax' })).status).toBe(200);
+  return call;
+}
+const hives = async () => db.selectFrom('hives').selectAll().orderBy('id').execute();
+
+test('the session cookie cannot be read by a page, and is worth nothing after signing out', async () => {
+  const call = browser();
+  const { setCookie } = await call('POST', '/api/sign-in', { address: 'tobias@alderbrook.example', password: 'honey-and-wax' });
+  expect(setCookie).toMatch(/HttpOnly; SameSite=Lax/);
+  const stolen = { cookie: setCookie?.split(';')[0] ?? '' };
+  expect((await browser()('GET', '/api/t/alderbrook/hives', undefined, stolen)).status).toBe(200);
+  await call('POST', '/api/sign-out', {});
+  expect((await browser()('GET', '/api/t/alderbrook/hives', undefined, stolen)).status).toBe(401);
+});
+
+test('a wrong password and an unknown account answer alike', async () => {
+  const answers = await Promise.all([
+    browser()('POST', '/api/sign-in', { address: 'tobias@alderbrook.example', password: 'wrong-password' }),
+    browser()('POST', '/api/sign-in', { address: 'nobody@alderbrook.example', password: 'wrong-password' }),
+    browser()('POST', '/api/sign-in', { address: ['x'], password: { $ne: 1 } }),
+  ]);
+  expect(new Set(answers.map((a) => `${a.status} ${a.text}`)).size).toBe(1);
+  expect(answers[0]?.status).toBe(401);
+});
+
+test('a hidden hive and a missing one answer the same bytes, whatever is asked of them', async () => {
+  const call = await as('tobias@alderbrook.example');
+  for (const [method, tail, data] of [['GET', '', undefined], ['PATCH', '', { name: 'x' }], ['POST', '/keeper', { to: 'tobias' }], ['POST', '/archive', { archived: true }]] as const) {
+    const [hidden, missing, odd] = await Promise.all(['q-hive-01', 'no-such-hive', "x'; drop table hives; --"].map((id) => call(method, `/api/t/alderbrook/hives/${encodeURIComponent(id)}${tail}`, data)));
+    expect(hidden).toMatchObject({ status: 404, text: missing?.text });
+    expect(odd?.text).toBe(missing?.text);
+  }
+});
+
+test('a refusal on a visible hive says why, and changes nothing', async () => {
+  const before = await hives();
+  const call = await as('tobias@alderbrook.example');
+  const refused = await call('PATCH', '/api/t/alderbrook/hives/a-hive-02', { name: 'Mine now' });
+  expect(refused).toMatchObject({ status: 403, json: { type: 'about:blank', title: 'Forbidden', code: 'refused', detail: 'You may change a hive only where you are the keeper or keeper is empty. That is not so for Bramble hive. Ask Maren Holt, maren@alderbrook.example.' } });
+  expect(refused.text).not.toContain('looked');
+  expect((await call('POST', '/api/t/alderbrook/hives/a-hive-01/keeper', { to: 'rosa' })).json.code).toBe('no-such-value');
+  expect(await hives()).toEqual(before);
+});
+
+test('a form that names another tenant changes the tenant of its address, or nothing', async () => {
+  const before = await hives();
+  const call = await as('sela@alderbrook.example');
+  expect((await call('POST', '/api/t/alderbrook/hives', { name: 'Elsewhere', tenantId: 'quillmoor' })).json.code).toBe('field-set-by-library');
+  expect((await call('POST', '/api/t/quillmoor/hives', { name: 'Elsewhere' })).status).toBe(403); // a reader there
+  expect((await call('PATCH', '/api/t/quillmoor/hives/a-hive-02', { name: 'Elsewhere' })).status).toBe(404);
+  expect(await hives()).toEqual(before);
+});
+
+test('a tenant that one does not belong to, and one that does not exist, answer the same', async () => {
+  const call = await as('tobias@alderbrook.example');
+  for (const path of ['standing', 'hives', 'members', 'access', 'records/ledger']) {
+    const [foreign, none] = await Promise.all([call('GET', `/api/t/quillmoor/${path}`), call('GET', `/api/t/nowhere/${path}`)]);
+    expect(foreign).toMatchObject({ status: 404, text: none.text });
+  }
+});
+
+test('the cookie of a removed member opens nothing from the next request on', async () => {
+  const [maren, sela] = [await as('maren@alderbrook.example'), await as('sela@alderbrook.example')];
+  expect((await sela('GET', '/api/t/alderbrook/hives')).status).toBe(200);
+  expect((await maren('DELETE', '/api/t/alderbrook/members/sela')).status).toBe(200);
+  expect((await sela('GET', '/api/t/alderbrook/hives')).status).toBe(404);
+  expect((await sela('POST', '/api/t/alderbrook/hives', { name: 'Late' })).status).toBe(404);
+  expect((await sela('GET', '/api/t/quillmoor/hives')).status).toBe(200);
+});
+
+test('who arrives by an invitation gets an account and that membership, and no tenant of their own', async () => {
+  const maren = await as('maren@alderbrook.example');
+  await maren('POST', '/api/t/alderbrook/invitations', { addresses: ['newcomer@alderbrook.example'], roles: [{ role: 'reader' }] });
+  await expect.poll(() => tray.messages.find((m) => m.to.includes('newcomer@alderbrook.example'))).toBeDefined();
+  const token = /#(\S+)/.exec(tray.messages.find((m) => m.to.includes('newcomer@alderbrook.example'))?.text ?? '')?.[1] ?? '';
+  const call = browser();
+  expect((await call('POST', '/api/invitation/look', { token })).json).toMatchObject({ tenantName: 'Alderbrook Beekeepers', roles: ['Reader'], hasAccount: false });
+  expect((await call('POST', '/api/sign-up', { name: 'New', password: 'short', invitation: token })).json.code).toBe('weak-password');
+  expect((await call('POST', '/api/sign-up', { name: 'New\r\nComer', password: 'long-enough-1', invitation: token })).json.code).toBe('bad-name');
+  expect((await call('POST', '/api/sign-up', { name: "N'); drop--", password: 'long-enough-1', invitation: token, address: 'other@x.example', tenantId: 'quillmoor' })).json).toEqual({ tenantId: 'alderbrook' });
+  expect((await call('GET', '/api/me')).json).toMatchObject({ user: { name: "N'); drop--", address: 'newcomer@alderbrook.example' }, tenants: [{ id: 'alderbrook' }] });
+  expect((await browser()('POST', '/api/invitation/look', { token })).json).toMatchObject({ code: 'invitation-used', status: 410 });
+});
+
+test('an account made beforehand with somebody else’s address is theirs once they follow the mailed link', async () => {
+  const squatter = browser();
+  expect((await squatter('POST', '/api/sign-up', { name: 'Not me', address: 'victim@alderbrook.example', password: 'squatters-own', tenantName: 'Trap' })).status).toBe(200);
+  const maren = await as('maren@alderbrook.example');
+  await maren('POST', '/api/t/alderbrook/invitations', { addresses: ['victim@alderbrook.example'], roles: [{ role: 'keeper' }] });
+  await expect.poll(() => tray.messages.find((m) => m.to.includes('victim@alderbrook.example'))).toBeDefined();
+  const token = /#(\S+)/.exec(tray.messages.find((m) => m.to.includes('victim@alderbrook.example'))?.text ?? '')?.[1] ?? '';
+  expect((await squatter('GET', '/api/me')).json.invitations).toEqual([]);
+  expect((await browser()('POST', '/api/sign-up', { name: 'Victim', password: 'my-own-password', invitation: token })).json).toEqual({ tenantId: 'alderbrook' });
+  expect((await squatter('GET', '/api/t/alderbrook/hives')).status).toBe(401);
+  expect((await browser()('POST', '/api/sign-in', { address: 'victim@alderbrook.example', password: 'squatters-own' })).status).toBe(401);
+});
+
+test('what is no JSON, of another site, or of the wrong shape is refused before anything happens', async () => {
+  const call = await as('maren@alderbrook.example');
+  expect((await call('POST', '/api/t/alderbrook/hives', 'name=x', { 'content-type': 'application/x-www-form-urlencoded', origin: 'https://evil.example' })).status).toBeGreaterThanOrEqual(400);
+  for (const junk of ['', '[]', '5', '{', '{"name":{"$gt":""}}', '{"roles":"all"}']) {
+    for (const [method, path] of [['POST', 'hives'], ['PATCH', 'hives/a-hive-01'], ['POST', 'invitations'], ['PUT', 'members/tobias/roles'], ['POST', 'invitations/preview']] as const) {
+      const { status } = await call(method, `/api/t/alderbrook/${path}`, junk);
+      expect(status === 200 || (status >= 400 && status < 500), `${method} ${path} with ${junk}: ${status}`).toBe(true);
+    }
+  }
+});
