@@ -85,6 +85,8 @@ export async function startPostgres(): Promise<Cluster> {
 
 export default async function setup(project: TestProject): Promise<() => Promise<void>> {
   findChromium();
+  // The pages and the demo's snapshot, where they are missing or older than their sources.
+  execFileSync(process.execPath, ['--conditions=warm-lintel-source', '--import', 'tsx', 'examples/apiary/demo.ts', '--build-only'], { stdio: 'inherit' });
   const cluster = await startPostgres();
   project.provide('postgres', cluster.url);
   return () => cluster.stop();

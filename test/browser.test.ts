@@ -1,0 +1,172 @@
+/* The example in a real browser, from signing up to the page that is not there; and the core alone, in a bundle. */
+import { gzipSync } from 'node:zlib';
+import { AxeBuilder } from '@axe-core/playwright';
+import { build } from 'esbuild';
+import type { Browser, Page } from 'playwright-core';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { Standing } from 'warm-lintel';
+import { DEMO_PASSWORD, type Demo, startDemo } from '../examples/apiary/server/main.js';
+import { charter } from '../examples/apiary/world/charter.js';
+import { launch } from './chromium.js';
+
+let demo: Demo;
+let browser: Browser;
+let base: string;
+beforeAll(async () => {
+  [demo, browser] = await Promise.all([startDemo({ port: 0 }), launch()]);
+  base = `http://localhost:${demo.port}`;
+});
+afterAll(async () => {
+  await browser?.close();
+  await demo?.close();
+});
+
+/** A browser of somebody's own: no cookie of anybody else. */
+async function newcomer(): Promise<Page> {
+  const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
+  page.setDefaultTimeout(10_000);
+  return page;
+}
+async function signIn(page: Page, address: string): Promise<void> {
+  await page.goto(base);
+  await page.getByLabel('E-mail address').fill(address);
+  await page.getByRole('textbox', { name: 'Password' }).fill(DEMO_PASSWORD);
+  await page.getByRole('button', { name: 'Sign in' }).click();
+  await page.getByRole('button', { name: 'Sign out' }).waitFor();
+}
+
+test('sign up, invite, open the mail in the tray, accept as a new person, see the scoped list, guess an id', async () => {
+  const owner = await newcomer();
+  await owner.goto(`${base}/sign-up`);
+  await owner.getByLabel('Your name').fill('Greta Vann');
+  await owner.getByLabel('E-mail address').fill('greta@thornfield.example');
+  await owner.getByRole('textbox', { name: 'Password' }).fill('a-long-password');
+  await owner.getByLabel('Name of your association').fill('Thornfield Bees');
+  await owner.getByRole('button', { name: 'Sign up' }).click();
+  await owner.getByRole('heading', { name: 'Hives' }).waitFor();
+  await owner.getByRole('button', { name: 'Add a hive' }).click();
+  await owner.getByRole('textbox', { name: 'Name' }).fill('Thorn hive');
+  await owner.getByRole('button', { name: 'Add', exact: true }).click();
+  await owner.getByRole('heading', { name: 'Thorn hive' }).waitFor();
+
+  await owner.getByRole('link', { name: 'Members' }).click();
+  await owner.getByRole('button', { name: 'Invite people' }).click();
+  await owner.getByText('they would find nothing here').waitFor();
+  await owner.getByLabel('Addresses').fill('ivo@thornfield.example');
+  await owner.getByLabel('Keeper', { exact: true }).check();
+  await owner.getByRole('region', { name: 'What this opens' }).getByText('Change a hive').waitFor();
+  await owner.getByRole('button', { name: 'Send the invitation' }).click();
+  await owner.getByText('An invitation is on its way to ivo@thornfield.example.').waitFor();
+
+  const ivo = await newcomer();
+  await ivo.goto(`${base}/mail`);
+  const link = ivo.getByRole('link', { name: /invitation#/ });
+  await expect.poll(async () => (await ivo.getByRole('button', { name: 'Look again' }).click(), link.count())).toBe(1);
+  expect(await ivo.getByRole('heading', { level: 2 }).textContent()).toBe('Greta Vann invites you to Thornfield Bees');
+  await link.click();
+  await ivo.getByLabel('Your name').fill('Ivo Marr');
+  await ivo.getByRole('textbox', { name: 'Choose a password' }).fill('another-password');
+  await ivo.getByRole('button', { name: 'Make an account and accept' }).click();
+  await ivo.getByRole('heading', { name: 'Hives' }).waitFor();
+  expect(await ivo.getByRole('table', { name: 'Hives' }).getByRole('link').allTextContents()).toEqual(['Thorn hive']);
+  await ivo.getByRole('link', { name: 'Thorn hive' }).click();
+  const grey = ivo.getByRole('button', { name: 'Change' });
+  expect(await grey.getAttribute('aria-disabled')).toBe('true');
+  expect(await ivo.locator(`#${await grey.getAttribute('aria-describedby')}`).textContent()).toMatch(/only where you are the keeper or keeper is empty. That is not so for Thorn hive/);
+
+  await ivo.goto(`${ivo.url().replace(/hives\/.*/, 'hives/a-hive-01')}`);
+  await ivo.getByRole('heading', { name: 'There is no such page' }).waitFor();
+  await ivo.goto(`${base}/t/alderbrook/hives`);
+  await ivo.getByRole('heading', { name: 'There is no such page' }).waitFor();
+});
+
+test('two tabs in two tenants do not mix', async () => {
+  const first = await newcomer();
+  await signIn(first, 'sela@alderbrook.example');
+  const second = await first.context().newPage();
+  await first.goto(`${base}/t/alderbrook/hives`);
+  await second.goto(`${base}/t/quillmoor/hives`);
+  await second.getByRole('heading', { name: 'Hives' }).waitFor();
+  // A reader there: the button says why it is grey.
+  expect(await second.getByRole('button', { name: 'Add a hive' }).getAttribute('aria-disabled')).toBe('true');
+  await first.getByRole('button', { name: 'Add a hive' }).click();
+  await first.getByRole('textbox', { name: 'Name' }).fill('From the first tab');
+  await first.getByRole('button', { name: 'Add', exact: true }).click();
+  await first.getByRole('heading', { name: 'From the first tab' }).waitFor();
+  await second.reload();
+  await second.getByRole('table', { name: 'Hives' }).waitFor();
+  expect(await second.getByText('From the first tab').count()).toBe(0);
+  await second.getByLabel('Organisation').selectOption('alderbrook');
+  await second.getByRole('link', { name: 'From the first tab' }).waitFor();
+});
+
+test('somebody invited under another address is told so, and a member without roles whom to ask', async () => {
+  const maren = await newcomer();
+  await signIn(maren, 'maren@alderbrook.example');
+  await maren.goto(`${base}/t/alderbrook/members`);
+  await maren.getByRole('button', { name: 'Invite people' }).click();
+  await maren.getByLabel('Addresses').fill('someone@alderbrook.example');
+  await maren.getByRole('button', { name: 'Send the invitation' }).click();
+  await maren.getByText('is on its way').waitFor();
+  await expect.poll(() => demo.tray.messages.some((m) => m.to.includes('someone@alderbrook.example'))).toBe(true);
+  const link = /http\S+/.exec(demo.tray.messages.find((m) => m.to.includes('someone@alderbrook.example'))?.text ?? '')?.[0] ?? '';
+  const mads = await newcomer();
+  await signIn(mads, 'mads@quillmoor.example');
+  await mads.goto(link);
+  await mads.getByText('You are signed in as mads@quillmoor.example').waitFor();
+  expect(await mads.getByRole('button', { name: /Accept/ }).count()).toBe(0);
+  const lene = await newcomer();
+  await signIn(lene, 'lene@alderbrook.example');
+  await lene.getByText('Ask Maren Holt, maren@alderbrook.example to give you one.').waitFor();
+});
+
+test('pages can be used by keyboard and screen reader', async () => {
+  const page = await newcomer();
+  const findings = async () => (await new AxeBuilder({ page }).analyze()).violations.filter((v) => v.impact === 'serious' || v.impact === 'critical').map((v) => `${v.id}: ${v.nodes[0]?.html}`);
+  await page.goto(base);
+  await page.getByRole('heading', { name: 'Sign in' }).waitFor();
+  expect(await findings()).toEqual([]);
+  // By keyboard alone.
+  await page.getByLabel('E-mail address').focus();
+  await page.keyboard.type('maren@alderbrook.example');
+  await page.keyboard.press('Tab');
+  await page.keyboard.type(DEMO_PASSWORD);
+  await page.keyboard.press('Enter');
+  await page.getByRole('button', { name: 'Sign out' }).waitFor();
+  for (const path of ['alderbrook/hives', 'alderbrook/hives/a-hive-09', 'alderbrook/members', 'alderbrook/access', 'alderbrook/ledger', '../mail', '../sign-up', 'nowhere/hives']) {
+    await page.goto(`${base}/t/${path}`);
+    await page.getByRole('heading', { level: 1 }).waitFor();
+    expect({ path, findings: await findings() }).toEqual({ path, findings: [] });
+  }
+  await page.goto(`${base}/t/alderbrook/members`);
+  await page.getByRole('button', { name: 'Invite people' }).click();
+  await page.getByRole('region', { name: 'What this opens' }).waitFor();
+  await page.waitForTimeout(400);
+  expect(await findings()).toEqual([]);
+});
+
+test('openStanding is at most 12 kB when compressed, needs nothing else, and answers in a browser like on the server', async () => {
+  const bundle = async (code: string, globalName: string) => {
+    const { outputFiles, metafile } = await build({ stdin: { contents: code, resolveDir: 'src', loader: 'ts' }, bundle: true, minify: true, format: 'iife', globalName, write: false, metafile: true, platform: 'browser', target: 'es2022' });
+    return { text: outputFiles[0]?.text ?? '', inputs: Object.keys(metafile.inputs) };
+  };
+  const { text, inputs } = await bundle("export { openStanding } from './standing/index.js'; export { Charter } from './charter/charter.js';", 'lintel');
+  expect(gzipSync(text, { level: 9 }).length).toBeLessThanOrEqual(12_000);
+  const whole = await bundle("export * from './index.js';", 'lintel');
+  for (const input of [...inputs, ...whole.inputs]) expect(input).toMatch(/^(src\/(base|predicate|charter|standing)\/|src\/index\.ts|src\/<stdin>|<stdin>)/);
+
+  const standing = new Standing(charter, { charter: charter.hash, tenant: { id: 'alderbrook', name: 'A', open: true, contact: null, features: [] }, subject: 'member', me: { userId: 'tobias', groupIds: [], unitIds: [], attributes: {} }, assignments: [{ role: 'keeper', anchor: { on: 'tenant' } }], below: {}, fulfilled: [] });
+  const hives = [{ keeperId: 'tobias', status: 'active' }, { keeperId: 'sela', status: 'active' }, { keeperId: null, status: 'archived' }].map((h, i) => ({ id: String(i), tenantId: 'alderbrook', name: `H${i}`, ...h }));
+  const page = await newcomer();
+  await page.setContent('<p></p>');
+  await page.addScriptTag({ content: whole.text });
+  const there = await page.evaluate(
+    ([data, snapshot, records]) => {
+      const { openStanding, readCharter } = (globalThis as any).lintel;
+      const opened = openStanding(readCharter(data), snapshot);
+      return (records as object[]).map((record) => opened.decide('hive.update', record).words);
+    },
+    [JSON.parse(JSON.stringify(charter.data)), JSON.parse(JSON.stringify(standing.snapshot(60))), hives] as const,
+  );
+  expect(there).toEqual(hives.map((hive) => (standing as Standing<any>).decide('hive.update', hive).words));
+});

@@ -1,0 +1,98 @@
+/* The command, run on the demo data through its own interface; once as a process. */
+import { execFile } from 'node:child_process';
+import { mkdtempSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { promisify } from 'node:util';
+import { beforeAll, expect, test } from 'vitest';
+import { EXIT, run } from 'warm-lintel/cli';
+import { charter } from '../examples/apiary/world/charter.js';
+import { apiaryOnPostgres } from './worlds.js';
+
+let url: string;
+beforeAll(async () => {
+  const { url: made, db } = await apiaryOnPostgres();
+  url = made;
+  await db.destroy();
+});
+
+async function lintel(...args: string[]) {
+  const [out, err]: [string[], string[]] = [[], []];
+  const code = await run(args, { cwd: process.cwd(), out: (t) => out.push(t), err: (t) => err.push(t), colours: false, width: 160 });
+  return { code, out: out.join('\n'), err: err.join('\n') };
+}
+const onPostgres = (...args: string[]) => lintel(...args, '--database', url);
+
+test('the table says how far each reaches, with counts of the real records', async () => {
+  const { code, out } = await onPostgres('table', '--by', 'people', '--only', 'hive', '--tenant', 'alderbrook');
+  expect(code).toBe(EXIT.yes);
+  expect(out).toMatch(/^Access in Alderbrook Beekeepers, by person$/m);
+  expect(out).toMatch(/^Ingrid Oakes +appointed 5 +· +· .* appointed 5 +appointed 5 +·$/m);
+  expect(out).toMatch(/^Maren Holt +all 24 +all +all 22 +all 22 /m);
+  expect(out).toMatch(/^Otto Feld +all 24 +all \[1\] +all \[1\] 10 /m);
+  expect(out).toMatch(/\[1\] only in Orchard side$/);
+});
+
+test('the same table is data, Markdown, and roles without a database', async () => {
+  const json = JSON.parse((await onPostgres('table', '--tenant', 'Alderbrook Beekeepers', '--format', 'json')).out);
+  const hives = json.sections.find((s: any) => s.name === 'Hives');
+  const column = hives.permissions.findIndex((p: any) => p.name === 'hive.update');
+  expect(hives.total).toBe(24);
+  expect(hives.rows.find((r: any) => r.subject.id === 'keeper').cells[column]).toEqual({ ways: ['own', 'unclaimed'], count: 16 });
+  expect((await onPostgres('table', '--only', 'member', '--format', 'md', '--tenant', 'alderbrook')).out).toContain('| Secretary | yes | yes | yes | – |');
+  const file = join(mkdtempSync(join(tmpdir(), 'lintel-')), 'charter.json');
+  writeFileSync(file, JSON.stringify(charter.data));
+  const { code, out } = await lintel('table', '--charter', file, '--only', 'entry');
+  expect([code, out.includes('Treasurer                 all           all')]).toEqual([EXIT.yes, true]);
+});
+
+test('why tells each grant that was looked at, the part that failed, what they are told and whom to ask', async () => {
+  const { code, out } = await onPostgres('why', 'Tobias Renn', 'hive.update', 'a-hive-02');
+  expect(code).toBe(EXIT.refused);
+  expect(out).toBe(`Tobias Renn may not change a hive: Bramble hive (a-hive-02)
+in Alderbrook Beekeepers, as Keeper
+
+Because it is given, but not for this record.
+
+hive.update
+  no   own, by role Keeper, for the whole organisation  where keeper is me
+       but keeper is not “tobias” (it is “sela”)
+  no   unclaimed, by role Keeper, for the whole organisation  where keeper is empty
+       but keeper is not empty
+hive.read, on which it rests
+  yes  all records, by role Keeper, which includes Reader, for the whole organisation
+
+They are told: You may change a hive only where you are the keeper or keeper is empty. That is not so for Bramble hive. Ask Maren Holt, maren@alderbrook.example.
+Who could change it: Maren Holt (keyholder)`);
+  expect((await onPostgres('why', 'tobias', 'hive.update', 'a-hive-01')).code).toBe(EXIT.yes);
+  expect((await onPostgres('why', 'maren', 'hive.update', 'a-hive-09')).out).toContain('Because the limit “archived” holds');
+  expect((await onPostgres('why', 'rosa@quillmoor.example', 'hive.read', 'a-hive-01')).out).toContain('there is no such record in this organisation');
+  expect((await onPostgres('why', 'rosa', 'hive.read', 'a-hive-01', '--tenant', 'alderbrook')).out).toContain('no standing here');
+  expect(JSON.parse((await onPostgres('why', 'lene', 'area.ledger', '--format', 'json')).out)).toMatchObject({ allowed: false, outcome: 'no grant', ask: ['Maren Holt (keyholder)'] });
+});
+
+test('what is unknown is answered with the near match, on standard error, with exit code 2', async () => {
+  const cases: [string[], string][] = [
+    [['why', 'tobias', 'hive.updte'], 'no action "hive.updte"; did you mean hive.update?'],
+    [['why', 'tobais', 'hive.read', '--tenant', 'alderbrook'], 'no person "tobais"; did you mean tobias?'],
+    [['why', 'ingrid', 'hive.read'], 'which tenant? Give --tenant with one of alderbrook, quillmoor'],
+    [['table', '--tenant', 'alderbrok'], 'no tenant "alderbrok"; did you mean alderbrook?'],
+    [['table', '--only', 'hvie'], 'no kind "hvie"; did you mean hive?'],
+    [['tabel'], "unknown command 'tabel'"],
+    [['table', '--format', 'xml'], 'Allowed choices are text, json, md'],
+  ];
+  for (const [args, message] of cases) {
+    const { code, out, err } = await onPostgres(...args).catch((e) => ({ code: String(e), out: '', err: '' }));
+    expect({ args, code, out, told: err.includes(message) || err }).toEqual({ args, code: EXIT.failed, out: '', told: true });
+  }
+  expect((await lintel('why', 'x', 'hive.read', '--database', 'postgres://nobody@127.0.0.1:1/none')).err).toContain('The database does not answer');
+  expect((await lintel('table', '--database', 'mysql://x')).err).toContain('--database takes postgres://');
+  expect((await lintel('table', '--config', 'nowhere.ts')).err).toContain('There is no file nowhere.ts');
+  expect((await lintel('why', '--help')).out).toMatch(/Example:[\s\S]*Exit codes:/);
+});
+
+test('as a process it finds its configuration, and ends with the exit code', async () => {
+  const ended = await promisify(execFile)('node', ['--conditions=warm-lintel-source', '--import', 'tsx', 'src/cli/bin.ts', 'why', 'otto', 'hive.update', 'a-hive-04'], { encoding: 'utf8' }).catch((e) => e);
+  expect(ended.code).toBe(1);
+  expect(ended.stdout).toContain('no   all records, by role Site warden, at Orchard side\n       but site is none of (');
+});
