@@ -78,7 +78,11 @@ async function pages(): Promise<void> {
 
 /** Runs a command in an xterm under Xvfb and takes a picture of the window. */
 async function terminal(name: string, command: string, seconds: number): Promise<void> {
-  for (const [program, from] of [['Xvfb', 'xvfb'], ['xterm', 'xterm'], ['import', 'imagemagick']] as const) {
+  for (const [program, from] of [
+    ['Xvfb', 'xvfb'],
+    ['xterm', 'xterm'],
+    ['import', 'imagemagick'],
+  ] as const) {
     if (!existsSync(`/usr/bin/${program}`)) throw new Error(`Pictures of the terminal need ${program}: install the package ${from}.`);
   }
   const display = `:${90 + Math.floor(Math.random() * 9)}`;
@@ -86,7 +90,11 @@ async function terminal(name: string, command: string, seconds: number): Promise
   const xvfb = spawn('Xvfb', [display, '-screen', '0', '1280x800x24', '-nolisten', 'tcp'], { stdio: 'ignore' });
   await wait(800);
   const shown = `cd ${root}; printf '$ %s\\n' "${command}"; ${command} 2>&1; touch ${done}; sleep 60`;
-  const xterm = spawn('xterm', ['-geometry', '158x53+0+0', '-fa', 'DejaVu Sans Mono', '-fs', '9.5', '-bg', '#fffdf8', '-fg', '#2b2519', '-e', 'bash', '-c', shown], { stdio: 'ignore', env: { ...process.env, DISPLAY: display } });
+  const xterm = spawn(
+    'xterm',
+    ['-geometry', '158x53+0+0', '-fa', 'DejaVu Sans Mono', '-fs', '9.5', '-bg', '#fffdf8', '-fg', '#2b2519', '-e', 'bash', '-c', shown],
+    { stdio: 'ignore', env: { ...process.env, DISPLAY: display } },
+  );
   for (let i = 0; i < seconds * 10 && !existsSync(done); i++) await wait(100);
   await wait(700);
   execFileSync('import', ['-display', display, '-window', 'root', join(out, `${name}.png`)]);
@@ -99,6 +107,10 @@ if (only !== 'terminal') await pages();
 if (only !== 'pages') {
   await terminal('command-tour', 'npm run --silent tour | tail -n 50', 60);
   await terminal('command-table', 'npm run --silent lintel -- table --by people --only hive area --tenant alderbrook', 60);
-  await terminal('command-why', 'npm run --silent lintel -- why tobias hive.update a-hive-02; npm run --silent lintel -- why otto hive.update a-hive-09; npm run --silent lintel -- why maren hive.update a-hive-01', 60);
+  await terminal(
+    'command-why',
+    'npm run --silent lintel -- why tobias hive.update a-hive-02; npm run --silent lintel -- why otto hive.update a-hive-09; npm run --silent lintel -- why maren hive.update a-hive-01',
+    60,
+  );
 }
 process.exit(0);

@@ -72,8 +72,15 @@ test('a wrong password and an unknown account answer alike', async () => {
 
 test('a hidden hive and a missing one answer the same bytes, whatever is asked of them', async () => {
   const call = await as('tobias@alderbrook.example');
-  for (const [method, tail, data] of [['GET', '', undefined], ['PATCH', '', { name: 'x' }], ['POST', '/keeper', { to: 'tobias' }], ['POST', '/archive', { archived: true }]] as const) {
-    const [hidden, missing, odd] = await Promise.all(['q-hive-01', 'no-such-hive', "x'; drop table hives; --"].map((id) => call(method, `/api/t/alderbrook/hives/${encodeURIComponent(id)}${tail}`, data)));
+  for (const [method, tail, data] of [
+    ['GET', '', undefined],
+    ['PATCH', '', { name: 'x' }],
+    ['POST', '/keeper', { to: 'tobias' }],
+    ['POST', '/archive', { archived: true }],
+  ] as const) {
+    const [hidden, missing, odd] = await Promise.all(
+      ['q-hive-01', 'no-such-hive', "x'; drop table hives; --"].map((id) => call(method, `/api/t/alderbrook/hives/${encodeURIComponent(id)}${tail}`, data)),
+    );
     expect(hidden).toMatchObject({ status: 404, text: missing?.text });
     expect(odd?.text).toBe(missing?.text);
   }
@@ -83,7 +90,16 @@ test('a refusal on a visible hive says why, and changes nothing', async () => {
   const before = await hives();
   const call = await as('tobias@alderbrook.example');
   const refused = await call('PATCH', '/api/t/alderbrook/hives/a-hive-02', { name: 'Mine now' });
-  expect(refused).toMatchObject({ status: 403, json: { type: 'about:blank', title: 'Forbidden', code: 'refused', detail: 'You may change a hive only where you are the keeper or keeper is empty. That is not so for Bramble hive. Ask Maren Holt, maren@alderbrook.example.' } });
+  expect(refused).toMatchObject({
+    status: 403,
+    json: {
+      type: 'about:blank',
+      title: 'Forbidden',
+      code: 'refused',
+      detail:
+        'You may change a hive only where you are the keeper or keeper is empty. That is not so for Bramble hive. Ask Maren Holt, maren@alderbrook.example.',
+    },
+  });
   expect(refused.text).not.toContain('looked');
   expect((await call('POST', '/api/t/alderbrook/hives/a-hive-01/keeper', { to: 'rosa' })).json.code).toBe('no-such-value');
   expect(await hives()).toEqual(before);
@@ -121,32 +137,61 @@ test('who arrives by an invitation gets an account and that membership, and no t
   await expect.poll(() => tray.messages.find((m) => m.to.includes('newcomer@alderbrook.example'))).toBeDefined();
   const token = /#(\S+)/.exec(tray.messages.find((m) => m.to.includes('newcomer@alderbrook.example'))?.text ?? '')?.[1] ?? '';
   const call = browser();
-  expect((await call('POST', '/api/invitation/look', { token })).json).toMatchObject({ tenantName: 'Alderbrook Beekeepers', roles: ['Reader'], hasAccount: false });
+  expect((await call('POST', '/api/invitation/look', { token })).json).toMatchObject({
+    tenantName: 'Alderbrook Beekeepers',
+    roles: ['Reader'],
+    hasAccount: false,
+  });
   expect((await call('POST', '/api/sign-up', { name: 'New', password: 'short', invitation: token })).json.code).toBe('weak-password');
   expect((await call('POST', '/api/sign-up', { name: 'New\r\nComer', password: 'long-enough-1', invitation: token })).json.code).toBe('bad-name');
-  expect((await call('POST', '/api/sign-up', { name: "N'); drop--", password: 'long-enough-1', invitation: token, address: 'other@x.example', tenantId: 'quillmoor' })).json).toEqual({ tenantId: 'alderbrook' });
-  expect((await call('GET', '/api/me')).json).toMatchObject({ user: { name: "N'); drop--", address: 'newcomer@alderbrook.example' }, tenants: [{ id: 'alderbrook' }] });
+  expect(
+    (
+      await call('POST', '/api/sign-up', {
+        name: "N'); drop--",
+        password: 'long-enough-1',
+        invitation: token,
+        address: 'other@x.example',
+        tenantId: 'quillmoor',
+      })
+    ).json,
+  ).toEqual({ tenantId: 'alderbrook' });
+  expect((await call('GET', '/api/me')).json).toMatchObject({
+    user: { name: "N'); drop--", address: 'newcomer@alderbrook.example' },
+    tenants: [{ id: 'alderbrook' }],
+  });
   expect((await browser()('POST', '/api/invitation/look', { token })).json).toMatchObject({ code: 'invitation-used', status: 410 });
 });
 
 test('an account made beforehand with somebody else’s address is theirs once they follow the mailed link', async () => {
   const squatter = browser();
-  expect((await squatter('POST', '/api/sign-up', { name: 'Not me', address: 'victim@alderbrook.example', password: 'squatters-own', tenantName: 'Trap' })).status).toBe(200);
+  expect(
+    (await squatter('POST', '/api/sign-up', { name: 'Not me', address: 'victim@alderbrook.example', password: 'squatters-own', tenantName: 'Trap' })).status,
+  ).toBe(200);
   const maren = await as('maren@alderbrook.example');
   await maren('POST', '/api/t/alderbrook/invitations', { addresses: ['victim@alderbrook.example'], roles: [{ role: 'keeper' }] });
   await expect.poll(() => tray.messages.find((m) => m.to.includes('victim@alderbrook.example'))).toBeDefined();
   const token = /#(\S+)/.exec(tray.messages.find((m) => m.to.includes('victim@alderbrook.example'))?.text ?? '')?.[1] ?? '';
   expect((await squatter('GET', '/api/me')).json.invitations).toEqual([]);
-  expect((await browser()('POST', '/api/sign-up', { name: 'Victim', password: 'my-own-password', invitation: token })).json).toEqual({ tenantId: 'alderbrook' });
+  expect((await browser()('POST', '/api/sign-up', { name: 'Victim', password: 'my-own-password', invitation: token })).json).toEqual({
+    tenantId: 'alderbrook',
+  });
   expect((await squatter('GET', '/api/t/alderbrook/hives')).status).toBe(401);
   expect((await browser()('POST', '/api/sign-in', { address: 'victim@alderbrook.example', password: 'squatters-own' })).status).toBe(401);
 });
 
 test('what is no JSON, of another site, or of the wrong shape is refused before anything happens', async () => {
   const call = await as('maren@alderbrook.example');
-  expect((await call('POST', '/api/t/alderbrook/hives', 'name=x', { 'content-type': 'application/x-www-form-urlencoded', origin: 'https://evil.example' })).status).toBeGreaterThanOrEqual(400);
+  expect(
+    (await call('POST', '/api/t/alderbrook/hives', 'name=x', { 'content-type': 'application/x-www-form-urlencoded', origin: 'https://evil.example' })).status,
+  ).toBeGreaterThanOrEqual(400);
   for (const junk of ['', '[]', '5', '{', '{"name":{"$gt":""}}', '{"roles":"all"}']) {
-    for (const [method, path] of [['POST', 'hives'], ['PATCH', 'hives/a-hive-01'], ['POST', 'invitations'], ['PUT', 'members/tobias/roles'], ['POST', 'invitations/preview']] as const) {
+    for (const [method, path] of [
+      ['POST', 'hives'],
+      ['PATCH', 'hives/a-hive-01'],
+      ['POST', 'invitations'],
+      ['PUT', 'members/tobias/roles'],
+      ['POST', 'invitations/preview'],
+    ] as const) {
       const { status } = await call(method, `/api/t/alderbrook/${path}`, junk);
       expect(status === 200 || (status >= 400 && status < 500), `${method} ${path} with ${junk}: ${status}`).toBe(true);
     }

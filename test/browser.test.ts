@@ -61,7 +61,12 @@ test('sign up, invite, open the mail in the tray, accept as a new person, see th
   const ivo = await newcomer();
   await ivo.goto(`${base}/mail`);
   const link = ivo.getByRole('link', { name: /invitation#/ });
-  await expect.poll(async () => (await ivo.getByRole('button', { name: 'Look again' }).click(), link.count())).toBe(1);
+  await expect
+    .poll(async () => {
+      await ivo.getByRole('button', { name: 'Look again' }).click();
+      return link.count();
+    })
+    .toBe(1);
   expect(await ivo.getByRole('heading', { level: 2 }).textContent()).toBe('Greta Vann invites you to Thornfield Bees');
   await link.click();
   await ivo.getByLabel('Your name').fill('Ivo Marr');
@@ -72,7 +77,9 @@ test('sign up, invite, open the mail in the tray, accept as a new person, see th
   await ivo.getByRole('link', { name: 'Thorn hive' }).click();
   const grey = ivo.getByRole('button', { name: 'Change' });
   expect(await grey.getAttribute('aria-disabled')).toBe('true');
-  expect(await ivo.locator(`#${await grey.getAttribute('aria-describedby')}`).textContent()).toMatch(/only where you are the keeper or keeper is empty. That is not so for Thorn hive/);
+  expect(await ivo.locator(`#${await grey.getAttribute('aria-describedby')}`).textContent()).toMatch(
+    /only where you are the keeper or keeper is empty. That is not so for Thorn hive/,
+  );
 
   await ivo.goto(`${ivo.url().replace(/hives\/.*/, 'hives/a-hive-01')}`);
   await ivo.getByRole('heading', { name: 'There is no such page' }).waitFor();
@@ -122,7 +129,10 @@ test('somebody invited under another address is told so, and a member without ro
 
 test('pages can be used by keyboard and screen reader', async () => {
   const page = await newcomer();
-  const findings = async () => (await new AxeBuilder({ page }).analyze()).violations.filter((v) => v.impact === 'serious' || v.impact === 'critical').map((v) => `${v.id}: ${v.nodes[0]?.html}`);
+  const findings = async () =>
+    (await new AxeBuilder({ page }).analyze()).violations
+      .filter((v) => v.impact === 'serious' || v.impact === 'critical')
+      .map((v) => `${v.id}: ${v.nodes[0]?.html}`);
   await page.goto(base);
   await page.getByRole('heading', { name: 'Sign in' }).waitFor();
   expect(await findings()).toEqual([]);
@@ -133,7 +143,16 @@ test('pages can be used by keyboard and screen reader', async () => {
   await page.keyboard.type(DEMO_PASSWORD);
   await page.keyboard.press('Enter');
   await page.getByRole('button', { name: 'Sign out' }).waitFor();
-  for (const path of ['alderbrook/hives', 'alderbrook/hives/a-hive-09', 'alderbrook/members', 'alderbrook/access', 'alderbrook/ledger', '../mail', '../sign-up', 'nowhere/hives']) {
+  for (const path of [
+    'alderbrook/hives',
+    'alderbrook/hives/a-hive-09',
+    'alderbrook/members',
+    'alderbrook/access',
+    'alderbrook/ledger',
+    '../mail',
+    '../sign-up',
+    'nowhere/hives',
+  ]) {
     await page.goto(`${base}/t/${path}`);
     await page.getByRole('heading', { level: 1 }).waitFor();
     expect({ path, findings: await findings() }).toEqual({ path, findings: [] });
@@ -147,7 +166,17 @@ test('pages can be used by keyboard and screen reader', async () => {
 
 test('openStanding is at most 12 kB when compressed, needs nothing else, and answers in a browser like on the server', async () => {
   const bundle = async (code: string, globalName: string) => {
-    const { outputFiles, metafile } = await build({ stdin: { contents: code, resolveDir: 'src', loader: 'ts' }, bundle: true, minify: true, format: 'iife', globalName, write: false, metafile: true, platform: 'browser', target: 'es2022' });
+    const { outputFiles, metafile } = await build({
+      stdin: { contents: code, resolveDir: 'src', loader: 'ts' },
+      bundle: true,
+      minify: true,
+      format: 'iife',
+      globalName,
+      write: false,
+      metafile: true,
+      platform: 'browser',
+      target: 'es2022',
+    });
     return { text: outputFiles[0]?.text ?? '', inputs: Object.keys(metafile.inputs) };
   };
   const { text, inputs } = await bundle("export { openStanding } from './standing/index.js'; export { Charter } from './charter/charter.js';", 'lintel');
@@ -155,8 +184,20 @@ test('openStanding is at most 12 kB when compressed, needs nothing else, and ans
   const whole = await bundle("export * from './index.js';", 'lintel');
   for (const input of [...inputs, ...whole.inputs]) expect(input).toMatch(/^(src\/(base|predicate|charter|standing)\/|src\/index\.ts|src\/<stdin>|<stdin>)/);
 
-  const standing = new Standing(charter, { charter: charter.hash, tenant: { id: 'alderbrook', name: 'A', open: true, contact: null, features: [] }, subject: 'member', me: { userId: 'tobias', groupIds: [], unitIds: [], attributes: {} }, assignments: [{ role: 'keeper', anchor: { on: 'tenant' } }], below: {}, fulfilled: [] });
-  const hives = [{ keeperId: 'tobias', status: 'active' }, { keeperId: 'sela', status: 'active' }, { keeperId: null, status: 'archived' }].map((h, i) => ({ id: String(i), tenantId: 'alderbrook', name: `H${i}`, ...h }));
+  const standing = new Standing(charter, {
+    charter: charter.hash,
+    tenant: { id: 'alderbrook', name: 'A', open: true, contact: null, features: [] },
+    subject: 'member',
+    me: { userId: 'tobias', groupIds: [], unitIds: [], attributes: {} },
+    assignments: [{ role: 'keeper', anchor: { on: 'tenant' } }],
+    below: {},
+    fulfilled: [],
+  });
+  const hives = [
+    { keeperId: 'tobias', status: 'active' },
+    { keeperId: 'sela', status: 'active' },
+    { keeperId: null, status: 'archived' },
+  ].map((h, i) => ({ id: String(i), tenantId: 'alderbrook', name: `H${i}`, ...h }));
   const page = await newcomer();
   await page.setContent('<p></p>');
   await page.addScriptTag({ content: whole.text });

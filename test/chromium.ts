@@ -18,5 +18,9 @@ export function findChromium(): string {
 }
 
 export function launch(): Promise<Browser> {
-  return chromium.launch({ executablePath: findChromium(), headless: true, args: ['--no-sandbox', '--disable-gpu', '--disable-background-networking', '--no-first-run'] });
+  return chromium.launch({
+    executablePath: findChromium(),
+    headless: true,
+    args: ['--no-sandbox', '--disable-gpu', '--disable-background-networking', '--no-first-run'],
+  });
 }

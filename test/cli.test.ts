@@ -68,7 +68,11 @@ Who could change it: Maren Holt (keyholder)`);
   expect((await onPostgres('why', 'maren', 'hive.update', 'a-hive-09')).out).toContain('Because the limit “archived” holds');
   expect((await onPostgres('why', 'rosa@quillmoor.example', 'hive.read', 'a-hive-01')).out).toContain('there is no such record in this organisation');
   expect((await onPostgres('why', 'rosa', 'hive.read', 'a-hive-01', '--tenant', 'alderbrook')).out).toContain('no standing here');
-  expect(JSON.parse((await onPostgres('why', 'lene', 'area.ledger', '--format', 'json')).out)).toMatchObject({ allowed: false, outcome: 'no grant', ask: ['Maren Holt (keyholder)'] });
+  expect(JSON.parse((await onPostgres('why', 'lene', 'area.ledger', '--format', 'json')).out)).toMatchObject({
+    allowed: false,
+    outcome: 'no grant',
+    ask: ['Maren Holt (keyholder)'],
+  });
 });
 
 test('what is unknown is answered with the near match, on standard error, with exit code 2', async () => {
@@ -92,7 +96,11 @@ test('what is unknown is answered with the near match, on standard error, with e
 });
 
 test('as a process it finds its configuration, and ends with the exit code', async () => {
-  const ended = await promisify(execFile)('node', ['--conditions=warm-lintel-source', '--import', 'tsx', 'src/cli/bin.ts', 'why', 'otto', 'hive.update', 'a-hive-04'], { encoding: 'utf8' }).catch((e) => e);
+  const ended = await promisify(execFile)(
+    'node',
+    ['--conditions=warm-lintel-source', '--import', 'tsx', 'src/cli/bin.ts', 'why', 'otto', 'hive.update', 'a-hive-04'],
+    { encoding: 'utf8' },
+  ).catch((e) => e);
   expect(ended.code).toBe(1);
   expect(ended.stdout).toContain('no   all records, by role Site warden, at Orchard side\n       but site is none of (');
 });

@@ -1,6 +1,7 @@
 /* The rules of change, on a real PostgreSQL with parallel connections. */
-import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
+
 import type { Kysely } from 'kysely';
+import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
 import { type Assignment, isLintelError } from 'warm-lintel';
 import { smtpMailer, startTray, type Tray } from 'warm-lintel/mail';
 import { createLintel } from 'warm-lintel/server';
@@ -9,7 +10,11 @@ import { auditHash, commitmentTo } from '../src/membership/index.js';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
 
 const whole = (role: string): Assignment => ({ role, anchor: { on: 'tenant' } });
-const code = (work: Promise<unknown>) => work.then(() => 'done', (error: unknown) => (isLintelError(error) ? error.code : `not ours: ${String(error)}`));
+const code = (work: Promise<unknown>) =>
+  work.then(
+    () => 'done',
+    (error: unknown) => (isLintelError(error) ? error.code : `not ours: ${String(error)}`),
+  );
 
 let db: Kysely<any>;
 let lintel: Apiary;
@@ -31,8 +36,10 @@ afterAll(async () => {
 /** A fresh tenant with one keyholder, and a way to add people with roles. */
 let tenant: string;
 let boss: string;
-const person = async (name = 'Somebody', confirmedAt: Date | null = new Date(now)) => lintel.addPerson({ name, address: `p${++made}@made.example`, ...(confirmedAt && { confirmedAt }) });
-const addressOf = async (id: string): Promise<string> => (await db.selectFrom('lintel_person').select('address').where('id', '=', id).executeTakeFirstOrThrow()).address;
+const person = async (name = 'Somebody', confirmedAt: Date | null = new Date(now)) =>
+  lintel.addPerson({ name, address: `p${++made}@made.example`, ...(confirmedAt && { confirmedAt }) });
+const addressOf = async (id: string): Promise<string> =>
+  (await db.selectFrom('lintel_person').select('address').where('id', '=', id).executeTakeFirstOrThrow()).address;
 const enter = (user: string) => lintel.enter({ tenant, user, fulfilled: ['recentSignIn'] });
 const tokenFor = (address: string) => /#(\S+)/.exec(tray.messages.find((m) => m.to.includes(address))?.text ?? '')?.[1] ?? '';
 async function invited(address: string, roles: Assignment[], by = boss): Promise<string> {
@@ -80,7 +87,9 @@ test('one invitation that is accepted twice at once is accepted once', async () 
     const answers = await Promise.all(Array.from({ length: 4 }, () => code(lintel.acceptInvitation(id, { token }))));
     expect(answers.filter((a) => a === 'done')).toHaveLength(1);
     expect(answers.filter((a) => a === 'invitation-used' || a === 'already-member')).toHaveLength(3);
-    expect(await db.selectFrom('lintel_assignment').select('role').where('tenant_id', '=', tenant).where('user_id', '=', id).execute()).toEqual([{ role: 'keeper' }]);
+    expect(await db.selectFrom('lintel_assignment').select('role').where('tenant_id', '=', tenant).where('user_id', '=', id).execute()).toEqual([
+      { role: 'keeper' },
+    ]);
   }
 });
 
@@ -90,7 +99,10 @@ test('an invitation that is withdrawn and accepted at once is one or the other',
   const me = await enter(boss);
   const [pending] = await me.invitations.list();
   const answers = await Promise.all([code(me.invitations.withdraw(pending?.id ?? '')), code(lintel.acceptInvitation(id, { token }))]);
-  expect([['done', 'invitation-withdrawn'], ['invitation-used', 'done']]).toContainEqual(answers);
+  expect([
+    ['done', 'invitation-withdrawn'],
+    ['invitation-used', 'done'],
+  ]).toContainEqual(answers);
 });
 
 test('each state of an invitation has a clear answer, and none of them changes anything', async () => {
@@ -99,7 +111,16 @@ test('each state of an invitation has a clear answer, and none of them changes a
   const token = await invited(address, [whole('keeper')]);
   const parts = token.split('.');
   const otherTenant = Buffer.from('alderbrook').toString('base64url');
-  for (const forged of ['', 'x', 'a.b.c', `${parts[0]}.${parts[1]}.${Buffer.from('x'.repeat(43)).toString('base64url')}`, `${otherTenant}.${parts[1]}.${parts[2]}`, 'x'.repeat(5000), `${parts[0]}.${parts[1]}.`, 7]) {
+  for (const forged of [
+    '',
+    'x',
+    'a.b.c',
+    `${parts[0]}.${parts[1]}.${Buffer.from('x'.repeat(43)).toString('base64url')}`,
+    `${otherTenant}.${parts[1]}.${parts[2]}`,
+    'x'.repeat(5000),
+    `${parts[0]}.${parts[1]}.`,
+    7,
+  ]) {
     expect(await code(lintel.lookAtInvitation(forged as string))).toBe('invitation-invalid');
     expect(await code(lintel.acceptInvitation(id, { token: forged as string }))).toBe('invitation-invalid');
   }
@@ -141,7 +162,19 @@ test('each of many addresses gets an answer of its own', async () => {
     { address: 'y@made.example', roles: [{ role: 'keeper', anchor: { on: 'unit', unitId: 'nowhere' } }] },
     { address: 'z@made.example', name: 'Z\nEvil', roles: [] },
   ]);
-  expect(answers.map((a) => a.code ?? a.outcome)).toEqual(['invited', 'already pending', 'already a member', 'bad-address', 'bad-address', 'look-alike-address', 'look-alike-address', 'invited', 'unknown-role', 'no-such-unit', 'bad-name']);
+  expect(answers.map((a) => a.code ?? a.outcome)).toEqual([
+    'invited',
+    'already pending',
+    'already a member',
+    'bad-address',
+    'bad-address',
+    'look-alike-address',
+    'look-alike-address',
+    'invited',
+    'unknown-role',
+    'no-such-unit',
+    'bad-name',
+  ]);
   expect(answers[7]?.address).toBe('jörg@xn--bcher-kva.example');
   expect(answers[8]?.words).toContain('did you mean keeper?');
 });
@@ -151,7 +184,11 @@ test('nobody gives more than they may, by inviting or by changing roles', async 
   const keeper = await member(whole('keeper'));
   const them = await enter(secretary);
   expect(them.members.rolesToGive()).toEqual(['reader', 'keeper', 'junior', 'secretary']);
-  const answers = await them.invitations.send([{ address: 'a1@made.example', roles: [whole('keeper')] }, { address: 'a2@made.example', roles: [whole('treasurer')] }, { address: 'a3@made.example', roles: [whole('keyholder')] }]);
+  const answers = await them.invitations.send([
+    { address: 'a1@made.example', roles: [whole('keeper')] },
+    { address: 'a2@made.example', roles: [whole('treasurer')] },
+    { address: 'a3@made.example', roles: [whole('keyholder')] },
+  ]);
   expect(answers.map((a) => a.code ?? a.outcome)).toEqual(['invited', 'beyond-power', 'beyond-power']);
   expect(await code(them.members.setRoles(keeper, [whole('treasurer')]))).toBe('beyond-power');
   expect(await code(them.members.setRoles(boss, [whole('reader')]))).toBe('beyond-power'); // nor take what they could not give
@@ -184,7 +221,8 @@ test('removal counts at the next request, and nothing revives on return', async 
 test('what is pending, closed, foreign or unknown answers alike', async () => {
   const id = await person();
   await invited(await addressOf(id), [whole('keeper')]);
-  const words = (s: Awaited<ReturnType<typeof enter>>) => JSON.stringify([s.decide('hive.read').words, s.decide('area.hives').words, s.decide('member.read').words, s.isMember]);
+  const words = (s: Awaited<ReturnType<typeof enter>>) =>
+    JSON.stringify([s.decide('hive.read').words, s.decide('area.hives').words, s.decide('member.read').words, s.isMember]);
   const [pending, unknown] = [await enter(id), await lintel.enter({ tenant: 'no-such-tenant', user: id })];
   expect(words(pending)).toBe(words(unknown));
   expect(await code(pending.members.list())).toBe('not-found');
@@ -209,7 +247,11 @@ test('a person sees their tenants and, once their address is proven, their invit
 test('a dangerous change waits for a recent sign-in, and is told so', async () => {
   const id = await member();
   const stale = await lintel.enter({ tenant, user: boss });
-  expect(stale.decide('member.remove')).toMatchObject({ outcome: 'obligation', visibility: 'visible', words: 'One thing first: sign in again, because the last time is long ago.' });
+  expect(stale.decide('member.remove')).toMatchObject({
+    outcome: 'obligation',
+    visibility: 'visible',
+    words: 'One thing first: sign in again, because the last time is long ago.',
+  });
   expect(() => stale.insist('member.remove')).toThrow(expect.objectContaining({ code: 'obligation-open' }));
   expect(await code((await enter(boss)).members.remove(id))).toBe('done');
 });
@@ -238,7 +280,12 @@ test('every change is on record in a chain that shows a change, and erased words
     return { rows, head: previous };
   };
   const { rows, head } = await chain();
-  expect(rows.map((r) => [Number(r.number), r.what])).toEqual([[1, 'tenant opened'], [2, 'invited'], [3, 'invitation accepted'], [4, 'roles changed']]);
+  expect(rows.map((r) => [Number(r.number), r.what])).toEqual([
+    [1, 'tenant opened'],
+    [2, 'invited'],
+    [3, 'invitation accepted'],
+    [4, 'roles changed'],
+  ]);
   expect(rows[3]).toMatchObject({ actor: boss, event: { user: id, before: [{ role: 'keeper', on: 'tenant' }], after: [{ role: 'reader', on: 'tenant' }] } });
   expect((await db.selectFrom('lintel_tenant').select('last_hash').where('id', '=', tenant).executeTakeFirstOrThrow()).last_hash).toBe(head);
   const words = await db.selectFrom('lintel_audit_words').selectAll().where('tenant_id', '=', tenant).where('number', '=', 4).executeTakeFirstOrThrow();
@@ -253,16 +300,25 @@ test('every change is on record in a chain that shows a change, and erased words
 
 test('a change inside the application’s transaction is undone with it', async () => {
   const id = await member();
-  await db.transaction().execute(async (tx) => {
-    const inside = await lintel.within(tx).enter({ tenant, user: boss });
-    await inside.members.setRoles(id, [whole('keeper')]);
-    throw new Error('undo');
-  }).catch(() => undefined);
+  await db
+    .transaction()
+    .execute(async (tx) => {
+      const inside = await lintel.within(tx).enter({ tenant, user: boss });
+      await inside.members.setRoles(id, [whole('keeper')]);
+      throw new Error('undo');
+    })
+    .catch(() => undefined);
   expect((await enter(id)).describe().line).toBe('no role');
 });
 
 test('a mail server that is down loses nothing and blocks nobody; the message goes out later, once', async () => {
-  const down = createLintel({ charter, db, mailer: smtpMailer({ host: '127.0.0.1', port: 1, from: { name: 'A', address: 'a@made.example' } }), invitationLink: (t) => `https://x.example/#${t}`, clock: () => now });
+  const down = createLintel({
+    charter,
+    db,
+    mailer: smtpMailer({ host: '127.0.0.1', port: 1, from: { name: 'A', address: 'a@made.example' } }),
+    invitationLink: (t) => `https://x.example/#${t}`,
+    clock: () => now,
+  });
   const [answer] = await (await down.enter({ tenant, user: boss })).invitations.send([{ address: 'later@made.example', roles: [] }]);
   expect(answer?.outcome).toBe('invited');
   expect((await down.deliver()).failed).toBeGreaterThan(0);
@@ -283,7 +339,14 @@ test('a message has two parts, any letters in its subject, one recipient, and no
   expect(mail).toMatchObject({ to: ['one@made.example'], subject: 'Boss invites you to Hönig & <b>Söhne</b> 蜂蜜' });
   expect(mail?.html).toContain('Hönig &#38; &#60;b&#62;Söhne');
   expect(mail?.html).not.toContain('<b>');
-  const odd = createLintel({ charter, db, mailer: smtpMailer({ host: '127.0.0.1', port: tray.port, from: { name: 'Apiary', address: 'post@apiary.example' } }), invitationLink: (t) => `https://x.example/#${t}`, invitationWords: () => ({ subject: 'Hi\r\nBcc: evil@made.example', before: [], action: 'Go', after: [] }), clock: () => now });
+  const odd = createLintel({
+    charter,
+    db,
+    mailer: smtpMailer({ host: '127.0.0.1', port: tray.port, from: { name: 'Apiary', address: 'post@apiary.example' } }),
+    invitationLink: (t) => `https://x.example/#${t}`,
+    invitationWords: () => ({ subject: 'Hi\r\nBcc: evil@made.example', before: [], action: 'Go', after: [] }),
+    clock: () => now,
+  });
   await (await odd.enter({ tenant, user: boss })).invitations.send([{ address: 'two@made.example', roles: [] }]);
   await odd.deliver();
   expect(tray.messages[0]).toMatchObject({ to: ['two@made.example'], subject: 'Hi Bcc: evil@made.example' });

@@ -8,7 +8,12 @@ const kinds = defineKinds(
   { hive, visit: { table: 'visits', label: 'id', fields: { id: id(), tenantId: tenant(), hiveId: parent('hive') }, actions: { read: { label: 'See' } } } },
   { hive: { own: ({ record, me }) => record.keeperId.is(me.userId) }, visit: { mine: ({ record, me }) => record.hiveId.parent.keeperId.is(me.userId) } },
 );
-const charter = defineCharter(kinds, { areas: { hives: { label: 'Hives' } }, roles: { keeper: { label: 'Keeper', startsAt: 'hives', may: { 'hive.read': 'tenant', 'hive.update': ['own'], 'visit.read': 'followed', 'member.read': 'tenant' } } } });
+const charter = defineCharter(kinds, {
+  areas: { hives: { label: 'Hives' } },
+  roles: {
+    keeper: { label: 'Keeper', startsAt: 'hives', may: { 'hive.read': 'tenant', 'hive.update': ['own'], 'visit.read': 'followed', 'member.read': 'tenant' } },
+  },
+});
 const standing = openStanding(charter, {} as Snapshot);
 
 export function wellSpelt(): void {

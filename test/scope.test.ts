@@ -5,8 +5,15 @@ import { isLintelError } from 'warm-lintel';
 import { type Apiary, apiaryOnPglite, apiaryOnPostgres } from './worlds.js';
 
 type Standing = Awaited<ReturnType<Apiary['enter']>>;
-const swap: KyselyPlugin = { transformQuery: ({ node }) => JSON.parse(JSON.stringify(node).replaceAll('"sheets"', '"lintel_person"')), transformResult: async ({ result }) => result };
-const code = (work: () => Promise<unknown>) => work().then(() => 'done', (error: unknown) => (isLintelError(error) ? error.code : `not ours: ${String(error)}`));
+const swap: KyselyPlugin = {
+  transformQuery: ({ node }) => JSON.parse(JSON.stringify(node).replaceAll('"sheets"', '"lintel_person"')),
+  transformResult: async ({ result }) => result,
+};
+const code = (work: () => Promise<unknown>) =>
+  work().then(
+    () => 'done',
+    (error: unknown) => (isLintelError(error) ? error.code : `not ours: ${String(error)}`),
+  );
 
 describe.each([
   ['PostgreSQL', apiaryOnPostgres],
@@ -37,17 +44,44 @@ describe.each([
       subquery: s.selectFrom(s.selectFrom('hives').selectAll().as('x')).select('x.id').execute(),
       'join to itself': s.selectFrom('hives as a').innerJoin('hives as b', 'b.id', 'a.id').select('b.id').execute(),
       'right join': s.selectFrom('inspections as i').rightJoin('hives as h', 'h.id', 'i.hive_id').select('h.id').execute(),
-      cte: (s as any).with('x', (q: any) => q.selectFrom('hives').select('id')).selectFrom('x').select('x.id').execute(),
-      'cte in a subquery': (s as any).selectFrom((eb: any) => eb.selectFrom('hives').select('id').as('y')).select('y.id').execute(),
-      'recursive cte': (s as any).withRecursive('x', (q: any) => q.selectFrom('hives').select('id').union(q.selectFrom('x').select('x.id'))).selectFrom('x').select('x.id').execute(),
+      cte: (s as any)
+        .with('x', (q: any) => q.selectFrom('hives').select('id'))
+        .selectFrom('x')
+        .select('x.id')
+        .execute(),
+      'cte in a subquery': (s as any)
+        .selectFrom((eb: any) => eb.selectFrom('hives').select('id').as('y'))
+        .select('y.id')
+        .execute(),
+      'recursive cte': (s as any)
+        .withRecursive('x', (q: any) => q.selectFrom('hives').select('id').union(q.selectFrom('x').select('x.id')))
+        .selectFrom('x')
+        .select('x.id')
+        .execute(),
       union: s.selectFrom('hives').select('id').union(s.selectFrom('hives as h2').select('h2.id')).execute(),
-      exists: s.selectFrom('hives').select('id').where((eb: any) => eb.exists(eb.selectFrom('hives as o').select('o.id').whereRef('o.id', '=', 'hives.id'))).execute(),
-      or: s.selectFrom('hives').select('id').where((eb: any) => eb.or([eb('id', '=', 'x'), eb('tenant_id', '=', 'quillmoor'), eb('tenant_id', '=', 'alderbrook')])).execute(),
+      exists: s
+        .selectFrom('hives')
+        .select('id')
+        .where((eb: any) => eb.exists(eb.selectFrom('hives as o').select('o.id').whereRef('o.id', '=', 'hives.id')))
+        .execute(),
+      or: s
+        .selectFrom('hives')
+        .select('id')
+        .where((eb: any) => eb.or([eb('id', '=', 'x'), eb('tenant_id', '=', 'quillmoor'), eb('tenant_id', '=', 'alderbrook')]))
+        .execute(),
     };
     for (const [shape, rows] of Object.entries(shapes)) expect({ shape, ids: ids(await rows) }).toEqual({ shape, ids: mine });
-    const { n } = await (s as any).selectFrom('hives').select((eb: any) => eb.fn.countAll().as('n')).executeTakeFirstOrThrow();
+    const { n } = await (s as any)
+      .selectFrom('hives')
+      .select((eb: any) => eb.fn.countAll().as('n'))
+      .executeTakeFirstOrThrow();
     expect(Number(n)).toBe(mine.length);
-    const left = await scope(maren).selectFrom('hives as h').leftJoin('entries as e', 'e.tenant_id', 'h.tenant_id').select(['h.id', 'e.id as entry']).distinct().execute();
+    const left = await scope(maren)
+      .selectFrom('hives as h')
+      .leftJoin('entries as e', 'e.tenant_id', 'h.tenant_id')
+      .select(['h.id', 'e.id as entry'])
+      .distinct()
+      .execute();
     expect(left.every((row: any) => row.id.startsWith('a-'))).toBe(true);
   });
 
@@ -67,9 +101,18 @@ describe.each([
     expect(rows.every((r: any) => r.keeper_id === 'tobias')).toBe(true);
     const found = await tobias.find('hive', { limit: 100 });
     expect(found.every((h) => 'registrationNo' in h === (h.keeperId === 'tobias'))).toBe(true);
-    expect(await tobias.find('hive', { where: { registrationNo: 'R-A1079' } })).toEqual(await tobias.find('hive', { where: { registrationNo: 'R-A1079', keeperId: 'tobias' } }));
+    expect(await tobias.find('hive', { where: { registrationNo: 'R-A1079' } })).toEqual(
+      await tobias.find('hive', { where: { registrationNo: 'R-A1079', keeperId: 'tobias' } }),
+    );
     expect(await code(() => s.updateTable('hives').set({ name: 'x' }).where('registration_no', '=', 'R-A1079').execute())).toBe('scope-refused');
-    expect(await code(() => s.updateTable('hives').set((eb: any) => ({ name: eb.ref('registration_no') })).execute())).toBe('scope-refused');
+    expect(
+      await code(() =>
+        s
+          .updateTable('hives')
+          .set((eb: any) => ({ name: eb.ref('registration_no') }))
+          .execute(),
+      ),
+    ).toBe('scope-refused');
   });
 
   test('each way around the scope is refused by name', async () => {
@@ -77,33 +120,98 @@ describe.each([
     const escapes: Record<string, () => Promise<unknown>> = {
       'a raw select item': () => s.selectFrom('hives').select(sql`(select count(*) from hives)`.as('n')).execute(),
       'a raw condition': () => s.selectFrom('hives').select('id').where(sql<boolean>`true or true`).execute(),
-      'a raw table': () => s.selectFrom(sql`hives`.as('h') as never).selectAll().execute(),
+      'a raw table': () =>
+        s
+          .selectFrom(sql`hives`.as('h') as never)
+          .selectAll()
+          .execute(),
       'a raw order': () => s.selectFrom('hives').select('id').orderBy(sql`(select 1)`).execute(),
-      'a function that runs SQL': () => s.selectFrom('hives').select((eb: any) => eb.fn('query_to_xml', [eb.val('select 1')]).as('x')).execute(),
-      'a function by its raw text': () => s.selectFrom('hives').select((eb: any) => eb.fn('lower(name), pg_sleep', [eb.val(1)]).as('x')).execute(),
-      'a cast, which can fail on one row': () => s.selectFrom('hives').select('id').where((eb: any) => eb(eb.cast('name', 'integer'), '=', 1)).execute(),
-      'a division, which can fail on one row': () => s.selectFrom('hives').select((eb: any) => eb('colonies', '/', 0).as('x')).execute(),
+      'a function that runs SQL': () =>
+        s
+          .selectFrom('hives')
+          .select((eb: any) => eb.fn('query_to_xml', [eb.val('select 1')]).as('x'))
+          .execute(),
+      'a function by its raw text': () =>
+        s
+          .selectFrom('hives')
+          .select((eb: any) => eb.fn('lower(name), pg_sleep', [eb.val(1)]).as('x'))
+          .execute(),
+      'a cast, which can fail on one row': () =>
+        s
+          .selectFrom('hives')
+          .select('id')
+          .where((eb: any) => eb(eb.cast('name', 'integer'), '=', 1))
+          .execute(),
+      'a division, which can fail on one row': () =>
+        s
+          .selectFrom('hives')
+          .select((eb: any) => eb('colonies', '/', 0).as('x'))
+          .execute(),
       'an unknown table': () => s.selectFrom('lintel_credential').selectAll().execute(),
       'a table of the catalogue': () => s.selectFrom('pg_catalog.pg_class').selectAll().execute(),
       'a declared table in another schema': () => s.selectFrom('public.hives').selectAll().execute(),
       'a schema by plugin': () => s.withSchema('public').selectFrom('hives').selectAll().execute(),
-      'a cte named like a table': () => s.with('hives', (q: any) => q.selectFrom('entries').selectAll()).selectFrom('hives').selectAll().execute(),
-      'a cte that writes': () => s.with('x', (q: any) => q.deleteFrom('hives').returning('id')).selectFrom('x').selectAll().execute(),
-      'a cte used outside of its place': () => s.selectFrom((s as any).with('x', (q: any) => q.selectFrom('hives').select('id')).selectFrom('x').selectAll().as('y')).innerJoin('x', 'x.id', 'y.id').selectAll().execute(),
-      'a lateral join': () => s.selectFrom('hives as h').innerJoinLateral((eb: any) => eb.selectFrom('inspections').selectAll().as('i'), (j: any) => j.onTrue()).selectAll().execute(),
+      'a cte named like a table': () =>
+        s
+          .with('hives', (q: any) => q.selectFrom('entries').selectAll())
+          .selectFrom('hives')
+          .selectAll()
+          .execute(),
+      'a cte that writes': () =>
+        s
+          .with('x', (q: any) => q.deleteFrom('hives').returning('id'))
+          .selectFrom('x')
+          .selectAll()
+          .execute(),
+      'a cte used outside of its place': () =>
+        s
+          .selectFrom(
+            (s as any)
+              .with('x', (q: any) => q.selectFrom('hives').select('id'))
+              .selectFrom('x')
+              .selectAll()
+              .as('y'),
+          )
+          .innerJoin('x', 'x.id', 'y.id')
+          .selectAll()
+          .execute(),
+      'a lateral join': () =>
+        s
+          .selectFrom('hives as h')
+          .innerJoinLateral(
+            (eb: any) => eb.selectFrom('inspections').selectAll().as('i'),
+            (j: any) => j.onTrue(),
+          )
+          .selectAll()
+          .execute(),
       'a row lock': () => s.selectFrom('hives').selectAll().forUpdate().execute(),
       'a merge': () => s.mergeInto('hives').using('entries', 'entries.id', 'hives.id').whenMatched().thenDelete().execute(),
-      'an upsert': () => s.insertInto('hives').values({ id: 'a-hive-01', name: 'x' }).onConflict((c: any) => c.column('id').doUpdateSet({ name: 'x' })).execute(),
-      'an insert from a select': () => s.insertInto('hives').columns(['id', 'name']).expression((eb: any) => eb.selectFrom('entries').select(['id', 'purpose'])).execute(),
+      'an upsert': () =>
+        s
+          .insertInto('hives')
+          .values({ id: 'a-hive-01', name: 'x' })
+          .onConflict((c: any) => c.column('id').doUpdateSet({ name: 'x' }))
+          .execute(),
+      'an insert from a select': () =>
+        s
+          .insertInto('hives')
+          .columns(['id', 'name'])
+          .expression((eb: any) => eb.selectFrom('entries').select(['id', 'purpose']))
+          .execute(),
       'an update from another table': () => s.updateTable('hives').from('entries').set({ name: 'x' }).execute(),
       'a delete using another table': () => s.deleteFrom('entries').using('hives').execute(),
       'a whole row in a write': () => s.updateTable('hives').set({ name: 'x' }).where('hives.hives', '=', 'x').execute(),
       'a system column in a write': () => s.updateTable('hives').set({ name: 'x' }).where('ctid', '=', '(0,1)').execute(),
-      'a name longer than the database keeps': () => s.with('h'.repeat(64), (q: any) => q.selectFrom('hives').select('id')).selectFrom('h'.repeat(64)).selectAll().execute(),
+      'a name longer than the database keeps': () =>
+        s
+          .with('h'.repeat(64), (q: any) => q.selectFrom('hives').select('id'))
+          .selectFrom('h'.repeat(64))
+          .selectAll()
+          .execute(),
       'a plugin that rewrites the table away': () => s.withPlugin(swap).selectFrom('sheets').selectAll().execute(),
     };
-    for (const [what, escape] of Object.entries(escapes)) {
-      const answer = await code(escape);
+    for (const [what, attempt] of Object.entries(escapes)) {
+      const answer = await code(attempt);
       expect({ what, answer: ['scope-refused', 'unknown-table', 'unknown-column'].includes(answer) ? 'refused' : answer }).toEqual({ what, answer: 'refused' });
     }
     expect('schema' in s || 'executeQuery' in s || 'introspection' in s || 'connection' in s || 'getExecutor' in s).toBe(false);
@@ -118,7 +226,13 @@ describe.each([
     const rows = await scope(tobias).withoutPlugins().selectFrom('hives').select('id').execute();
     expect(rows.every((r: any) => r.id.startsWith('a-'))).toBe(true);
     const camel = tobias.scope<any>(db.withPlugin(new CamelCasePlugin()));
-    const [row] = await camel.updateTable('hives').set({ name: 'Amber hive' }).where('keeperId', '=', 'tobias').where('id', '=', 'a-hive-01').returning(['id', 'keeperId']).execute();
+    const [row] = await camel
+      .updateTable('hives')
+      .set({ name: 'Amber hive' })
+      .where('keeperId', '=', 'tobias')
+      .where('id', '=', 'a-hive-01')
+      .returning(['id', 'keeperId'])
+      .execute();
     expect(row).toEqual({ id: 'a-hive-01', keeperId: 'tobias' });
   });
 
@@ -128,11 +242,41 @@ describe.each([
     expect(made).toMatchObject({ tenant_id: 'alderbrook', keeper_id: 'tobias', made_by: 'tobias' });
     expect(await code(() => s.insertInto('hives').values({ id: 'n-2', name: 'New', tenant_id: 'quillmoor' }).execute())).toBe('field-set-by-library');
     expect(await code(() => s.insertInto('hives').values({ id: 'n-2', name: 'New', made_by: 'maren' }).execute())).toBe('field-set-by-library');
-    expect(await code(() => s.insertInto('hives').values([{ id: 'n-2', name: 'Mine' }, { id: 'n-3', name: 'Theirs', keeper_id: 'sela' }] as never).execute())).toBe('guarded-field');
+    expect(
+      await code(() =>
+        s
+          .insertInto('hives')
+          .values([
+            { id: 'n-2', name: 'Mine' },
+            { id: 'n-3', name: 'Theirs', keeper_id: 'sela' },
+          ] as never)
+          .execute(),
+      ),
+    ).toBe('guarded-field');
     expect(await code(() => s.insertInto('hives').values({ id: 'n-2', name: 'New', registration_no: 'R-1' }).execute())).toBe('guarded-field');
-    expect(await code(() => s.insertInto('inspections').values({ id: 'i-1', hive_id: 'q-hive-01', held_at: new Date(0), summary: 'x' }).execute())).toBe('no-such-value');
-    expect(await code(() => s.insertInto('inspections').values({ id: 'i-1', hive_id: 'a-hive-02', held_at: new Date(0), summary: 'x' }).execute())).toBe('guarded-field');
-    expect(await s.insertInto('inspections').values({ id: 'i-1', hive_id: 'n-1', held_at: new Date(0), summary: 'x' }).returning('made_by').execute()).toEqual([{ made_by: 'tobias' }]);
+    expect(
+      await code(() =>
+        s
+          .insertInto('inspections')
+          .values({ id: 'i-1', hive_id: 'q-hive-01', held_at: new Date(0), summary: 'x' })
+          .execute(),
+      ),
+    ).toBe('no-such-value');
+    expect(
+      await code(() =>
+        s
+          .insertInto('inspections')
+          .values({ id: 'i-1', hive_id: 'a-hive-02', held_at: new Date(0), summary: 'x' })
+          .execute(),
+      ),
+    ).toBe('guarded-field');
+    expect(
+      await s
+        .insertInto('inspections')
+        .values({ id: 'i-1', hive_id: 'n-1', held_at: new Date(0), summary: 'x' })
+        .returning('made_by')
+        .execute(),
+    ).toEqual([{ made_by: 'tobias' }]);
     expect(ids(await db.selectFrom('hives').select('id').where('id', 'like', 'n-%').execute())).toEqual(['n-1']);
     const unowned = await code(() => scope(maren).insertInto('hives').values({ id: 'n-4', name: 'Unowned', keeper_id: null }).execute());
     expect(unowned).toBe('done');
@@ -143,7 +287,15 @@ describe.each([
     const all = await s.updateTable('hives').set({ colonies: 7 }).where('id', 'in', ['a-hive-01', 'a-hive-02', 'q-hive-01']).executeTakeFirst();
     expect(all.numUpdatedRows).toBe(1n);
     expect(await db.selectFrom('hives').select('id').where('colonies', '=', 7).execute()).toEqual([{ id: 'a-hive-01' }]);
-    for (const column of ['tenant_id', 'made_by', 'id']) expect(await code(() => s.updateTable('hives').set({ [column]: 'quillmoor' }).execute())).toBe('field-set-by-library');
+    for (const column of ['tenant_id', 'made_by', 'id'])
+      expect(
+        await code(() =>
+          s
+            .updateTable('hives')
+            .set({ [column]: 'quillmoor' })
+            .execute(),
+        ),
+      ).toBe('field-set-by-library');
     expect((await s.updateTable('hives').set({ registration_no: 'X' }).where('id', '=', 'a-hive-01').executeTakeFirst()).numUpdatedRows).toBe(0n);
     expect((await s.updateTable('hives').set({ name: 'y' }).where('id', '=', 'a-hive-09').executeTakeFirst()).numUpdatedRows).toBe(0n); // archived
     const otto = await lintel.enter({ tenant: 'alderbrook', user: 'otto' });
@@ -151,16 +303,24 @@ describe.each([
     expect(await code(() => scope(otto).updateTable('hives').set({ site_id: 'heath' }).where('id', '=', 'a-hive-01').execute())).toBe('write-out-of-reach');
     expect(await code(() => scope(otto).updateTable('hives').set({ site_id: 'nowhere' }).where('id', '=', 'a-hive-01').execute())).toBe('no-such-value');
     expect((await scope(otto).updateTable('hives').set({ site_id: 'mill-meadow' }).where('id', '=', 'a-hive-01').executeTakeFirst()).numUpdatedRows).toBe(1n);
-    expect(await code(() => s.transaction().execute(async (trx) => {
-      await trx.updateTable('hives').set({ colonies: 9 }).where('id', '=', 'a-hive-01').execute();
-      await trx.insertInto('hives').values({ id: 'n-9', name: 'x', keeper_id: 'sela' } as never).execute();
-    }))).toBe('guarded-field');
+    expect(
+      await code(() =>
+        s.transaction().execute(async (trx) => {
+          await trx.updateTable('hives').set({ colonies: 9 }).where('id', '=', 'a-hive-01').execute();
+          await trx
+            .insertInto('hives')
+            .values({ id: 'n-9', name: 'x', keeper_id: 'sela' } as never)
+            .execute();
+        }),
+      ),
+    ).toBe('guarded-field');
     expect(await db.selectFrom('hives').select('colonies').where('id', '=', 'a-hive-01').execute()).toEqual([{ colonies: 7 }]);
   });
 
   test('a hive is handed to somebody who can read it, and then the giver’s power is over', async () => {
     const s = scope(tobias);
-    const give = (to: string | null, id = 'a-hive-04') => code(() => s.updateTable('hives').set({ keeper_id: to }).where('id', '=', id).executeTakeFirstOrThrow());
+    const give = (to: string | null, id = 'a-hive-04') =>
+      code(() => s.updateTable('hives').set({ keeper_id: to }).where('id', '=', id).executeTakeFirstOrThrow());
     expect(await give('rosa')).toBe('no-such-value'); // of another tenant
     expect(await give('nobody')).toBe('no-such-value');
     expect(await give('pavel')).toBe('no-such-value'); // a member who reads no hive

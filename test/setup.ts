@@ -57,7 +57,18 @@ export async function startPostgres(): Promise<Cluster> {
   const as = asServer(dir);
   const data = join(dir, 'data');
   const run = (program: string, args: string[]) => as(join(bin, program), args);
-  const [initdb, initArgs] = run('initdb', ['-D', data, '-U', 'lintel', '--auth=trust', '--encoding=UTF8', '--locale=C.UTF-8', '--locale-provider=icu', '--icu-locale=en-US', '--no-sync']);
+  const [initdb, initArgs] = run('initdb', [
+    '-D',
+    data,
+    '-U',
+    'lintel',
+    '--auth=trust',
+    '--encoding=UTF8',
+    '--locale=C.UTF-8',
+    '--locale-provider=icu',
+    '--icu-locale=en-US',
+    '--no-sync',
+  ]);
   execFileSync(initdb, initArgs, { cwd: dir, stdio: 'ignore' });
   const port = await freePort();
   const settings = ['fsync=off', 'synchronous_commit=off', 'full_page_writes=off', 'max_connections=100', `unix_socket_directories=${dir}`];
@@ -66,7 +77,10 @@ export async function startPostgres(): Promise<Cluster> {
   const url = `postgres://lintel@127.0.0.1:${port}`;
   for (let i = 0; ; i++) {
     const client = new pg.Client(`${url}/postgres`);
-    const up = await client.connect().then(() => true, () => false);
+    const up = await client.connect().then(
+      () => true,
+      () => false,
+    );
     await client.end().catch(() => undefined);
     if (up) break;
     if (i > 100) throw new Error('The throw-away PostgreSQL did not start within 10 seconds.');

@@ -15,13 +15,29 @@ const facts = (over: Partial<Facts> = {}): Facts => ({
   ...over,
 });
 const keeper = new Standing(charter, facts());
-const hive = { id: 'h1', tenantId: 'alderbrook', keeperId: 'tobias', madeBy: 'maren', siteId: null, name: 'Amber', colonies: 1, status: 'active', registrationNo: null, inspectors: [] } as const;
+const hive = {
+  id: 'h1',
+  tenantId: 'alderbrook',
+  keeperId: 'tobias',
+  madeBy: 'maren',
+  siteId: null,
+  name: 'Amber',
+  colonies: 1,
+  status: 'active',
+  registrationNo: null,
+  inspectors: [],
+} as const;
 const outcome = (standing: Standing<any>, action: string, record?: object, options?: object) => standing.decide(action, record, options).outcome;
 
 test('the first that applies decides, in the order of the design', () => {
   const by = (role: string, over: Partial<Facts> = {}) => new Standing(charter, facts({ assignments: [{ role, anchor: { on: 'tenant' } }], ...over }));
   expect(() => keeper.may('hive.updte' as never)).toThrow('no action "hive.updte"; did you mean hive.update?');
-  for (const nobody of [facts({ subject: 'suspended' }), facts({ subject: 'guest' }), facts({ subject: 'visitor' }), facts({ tenant: { ...tenantFacts, open: false } })]) {
+  for (const nobody of [
+    facts({ subject: 'suspended' }),
+    facts({ subject: 'guest' }),
+    facts({ subject: 'visitor' }),
+    facts({ tenant: { ...tenantFacts, open: false } }),
+  ]) {
     expect(new Standing(charter, nobody).decide('hive.read', hive)).toMatchObject({ outcome: 'no standing', visibility: 'hidden', allowed: false });
   }
   expect(keeper.decide('hive.update', { ...hive, tenantId: 'quillmoor' })).toMatchObject({ outcome: 'other tenant', visibility: 'hidden' });
@@ -31,7 +47,11 @@ test('the first that applies decides, in the order of the design', () => {
   expect(outcome(by('keyholder', { fulfilled: [] }), 'member.remove')).toBe('obligation');
   expect(outcome(by('reader'), 'hive.update', hive)).toBe('no grant');
   expect(outcome(keeper, 'hive.update', { ...hive, keeperId: 'sela' })).toBe('out of reach');
-  expect(keeper.decide('hive.update', hive, { fields: ['name', 'registrationNo'] })).toMatchObject({ outcome: 'guarded field', rule: 'registrationNo', needs: 'hive.register' });
+  expect(keeper.decide('hive.update', hive, { fields: ['name', 'registrationNo'] })).toMatchObject({
+    outcome: 'guarded field',
+    rule: 'registrationNo',
+    needs: 'hive.register',
+  });
   expect(outcome(keeper, 'hive.update', hive, { fields: ['name', 'keeperId'] })).toBe('allowed');
   expect(outcome(keeper, 'hive.update', { ...hive, keeperId: null })).toBe('allowed');
 });
@@ -46,15 +66,23 @@ test('a plan that lacks a feature refuses for that reason', () => {
 
 test('what is hidden answers like what is missing, to the letter', () => {
   const inspector = new Standing(charter, facts({ assignments: [{ role: 'inspector', anchor: { on: 'tenant' } }] }));
-  const answers = [inspector.decide('hive.update', hive), inspector.decide('hive.update', { ...hive, tenantId: 'quillmoor' }), keeper.decide('hive.read', { ...hive, tenantId: 'quillmoor' })];
-  for (const answer of answers) expect(JSON.stringify({ words: answer.words, visibility: answer.visibility })).toBe('{"words":"There is no such hive.","visibility":"hidden"}');
+  const answers = [
+    inspector.decide('hive.update', hive),
+    inspector.decide('hive.update', { ...hive, tenantId: 'quillmoor' }),
+    keeper.decide('hive.read', { ...hive, tenantId: 'quillmoor' }),
+  ];
+  for (const answer of answers)
+    expect(JSON.stringify({ words: answer.words, visibility: answer.visibility })).toBe('{"words":"There is no such hive.","visibility":"hidden"}');
   expect(() => inspector.insist('hive.update', hive)).toThrow(expect.objectContaining({ code: 'not-found', message: 'There is no such hive.' }));
 });
 
 test('a refusal on a visible record names the act, the rule and whom to ask', () => {
   const answer = keeper.decide('hive.update', { ...hive, keeperId: 'sela' });
   expect(answer.words).toBe('You may change a hive only where you are the keeper or keeper is empty. That is not so for Amber. Ask Maren.');
-  expect(answer.looked.map((g) => [g.reach, g.failed])).toEqual([['own', ['keeper is not “tobias” (it is “sela”)']], ['unclaimed', ['keeper is not empty']]]);
+  expect(answer.looked.map((g) => [g.reach, g.failed])).toEqual([
+    ['own', ['keeper is not “tobias” (it is “sela”)']],
+    ['unclaimed', ['keeper is not empty']],
+  ]);
 });
 
 test('an assignment reaches its reach within its anchor, and a tenant action takes the whole tenant', () => {
@@ -91,7 +119,16 @@ test('fields tell a form what it can offer, with the reason', () => {
 
 test('a snapshot answers what rests on the person and the record alone, takes the rest from the server, and ends', () => {
   let now = Date.UTC(2026, 5, 1);
-  const junior = new Standing(charter, facts({ assignments: [{ role: 'junior', anchor: { on: 'tenant' } }, { role: 'keeper', anchor: { on: 'unit', unitId: 'orchards' } }] }), { now: () => now });
+  const junior = new Standing(
+    charter,
+    facts({
+      assignments: [
+        { role: 'junior', anchor: { on: 'tenant' } },
+        { role: 'keeper', anchor: { on: 'unit', unitId: 'orchards' } },
+      ],
+    }),
+    { now: () => now },
+  );
   const snapshot = JSON.parse(JSON.stringify(junior.snapshot(60)));
   expect(Object.keys(snapshot)).not.toContain('below');
   const opened = openStanding(charter, snapshot, { now: () => now });
@@ -108,21 +145,44 @@ test('a snapshot answers what rests on the person and the record alone, takes th
 });
 
 test('powers can be said in one line, and every permission with the way it came', () => {
-  const { line, permissions } = new Standing(charter, facts({ assignments: [{ role: 'keeper', anchor: { on: 'tenant' } }, { role: 'warden', anchor: { on: 'unit', unitId: 'orchards', name: 'Orchard side' } }] })).describe();
+  const { line, permissions } = new Standing(
+    charter,
+    facts({
+      assignments: [
+        { role: 'keeper', anchor: { on: 'tenant' } },
+        { role: 'warden', anchor: { on: 'unit', unitId: 'orchards', name: 'Orchard side' } },
+      ],
+    }),
+  ).describe();
   expect(line).toBe('Keeper, Site warden at Orchard side');
   const read = permissions.find((p) => p.permission === 'hive.read');
-  expect(read?.ways.map((w) => w.path)).toEqual([{ by: 'role', role: 'keeper', included: ['reader'] }, { by: 'role', role: 'warden', included: [] }]);
+  expect(read?.ways.map((w) => w.path)).toEqual([
+    { by: 'role', role: 'keeper', included: ['reader'] },
+    { by: 'role', role: 'warden', included: [] },
+  ]);
   expect(new Standing(charter, facts({ assignments: [{ role: 'gone', anchor: { on: 'tenant' } }] })).describe().line).toBe('no role');
 });
 
 test('may, decide and filter agree, for any roles and any record', () => {
   const anchors = fc.constantFrom({ on: 'tenant' as const }, { on: 'unit' as const, unitId: 'orchards' });
-  const assignments = fc.array(fc.record({ role: fc.constantFrom('keyholder', 'gone', ...Object.keys(charter.data.roles)), anchor: anchors }), { maxLength: 3 });
-  const records = fc.record({
-    id: fc.constant('h1'), tenantId: fc.constantFrom('alderbrook', 'quillmoor', null), keeperId: fc.constantFrom('tobias', 'sela', null), madeBy: fc.constant('maren'), siteId: fc.constantFrom('upper-orchard', 'heath', null),
-    name: fc.constant('A'), colonies: fc.constant(1), status: fc.constantFrom('active', 'archived', null), registrationNo: fc.constant(null), inspectors: fc.constantFrom([], ['tobias'], ['sela']),
+  const assignments = fc.array(fc.record({ role: fc.constantFrom('keyholder', 'gone', ...Object.keys(charter.data.roles)), anchor: anchors }), {
+    maxLength: 3,
   });
-  const actions = Object.keys(charter.data.kinds.hive?.actions ?? {}).filter((a) => a !== 'create').map((a) => `hive.${a}` as const);
+  const records = fc.record({
+    id: fc.constant('h1'),
+    tenantId: fc.constantFrom('alderbrook', 'quillmoor', null),
+    keeperId: fc.constantFrom('tobias', 'sela', null),
+    madeBy: fc.constant('maren'),
+    siteId: fc.constantFrom('upper-orchard', 'heath', null),
+    name: fc.constant('A'),
+    colonies: fc.constant(1),
+    status: fc.constantFrom('active', 'archived', null),
+    registrationNo: fc.constant(null),
+    inspectors: fc.constantFrom([], ['tobias'], ['sela']),
+  });
+  const actions = Object.keys(charter.data.kinds.hive?.actions ?? {})
+    .filter((a) => a !== 'create')
+    .map((a) => `hive.${a}` as const);
   const holds = (p: any, r: any): boolean => {
     if (p.op === 'and') return p.of.every((q: any) => holds(q, r));
     if (p.op === 'or') return p.of.some((q: any) => holds(q, r));
@@ -133,21 +193,27 @@ test('may, decide and filter agree, for any roles and any record', () => {
     return p.op === 'includes' ? r[p.field].includes(p.to.value) : p.op === 'always';
   };
   fc.assert(
-    fc.property(assignments, fc.constantFrom('member', 'guest', 'visitor', 'suspended'), records, fc.constantFrom(...actions), (held, subject, record, action) => {
-      const standing = new Standing(charter, facts({ assignments: held, subject: subject as Facts['subject'] })) as Standing<any>;
-      const decision = standing.decide(action, record);
-      expect(standing.may(action, record)).toBe(decision.allowed);
-      expect(holds(standing.filter(action), record)).toBe(decision.allowed);
-      // No action reaches what read does not reach, and what is hidden is never named.
-      if (decision.allowed) expect(standing.may('hive.read', record)).toBe(true);
-      if (!standing.may('hive.read', record)) expect(decision.words).toBe('There is no such hive.');
-      try {
-        standing.insist(action, record);
-        expect(decision.allowed).toBe(true);
-      } catch (error) {
-        expect(isLintelError(error, decision.visibility === 'hidden' ? 'not-found' : 'refused')).toBe(true);
-      }
-    }),
+    fc.property(
+      assignments,
+      fc.constantFrom('member', 'guest', 'visitor', 'suspended'),
+      records,
+      fc.constantFrom(...actions),
+      (held, subject, record, action) => {
+        const standing = new Standing(charter, facts({ assignments: held, subject: subject as Facts['subject'] })) as Standing<any>;
+        const decision = standing.decide(action, record);
+        expect(standing.may(action, record)).toBe(decision.allowed);
+        expect(holds(standing.filter(action), record)).toBe(decision.allowed);
+        // No action reaches what read does not reach, and what is hidden is never named.
+        if (decision.allowed) expect(standing.may('hive.read', record)).toBe(true);
+        if (!standing.may('hive.read', record)) expect(decision.words).toBe('There is no such hive.');
+        try {
+          standing.insist(action, record);
+          expect(decision.allowed).toBe(true);
+        } catch (error) {
+          expect(isLintelError(error, decision.visibility === 'hidden' ? 'not-found' : 'refused')).toBe(true);
+        }
+      },
+    ),
     { numRuns: 1500 },
   );
 });

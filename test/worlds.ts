@@ -1,12 +1,12 @@
 import { randomBytes } from 'node:crypto';
 import type { Kysely } from 'kysely';
 import pg from 'pg';
-import { connect, createLintel, type Lintel } from 'warm-lintel/server';
 import { inject } from 'vitest';
+import type { TypesIn } from 'warm-lintel';
+import { connect, createLintel, type Lintel } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { embeddedWorld } from '../examples/apiary/world/embedded.js';
 import { seed } from '../examples/apiary/world/seed.js';
-import type { TypesIn } from 'warm-lintel';
 
 export type Apiary = Lintel<TypesIn<typeof charter>>;
 

@@ -6,7 +6,12 @@ import { embeddedWorld } from './world/embedded.js';
 
 const newest = (dir: string): number => {
   try {
-    return Math.max(0, ...readdirSync(dir, { recursive: true, withFileTypes: true }).filter((f) => f.isFile()).map((f) => statSync(`${f.parentPath}/${f.name}`).mtimeMs));
+    return Math.max(
+      0,
+      ...readdirSync(dir, { recursive: true, withFileTypes: true })
+        .filter((f) => f.isFile())
+        .map((f) => statSync(`${f.parentPath}/${f.name}`).mtimeMs),
+    );
   } catch {
     return 0;
   }
@@ -16,7 +21,11 @@ const at = (path: string) => fileURLToPath(new URL(path, import.meta.url));
 /** In a process of its own, beside the building of the demo world. */
 function buildPages(): Promise<void> {
   console.log('Building the pages (a few seconds) ...');
-  const vite = fork(fileURLToPath(new URL('../../bin/vite.js', import.meta.resolve('vite'))), ['build', '--config', at('vite.config.ts'), '--logLevel', 'warn'], { execArgv: [] });
+  const vite = fork(
+    fileURLToPath(new URL('../../bin/vite.js', import.meta.resolve('vite'))),
+    ['build', '--config', at('vite.config.ts'), '--logLevel', 'warn'],
+    { execArgv: [] },
+  );
   return new Promise((resolve, reject) => vite.once('exit', (code) => (code === 0 ? resolve() : reject(new Error('the pages could not be built')))));
 }
 

@@ -23,7 +23,14 @@ const tenant = await lintel.openTenant({ name: 'Ferncombe Bees', keyholder: anna
 const annas = await lintel.enter({ tenant, user: anna });
 
 step('She adds two hives, and invites Bent as a keeper, over SMTP.');
-await annas.scope<ApiaryTables>().insertInto('hives').values([{ id: 'hive-1', name: 'Birch hive' }, { id: 'hive-2', name: 'Alder hive' }] as never).execute();
+await annas
+  .scope<ApiaryTables>()
+  .insertInto('hives')
+  .values([
+    { id: 'hive-1', name: 'Birch hive' },
+    { id: 'hive-2', name: 'Alder hive' },
+  ] as never)
+  .execute();
 const [answer] = await annas.invitations.send([{ address: 'bent@ferncombe.example', roles: [{ role: 'keeper', anchor: { on: 'tenant' } }] }]);
 assert.equal(answer?.outcome, 'invited');
 await lintel.deliver();
@@ -35,12 +42,20 @@ const bent = await lintel.addPerson({ id: 'bent', name: 'Bent Ravn', address: 'b
 await lintel.acceptInvitation(bent, { token });
 await assert.rejects(lintel.acceptInvitation(bent, { token }), (error) => isLintelError(error, 'invitation-used'));
 const bents = await lintel.enter({ tenant, user: bent });
-await bents.scope<ApiaryTables>().insertInto('hives').values({ id: 'hive-3', name: 'Cedar hive' } as never).execute();
+await bents
+  .scope<ApiaryTables>()
+  .insertInto('hives')
+  .values({ id: 'hive-3', name: 'Cedar hive' } as never)
+  .execute();
 
 step('A neighbour has an organisation of their own. Each person lists hives, by the same query.');
 const nora = await lintel.addPerson({ id: 'nora', name: 'Nora Fell', address: 'nora@fell.example' });
 const noras = await lintel.enter({ tenant: await lintel.openTenant({ name: 'Fell Bees', keyholder: nora }), user: nora });
-await noras.scope<ApiaryTables>().insertInto('hives').values({ id: 'hive-9', name: 'Stone hive' } as never).execute();
+await noras
+  .scope<ApiaryTables>()
+  .insertInto('hives')
+  .values({ id: 'hive-9', name: 'Stone hive' } as never)
+  .execute();
 const seen = async (who: typeof bents) => (await who.find('hive', { order: 'name' })).map((hive) => hive.name).join(', ');
 console.log(`  Anna: ${await seen(annas)}\n  Bent: ${await seen(bents)}\n  Nora: ${await seen(noras)}`);
 assert.deepEqual([await seen(bents), await seen(noras)], ['Alder hive, Birch hive, Cedar hive', 'Stone hive']);

@@ -137,7 +137,10 @@ export class Accounts {
   async startSession(userId: string): Promise<Session> {
     const token = randomBytes(32).toString('base64url');
     const [startedAt, expiresAt] = [new Date(this.#now()), new Date(this.#now() + this.#days * DAY)];
-    await this.#db.insertInto('lintel_session').values({ token_hash: sha256(token), person_id: userId, started_at: startedAt, expires_at: expiresAt }).execute();
+    await this.#db
+      .insertInto('lintel_session')
+      .values({ token_hash: sha256(token), person_id: userId, started_at: startedAt, expires_at: expiresAt })
+      .execute();
     return { userId, token, expiresAt };
   }
 

@@ -135,7 +135,9 @@ function look<V>(all: Readonly<Record<string, V>>, name: string, what: string): 
 
 /** The parent fields whose readers read this record too. */
 export function followedFields(kind: KindData): string[] {
-  return Object.entries(kind.fields).filter(([, f]) => f.role === 'parent' && f.follow !== false).map(([name]) => name);
+  return Object.entries(kind.fields)
+    .filter(([, f]) => f.role === 'parent' && f.follow !== false)
+    .map(([name]) => name);
 }
 
 /** `keeperId` -> `keeper_id`: the column, where none is named. */
@@ -152,14 +154,17 @@ export function shapeOf(kind: KindData): KindShape {
     idField: fields.find(([, f]) => f.role === 'id')?.[0] ?? 'id',
     ...(tenantField !== undefined && { tenantField }),
     fields: Object.fromEntries(
-      fields.map(([name, f]) => [name, {
-        type: f.type,
-        column: f.column ?? snakeCase(name),
-        ...(f.scale !== undefined && { scale: f.scale }),
-        ...(f.to !== undefined && { to: f.to }),
-        ...(f.role === 'unit' && { unit: true as const }),
-        ...(f.link && { link: f.link }),
-      }]),
+      fields.map(([name, f]) => [
+        name,
+        {
+          type: f.type,
+          column: f.column ?? snakeCase(name),
+          ...(f.scale !== undefined && { scale: f.scale }),
+          ...(f.to !== undefined && { to: f.to }),
+          ...(f.role === 'unit' && { unit: true as const }),
+          ...(f.link && { link: f.link }),
+        },
+      ]),
     ),
   };
 }

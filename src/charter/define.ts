@@ -1,4 +1,17 @@
-import { context, type Fact, type Me, me, type ParentTerm, type PeopleTerm, type Predicate, recordOf, type Scalar, type ScalarTerm, type Shapes, type UnitTerm } from '../predicate/index.js';
+import {
+  context,
+  type Fact,
+  type Me,
+  me,
+  type ParentTerm,
+  type PeopleTerm,
+  type Predicate,
+  recordOf,
+  type Scalar,
+  type ScalarTerm,
+  type Shapes,
+  type UnitTerm,
+} from '../predicate/index.js';
 import { type Charter, type CharterTypes, shapeOf } from './charter.js';
 import type { AreaData, KindData, ObligationData, PermissionWords } from './data.js';
 import type { Field, FieldRole } from './field.js';
@@ -13,10 +26,13 @@ type Reaches = Readonly<Record<string, Readonly<Record<string, unknown>>>>;
 /** A field as rules ask it: what can be asked depends on what the field is for. */
 type Term<F extends Fields, X> =
   X extends Field<infer V, infer Role, string, infer To>
-    ? Role extends 'people' ? PeopleTerm
-    : Role extends 'unit' ? UnitTerm
-    : Role extends 'parent' ? ParentTerm<To extends keyof F ? RecordTerms<F, To> : never>
-    : ScalarTerm<V>
+    ? Role extends 'people'
+      ? PeopleTerm
+      : Role extends 'unit'
+        ? UnitTerm
+        : Role extends 'parent'
+          ? ParentTerm<To extends keyof F ? RecordTerms<F, To> : never>
+          : ScalarTerm<V>
     : never;
 
 /** The record as rules see it: its fields by name, and those of its parents one step away. */
@@ -35,7 +51,9 @@ type Checked<F extends Fields, A> = {
     fields: {
       [f in keyof F[N]]: F[N][f] extends Field<unknown, FieldRole, infer Names, infer To>
         ? [Names] extends [N extends keyof A ? keyof A[N] : never]
-          ? [To] extends [keyof F] ? unknown : `no such kind: ${To}`
+          ? [To] extends [keyof F]
+            ? unknown
+            : `no such kind: ${To}`
           : `no such action: ${Names}`
         : never;
     };
@@ -69,12 +87,19 @@ export interface DeclaredKinds<F extends Fields, A extends Actions, R extends Re
  *
  * A misspelt action, parent, field or parent's field does not compile.
  */
-export function defineKinds<const F extends Fields, const A extends Actions, const R extends { readonly [N in keyof F]?: Readonly<Record<string, Rule<F, N>>> }>(
+export function defineKinds<
+  const F extends Fields,
+  const A extends Actions,
+  const R extends { readonly [N in keyof F]?: Readonly<Record<string, Rule<F, N>>> },
+>(
   kinds: Kinds<F, A> & NoInfer<Checked<F, A>>,
   reaches: R & { readonly [N in Exclude<keyof R, keyof F>]: `no such kind: ${N & string}` },
 ): DeclaredKinds<F, A, R & Reaches> {
   const base = Object.fromEntries(
-    Object.entries(kinds as unknown as Record<string, KindData>).map(([name, kind]) => [name, { ...kind, one: kind.one ?? name, many: kind.many ?? `${kind.one ?? name}s`, reaches: {} } as KindData]),
+    Object.entries(kinds as unknown as Record<string, KindData>).map(([name, kind]) => [
+      name,
+      { ...kind, one: kind.one ?? name, many: kind.many ?? `${kind.one ?? name}s`, reaches: {} } as KindData,
+    ]),
   );
   const shapes = Object.fromEntries(Object.entries(base).map(([name, kind]) => [name, shapeOf(kind)]));
   const withReaches = Object.entries(base).map(([name, kind]) => {
@@ -92,7 +117,8 @@ type ActionPermission<A> = { [N in keyof A & string]: `${N}.${keyof A[N] & strin
 type PermissionOf<A, Areas extends string> = ActionPermission<A> | `area.${Areas}` | Operation;
 
 type ReachName<F extends Fields, R, N extends string> =
-  | 'tenant' | 'shared'
+  | 'tenant'
+  | 'shared'
   | (N extends keyof F ? (Extract<F[N][keyof F[N]], Field<unknown, 'parent', string, string>> extends never ? never : 'followed') : never)
   | (N extends keyof R ? keyof R[N] & string : never);
 
@@ -143,18 +169,23 @@ export function defineCharter<F extends Fields, A extends Actions, R extends Rea
     readonly areas?: { readonly [a in Areas]: AreaInput<ActionPermission<A> | Operation> };
     readonly roles: { readonly [r in Roles]: RoleInput<F, A, R, NoInfer<Areas>, NoInfer<Roles>> };
     readonly limits?: { readonly [N in keyof F]?: Readonly<Record<string, LimitInput<F, A, N>>> };
-    readonly obligations?: Readonly<Record<string, Omit<ObligationData, 'before'> & { readonly before: readonly PermissionOf<A, NoInfer<Areas>>[] | 'everything' }>>;
+    readonly obligations?: Readonly<
+      Record<string, Omit<ObligationData, 'before'> & { readonly before: readonly PermissionOf<A, NoInfer<Areas>>[] | 'everything' }>
+    >;
     readonly visitor?: MayInput<F, A, R, NoInfer<Areas>>;
     readonly signedIn?: MayInput<F, A, R, NoInfer<Areas>>;
     readonly everyMember?: MayInput<F, A, R, NoInfer<Areas>>;
   },
 ): Charter<TypesOf<F, A, Areas, Roles>> {
   type Loose = Record<string, Record<string, unknown>>;
-  const may = (input: object | undefined) => Object.fromEntries(Object.entries(input ?? {}).map(([p, reach]) => [p, typeof reach === 'string' ? [reach] : reach]));
+  const may = (input: object | undefined) =>
+    Object.fromEntries(Object.entries(input ?? {}).map(([p, reach]) => [p, typeof reach === 'string' ? [reach] : reach]));
   const roles = Object.entries(rules.roles as unknown as Loose).map(([name, role]) => [name, { ...role, may: may(role.may as object) }]);
   const limits = Object.entries((rules.limits ?? {}) as Record<string, Loose>).map(([kind, named]) => [
     kind,
-    Object.fromEntries(Object.entries(named).map(([name, limit]) => [name, { ...limit, where: applyRule(limit.where as Rule<Fields, string>, kind, declared.shapes) }])),
+    Object.fromEntries(
+      Object.entries(named).map(([name, limit]) => [name, { ...limit, where: applyRule(limit.where as Rule<Fields, string>, kind, declared.shapes) }]),
+    ),
   ]);
   return readCharter({
     kinds: declared.kinds,

@@ -50,7 +50,10 @@ interface Keyed {
 type Names<O> = (O extends { readonly change: infer C extends string } ? C : never) | (O extends { readonly read: infer R extends string } ? R : never);
 type IdValue<O> = O extends { readonly type: 'integer' } ? number : string;
 
-function keyed<V, R extends FieldRole, N extends string = never, T extends string = never>(role: R, options: Keyed & Common & { to?: string; follow?: boolean } = {}): Field<V, R, N, T> {
+function keyed<V, R extends FieldRole, N extends string = never, T extends string = never>(
+  role: R,
+  options: Keyed & Common & { to?: string; follow?: boolean } = {},
+): Field<V, R, N, T> {
   return { ...options, role, type: options.type ?? 'uuid' };
 }
 function plain<V, N extends string>(type: ValueType, options: Common & { scale?: number; options?: readonly string[] } = {}): Field<V, 'plain', N, never> {
@@ -82,11 +85,16 @@ export function unit<const O extends Keyed & Common = {}>(options?: O): Field<Id
   return keyed('unit', options);
 }
 /** The record that this one hangs on. Whoever may read the parent has the built-in reach `followed` here. */
-export function parent<const To extends string, const O extends Keyed & Common & { readonly follow?: boolean } = {}>(to: To, options?: O): Field<IdValue<O>, 'parent', Names<O>, To> {
+export function parent<const To extends string, const O extends Keyed & Common & { readonly follow?: boolean } = {}>(
+  to: To,
+  options?: O,
+): Field<IdValue<O>, 'parent', Names<O>, To> {
   return keyed('parent', { ...options, to });
 }
 /** Several people, kept in a table of their own which carries the tenant, the record and the person. */
-export function people<const O extends LinkTable & { readonly type?: 'uuid' | 'text' | 'integer'; readonly change?: string; readonly label?: string }>(options: O): Field<readonly string[], 'people', Names<O>, never> {
+export function people<const O extends LinkTable & { readonly type?: 'uuid' | 'text' | 'integer'; readonly change?: string; readonly label?: string }>(
+  options: O,
+): Field<readonly string[], 'people', Names<O>, never> {
   const { table, tenant, record, user, type = 'uuid', ...rest } = options;
   return { ...rest, role: 'people', type, link: { table, tenant, record, user } };
 }
@@ -94,7 +102,10 @@ export function text<const O extends Common = {}>(options?: O): Field<string, 'p
   return plain('text', options);
 }
 /** One of a few fixed texts. */
-export function oneOf<const V extends readonly [string, ...string[]], const O extends Common = {}>(values: V, options?: O): Field<V[number], 'plain', Names<O>, never> {
+export function oneOf<const V extends readonly [string, ...string[]], const O extends Common = {}>(
+  values: V,
+  options?: O,
+): Field<V[number], 'plain', Names<O>, never> {
   return plain('text', { ...options, options: values });
 }
 /** Yes or no. */

@@ -1,7 +1,25 @@
 export { Charter, type CharterTypes, followedFields, type Limit, type Permission, type ResolvedRole, type TypesIn } from './charter.js';
 export type { AreaData, CharterData, KindData, LimitData, May, ObligationData, PermissionWords, RoleData } from './data.js';
 export { type DeclaredKinds, defineCharter, defineKinds, type RecordTerms, type Rule } from './define.js';
-export { decimal, type Field, type FieldData, type FieldRole, flag, id, instant, integer, maker, oneOf, owner, parent, people, person, tenant, text, unit } from './field.js';
+export {
+  decimal,
+  type Field,
+  type FieldData,
+  type FieldRole,
+  flag,
+  id,
+  instant,
+  integer,
+  maker,
+  oneOf,
+  owner,
+  parent,
+  people,
+  person,
+  tenant,
+  text,
+  unit,
+} from './field.js';
 export { KEYHOLDER, OPERATIONS, type Operation } from './operations.js';
 export { readCharter } from './read.js';
 export { canonicalJson } from './sha256.js';

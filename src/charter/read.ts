@@ -69,7 +69,9 @@ class Checker {
   throwIfAny(): void {
     if (this.problems.length === 0) return;
     const lines = this.problems.map((p) => `${p.path}: ${p.message}`);
-    throw new LintelError('charter-invalid', `the charter has ${lines.length === 1 ? 'a problem' : `${lines.length} problems`}:\n${lines.join('\n')}`, { problems: this.problems });
+    throw new LintelError('charter-invalid', `the charter has ${lines.length === 1 ? 'a problem' : `${lines.length} problems`}:\n${lines.join('\n')}`, {
+      problems: this.problems,
+    });
   }
 }
 
@@ -120,13 +122,15 @@ function checkKind(c: Checker, name: string, kind: Json, at: string, kinds: read
   const names = actions.map(([action]) => action);
   if (!names.includes('read')) c.report(`${at}.actions`, 'every kind has the action read');
   if (kind.shared) {
-    for (const action of names) if (action !== 'read') c.report(`${at}.actions.${action}`, 'a shared kind is written only by the platform, so it has only the action read');
+    for (const action of names)
+      if (action !== 'read') c.report(`${at}.actions.${action}`, 'a shared kind is written only by the platform, so it has only the action read');
   }
   const fields = c.named(kind.fields, `${at}.fields`);
   for (const [, field, path] of fields) checkField(c, field, path, names, kinds);
   const count = (role: string) => fields.filter(([, f]) => f.role === role).length;
   if (count('id') !== 1) c.report(`${at}.fields`, 'needs exactly one id');
-  if (count('tenant') !== (kind.shared ? 0 : 1)) c.report(`${at}.fields`, kind.shared ? 'a shared kind has no tenant' : 'needs exactly one tenant; a kind without one is declared shared');
+  if (count('tenant') !== (kind.shared ? 0 : 1))
+    c.report(`${at}.fields`, kind.shared ? 'a shared kind has no tenant' : 'needs exactly one tenant; a kind without one is declared shared');
   for (const role of ['owner', 'maker', 'unit']) if (count(role) > 1) c.report(`${at}.fields`, `has ${count(role)} fields for the ${role}; one at most`);
   const columns = fields.filter(([, f]) => f.role !== 'people').map(([field]) => field);
   if (typeof kind.label === 'string') c.oneOf(kind.label, `${at}.label`, 'field', columns);
@@ -198,7 +202,8 @@ function checkRoles(c: Checker, roles: [string, Json, string][], known: Vocabula
     checkNames(c, role.gives, `${at}.gives`, 'role', known.roles);
   }
   const includes = new Map(roles.map(([name, role]) => [name, Array.isArray(role.includes) ? (role.includes as string[]) : []]));
-  const circular = (name: string, trail: readonly string[]): boolean => trail.includes(name) || (includes.get(name) ?? []).some((inner) => circular(inner, [...trail, name]));
+  const circular = (name: string, trail: readonly string[]): boolean =>
+    trail.includes(name) || (includes.get(name) ?? []).some((inner) => circular(inner, [...trail, name]));
   for (const [name, , at] of roles) {
     if (circular(name, [])) {
       c.report(`${at}.includes`, 'roles include each other in a circle');
@@ -230,7 +235,10 @@ function checkLimit(c: Checker, limit: Json, at: string, kindName: string, known
     if (!data || ['id', 'tenant', 'maker'].includes(data.role)) continue;
     const by = data.change ?? 'update';
     if (actions.includes(by)) {
-      c.report(`${at}.actions`, `nobody can leave this limit: ${field} is changed by ${by}, which it refuses; guard ${field} with an action of its own, or say lasting: true`);
+      c.report(
+        `${at}.actions`,
+        `nobody can leave this limit: ${field} is changed by ${by}, which it refuses; guard ${field} with an action of its own, or say lasting: true`,
+      );
     }
   }
 }
@@ -244,7 +252,14 @@ export function readCharter(json: unknown): Charter {
   const c = new Checker();
   const top = c.object(json, '', ['kinds', 'areas', 'roles', 'limits', 'obligations', 'visitor', 'signedIn', 'everyMember']);
   const kindEntries = c.named(top.kinds, 'kinds');
-  for (const [name, kind, at] of kindEntries) checkKind(c, name, kind, at, kindEntries.map(([k]) => k));
+  for (const [name, kind, at] of kindEntries)
+    checkKind(
+      c,
+      name,
+      kind,
+      at,
+      kindEntries.map(([k]) => k),
+    );
   // What follows speaks of fields and actions by name: without sound kinds it would only repeat their problems.
   c.throwIfAny();
 
@@ -278,7 +293,8 @@ export function readCharter(json: unknown): Charter {
     checkNames(c, area.needs, `${at}.needs`, 'action', known.permissions);
   }
   for (const [name, kind] of Object.entries(kinds)) {
-    for (const [action, words] of Object.entries(kind.actions)) checkNames(c, words.needs, `kinds.${name}.actions.${action}.needs`, 'action', known.permissions);
+    for (const [action, words] of Object.entries(kind.actions))
+      checkNames(c, words.needs, `kinds.${name}.actions.${action}.needs`, 'action', known.permissions);
   }
   checkRoles(c, roles, known);
   for (const subject of ['visitor', 'signedIn', 'everyMember'] as const) checkMay(c, top[subject], subject, known);
@@ -298,8 +314,19 @@ export function readCharter(json: unknown): Charter {
 /** Fills in what may be left out, and brings constants into their normal form: equal charters get equal hashes. */
 function complete(top: Json, kinds: Readonly<Record<string, KindData>>, shapes: Shapes): CharterData {
   const given = Object.fromEntries(Object.entries(top).filter(([, part]) => part !== undefined));
-  const data = structuredClone({ areas: {}, roles: {}, limits: {}, obligations: {}, visitor: {}, signedIn: {}, everyMember: {}, ...given, kinds }) as unknown as CharterData;
-  const map = <V, W>(all: Readonly<Record<string, V>>, f: (value: V, name: string) => W) => Object.fromEntries(Object.entries(all).map(([name, v]) => [name, f(v, name)]));
+  const data = structuredClone({
+    areas: {},
+    roles: {},
+    limits: {},
+    obligations: {},
+    visitor: {},
+    signedIn: {},
+    everyMember: {},
+    ...given,
+    kinds,
+  }) as unknown as CharterData;
+  const map = <V, W>(all: Readonly<Record<string, V>>, f: (value: V, name: string) => W) =>
+    Object.fromEntries(Object.entries(all).map(([name, v]) => [name, f(v, name)]));
   return {
     ...data,
     kinds: map(data.kinds, (kind, name) => ({ ...kind, reaches: map(kind.reaches, (p) => normalise(p, name, shapes)) })),

@@ -23,7 +23,13 @@ const NAMES = ['lintel.config.ts', 'lintel.config.mts', 'lintel.config.js', 'lin
 async function search(from: string): Promise<string | undefined> {
   for (const name of NAMES) {
     const file = join(from, name);
-    if (await access(file).then(() => true, () => false)) return file;
+    if (
+      await access(file).then(
+        () => true,
+        () => false,
+      )
+    )
+      return file;
   }
   const above = dirname(from);
   return above === from ? undefined : search(above);
@@ -53,9 +59,19 @@ export async function readConfig(sources: Sources, cwd: string): Promise<LintelC
   if (sources.charter !== undefined) return { charter: await readCharterFile(resolve(cwd, sources.charter)), ...database };
   const file = sources.config === undefined ? await search(cwd) : resolve(cwd, sources.config);
   if (file === undefined) {
-    throw new LintelError('no-config', 'There is no lintel.config.ts here or above. Make one that exports defineConfig({ charter, database }), or give --charter FILE.', {});
+    throw new LintelError(
+      'no-config',
+      'There is no lintel.config.ts here or above. Make one that exports defineConfig({ charter, database }), or give --charter FILE.',
+      {},
+    );
   }
-  if (!(await access(file).then(() => true, () => false))) throw new LintelError('no-config', `There is no file ${sources.config}. Give --config the path of your lintel.config.ts.`, {});
+  if (
+    !(await access(file).then(
+      () => true,
+      () => false,
+    ))
+  )
+    throw new LintelError('no-config', `There is no file ${sources.config}. Give --config the path of your lintel.config.ts.`, {});
   const config = (await load(file)) as LintelConfig | undefined;
   if (!isCharter(config?.charter)) {
     throw new LintelError('config-invalid', `${file} does not export a charter. Its default export must be defineConfig({ charter, database }).`, {});
@@ -69,8 +85,11 @@ function isCharter(value: unknown): value is Charter {
 }
 
 async function readCharterFile(file: string): Promise<Charter> {
-  const found = file.endsWith('.json') ? JSON.parse(await (await import('node:fs/promises')).readFile(file, 'utf8').catch(() => 'null')) : await load(file).catch(() => null);
-  if (found === null) throw new LintelError('no-config', `There is no charter in ${file}: give a JSON file, or a module whose default export is a charter.`, {});
+  const found = file.endsWith('.json')
+    ? JSON.parse(await (await import('node:fs/promises')).readFile(file, 'utf8').catch(() => 'null'))
+    : await load(file).catch(() => null);
+  if (found === null)
+    throw new LintelError('no-config', `There is no charter in ${file}: give a JSON file, or a module whose default export is a charter.`, {});
   return found instanceof Charter ? found : readCharter(isCharter(found) ? found.data : found);
 }
 
@@ -95,6 +114,11 @@ export async function openDatabase(config: LintelConfig): Promise<{ db: Database
       },
     };
   } catch (error) {
-    throw new LintelError('database-unreachable', `The database does not answer: ${error instanceof Error && error.message ? error.message : String(error)}. Is it running, and is the address right?`, {}, { cause: error });
+    throw new LintelError(
+      'database-unreachable',
+      `The database does not answer: ${error instanceof Error && error.message ? error.message : String(error)}. Is it running, and is the address right?`,
+      {},
+      { cause: error },
+    );
   }
 }

@@ -32,8 +32,20 @@ export async function findTenant(lintel: Lintel, wanted: string | undefined, hol
   const found = wanted === undefined ? (mine.length === 1 ? mine[0] : undefined) : all.find((t) => t.id === wanted || t.name === wanted);
   if (!found) {
     const names = (mine.length > 0 ? mine : all).map((t) => t.id);
-    if (wanted !== undefined) throw new LintelError('no-such-tenant', `no tenant "${wanted}"${didYouMean(wanted, all.flatMap((t) => [t.id, t.name]))}`, {});
-    throw new LintelError('which-tenant', names.length === 0 ? 'there is no tenant in this database' : `which tenant? Give --tenant with one of ${names.join(', ')}`, {});
+    if (wanted !== undefined)
+      throw new LintelError(
+        'no-such-tenant',
+        `no tenant "${wanted}"${didYouMean(
+          wanted,
+          all.flatMap((t) => [t.id, t.name]),
+        )}`,
+        {},
+      );
+    throw new LintelError(
+      'which-tenant',
+      names.length === 0 ? 'there is no tenant in this database' : `which tenant? Give --tenant with one of ${names.join(', ')}`,
+      {},
+    );
   }
   const members = await lintel.db
     .selectFrom('lintel_member as m')
@@ -67,6 +79,14 @@ export async function findPerson(tenant: Tenant, wanted: string): Promise<string
     .execute();
   const exact = people.find((p) => p.id === wanted) ?? (people.length === 1 ? people[0] : undefined);
   if (exact) return exact.id;
-  if (people.length > 1) throw new LintelError('which-person', `${people.length} people are called "${wanted}"; give the id: ${people.map((p) => p.id).join(', ')}`, {});
-  throw new LintelError('no-such-person', `no person "${wanted}"${didYouMean(wanted, tenant.members.flatMap((m) => [m.id, m.name, m.address]))}`, {});
+  if (people.length > 1)
+    throw new LintelError('which-person', `${people.length} people are called "${wanted}"; give the id: ${people.map((p) => p.id).join(', ')}`, {});
+  throw new LintelError(
+    'no-such-person',
+    `no person "${wanted}"${didYouMean(
+      wanted,
+      tenant.members.flatMap((m) => [m.id, m.name, m.address]),
+    )}`,
+    {},
+  );
 }

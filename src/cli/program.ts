@@ -64,7 +64,13 @@ async function tableCommand(options: TableOptions, around: Surroundings): Promis
           return accessTable(charter, options.by, subjects, { tenant: facts, db: lintel.db, only });
         })
       : await accessTable(charter, 'roles', roleSubjects(charter, { id: '', name: '', open: true, contact: null, features: [] }, []), { only });
-  around.out({ text: () => printTable(table, pc.createColors(around.colours), around.width), json: () => JSON.stringify(table, null, 2), md: () => tableMarkdown(table) }[options.format]());
+  around.out(
+    {
+      text: () => printTable(table, pc.createColors(around.colours), around.width),
+      json: () => JSON.stringify(table, null, 2),
+      md: () => tableMarkdown(table),
+    }[options.format](),
+  );
   return EXIT.yes;
 }
 
@@ -82,7 +88,13 @@ async function whyCommand(person: string, action: string, recordId: string | und
     const decision = kind && recordId !== undefined ? await standing.decideById(action, recordId) : standing.decide(action);
     const record = kind && recordId !== undefined ? { kind, id: recordId } : undefined;
     const explanation = explain(standing, decision, record, await whoCouldChangeIt(tenant));
-    around.out({ text: () => printExplanation(explanation, pc.createColors(around.colours)), json: () => JSON.stringify(explanation, null, 2), md: () => explanationMarkdown(explanation) }[options.format]());
+    around.out(
+      {
+        text: () => printExplanation(explanation, pc.createColors(around.colours)),
+        json: () => JSON.stringify(explanation, null, 2),
+        md: () => explanationMarkdown(explanation),
+      }[options.format](),
+    );
     return decision.allowed ? EXIT.yes : EXIT.refused;
   });
 }
@@ -113,7 +125,9 @@ export async function run(args: readonly string[], around: Surroundings): Promis
     .exitOverride()
     .configureOutput({ writeOut: (text) => around.out(text.replace(/\n$/, '')), writeErr: (text) => around.err(text.replace(/\n$/, '')) })
     .addHelpText('after', EXITS);
-  withSources(program.command('table').description('The access table: roles or people against actions, each cell how far it reaches, with counts on the real records.'))
+  withSources(
+    program.command('table').description('The access table: roles or people against actions, each cell how far it reaches, with counts on the real records.'),
+  )
     .addOption(new Option('--by <what>', 'what stands at the side').choices(['roles', 'people'] as const).default('roles' as const))
     .option('--only <names...>', 'only these kinds or groups (area, member, tenant, unit, audit)')
     .addOption(formatOption())
@@ -121,7 +135,9 @@ export async function run(args: readonly string[], around: Surroundings): Promis
     .action(async (options) => {
       code = await tableCommand({ ...options, only: options.only ?? [] }, around);
     });
-  withSources(program.command('why').description('Why somebody may or may not do something: each grant that was looked at, and the part of its rule that failed.'))
+  withSources(
+    program.command('why').description('Why somebody may or may not do something: each grant that was looked at, and the part of its rule that failed.'),
+  )
     .argument('<person>', 'by id, address or name')
     .argument('<action>', 'for example hive.update')
     .argument('[record]', 'the id of the record')

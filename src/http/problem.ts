@@ -33,10 +33,32 @@ const STATUS: Readonly<Record<string, number>> = {
   'mail-failed': 502,
   'no-mailer': 503,
 };
-const TITLES: Readonly<Record<number, string>> = { 400: 'Bad Request', 401: 'Unauthorized', 403: 'Forbidden', 404: 'Not Found', 409: 'Conflict', 410: 'Gone', 500: 'Internal Server Error', 502: 'Bad Gateway', 503: 'Service Unavailable' };
+const TITLES: Readonly<Record<number, string>> = {
+  400: 'Bad Request',
+  401: 'Unauthorized',
+  403: 'Forbidden',
+  404: 'Not Found',
+  409: 'Conflict',
+  410: 'Gone',
+  500: 'Internal Server Error',
+  502: 'Bad Gateway',
+  503: 'Service Unavailable',
+};
 
 /** Codes that tell a developer of a mistake in the code: they are nobody else's business. */
-const OURS = new Set(['charter-invalid', 'charter-mismatch', 'schema-mismatch', 'scope-refused', 'unknown-table', 'unknown-column', 'unknown-action', 'record-mismatch', 'not-specialised', 'option-missing', 'one-connection']);
+const OURS = new Set([
+  'charter-invalid',
+  'charter-mismatch',
+  'schema-mismatch',
+  'scope-refused',
+  'unknown-table',
+  'unknown-column',
+  'unknown-action',
+  'record-mismatch',
+  'not-specialised',
+  'option-missing',
+  'one-connection',
+]);
 
 /**
  * What an error says to the person who asked: its words and code, never a stack, a trace of the decision or a cause. What is
@@ -53,5 +75,8 @@ export function problemOf(error: unknown): Problem {
 /** The same as a response. */
 export function problemResponse(error: unknown): Response {
   const problem = problemOf(error);
-  return new Response(JSON.stringify(problem), { status: problem.status, headers: { 'content-type': 'application/problem+json', 'cache-control': 'no-store' } });
+  return new Response(JSON.stringify(problem), {
+    status: problem.status,
+    headers: { 'content-type': 'application/problem+json', 'cache-control': 'no-store' },
+  });
 }

@@ -20,7 +20,15 @@ export function smtpMailer(options: SmtpOptions): Mailer {
   return {
     async send({ to, subject, text, html }) {
       // Names and addresses as objects: a string would be read as a list, and could name somebody else.
-      await transport.sendMail({ from: { ...from }, ...(replyTo && { replyTo: { ...replyTo } }), to: { ...to }, subject, text, html, headers: { 'Auto-Submitted': 'auto-generated' } });
+      await transport.sendMail({
+        from: { ...from },
+        ...(replyTo && { replyTo: { ...replyTo } }),
+        to: { ...to },
+        subject,
+        text,
+        html,
+        headers: { 'Auto-Submitted': 'auto-generated' },
+      });
     },
   };
 }

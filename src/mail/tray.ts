@@ -34,7 +34,14 @@ export async function startTray(port = 0): Promise<Tray> {
       simpleParser(stream)
         .then((mail) => {
           const from = (mail.from as AddressObject | undefined)?.text ?? '';
-          messages.unshift({ at: new Date(), from, to: session.envelope.rcptTo.map((r) => r.address), subject: mail.subject ?? '', text: mail.text ?? '', html: mail.html || '' });
+          messages.unshift({
+            at: new Date(),
+            from,
+            to: session.envelope.rcptTo.map((r) => r.address),
+            subject: mail.subject ?? '',
+            text: mail.text ?? '',
+            html: mail.html || '',
+          });
           messages.length = Math.min(messages.length, KEPT);
           done();
         })

@@ -55,6 +55,7 @@ export function readName(raw: unknown, what: string): string {
   const name = typeof raw === 'string' ? raw.trim() : '';
   if (name === '') throw new LintelError('bad-name', `${what} needs a name`, {});
   if (name.length > 120) throw new LintelError('bad-name', `the name of ${what} has ${name.length} characters; at most 120 can be`, {});
-  if (/[\p{Cc}\p{Zl}\p{Zp}\p{Cs}]/u.test(name)) throw new LintelError('bad-name', `the name of ${what} has a line break or another control character; leave it out`, {});
+  if (/[\p{Cc}\p{Zl}\p{Zp}\p{Cs}]/u.test(name))
+    throw new LintelError('bad-name', `the name of ${what} has a line break or another control character; leave it out`, {});
   return name;
 }

@@ -42,7 +42,10 @@ export interface AuditEntry {
 const sha256 = (text: string) => createHash('sha256').update(text).digest('hex');
 
 /** The hash of an audit event: over the one before it and all that it says. */
-export function auditHash(previous: string, row: { tenant_id: string; number: number; at: Date; actor: string | null; what: string; event: unknown; commitment: string }): string {
+export function auditHash(
+  previous: string,
+  row: { tenant_id: string; number: number; at: Date; actor: string | null; what: string; event: unknown; commitment: string },
+): string {
   return sha256(`${previous}\n${canonicalJson({ ...row, at: row.at.toISOString() })}`);
 }
 
@@ -55,10 +58,24 @@ async function putOnRecord(change: Change, previousHash: string, entry: AuditEnt
   const { tx, tenantId, number, at, actor } = change;
   const words = entry.words ?? {};
   const salt = randomBytes(16).toString('hex');
-  const row = { tenant_id: tenantId, number, at, actor: actor.userId ?? null, what: entry.what, event: JSON.parse(JSON.stringify(entry.event)) as Record<string, unknown>, commitment: commitmentTo(salt, words) };
+  const row = {
+    tenant_id: tenantId,
+    number,
+    at,
+    actor: actor.userId ?? null,
+    what: entry.what,
+    event: JSON.parse(JSON.stringify(entry.event)) as Record<string, unknown>,
+    commitment: commitmentTo(salt, words),
+  };
   const hash = auditHash(previousHash, row);
-  await tx.insertInto('lintel_audit').values({ ...row, event: JSON.stringify(row.event), previous_hash: previousHash, hash }).execute();
-  await tx.insertInto('lintel_audit_words').values({ tenant_id: tenantId, number, salt, words: JSON.stringify(words) }).execute();
+  await tx
+    .insertInto('lintel_audit')
+    .values({ ...row, event: JSON.stringify(row.event), previous_hash: previousHash, hash })
+    .execute();
+  await tx
+    .insertInto('lintel_audit_words')
+    .values({ tenant_id: tenantId, number, salt, words: JSON.stringify(words) })
+    .execute();
   return hash;
 }
 
@@ -68,7 +85,12 @@ async function putOnRecord(change: Change, previousHash: string, entry: AuditEnt
  *
  * @throws LintelError `not-found` when the tenant is closed or unknown.
  */
-export async function changeTenant<R>(setting: Setting, tenantId: string, actorId: string | undefined, work: (change: Change) => Promise<{ result: R; entry: AuditEntry }>): Promise<R> {
+export async function changeTenant<R>(
+  setting: Setting,
+  tenantId: string,
+  actorId: string | undefined,
+  work: (change: Change) => Promise<{ result: R; entry: AuditEntry }>,
+): Promise<R> {
   return inTransaction(setting.db, async (tx) => {
     const tenant = await tx
       .updateTable('lintel_tenant')
@@ -78,7 +100,9 @@ export async function changeTenant<R>(setting: Setting, tenantId: string, actorI
       .returning(['last_number', 'last_hash'])
       .executeTakeFirst();
     if (!tenant) throw new LintelError('not-found', 'There is no such page.', {});
-    const actor = new Standing(setting.charter, await readFacts(tx, setting.charter, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled }), { now: setting.now });
+    const actor = new Standing(setting.charter, await readFacts(tx, setting.charter, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled }), {
+      now: setting.now,
+    });
     const change: Change = { tx, setting, tenantId, number: Number(tenant.last_number), at: new Date(setting.now()), actor };
     const { result, entry } = await work(change);
     const hash = await putOnRecord(change, tenant.last_hash, entry);

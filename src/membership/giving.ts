@@ -52,6 +52,10 @@ export function insistOnGiving(standing: Standing, assignments: readonly Assignm
     }
     if (mayGive(standing, assignment)) continue;
     const place = assignment.anchor.on === 'tenant' ? 'the whole organisation' : (assignment.anchor.name ?? 'that unit');
-    throw new LintelError('beyond-power', `You cannot give the role “${label}” for ${place}: it holds more than you do. Ask a keyholder of ${standing.facts.tenant.name}.`, { role: assignment.role });
+    throw new LintelError(
+      'beyond-power',
+      `You cannot give the role “${label}” for ${place}: it holds more than you do. Ask a keyholder of ${standing.facts.tenant.name}.`,
+      { role: assignment.role },
+    );
   }
 }

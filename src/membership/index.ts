@@ -3,7 +3,20 @@ export { auditHash, commitmentTo, inTransaction, type Setting } from './change.j
 export { readFacts } from './facts.js';
 export { rolesToGive } from './giving.js';
 export {
-  accept, decline, type Invitation, type InvitationView, type InviteAnswer, invite, listInvitations, lookAtInvitation, myInvitations, myTenants, type NewInvitation, renewToken, sendAgain, withdraw,
+  accept,
+  decline,
+  type Invitation,
+  type InvitationView,
+  type InviteAnswer,
+  invite,
+  listInvitations,
+  lookAtInvitation,
+  myInvitations,
+  myTenants,
+  type NewInvitation,
+  renewToken,
+  sendAgain,
+  withdraw,
 } from './invitations.js';
 export { leaveTenant, listMembers, type Member, removeMember, setRoles } from './members.js';
 export { addPerson, type NewPerson, personByAddress } from './people.js';

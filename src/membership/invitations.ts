@@ -51,7 +51,13 @@ const hashSecret = (secret: string) => createHash('sha256').update(secret).diges
  */
 export async function renewToken(tx: Kysely<LintelTables>, tenantId: string, invitationId: string): Promise<string> {
   const secret = randomBytes(32).toString('base64url');
-  await tx.updateTable('lintel_invitation').set({ token_hash: hashSecret(secret) }).where('tenant_id', '=', tenantId).where('id', '=', invitationId).where('status', '=', 'pending').execute();
+  await tx
+    .updateTable('lintel_invitation')
+    .set({ token_hash: hashSecret(secret) })
+    .where('tenant_id', '=', tenantId)
+    .where('id', '=', invitationId)
+    .where('status', '=', 'pending')
+    .execute();
   return [tenantId, invitationId, secret].map((part) => Buffer.from(part).toString('base64url')).join('.');
 }
 
@@ -77,7 +83,13 @@ async function dispatch(change: Change, invitationId: string): Promise<string | 
   const { tx, tenantId, number, at, setting } = change;
   if (!setting.hasMailer) return renewToken(tx, tenantId, invitationId);
   await tx.updateTable('lintel_invitation').set({ token_hash: null }).where('tenant_id', '=', tenantId).where('id', '=', invitationId).execute();
-  await tx.updateTable('lintel_outbox').set({ state: 'given up' }).where('tenant_id', '=', tenantId).where('invitation_id', '=', invitationId).where('state', '=', 'waiting').execute();
+  await tx
+    .updateTable('lintel_outbox')
+    .set({ state: 'given up' })
+    .where('tenant_id', '=', tenantId)
+    .where('invitation_id', '=', invitationId)
+    .where('state', '=', 'waiting')
+    .execute();
   await tx.insertInto('lintel_outbox').values({ tenant_id: tenantId, number, invitation_id: invitationId, next_at: at }).execute();
   return undefined;
 }
@@ -98,20 +110,45 @@ async function inviteOne(setting: Setting, tenantId: string, actorId: string, in
         .where('p.address', '=', address.normal)
         .executeTakeFirst();
       if (member) throw new Known({ address: address.written, outcome: 'already a member', words: `${member.name} is a member already.` });
-      const pending = await tx.selectFrom('lintel_invitation').select(['id', 'status', 'expires_at']).where('tenant_id', '=', tenantId).where('address', '=', address.normal).where('status', '=', 'pending').executeTakeFirst();
+      const pending = await tx
+        .selectFrom('lintel_invitation')
+        .select(['id', 'status', 'expires_at'])
+        .where('tenant_id', '=', tenantId)
+        .where('address', '=', address.normal)
+        .where('status', '=', 'pending')
+        .executeTakeFirst();
       if (pending && statusAt(pending, at.getTime()) === 'pending') {
-        throw new Known({ address: address.written, outcome: 'already pending', words: `${address.written} is invited already. Send it again, or withdraw it first.`, invitationId: pending.id });
+        throw new Known({
+          address: address.written,
+          outcome: 'already pending',
+          words: `${address.written} is invited already. Send it again, or withdraw it first.`,
+          invitationId: pending.id,
+        });
       }
-      if (pending) await tx.updateTable('lintel_invitation').set({ status: 'expired' }).where('tenant_id', '=', tenantId).where('id', '=', pending.id).execute();
+      if (pending)
+        await tx.updateTable('lintel_invitation').set({ status: 'expired' }).where('tenant_id', '=', tenantId).where('id', '=', pending.id).execute();
       const roles = (await assignmentRows(change, input.roles)).map(({ role, anchor, anchor_id }) => ({ role, anchor, anchorId: anchor_id }));
       const id = randomUUID();
       const expires = new Date(at.getTime() + setting.invitationDays * DAY);
       await tx
         .insertInto('lintel_invitation')
-        .values({ tenant_id: tenantId, id, address: address.normal, address_written: address.written, name, roles: JSON.stringify(roles), status: 'pending', invited_by: actorId, invited_at: at, expires_at: expires })
+        .values({
+          tenant_id: tenantId,
+          id,
+          address: address.normal,
+          address_written: address.written,
+          name,
+          roles: JSON.stringify(roles),
+          status: 'pending',
+          invited_by: actorId,
+          invited_at: at,
+          expires_at: expires,
+        })
         .execute();
       const token = await dispatch(change, id);
-      const words = setting.hasMailer ? `An invitation is on its way to ${address.written}.` : `No mail is set up: hand the link to ${address.written} yourself.`;
+      const words = setting.hasMailer
+        ? `An invitation is on its way to ${address.written}.`
+        : `No mail is set up: hand the link to ${address.written} yourself.`;
       const result: InviteAnswer = { address: address.written, outcome: 'invited', words, invitationId: id, ...(token !== undefined && { token }) };
       return { result, entry: { what: 'invited', event: { invitation: id, roles }, words: { address: address.normal, ...(name && { name }) } } };
     });
@@ -161,15 +198,35 @@ export async function listInvitations(setting: Setting, standing: Standing): Pro
   const rows = await setting.db
     .selectFrom('lintel_invitation as i')
     .select((eb) => [
-      'i.id', 'i.address_written', 'i.name', 'i.roles', 'i.status', 'i.invited_at', 'i.expires_at',
-      eb.selectFrom('lintel_outbox as o').select('o.state').whereRef('o.tenant_id', '=', 'i.tenant_id').whereRef('o.invitation_id', '=', 'i.id').orderBy('o.number', 'desc').limit(1).as('mail'),
+      'i.id',
+      'i.address_written',
+      'i.name',
+      'i.roles',
+      'i.status',
+      'i.invited_at',
+      'i.expires_at',
+      eb
+        .selectFrom('lintel_outbox as o')
+        .select('o.state')
+        .whereRef('o.tenant_id', '=', 'i.tenant_id')
+        .whereRef('o.invitation_id', '=', 'i.id')
+        .orderBy('o.number', 'desc')
+        .limit(1)
+        .as('mail'),
     ])
     .where('i.tenant_id', '=', standing.facts.tenant.id)
     .orderBy('i.invited_at', 'desc')
     .limit(500)
     .execute();
   return rows.map((row) => ({
-    id: row.id, address: row.address_written, name: row.name, roles: rolesOf(row), status: statusAt(row, setting.now()), invitedAt: row.invited_at, expiresAt: row.expires_at, mail: row.mail ?? 'none',
+    id: row.id,
+    address: row.address_written,
+    name: row.name,
+    roles: rolesOf(row),
+    status: statusAt(row, setting.now()),
+    invitedAt: row.invited_at,
+    expiresAt: row.expires_at,
+    mail: row.mail ?? 'none',
   }));
 }
 
@@ -191,7 +248,12 @@ export async function sendAgain(setting: Setting, tenantId: string, actorId: str
     if (row.status !== 'pending') throw new LintelError('invitation-used', `This invitation is ${row.status}; invite anew.`, { status: row.status });
     insistOnGiving(change.actor, rolesOf(row));
     const expires = new Date(change.at.getTime() + setting.invitationDays * DAY);
-    await change.tx.updateTable('lintel_invitation').set({ expires_at: expires, invited_by: actorId }).where('tenant_id', '=', tenantId).where('id', '=', id).execute();
+    await change.tx
+      .updateTable('lintel_invitation')
+      .set({ expires_at: expires, invited_by: actorId })
+      .where('tenant_id', '=', tenantId)
+      .where('id', '=', id)
+      .execute();
     const token = await dispatch(change, id);
     return { result: token === undefined ? {} : { token }, entry: { what: 'invitation sent again', event: { invitation: id } } };
   });
@@ -259,7 +321,15 @@ export async function lookAtInvitation(setting: Setting, token: string): Promise
   const tenant = await setting.db.selectFrom('lintel_tenant').select(['name', 'status']).where('id', '=', row.tenant_id).executeTakeFirst();
   if (tenant?.status !== 'open') throw invalid();
   const inviter = await setting.db.selectFrom('lintel_person').select('name').where('id', '=', row.invited_by).executeTakeFirst();
-  return { tenantId: row.tenant_id, tenantName: tenant.name, invitedBy: inviter?.name ?? '', address: row.address_written, name: row.name, roles: rolesOf(row), expiresAt: row.expires_at };
+  return {
+    tenantId: row.tenant_id,
+    tenantName: tenant.name,
+    invitedBy: inviter?.name ?? '',
+    address: row.address_written,
+    name: row.name,
+    roles: rolesOf(row),
+    expiresAt: row.expires_at,
+  };
 }
 
 /**
@@ -272,7 +342,8 @@ export async function lookAtInvitation(setting: Setting, token: string): Promise
 export async function accept(setting: Setting, userId: string, by: WithToken | Held): Promise<{ readonly tenantId: string }> {
   const person = await setting.db.selectFrom('lintel_person').selectAll().where('id', '=', userId).executeTakeFirst();
   if (!person) throw new LintelError('no-account', 'Sign in or make an account first.', {});
-  if (!('token' in by) && person.confirmed_at === null) throw new LintelError('address-not-confirmed', 'Open the link in the message: your address is not confirmed yet.', {});
+  if (!('token' in by) && person.confirmed_at === null)
+    throw new LintelError('address-not-confirmed', 'Open the link in the message: your address is not confirmed yet.', {});
   const lookUp = 'token' in by ? by : { ...by, address: person.address };
   const { tenant_id: tenantId } = await usable(setting.db, setting.now(), lookUp);
   return changeTenant(setting, tenantId, userId, async (change) => {
@@ -280,19 +351,35 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
     // Read again under the tenant's lock: of two who come in the same second, one finds it used.
     const row = await usable(tx, at.getTime(), lookUp);
     if (person.address !== row.address) {
-      throw new LintelError('other-address', `This invitation is for ${maskAddress(row.address)}, and you are signed in as ${person.address_written}. Sign out and come back with that address, or ask ${change.actor.facts.tenant.name} to invite this one.`, { invited: maskAddress(row.address) });
+      throw new LintelError(
+        'other-address',
+        `This invitation is for ${maskAddress(row.address)}, and you are signed in as ${person.address_written}. Sign out and come back with that address, or ask ${change.actor.facts.tenant.name} to invite this one.`,
+        { invited: maskAddress(row.address) },
+      );
     }
     readAddress(row.address);
-    if (change.actor.facts.subject === 'member') throw new LintelError('already-member', `You are a member of ${change.actor.facts.tenant.name} already.`, { tenantId });
-    if (change.actor.facts.subject === 'suspended') throw new LintelError('suspended', `Your membership of ${change.actor.facts.tenant.name} is suspended. Ask a keyholder.`, { tenantId });
-    const inviter = new Standing(setting.charter, await readFacts(tx, setting.charter, { tenant: tenantId, user: row.invited_by, fulfilled: Object.keys(setting.charter.data.obligations) }));
+    if (change.actor.facts.subject === 'member')
+      throw new LintelError('already-member', `You are a member of ${change.actor.facts.tenant.name} already.`, { tenantId });
+    if (change.actor.facts.subject === 'suspended')
+      throw new LintelError('suspended', `Your membership of ${change.actor.facts.tenant.name} is suspended. Ask a keyholder.`, { tenantId });
+    const inviter = new Standing(
+      setting.charter,
+      await readFacts(tx, setting.charter, { tenant: tenantId, user: row.invited_by, fulfilled: Object.keys(setting.charter.data.obligations) }),
+    );
     const roles = rolesOf(row);
     if (!inviter.may('member.invite') || !roles.every((role) => mayGive(inviter, role))) {
       throw new LintelError('invitation-void', 'The person who invited you may no longer give what this invitation holds. Ask for a new one.', {});
     }
     await joinTenant(tx, tenantId, userId, at, await assignmentRows(change, roles));
-    await tx.updateTable('lintel_invitation').set({ status: 'accepted', accepted_by: userId }).where('tenant_id', '=', tenantId).where('id', '=', row.id).where('status', '=', 'pending').execute();
-    if (!person.confirmed_at && 'token' in by && setting.hasMailer) await tx.updateTable('lintel_person').set({ confirmed_at: at }).where('id', '=', userId).execute();
+    await tx
+      .updateTable('lintel_invitation')
+      .set({ status: 'accepted', accepted_by: userId })
+      .where('tenant_id', '=', tenantId)
+      .where('id', '=', row.id)
+      .where('status', '=', 'pending')
+      .execute();
+    if (!person.confirmed_at && 'token' in by && setting.hasMailer)
+      await tx.updateTable('lintel_person').set({ confirmed_at: at }).where('id', '=', userId).execute();
     return { result: { tenantId }, entry: { what: 'invitation accepted', event: { invitation: row.id, user: userId, roles: row.roles } } };
   });
 }

@@ -29,7 +29,14 @@ export async function listMembers(setting: Setting, standing: Standing): Promise
     .orderBy('m.user_id')
     .execute();
   const roles = await rolesByMember(setting.db as Transaction<LintelTables>, tenantId);
-  return members.map((m) => ({ userId: m.user_id, name: m.name, address: m.address_written, status: m.status, since: m.since, roles: roles.get(m.user_id) ?? [] }));
+  return members.map((m) => ({
+    userId: m.user_id,
+    name: m.name,
+    address: m.address_written,
+    status: m.status,
+    since: m.since,
+    roles: roles.get(m.user_id) ?? [],
+  }));
 }
 
 async function rolesByMember(tx: Transaction<LintelTables>, tenantId: string, userId?: string): Promise<Map<string, Assignment[]>> {
@@ -58,12 +65,16 @@ async function memberRoles(change: Change, userId: string): Promise<Assignment[]
 
 /** What makes two assignments the same: the role, and where it holds. */
 const keyOf = ({ role, anchor }: Assignment) => JSON.stringify([role, anchor.on, anchor.on === 'unit' ? anchor.unitId : '']);
-const withoutNames = (roles: readonly Assignment[]) => roles.map(({ role, anchor }) => ({ role, ...(anchor.on === 'unit' ? { unit: anchor.unitId } : { on: 'tenant' }) }));
+const withoutNames = (roles: readonly Assignment[]) =>
+  roles.map(({ role, anchor }) => ({ role, ...(anchor.on === 'unit' ? { unit: anchor.unitId } : { on: 'tenant' }) }));
 
 /** The rows that hold assignments; a unit that does not exist is refused. */
 export async function assignmentRows(change: Change, roles: readonly Assignment[]) {
   const unitIds = [...new Set(roles.flatMap(({ anchor }) => (anchor.on === 'unit' ? [anchor.unitId] : [])))];
-  const known = unitIds.length === 0 ? [] : await change.tx.selectFrom('lintel_unit').select('id').where('tenant_id', '=', change.tenantId).where('id', 'in', unitIds).execute();
+  const known =
+    unitIds.length === 0
+      ? []
+      : await change.tx.selectFrom('lintel_unit').select('id').where('tenant_id', '=', change.tenantId).where('id', 'in', unitIds).execute();
   if (known.length !== unitIds.length) throw new LintelError('no-such-unit', 'One of the units where a role is to hold does not exist.', { unitIds });
   return [...new Map(roles.map((r) => [keyOf(r), { role: r.role, ...anchorColumns(change.tenantId, r.anchor) }])).values()];
 }
@@ -90,7 +101,14 @@ async function insistOnKeyholder(change: Change): Promise<void> {
  *
  * @throws LintelError `refused`, `not-found`, `unknown-role`, `beyond-power`, `own-power`, `last-keyholder`, `no-such-unit`.
  */
-export async function setRoles(setting: Setting, tenantId: string, actorId: string, userId: string, roles: readonly Assignment[], reason?: string): Promise<void> {
+export async function setRoles(
+  setting: Setting,
+  tenantId: string,
+  actorId: string,
+  userId: string,
+  roles: readonly Assignment[],
+  reason?: string,
+): Promise<void> {
   await changeTenant(setting, tenantId, actorId, async (change) => {
     const { tx, actor } = change;
     const own = userId === actorId;
@@ -103,12 +121,23 @@ export async function setRoles(setting: Setting, tenantId: string, actorId: stri
     if (own && given.length > 0) throw new LintelError('own-power', 'Nobody adds to their own powers. Ask another keyholder to do it.', {});
     insistOnGiving(actor, given);
     // What the charter no longer knows gives nothing, so anybody who may change roles can take it away.
-    if (!own) insistOnGiving(actor, taken.filter((r) => r.role === KEYHOLDER || Object.hasOwn(setting.charter.data.roles, r.role)));
+    if (!own)
+      insistOnGiving(
+        actor,
+        taken.filter((r) => r.role === KEYHOLDER || Object.hasOwn(setting.charter.data.roles, r.role)),
+      );
     const rows = await assignmentRows(change, roles);
     await tx.deleteFrom('lintel_assignment').where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
-    if (rows.length > 0) await tx.insertInto('lintel_assignment').values(rows.map((row) => ({ tenant_id: tenantId, user_id: userId, ...row }))).execute();
+    if (rows.length > 0)
+      await tx
+        .insertInto('lintel_assignment')
+        .values(rows.map((row) => ({ tenant_id: tenantId, user_id: userId, ...row })))
+        .execute();
     await insistOnKeyholder(change);
-    return { result: undefined, entry: { what: 'roles changed', event: { user: userId, before: withoutNames(before), after: withoutNames(roles) }, ...(reason && { words: { reason } }) } };
+    return {
+      result: undefined,
+      entry: { what: 'roles changed', event: { user: userId, before: withoutNames(before), after: withoutNames(roles) }, ...(reason && { words: { reason } }) },
+    };
   });
 }
 
@@ -121,7 +150,11 @@ async function endMembership(change: Change, userId: string): Promise<readonly A
   }
   await tx.deleteFrom('lintel_person_tenant').where('tenant_id', '=', tenantId).where('person_id', '=', userId).execute();
   for (const { table, tenant, user } of linkTables(change.setting)) {
-    await tx.deleteFrom(table as 'lintel_placement').where(tenant as 'tenant_id', '=', tenantId).where(user as 'user_id', '=', userId).execute();
+    await tx
+      .deleteFrom(table as 'lintel_placement')
+      .where(tenant as 'tenant_id', '=', tenantId)
+      .where(user as 'user_id', '=', userId)
+      .execute();
   }
   await insistOnKeyholder(change);
   return before;
@@ -161,4 +194,3 @@ export async function leaveTenant(setting: Setting, tenantId: string, userId: st
     return { result: undefined, entry: { what: 'member left', event: { user: userId, before: withoutNames(before) } } };
   });
 }
-

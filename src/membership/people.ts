@@ -20,15 +20,28 @@ export interface NewPerson {
  */
 export async function addPerson(db: Kysely<LintelTables>, input: NewPerson): Promise<string> {
   const address = readAddress(input.address);
-  const row = { id: input.id ?? randomUUID(), name: readName(input.name, 'an account'), address: address.normal, address_written: address.written, confirmed_at: input.confirmedAt ?? null };
-  const made = await db.insertInto('lintel_person').values(row).onConflict((c) => c.doNothing()).returning('id').executeTakeFirst();
+  const row = {
+    id: input.id ?? randomUUID(),
+    name: readName(input.name, 'an account'),
+    address: address.normal,
+    address_written: address.written,
+    confirmed_at: input.confirmedAt ?? null,
+  };
+  const made = await db
+    .insertInto('lintel_person')
+    .values(row)
+    .onConflict((c) => c.doNothing())
+    .returning('id')
+    .executeTakeFirst();
   if (!made) throw new LintelError('address-taken', `There is an account for ${address.written} already. Sign in with it.`, {});
   return row.id;
 }
 
 /** The person who has an address, if anybody has. @throws LintelError `bad-address`. */
-export async function personByAddress(db: Kysely<LintelTables>, address: string): Promise<{ readonly id: string; readonly name: string; readonly confirmedAt: Date | null } | undefined> {
+export async function personByAddress(
+  db: Kysely<LintelTables>,
+  address: string,
+): Promise<{ readonly id: string; readonly name: string; readonly confirmedAt: Date | null } | undefined> {
   const row = await db.selectFrom('lintel_person').selectAll().where('address', '=', readAddress(address).normal).executeTakeFirst();
   return row && { id: row.id, name: row.name, confirmedAt: row.confirmed_at };
 }
-

@@ -3,17 +3,17 @@ import { type Comparison, not, type Operand, type Predicate } from './predicate.
 import type { KindShape, Shapes } from './shape.js';
 import type { Scalar } from './value.js';
 
-declare const valueOf: unique symbol;
+declare const carried: unique symbol;
 
 /** A value known only when somebody asks: a fact about them or about the request. */
-export type Fact<V> = (Operand & ({ readonly me: string } | { readonly context: string })) & { readonly [valueOf]?: V };
+export type Fact<V> = (Operand & ({ readonly me: string } | { readonly context: string })) & { readonly [carried]?: V };
 
 /** What a comparison may be made with: a constant, a fact, or another field of the same record. */
 export type Comparable<V> = V | Fact<V> | FieldTerm<V>;
 
 interface FieldTerm<V> {
   readonly field: string;
-  readonly [valueOf]?: V;
+  readonly [carried]?: V;
 }
 
 /** A field that holds one value. */

@@ -54,7 +54,8 @@ export function checkPredicate(data: unknown, kindName: string, shapes: Shapes, 
       }
     } else if ('value' in operand) {
       if (p.op === 'within') return report(`${at}.to`, 'units are data; compare with me.unitIds');
-      if (list !== Array.isArray(operand.value)) return report(`${at}.to.value`, list ? 'must be a list' : 'must be one value; for an empty field write isEmpty');
+      if (list !== Array.isArray(operand.value))
+        return report(`${at}.to.value`, list ? 'must be a list' : 'must be one value; for an empty field write isEmpty');
       const values = Array.isArray(operand.value) ? operand.value : [operand.value];
       if (values.length > MAX_LIST) report(`${at}.to.value`, `has ${values.length} items; at most ${MAX_LIST}`);
       values.forEach((value, i) => {

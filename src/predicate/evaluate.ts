@@ -19,7 +19,11 @@ function valueIn(record: RecordData, field: string, shape: FieldShape, kind: Kin
   if (raw === null || raw === undefined) return raw;
   const value = readValue(shape.type, raw, shape.scale);
   if (value === undefined) {
-    throw new LintelError('record-mismatch', `${kind.table}: ${field} holds ${typeof raw} ${JSON.stringify(raw)?.slice(0, 40)}, which is no ${shape.type}; pass the record as the database gave it`, { field });
+    throw new LintelError(
+      'record-mismatch',
+      `${kind.table}: ${field} holds ${typeof raw} ${JSON.stringify(raw)?.slice(0, 40)}, which is no ${shape.type}; pass the record as the database gave it`,
+      { field },
+    );
   }
   return value;
 }
@@ -73,10 +77,12 @@ function testComparison(p: Comparison, kind: KindShape): Test {
   if (Array.isArray(wanted)) return testList(p, shape, kind, wanted);
   const value = wanted as Scalar;
   if (op === 'includes') return testLink(field, value);
+  // Where equal values are written in one way only, two of the same type are compared as they stand.
+  const plain = op === 'is' && (shape.type === 'text' || shape.type === 'boolean') ? typeof value : undefined;
   return (record) => {
     const raw = record[field];
     if (raw === null || raw === undefined) return raw === null ? false : undefined;
-    if (op === 'is' && raw === value) return true;
+    if (typeof raw === plain) return raw === value;
     return holds(op, shape.type, valueIn(record, field, shape, kind) as Scalar, value);
   };
 }
@@ -94,8 +100,8 @@ function testParent(p: Extract<Predicate, { op: 'parent' }>, kind: KindShape, sh
 function testAll(parts: readonly Test[], decisive: boolean): Test {
   return (record) => {
     let open = false;
-    for (const part of parts) {
-      const verdict = part(record);
+    for (let i = 0; i < parts.length; i++) {
+      const verdict = (parts[i] as Test)(record);
       if (verdict === decisive) return decisive;
       if (verdict === undefined) open = true;
     }
@@ -113,7 +119,10 @@ export function compile(p: Predicate, kindName: string, shapes: Shapes): Test {
       return () => false;
     case 'and':
     case 'or':
-      return testAll(p.of.map((inner) => compile(inner, kindName, shapes)), p.op === 'or');
+      return testAll(
+        p.of.map((inner) => compile(inner, kindName, shapes)),
+        p.op === 'or',
+      );
     case 'not': {
       const test = compile(p.of, kindName, shapes);
       return (record) => {

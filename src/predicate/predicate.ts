@@ -1,11 +1,7 @@
 import type { Scalar } from './value.js';
 
 /** A fact about the person (`me.userId`), the request (`context.channel`), a constant, or another field of the record. */
-export type Operand =
-  | { readonly me: string }
-  | { readonly context: string }
-  | { readonly value: Scalar | readonly Scalar[] }
-  | { readonly field: string };
+export type Operand = { readonly me: string } | { readonly context: string } | { readonly value: Scalar | readonly Scalar[] } | { readonly field: string };
 
 /** The comparisons of one field with one value. */
 export const COMPARISONS = ['is', 'before', 'after', 'atLeast', 'atMost'] as const;

@@ -13,9 +13,7 @@ const WORDS: Record<Comparison['op'], readonly [string, string]> = {
 
 /** `keeperId` as people say it: "keeper". */
 export function fieldWords(field: string): string {
-  return field
-    .replace(/Ids?$/, '')
-    .replace(/([a-z0-9])([A-Z])/g, (_all, before: string, letter: string) => `${before} ${letter.toLowerCase()}`);
+  return field.replace(/Ids?$/, '').replace(/([a-z0-9])([A-Z])/g, (_all, before: string, letter: string) => `${before} ${letter.toLowerCase()}`);
 }
 
 /** Who the line speaks of: `keeper is me`, or `keeper is you` when it is said to them. */

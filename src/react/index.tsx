@@ -5,7 +5,11 @@ import { type Decision, openStanding, type Snapshot, type Standing } from '../st
 const Current = createContext<Standing<any> | undefined>(undefined);
 
 /** Opens a standing from the server's snapshot for everything below. For display only: the server checks again. */
-export function StandingProvider<T extends CharterTypes>(props: { readonly charter: Charter<T>; readonly snapshot: Snapshot; readonly children: ReactNode }): ReactNode {
+export function StandingProvider<T extends CharterTypes>(props: {
+  readonly charter: Charter<T>;
+  readonly snapshot: Snapshot;
+  readonly children: ReactNode;
+}): ReactNode {
   const { charter, snapshot, children } = props;
   const standing = useMemo(() => openStanding(charter, snapshot), [charter, snapshot]);
   return <Current.Provider value={standing}>{children}</Current.Provider>;
@@ -25,7 +29,12 @@ export function useDecision(action: string, record?: object): Decision {
 }
 
 /** Shows its children where the action is allowed, and `otherwise` where it is not. */
-export function Gate(props: { readonly may: string; readonly on?: object; readonly children: ReactNode; readonly otherwise?: (decision: Decision) => ReactNode }): ReactNode {
+export function Gate(props: {
+  readonly may: string;
+  readonly on?: object;
+  readonly children: ReactNode;
+  readonly otherwise?: (decision: Decision) => ReactNode;
+}): ReactNode {
   const decision = useDecision(props.may, props.on);
   return decision.allowed ? props.children : (props.otherwise?.(decision) ?? null);
 }

@@ -1,3 +1,3 @@
 export { type Colours, explanationMarkdown, printExplanation, printTable, tableMarkdown } from './print.js';
 export { type AccessTable, accessTable, type Cell, madeUpFacts, peopleSubjects, roleSubjects, type Section, type Subject } from './table.js';
-export { explain, type ExplainedGrant, type Explanation } from './why.js';
+export { type ExplainedGrant, type Explanation, explain } from './why.js';

@@ -13,7 +13,23 @@ const CELL_WIDTH = 14;
 /** A grid without lines: columns stand apart, and a blank line parts the rows. */
 const AIRY = {
   chars: Object.fromEntries(
-    ['top', 'top-mid', 'top-left', 'top-right', 'bottom', 'bottom-mid', 'bottom-left', 'bottom-right', 'left', 'left-mid', 'mid', 'mid-mid', 'right', 'right-mid', 'middle'].map((part) => [part, '']),
+    [
+      'top',
+      'top-mid',
+      'top-left',
+      'top-right',
+      'bottom',
+      'bottom-mid',
+      'bottom-left',
+      'bottom-right',
+      'left',
+      'left-mid',
+      'mid',
+      'mid-mid',
+      'right',
+      'right-mid',
+      'middle',
+    ].map((part) => [part, '']),
   ),
   style: { head: [], border: [], 'padding-left': 0, 'padding-right': 2 },
   wordWrap: true,

@@ -1,7 +1,7 @@
 import { CompiledQuery, type Kysely } from 'kysely';
 import { type Charter, KEYHOLDER, type Permission } from '../charter/index.js';
 import { or, type Predicate } from '../predicate/index.js';
-import { joinFragments, sqlText, SqlWriter } from '../scoping/index.js';
+import { joinFragments, SqlWriter, sqlText } from '../scoping/index.js';
 import { type Facts, Standing } from '../standing/index.js';
 
 /** A row of the table: a person, a role, or a subject that holds no role. */
@@ -62,13 +62,20 @@ function waysOf(standing: Standing<any>, permission: Permission): string[] {
 }
 
 /** Counts, in one pass over a kind's table, how many records each of these predicates reaches. */
-async function countRecords(db: Kysely<any>, charter: Charter<any>, kind: string, tenantId: string, predicates: readonly Predicate[]): Promise<{ counts: number[]; total: number }> {
+async function countRecords(
+  db: Kysely<any>,
+  charter: Charter<any>,
+  kind: string,
+  tenantId: string,
+  predicates: readonly Predicate[],
+): Promise<{ counts: number[]; total: number }> {
   const shape = charter.shapes[kind];
   if (!shape) return { counts: [], total: 0 };
   const writer = new SqlWriter(charter.shapes);
   const tenant = shape.tenantField === undefined ? sqlText`true` : sqlText`${writer.column(shape, shape.tenantField, 't')} = ${tenantId}`;
   const counted = predicates.map((p) => sqlText`count(*) filter (where ${writer.condition(p, kind, 't')})`);
-  const query = sqlText`select json_build_array(${joinFragments([sqlText`count(*)`, ...counted], ', ')}) as "n" from ${writer.table(shape)} as "t" where ${tenant}`.toText();
+  const query =
+    sqlText`select json_build_array(${joinFragments([sqlText`count(*)`, ...counted], ', ')}) as "n" from ${writer.table(shape)} as "t" where ${tenant}`.toText();
   const { rows } = await db.executeQuery<{ n: number[] }>(CompiledQuery.raw(query.text, [...query.values]));
   const [total = 0, ...counts] = (rows[0]?.n ?? []).map(Number);
   return { counts, total };
@@ -106,7 +113,13 @@ export async function accessTable(
       const counts = new Map<string, number>();
       if (db && tenant && kind) {
         const counted = permissions.filter((p) => p.action !== 'create');
-        const found = await countRecords(db, charter, kind, tenant.id, counted.map((p) => or(...subject.standings.map((s) => s.reachOf(p.name)))));
+        const found = await countRecords(
+          db,
+          charter,
+          kind,
+          tenant.id,
+          counted.map((p) => or(...subject.standings.map((s) => s.reachOf(p.name)))),
+        );
         total = found.total;
         counted.forEach((p, i) => void counts.set(p.name, found.counts[i] ?? 0));
       }
@@ -125,7 +138,13 @@ export function roleSubjects(charter: Charter<any>, tenant: Facts['tenant'], hol
       .filter((s) => s.facts.assignments.some((a) => a.role === role))
       .map((s) => new Standing(charter, { ...s.facts, assignments: s.facts.assignments.filter((a) => a.role === role) }));
     const line = holders.length === 0 ? '' : standings.length === 0 ? 'nobody holds it' : standings.length === 1 ? '1 holder' : `${standings.length} holders`;
-    return { id: role, name: charter.role(role).label, line, standings, shown: new Standing(charter, madeUpFacts(charter, tenant, [{ role, anchor: { on: 'tenant' } }])) };
+    return {
+      id: role,
+      name: charter.role(role).label,
+      line,
+      standings,
+      shown: new Standing(charter, madeUpFacts(charter, tenant, [{ role, anchor: { on: 'tenant' } }])),
+    };
   });
 }
 

@@ -83,7 +83,12 @@ function reasonOf(charter: Charter<any>, decision: Decision): string {
 }
 
 /** Sets a decision into words. `ask` are the people who could change it. */
-export function explain(standing: Standing<any>, decision: Decision, record: { readonly kind: string; readonly id: string } | undefined, ask: readonly string[]): Explanation {
+export function explain(
+  standing: Standing<any>,
+  decision: Decision,
+  record: { readonly kind: string; readonly id: string } | undefined,
+  ask: readonly string[],
+): Explanation {
   const charter: Charter<any> = standing.charter;
   return {
     who: { id: standing.userId ?? '', name: standing.facts.me.name ?? standing.userId ?? 'a visitor', powers: standing.describe().line },

@@ -1,4 +1,4 @@
-import type { Kysely } from 'kysely';
+import type { Kysely, RawNode } from 'kysely';
 import { LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
 import type { FieldShape, KindShape } from '../predicate/index.js';
@@ -24,6 +24,8 @@ export class Boundary {
   readonly standing: Standing;
   readonly support: ScopeSupport;
   readonly writer: SqlWriter;
+  readonly #readable = new Map<string, RawNode>();
+  #kinds: Map<string, string> | undefined;
 
   constructor(standing: Standing<CharterTypes>, support: ScopeSupport) {
     this.standing = standing;
@@ -37,7 +39,8 @@ export class Boundary {
 
   /** The kind that is kept in a table, if one is. */
   kindOf(table: string, schema: string | undefined): string | undefined {
-    return Object.entries(this.standing.charter.shapes).find(([, shape]) => shape.table === table && shape.schema === schema)?.[0];
+    this.#kinds ??= new Map(Object.entries(this.standing.charter.shapes).map(([kind, shape]) => [JSON.stringify([shape.schema, shape.table]), kind]));
+    return this.#kinds.get(JSON.stringify([schema, table]));
   }
 
   columnFields(kind: string): ColumnField[] {
@@ -54,7 +57,11 @@ export class Boundary {
   /** The row is of this tenant and reached by the action. */
   reached(kind: string, action: string, alias: string): Fragment {
     if (!this.declares(kind, action)) {
-      throw new LintelError('action-undeclared', `${kind} has no action "${action}" in the charter, so nobody may do that; declare the action and give it to a role`, { kind, action });
+      throw new LintelError(
+        'action-undeclared',
+        `${kind} has no action "${action}" in the charter, so nobody may do that; declare the action and give it to a role`,
+        { kind, action },
+      );
     }
     const where = this.standing.reachOf(`${kind}.${action}`);
     if (where.op === 'always') return this.tenant(kind, alias);
@@ -83,6 +90,13 @@ export class Boundary {
     const action = this.mask(kind, field);
     if (action === undefined) return column;
     return sqlText`case when ${this.writer.condition(this.standing.reachOf(`${kind}.${action}`), kind, alias)} then ${column} end`;
+  }
+
+  /** {@link readable} as a node, written once for each kind. */
+  readableNode(kind: string): RawNode {
+    const node = this.#readable.get(kind) ?? this.readable(kind).toNode();
+    this.#readable.set(kind, node);
+    return node;
   }
 
   /** The table as this standing may read it, to stand in a query instead of the table. */

@@ -12,13 +12,15 @@ export class ScopedExecutor implements QueryExecutor {
   readonly #db: Kysely<any>;
   readonly #inner: QueryExecutor;
   readonly #boundary: Boundary;
+  readonly #narrower: Narrower;
   /** What each compiled query stands for. What is not here was compiled by somebody else. */
   readonly #known: WeakMap<object, { readonly read: CompiledQuery } | { readonly write: WriteNode; readonly queryId: QueryId }>;
 
-  constructor(db: Kysely<any>, boundary: Boundary, inner = db.getExecutor(), known = new WeakMap()) {
+  constructor(db: Kysely<any>, boundary: Boundary, inner = db.getExecutor(), narrower = new Narrower(boundary), known = new WeakMap()) {
     this.#db = db;
     this.#inner = inner;
     this.#boundary = boundary;
+    this.#narrower = narrower;
     this.#known = known;
   }
 
@@ -45,7 +47,7 @@ export class ScopedExecutor implements QueryExecutor {
   #compile(node: RootOperationNode, queryId: QueryId): CompiledQuery {
     switch (node.kind) {
       case 'SelectQueryNode':
-        return this.#inner.compileQuery(new Narrower(this.#boundary).transformNode(node, queryId), queryId);
+        return this.#inner.compileQuery(this.#narrower.narrow(node), queryId);
       case 'InsertQueryNode':
       case 'UpdateQueryNode':
       case 'DeleteQueryNode':
@@ -59,7 +61,9 @@ export class ScopedExecutor implements QueryExecutor {
     const known = this.#known.get(compiled);
     if (!known) return refuse('a query that was compiled elsewhere', 'build it on this scope');
     if ('read' in known) return this.#inner.executeQuery(known.read as CompiledQuery<R>);
-    const owners = await Promise.all(newOwners(known.write, this.#boundary).map(async (id) => [id, await this.#boundary.support.standingOf(id, this.#db)] as const));
+    const owners = await Promise.all(
+      newOwners(known.write, this.#boundary).map(async (id) => [id, await this.#boundary.support.standingOf(id, this.#db)] as const),
+    );
     const plan = this.#inner.compileQuery<Record<string, unknown>>(planWrite(known.write, this.#boundary, new Map(owners)), known.queryId);
     const result = await this.#inner.executeQuery(plan).catch((error: unknown) => {
       throw failedCheck(error) ?? error;
@@ -100,6 +104,6 @@ export class ScopedExecutor implements QueryExecutor {
   }
 
   #over(inner: QueryExecutor): QueryExecutor {
-    return new ScopedExecutor(this.#db, this.#boundary, inner, this.#known);
+    return new ScopedExecutor(this.#db, this.#boundary, inner, this.#narrower, this.#known);
   }
 }

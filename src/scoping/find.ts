@@ -56,7 +56,8 @@ function peopleColumn(boundary: Boundary, kind: string, shape: FieldShape): Frag
  */
 export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string, options: FindOptions = {}): Promise<RecordData[]> {
   const { limit = 50, offset = 0, may = [] } = options;
-  if (!Number.isInteger(limit) || limit < 0 || limit > MAX_LIMIT) throw new LintelError('bad-limit', `limit is ${limit}; it must be a whole number up to ${MAX_LIMIT}`);
+  if (!Number.isInteger(limit) || limit < 0 || limit > MAX_LIMIT)
+    throw new LintelError('bad-limit', `limit is ${limit}; it must be a whole number up to ${MAX_LIMIT}`);
   if (!Number.isInteger(offset) || offset < 0) throw new LintelError('bad-offset', `offset is ${offset}; it must be a whole number`);
   const { charter } = boundary.standing;
   const shape = charter.kind(kind) && boundary.shape(kind);
@@ -65,7 +66,9 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
     return action === undefined ? [] : [{ field, shows: boundary.writer.condition(boundary.standing.reachOf(`${kind}.${action}`), kind, 't') }];
   });
   const columns = [
-    ...Object.entries(shape.fields).map(([field, f]) => sqlText`${f.link ? peopleColumn(boundary, kind, f) : boundary.visible([field, f], kind, 't')} as ${name(field)}`),
+    ...Object.entries(shape.fields).map(
+      ([field, f]) => sqlText`${f.link ? peopleColumn(boundary, kind, f) : boundary.visible([field, f], kind, 't')} as ${name(field)}`,
+    ),
     ...masked.map(({ field, shows }) => sqlText`${shows} as ${name(`shows ${field}`)}`),
     ...may.map((permission) => {
       const asked = charter.permission(permission);
@@ -75,11 +78,16 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
   ];
   const conditions = Object.entries(options.where ?? {}).map(([field, raw]) => valueCondition(boundary, kind, field, raw));
   const where = joinFragments([boundary.reached(kind, 'read', 't'), ...conditions], ' and ');
-  const { text, values } = sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${where} order by ${orderBy(boundary, kind, options.order)} limit ${limit} offset ${offset}`.toText();
+  const { text, values } =
+    sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${where} order by ${orderBy(boundary, kind, options.order)} limit ${limit} offset ${offset}`.toText();
   const { rows } = await db.withoutPlugins().executeQuery<Record<string, unknown>>(CompiledQuery.raw(text, [...values]));
   return rows.map((row) => {
     const hidden = new Set(masked.filter(({ field }) => row[`shows ${field}`] !== true).map(({ field }) => field));
-    const record = Object.fromEntries(Object.keys(shape.fields).filter((field) => !hidden.has(field)).map((field) => [field, row[field]]));
+    const record = Object.fromEntries(
+      Object.keys(shape.fields)
+        .filter((field) => !hidden.has(field))
+        .map((field) => [field, row[field]]),
+    );
     return may.length === 0 ? record : { ...record, may: may.filter((permission) => row[`may ${permission}`] === true) };
   });
 }
@@ -93,8 +101,11 @@ export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: str
   const idShape = shape.fields[shape.idField] as FieldShape;
   const value: Scalar | undefined = readValue(idShape.type, id, idShape.scale);
   if (value === undefined) return undefined;
-  const columns = Object.entries(shape.fields).map(([field, f]) => sqlText`${f.link ? peopleColumn(boundary, kind, f) : boundary.writer.column(shape, field, 't')} as ${name(field)}`);
-  const { text, values } = sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${boundary.writer.column(shape, shape.idField, 't')} = ${value}`.toText();
+  const columns = Object.entries(shape.fields).map(
+    ([field, f]) => sqlText`${f.link ? peopleColumn(boundary, kind, f) : boundary.writer.column(shape, field, 't')} as ${name(field)}`,
+  );
+  const { text, values } =
+    sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${boundary.writer.column(shape, shape.idField, 't')} = ${value}`.toText();
   const { rows } = await db.withoutPlugins().executeQuery<Record<string, unknown>>(CompiledQuery.raw(text, [...values]));
   const row = rows[0];
   if (!row) return undefined;

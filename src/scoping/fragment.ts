@@ -21,7 +21,10 @@ export class Fragment {
 
   /** As a node of a Kysely query; parameters are numbered when the whole query is compiled. */
   toNode(): RawNode {
-    return RawNode.create([...this.texts], this.values.map((value) => (value instanceof Embedded ? value.node : ValueNode.create(value))));
+    return RawNode.create(
+      [...this.texts],
+      this.values.map((value) => (value instanceof Embedded ? value.node : ValueNode.create(value))),
+    );
   }
 
   /** As text with `$1`, `$2` ..., and the values in that order. For fragments without embedded nodes. */
@@ -62,4 +65,3 @@ export function verbatim(text: string): Fragment {
 export function joinFragments(parts: readonly Fragment[], separator: string): Fragment {
   return parts.reduce((all, part, i) => (i === 0 ? part : sqlText`${all}${verbatim(separator)}${part}`), verbatim(''));
 }
-

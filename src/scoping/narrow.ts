@@ -23,24 +23,88 @@ import type { Boundary } from './boundary.js';
 
 /** What a narrowed query may be built of. Whatever is not listed is refused by name: the list fails closed. */
 const ALLOWED_NODES = new Set<OperationNode['kind']>([
-  'AggregateFunctionNode', 'AliasNode', 'AndNode', 'BinaryOperationNode', 'CaseNode', 'CollateNode', 'ColumnNode', 'CommonTableExpressionNameNode',
-  'CommonTableExpressionNode', 'FromNode', 'FunctionNode', 'GroupByItemNode', 'GroupByNode', 'HavingNode', 'IdentifierNode', 'JoinNode', 'LimitNode',
-  'ListNode', 'OffsetNode', 'OnNode', 'OperatorNode', 'OrNode', 'OrderByItemNode', 'OrderByNode', 'OverNode', 'ParensNode', 'PartitionByItemNode',
-  'PartitionByNode', 'PrimitiveValueListNode', 'ReferenceNode', 'SchemableIdentifierNode', 'SelectAllNode', 'SelectModifierNode', 'SelectQueryNode',
-  'SelectionNode', 'SetOperationNode', 'TableNode', 'TupleNode', 'UnaryOperationNode', 'ValueListNode', 'ValueNode', 'WhenNode', 'WhereNode', 'WithNode',
+  'AggregateFunctionNode',
+  'AliasNode',
+  'AndNode',
+  'BinaryOperationNode',
+  'CaseNode',
+  'CollateNode',
+  'ColumnNode',
+  'CommonTableExpressionNameNode',
+  'CommonTableExpressionNode',
+  'FromNode',
+  'FunctionNode',
+  'GroupByItemNode',
+  'GroupByNode',
+  'HavingNode',
+  'IdentifierNode',
+  'JoinNode',
+  'LimitNode',
+  'ListNode',
+  'OffsetNode',
+  'OnNode',
+  'OperatorNode',
+  'OrNode',
+  'OrderByItemNode',
+  'OrderByNode',
+  'OverNode',
+  'ParensNode',
+  'PartitionByItemNode',
+  'PartitionByNode',
+  'PrimitiveValueListNode',
+  'ReferenceNode',
+  'SchemableIdentifierNode',
+  'SelectAllNode',
+  'SelectModifierNode',
+  'SelectQueryNode',
+  'SelectionNode',
+  'SetOperationNode',
+  'TableNode',
+  'TupleNode',
+  'UnaryOperationNode',
+  'ValueListNode',
+  'ValueNode',
+  'WhenNode',
+  'WhereNode',
+  'WithNode',
 ]);
 
 /** Functions that look at nothing but their arguments and cannot fail on them: a failure would tell what a row holds. */
 const ALLOWED_FUNCTIONS = new Set(['abs', 'char_length', 'coalesce', 'concat', 'greatest', 'least', 'length', 'lower', 'nullif', 'trim', 'upper']);
 const ALLOWED_AGGREGATES = new Set(['avg', 'bool_and', 'bool_or', 'count', 'dense_rank', 'max', 'min', 'rank', 'row_number', 'sum']);
 const ALLOWED_OPERATORS = new Set([
-  '=', '!=', '<>', '<', '<=', '>', '>=', 'in', 'not in', 'is', 'is not', 'is distinct from', 'is not distinct from', 'like', 'not like', 'ilike', 'not ilike',
-  'between', 'exists', 'not exists', 'not', 'and', 'or', '||',
+  '=',
+  '!=',
+  '<>',
+  '<',
+  '<=',
+  '>',
+  '>=',
+  'in',
+  'not in',
+  'is',
+  'is not',
+  'is distinct from',
+  'is not distinct from',
+  'like',
+  'not like',
+  'ilike',
+  'not ilike',
+  'between',
+  'exists',
+  'not exists',
+  'not',
+  'and',
+  'or',
+  '||',
 ]);
 const ALLOWED_JOINS = new Set(['InnerJoin', 'LeftJoin', 'RightJoin', 'FullJoin', 'CrossJoin']);
 
 /** Names longer than this are cut off by PostgreSQL, so that two different ones could become one. */
 const MAX_NAME = 63;
+
+/** The transformer passes an id on that nothing here looks at. */
+const NO_QUERY: QueryId = { queryId: 'lintel' };
 
 export function refuse(what: string, instead: string): never {
   throw new LintelError('scope-refused', `${what} cannot be used through scope; ${instead}`);
@@ -58,6 +122,12 @@ export class Narrower extends OperationNodeTransformer {
   constructor(boundary: Boundary) {
     super();
     this.#boundary = boundary;
+  }
+
+  /** Narrows a whole query. */
+  narrow<T extends OperationNode>(node: T): T {
+    this.#visible.length = 0;
+    return this.transformNode(node, NO_QUERY);
   }
 
   protected override transformNodeImpl<T extends OperationNode>(node: T, queryId: QueryId): T {
@@ -120,9 +190,13 @@ export class Narrower extends OperationNodeTransformer {
     const kind = this.#boundary.kindOf(name, schema?.name);
     if (kind === undefined) {
       const known = Object.values(this.#boundary.standing.charter.shapes).map((shape) => shape.table);
-      throw new LintelError('unknown-table', `the table "${schema ? `${schema.name}.` : ''}${name}" is no kind of the charter, so scope cannot say who may see it${didYouMean(name, known)}; declare it as a kind, or query it outside of scope`, { table: name });
+      throw new LintelError(
+        'unknown-table',
+        `the table "${schema ? `${schema.name}.` : ''}${name}" is no kind of the charter, so scope cannot say who may see it${didYouMean(name, known)}; declare it as a kind, or query it outside of scope`,
+        { table: name },
+      );
     }
-    return { name, derived: this.#boundary.readable(kind).toNode() };
+    return { name, derived: this.#boundary.readableNode(kind) };
   }
 
   /** A reference names the alias of what was put in the table's place, so a schema before it goes. */
@@ -134,7 +208,8 @@ export class Narrower extends OperationNodeTransformer {
   }
 
   protected override transformIdentifier(node: IdentifierNode, queryId: QueryId): IdentifierNode {
-    if (new TextEncoder().encode(node.name).length > MAX_NAME) refuse(`a name of more than ${MAX_NAME} bytes`, 'shorten it');
+    // At most three bytes for each of its UTF-16 units.
+    if (node.name.length * 3 > MAX_NAME && new TextEncoder().encode(node.name).length > MAX_NAME) refuse(`a name of more than ${MAX_NAME} bytes`, 'shorten it');
     return super.transformIdentifier(node, queryId);
   }
 
@@ -161,7 +236,8 @@ export class Narrower extends OperationNodeTransformer {
   /** A pattern that a column holds could fail on one row, and so tell what the row holds. */
   protected override transformBinaryOperation(node: BinaryOperationNode, queryId: QueryId): BinaryOperationNode {
     const operator = node.operator.kind === 'OperatorNode' ? (node.operator as OperatorNode).operator : '';
-    if (operator.endsWith('like') && node.rightOperand.kind !== 'ValueNode') refuse(`${operator} with a pattern that is no constant`, 'give the pattern as a value');
+    if (operator.endsWith('like') && node.rightOperand.kind !== 'ValueNode')
+      refuse(`${operator} with a pattern that is no constant`, 'give the pattern as a value');
     return super.transformBinaryOperation(node, queryId);
   }
 

@@ -5,7 +5,6 @@ import {
   type InsertQueryNode,
   type OperationNode,
   type PrimitiveValueListNode,
-  type QueryId,
   type RawNode,
   ReferenceNode,
   type ReturningNode,
@@ -65,9 +64,21 @@ export function failedCheck(error: unknown): LintelError | undefined {
   const sign = error instanceof Error ? /"lintel:([\w ]+):/.exec(error.message)?.[1] : undefined;
   if (sign === undefined) return undefined;
   const [cause, kind, field] = sign.split(' ');
-  if (cause === 'reach') return new LintelError('write-out-of-reach', `the ${kind} as it would become is out of your reach; nothing was written`, { kind }, { cause: error });
-  if (cause === 'guard') return new LintelError('guarded-field', `to set ${field} of a new ${kind} takes an action that you do not have on it; nothing was written`, { kind, field }, { cause: error });
-  return new LintelError('no-such-value', `${field} of the ${kind} names nothing that there is for you; nothing was written`, { kind, field }, { cause: error });
+  if (cause === 'reach')
+    return new LintelError('write-out-of-reach', `the ${kind} as it would become is out of your reach; nothing was written`, { kind }, { cause: error });
+  if (cause === 'guard')
+    return new LintelError(
+      'guarded-field',
+      `to set ${field} of a new ${kind} takes an action that you do not have on it; nothing was written`,
+      { kind, field },
+      { cause: error },
+    );
+  return new LintelError(
+    'no-such-value',
+    `${field} of the ${kind} names nothing that there is for you; nothing was written`,
+    { kind, field },
+    { cause: error },
+  );
 }
 
 class WriteWriter {
@@ -92,7 +103,23 @@ class WriteWriter {
   #findTarget(): Target {
     const node = this.#node;
     const place = node.kind === 'InsertQueryNode' ? node.into : node.kind === 'UpdateQueryNode' ? node.table : node.from.froms[0];
-    const refusedParts = ['with', 'explain', 'endModifiers', 'limit', 'orderBy', 'top', 'output', 'joins', 'using', 'onConflict', 'onDuplicateKey', 'orAction', 'ignore', 'replace', 'defaultValues'];
+    const refusedParts = [
+      'with',
+      'explain',
+      'endModifiers',
+      'limit',
+      'orderBy',
+      'top',
+      'output',
+      'joins',
+      'using',
+      'onConflict',
+      'onDuplicateKey',
+      'orAction',
+      'ignore',
+      'replace',
+      'defaultValues',
+    ];
     for (const part of refusedParts) {
       const value = (node as unknown as Record<string, unknown>)[part];
       if (Array.isArray(value) ? value.length > 0 : value) refuse(`"${part}" in a write`, 'split it into a read and a plain insert, update or delete');
@@ -105,10 +132,13 @@ class WriteWriter {
     const kind = this.#boundary.kindOf(identifier.name, schema?.name);
     if (kind === undefined) {
       const known = Object.values(this.#boundary.standing.charter.shapes).map((shape) => shape.table);
-      throw new LintelError('unknown-table', `the table "${identifier.name}" is no kind of the charter${didYouMean(identifier.name, known)}`, { table: identifier.name });
+      throw new LintelError('unknown-table', `the table "${identifier.name}" is no kind of the charter${didYouMean(identifier.name, known)}`, {
+        table: identifier.name,
+      });
     }
     if (this.#boundary.standing.charter.kind(kind).shared) refuse(`a write to ${kind}, which is shared by all tenants`, 'only the platform writes it');
-    const alias = place && AliasNode.is(place) && place.alias.kind === 'IdentifierNode' ? (place.alias as { name: string } & OperationNode).name : identifier.name;
+    const alias =
+      place && AliasNode.is(place) && place.alias.kind === 'IdentifierNode' ? (place.alias as { name: string } & OperationNode).name : identifier.name;
     return { kind, alias };
   }
 
@@ -116,7 +146,8 @@ class WriteWriter {
     const { kind, alias } = this.#target;
     const node = this.#node;
     const table = this.#boundary.writer.table(this.#boundary.shape(kind));
-    const statement = node.kind === 'InsertQueryNode' ? this.#insert(node, table) : node.kind === 'UpdateQueryNode' ? this.#update(node, table) : this.#delete(node, table);
+    const statement =
+      node.kind === 'InsertQueryNode' ? this.#insert(node, table) : node.kind === 'UpdateQueryNode' ? this.#update(node, table) : this.#delete(node, table);
     const checks = node.kind === 'InsertQueryNode' ? this.#insertChecks() : node.kind === 'UpdateQueryNode' ? this.#updateChecks(node) : [];
     const readable = this.#boundary.readable(kind, verbatim(WRITTEN), verbatim(`true as "${ROW}", `));
     return sqlText`with "lintel_written" as (${statement} returning *), "lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${this.#failOn(checks)}), 0) as "lintelfailed" from "lintel_written" as "w") select ${this.#returned(node.returning)}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0`;
@@ -151,7 +182,7 @@ class WriteWriter {
   }
 
   #narrow<N extends OperationNode>(node: N): N {
-    return this.#narrower.transformNode(node, { queryId: 'lintel' } as QueryId);
+    return this.#narrower.narrow(node);
   }
 
   /** The field that a column of the target holds. */
@@ -161,7 +192,14 @@ class WriteWriter {
     const fields = this.#boundary.columnFields(this.#target.kind);
     const found = fields.find(([, shape]) => shape.column === wanted);
     if (found) return found[0];
-    throw new LintelError('unknown-column', `${this.#target.kind} has no field for the column "${wanted}"${didYouMean(wanted, fields.map(([, shape]) => shape.column))}`, { column: wanted });
+    throw new LintelError(
+      'unknown-column',
+      `${this.#target.kind} has no field for the column "${wanted}"${didYouMean(
+        wanted,
+        fields.map(([, shape]) => shape.column),
+      )}`,
+      { column: wanted },
+    );
   }
 
   #delete(node: DeleteQueryNode, table: Fragment): Fragment {
@@ -181,7 +219,10 @@ class WriteWriter {
    */
   #mentionsOnlyVisible(node: unknown, nested = false): void {
     if (typeof node !== 'object' || node === null) return;
-    if (Array.isArray(node)) return node.forEach((item) => this.#mentionsOnlyVisible(item, nested));
+    if (Array.isArray(node)) {
+      for (const item of node) this.#mentionsOnlyVisible(item, nested);
+      return;
+    }
     const { kind } = node as OperationNode;
     if (kind === 'ReferenceNode' || kind === 'ColumnNode') {
       const reference = node as ReferenceNode | ColumnNode;
@@ -194,7 +235,8 @@ class WriteWriter {
       const column = reference.kind === 'ReferenceNode' ? reference.column : reference;
       if (nested && table === undefined && SelectAllNode.is(column)) return;
       const field = this.#fieldOf(column);
-      if (this.#boundary.mask(this.#target.kind, field)) refuse(`${field} of ${this.#target.kind} in a write`, 'it is hidden from you on some records; name the records by other fields');
+      if (this.#boundary.mask(this.#target.kind, field))
+        refuse(`${field} of ${this.#target.kind} in a write`, 'it is hidden from you on some records; name the records by other fields');
       return;
     }
     for (const value of Object.values(node)) this.#mentionsOnlyVisible(value, nested || kind === 'SelectQueryNode');
@@ -272,7 +314,13 @@ class WriteWriter {
 
   #insert(node: InsertQueryNode, table: Fragment): Fragment {
     const { columns, rows } = this.#stamped(node);
-    return sqlText`insert into ${table} (${joinFragments(columns.map((c) => name(c)), ', ')}) values ${joinFragments(rows.map((row) => sqlText`(${joinFragments(row, ', ')})`), ', ')}`;
+    return sqlText`insert into ${table} (${joinFragments(
+      columns.map((c) => name(c)),
+      ', ',
+    )}) values ${joinFragments(
+      rows.map((row) => sqlText`(${joinFragments(row, ', ')})`),
+      ', ',
+    )}`;
   }
 
   /** The rows to insert, with tenant and maker as they must be and the writer as owner where none is named. */
@@ -290,11 +338,18 @@ class WriteWriter {
     const rows = this.#rows(node).map((cells) => {
       given.forEach((field, i) => {
         const value = constant(cells[i]);
-        if (!Object.hasOwn(stamps, field) || cells[i]?.kind === 'DefaultInsertValueNode' || (value !== undefined && String(value) === String(stamps[field]))) return;
-        throw new LintelError('field-set-by-library', `${field} of a ${this.#target.kind} is set by the library to what it must be; leave it out of the insert`, { field });
+        if (!Object.hasOwn(stamps, field) || cells[i]?.kind === 'DefaultInsertValueNode' || (value !== undefined && String(value) === String(stamps[field])))
+          return;
+        throw new LintelError(
+          'field-set-by-library',
+          `${field} of a ${this.#target.kind} is set by the library to what it must be; leave it out of the insert`,
+          { field },
+        );
       });
       return [
-        ...kept.map(({ i }) => (cells[i]?.kind === 'DefaultInsertValueNode' ? verbatim('default') : sqlText`${new Embedded(this.#narrow(cells[i] as OperationNode))}`)),
+        ...kept.map(({ i }) =>
+          cells[i]?.kind === 'DefaultInsertValueNode' ? verbatim('default') : sqlText`${new Embedded(this.#narrow(cells[i] as OperationNode))}`,
+        ),
         ...Object.values(stamps).map((value) => sqlText`${value}`),
       ];
     });
@@ -306,7 +361,10 @@ class WriteWriter {
     if (node.values?.kind !== 'ValuesNode') return refuse('an insert that is not of values', 'read first, then insert the values');
     const owner = (node.columns ?? []).findIndex((column) => this.#fields[this.#fieldOf(column)]?.role === 'owner');
     return (node.values as ValuesNode).values.map((row) => {
-      const cells = row.kind === 'PrimitiveValueListNode' ? (row as PrimitiveValueListNode).values.map((value) => ValueNode.create(value)) : [...(row as ValueListNode).values];
+      const cells =
+        row.kind === 'PrimitiveValueListNode'
+          ? (row as PrimitiveValueListNode).values.map((value) => ValueNode.create(value))
+          : [...(row as ValueListNode).values];
       // One of several rows that names no owner is the writer's, as it would be alone.
       return cells.map((cell, i) => (i === owner && cell.kind === 'DefaultInsertValueNode' ? ValueNode.create(this.#boundary.standing.userId ?? null) : cell));
     });
@@ -381,4 +439,3 @@ interface Change {
 function constant(node: OperationNode | undefined): unknown {
   return node && ValueNode.is(node) ? node.value : undefined;
 }
-

@@ -84,7 +84,10 @@ export class SqlWriter {
     const { value } = p.to;
     if (Array.isArray(value)) {
       if (field.type !== 'instant') return this.writeList(column, value);
-      return sqlText`(${joinFragments(value.map((one) => this.writeInstant('is', column, String(one))), ' or ')})`;
+      return sqlText`(${joinFragments(
+        value.map((one) => this.writeInstant('is', column, String(one))),
+        ' or ',
+      )})`;
     }
     return field.type === 'instant' ? this.writeInstant(p.op, column, String(value)) : this.writeValue(p.op, column, value, field);
   }

@@ -1,7 +1,7 @@
 import type { Kysely } from 'kysely';
+import { LintelError } from '../base/index.js';
 import type { Charter, CharterTypes } from '../charter/index.js';
 import { type Delivery, deliver, type InvitationMail, invitationWords, type Mailer, type MailWords, setMessage } from '../mail/index.js';
-import { LintelError } from '../base/index.js';
 import * as membership from '../membership/index.js';
 import { type Fragment, type ScopeSupport, sqlText } from '../scoping/index.js';
 import { Standing, type Words } from '../standing/index.js';
@@ -48,7 +48,11 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
 
   constructor(options: LintelOptions<T>) {
     if (options.mailer && !options.invitationLink) {
-      throw new LintelError('option-missing', 'createLintel has a mailer but no invitationLink; say which page of yours an invitation opens: (token) => `https://.../invitation#${token}`', {});
+      throw new LintelError(
+        'option-missing',
+        'createLintel has a mailer but no invitationLink; say which page of yours an invitation opens, as a function of the token',
+        {},
+      );
     }
     this.#options = options;
     this.charter = options.charter;
@@ -136,7 +140,13 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   async deliver(): Promise<{ sent: number; failed: number }> {
     const { mailer, invitationLink } = this.#options;
     if (!mailer || !invitationLink) return { sent: 0, failed: 0 };
-    const delivery: Delivery = { db: this.db, mailer, now: this.#setting.now, invitationLink, invitationWords: this.#options.invitationWords ?? invitationWords };
+    const delivery: Delivery = {
+      db: this.db,
+      mailer,
+      now: this.#setting.now,
+      invitationLink,
+      invitationWords: this.#options.invitationWords ?? invitationWords,
+    };
     return deliver(delivery);
   }
 
@@ -162,7 +172,12 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     try {
       await mailer.send(setMessage({ name: '', address: written }, words, 'about:blank'));
     } catch (error) {
-      throw new LintelError('mail-failed', `The mail server did not take the message: ${error instanceof Error ? error.message : String(error)}`, {}, { cause: error });
+      throw new LintelError(
+        'mail-failed',
+        `The mail server did not take the message: ${error instanceof Error ? error.message : String(error)}`,
+        {},
+        { cause: error },
+      );
     }
   }
 
@@ -172,8 +187,10 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
         const facts = await membership.readFacts(db.withoutPlugins(), this.charter as Charter, { tenant: tenantId, user: userId });
         return facts.subject === 'member' ? new Standing(this.charter as Charter, facts) : undefined;
       },
-      isMember: (tenant, column): Fragment => sqlText`exists (select 1 from "lintel_member" as "lm" where "lm"."tenant_id" = ${tenant} and "lm"."user_id" = ${column}::text and "lm"."status" = 'active')`,
-      isUnit: (tenant, column): Fragment => sqlText`exists (select 1 from "lintel_unit" as "lu" where "lu"."tenant_id" = ${tenant} and "lu"."id" = ${column}::text)`,
+      isMember: (tenant, column): Fragment =>
+        sqlText`exists (select 1 from "lintel_member" as "lm" where "lm"."tenant_id" = ${tenant} and "lm"."user_id" = ${column}::text and "lm"."status" = 'active')`,
+      isUnit: (tenant, column): Fragment =>
+        sqlText`exists (select 1 from "lintel_unit" as "lu" where "lu"."tenant_id" = ${tenant} and "lu"."id" = ${column}::text)`,
     };
   }
 }

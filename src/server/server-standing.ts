@@ -1,10 +1,20 @@
 import type { Kysely } from 'kysely';
-import type { CharterTypes } from '../charter/index.js';
 import { LintelError } from '../base/index.js';
+import type { CharterTypes } from '../charter/index.js';
 import * as membership from '../membership/index.js';
 import type { RecordData } from '../predicate/index.js';
-import { Boundary, type FindOptions, find, loadRaw, type ScopeSupport, ScopedDb } from '../scoping/index.js';
-import { type Assignment, type Decision, type Facts, type KindOf, type RecordOf, say, Standing, type StandingOptions, throwIfRefused } from '../standing/index.js';
+import { Boundary, type FindOptions, find, loadRaw, ScopedDb, type ScopeSupport } from '../scoping/index.js';
+import {
+  type Assignment,
+  type Decision,
+  type Facts,
+  type KindOf,
+  type RecordOf,
+  Standing,
+  type StandingOptions,
+  say,
+  throwIfRefused,
+} from '../standing/index.js';
 
 /** What a server standing works with. */
 export interface Workplace {

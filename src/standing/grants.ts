@@ -46,7 +46,12 @@ export function fromRole(charter: Charter, role: string, anchor: Anchor): Grant[
 
 function fullControl(charter: Charter, anchor: Anchor): Grant[] {
   if (anchor.on !== 'tenant') return [];
-  return [...charter.permissions.values()].map((p) => ({ permission: p.name, reach: p.kind ? charter.widestReach(p.kind) : 'tenant', anchor, path: { by: 'keyholder' } }));
+  return [...charter.permissions.values()].map((p) => ({
+    permission: p.name,
+    reach: p.kind ? charter.widestReach(p.kind) : 'tenant',
+    anchor,
+    path: { by: 'keyholder' },
+  }));
 }
 
 /** Which records of a kind an anchor covers: those whose unit, or whose parent's, lies at or below it. */

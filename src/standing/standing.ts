@@ -13,8 +13,8 @@ type ValueOf<F> = F extends Field<infer V, FieldRole, string, string> ? V | null
 export type RecordOf<T extends CharterTypes, N extends string> = string extends keyof T['fields']
   ? object
   : N extends keyof T['fields']
-  ? { readonly [f in keyof T['fields'][N]]?: ValueOf<T['fields'][N][f]> } & RecordExtras
-  : never;
+    ? { readonly [f in keyof T['fields'][N]]?: ValueOf<T['fields'][N][f]> } & RecordExtras
+    : never;
 
 /** What may come along with a record besides its fields. */
 export interface RecordExtras {
@@ -57,15 +57,20 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   readonly words: Words;
   readonly #reaches: Reaches;
   readonly #now: () => number;
+  readonly #tenantId: string;
   readonly #gates = new Map<string, Gate>();
 
   /** @throws LintelError `charter-mismatch` when the facts were read under another charter. */
   constructor(charter: Charter<T>, facts: Facts, options: StandingOptions = {}) {
     if (facts.charter !== charter.hash) {
-      throw new LintelError('charter-mismatch', 'these facts were read under another charter; read them again, and ship both sides with the same charter', { expected: charter.hash, found: facts.charter });
+      throw new LintelError('charter-mismatch', 'these facts were read under another charter; read them again, and ship both sides with the same charter', {
+        expected: charter.hash,
+        found: facts.charter,
+      });
     }
     this.charter = charter;
     this.facts = facts;
+    this.#tenantId = facts.tenant.id;
     this.words = { ...ENGLISH, ...options.words };
     this.#now = options.now ?? Date.now;
     this.#reaches = new Reaches(charter as Charter, facts, options.context ?? {});
@@ -91,10 +96,11 @@ export class Standing<T extends CharterTypes = CharterTypes> {
       const gate = this.#gates.get(action) ?? this.#openGate(action);
       const data = record as RecordData;
       if (!gate.open) return false;
-      if (gate.tenantField === undefined || data[gate.tenantField] === this.facts.tenant.id) {
+      const tenant = gate.tenantField === undefined ? this.#tenantId : data[gate.tenantField];
+      if (tenant === this.#tenantId) {
         const verdict = gate.test(data);
         if (verdict !== undefined) return verdict;
-      }
+      } else if (typeof tenant === 'string') return false;
     }
     return this.#ask(action, record as RecordData | undefined, options, undefined).allowed;
   }
@@ -142,9 +148,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     const data = this.charter.kind(kind);
     const ask = (name: string) => this.#ask(`${kind}.${name}`, record as RecordData | undefined, undefined, this.words);
     const mayRead = permission.action === 'create' || ask('read').allowed;
-    return Object.fromEntries(
-      Object.entries(data.fields).map(([name, field]) => [name, fieldAccess(field, permission, mayRead, ask)]),
-    );
+    return Object.fromEntries(Object.entries(data.fields).map(([name, field]) => [name, fieldAccess(field, permission, mayRead, ask)]));
   }
 
   /** Everything that this subject holds, by permission, with every path by which it comes; and their powers in one line. */
@@ -203,7 +207,9 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   /** Guarded fields that a record to be already has a value in; taking it for oneself needs no right to hand over. */
   #touchedByMaking(kind: string, record: RecordData): string[] {
     return Object.entries(this.charter.kind(kind).fields)
-      .filter(([name, f]) => f.change !== undefined && record[name] !== undefined && record[name] !== null && !(f.role === 'owner' && record[name] === this.userId))
+      .filter(
+        ([name, f]) => f.change !== undefined && record[name] !== undefined && record[name] !== null && !(f.role === 'owner' && record[name] === this.userId),
+      )
       .map(([name]) => name);
   }
 
@@ -221,7 +227,8 @@ export class Standing<T extends CharterTypes = CharterTypes> {
 
 function fieldAccess(field: FieldData, permission: Permission, mayRead: boolean, ask: (action: string) => Decision): FieldAccess {
   const readable = mayRead && (field.read === undefined || permission.action === 'create' || ask(field.read).allowed);
-  if (field.role === 'id' || field.role === 'tenant' || field.role === 'maker') return { readable, changeable: false, setByLibrary: field.role !== 'id', reason: '' };
+  if (field.role === 'id' || field.role === 'tenant' || field.role === 'maker')
+    return { readable, changeable: false, setByLibrary: field.role !== 'id', reason: '' };
   const own = field.role === 'owner' && permission.action === 'create';
   const decision = ask(own || field.change === undefined ? (permission.action as string) : field.change);
   return { readable, changeable: decision.allowed, setByLibrary: false, reason: decision.allowed ? '' : decision.words };

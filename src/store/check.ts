@@ -20,14 +20,17 @@ export async function checkSchema(db: Kysely<never>, charter: Charter): Promise<
     select c.relname as table, n.nspname as schema, a.attname as column, k.collisdeterministic as deterministic
     from pg_class c join pg_namespace n on n.oid = c.relnamespace join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped
     left join pg_collation k on k.oid = a.attcollation
-    where c.relkind in ('r', 'p', 'v', 'm', 'f') and (n.nspname = any(current_schemas(false)) or n.nspname = any(${Object.values(charter.shapes).flatMap((s) => s.schema ?? [])}))`.execute(db);
+    where c.relkind in ('r', 'p', 'v', 'm', 'f') and (n.nspname = any(current_schemas(false)) or n.nspname = any(${Object.values(charter.shapes).flatMap((s) => s.schema ?? [])}))`.execute(
+    db,
+  );
   const problems: string[] = [];
   const look = (table: string, schema: string | undefined, column: string, place: string) => {
     const inTable = rows.filter((row) => row.table === table && (schema === undefined || row.schema === schema));
     const found = inTable.find((row) => row.column === column);
     if (inTable.length === 0) problems.push(`${place}: there is no table "${table}"`);
     else if (!found) problems.push(`${place}: the table "${table}" has no column "${column}"`);
-    else if (found.deterministic === false) problems.push(`${place}: "${table}"."${column}" has a collation that holds different texts for equal; give it a deterministic one`);
+    else if (found.deterministic === false)
+      problems.push(`${place}: "${table}"."${column}" has a collation that holds different texts for equal; give it a deterministic one`);
   };
   for (const [kind, shape] of Object.entries(charter.shapes)) {
     for (const [field, { column, link }] of Object.entries(shape.fields)) {

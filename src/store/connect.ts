@@ -38,7 +38,11 @@ class PoolOfOne implements PostgresPool {
     });
     const query = async (text: string, values: readonly unknown[]) => {
       const { rows, affectedRows } = await this.#pglite.query(text, [...values]);
-      return { rows: rows as never[], rowCount: affectedRows ?? rows.length, command: /^\s*(insert|update|delete)/i.test(text) ? ('UPDATE' as const) : ('SELECT' as const) };
+      return {
+        rows: rows as never[],
+        rowCount: affectedRows ?? rows.length,
+        command: /^\s*(insert|update|delete)/i.test(text) ? ('UPDATE' as const) : ('SELECT' as const),
+      };
     };
     return { query: query as never, release };
   }
@@ -49,7 +53,17 @@ class PoolOfOne implements PostgresPool {
 async function inTime(turn: Promise<void>): Promise<void> {
   let timer: ReturnType<typeof setTimeout> | undefined;
   const late = new Promise<never>((_resolve, reject) => {
-    timer = setTimeout(() => reject(new LintelError('one-connection', 'The embedded database has one connection, and it is in use by an open transaction. Pass that transaction on instead of starting another query beside it.', {})), PATIENCE_MS);
+    timer = setTimeout(
+      () =>
+        reject(
+          new LintelError(
+            'one-connection',
+            'The embedded database has one connection, and it is in use by an open transaction. Pass that transaction on instead of starting another query beside it.',
+            {},
+          ),
+        ),
+      PATIENCE_MS,
+    );
   });
   await Promise.race([turn, late]).finally(() => clearTimeout(timer));
 }
@@ -59,4 +73,3 @@ export function connect<DB = unknown>(db: Database): Kysely<DB> {
   if (isKysely(db)) return db as Kysely<DB>;
   return new Kysely<DB>({ dialect: new PostgresDialect({ pool: isPglite(db) ? new PoolOfOne(db) : db }) });
 }
-

@@ -38,7 +38,8 @@ export function createApp(parts: AppParts): Hono {
   const { lintel, accounts, tray } = parts;
   const app = new Hono();
   app.onError((error) => {
-    if (error instanceof HTTPException) return problemResponse(new LintelError(error.status === 403 ? 'refused' : 'bad-request', 'This request was refused.', {}));
+    if (error instanceof HTTPException)
+      return problemResponse(new LintelError(error.status === 403 ? 'refused' : 'bad-request', 'This request was refused.', {}));
     if (problemOf(error).status === 500) console.error(error);
     return problemResponse(error);
   });
@@ -56,7 +57,13 @@ export function createApp(parts: AppParts): Hono {
 
   const signedIn = (c: Context) => accounts.signedIn(getCookie(c, COOKIE));
   const keep = (c: Context, session: Session) =>
-    setCookie(c, COOKIE, session.token, { httpOnly: true, sameSite: 'Lax', path: '/', expires: session.expiresAt, secure: new URL(c.req.url).protocol === 'https:' });
+    setCookie(c, COOKIE, session.token, {
+      httpOnly: true,
+      sameSite: 'Lax',
+      path: '/',
+      expires: session.expiresAt,
+      secure: new URL(c.req.url).protocol === 'https:',
+    });
   const whoever = async (c: Context) => {
     const user = await signedIn(c);
     if (user) return user;
@@ -65,15 +72,27 @@ export function createApp(parts: AppParts): Hono {
 
   app.get('/api/me', async (c) => {
     const user = await signedIn(c);
-    const demo = parts.demoPassword === undefined ? null : { password: parts.demoPassword, people: people.map(({ name, address, note }) => ({ name, address, note })) };
+    const demo =
+      parts.demoPassword === undefined ? null : { password: parts.demoPassword, people: people.map(({ name, address, note }) => ({ name, address, note })) };
     if (!user) return c.json({ user: null, tenants: [], invitations: [], mail: lintel.hasMailer, tray: Boolean(tray), demo });
     const [tenants, invitations] = await Promise.all([lintel.myTenants(user.userId), lintel.myInvitations(user.userId)]);
-    return c.json({ user: { id: user.userId, name: user.name, address: user.address }, tenants, invitations, mail: lintel.hasMailer, tray: Boolean(tray), demo });
+    return c.json({
+      user: { id: user.userId, name: user.name, address: user.address },
+      tenants,
+      invitations,
+      mail: lintel.hasMailer,
+      tray: Boolean(tray),
+      demo,
+    });
   });
   app.post('/api/sign-up', async (c) => {
     const input = await body(c);
     const common = { name: str(input.name), password: str(input.password) };
-    const made = await accounts.signUp(input.invitation === undefined ? { ...common, address: str(input.address), tenantName: str(input.tenantName) } : { ...common, invitation: str(input.invitation) });
+    const made = await accounts.signUp(
+      input.invitation === undefined
+        ? { ...common, address: str(input.address), tenantName: str(input.tenantName) }
+        : { ...common, invitation: str(input.invitation) },
+    );
     keep(c, await accounts.startSession(made.userId));
     return c.json({ tenantId: made.tenantId });
   });

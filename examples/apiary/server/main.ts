@@ -28,7 +28,9 @@ async function openWorld(url: string | undefined, say: (line: string) => void): 
     }
     return db;
   } catch (error) {
-    throw new Error(`the database at LINTEL_DATABASE_URL does not answer (${error instanceof Error && error.message ? error.message : String(error)}); start it, or unset the variable to use the embedded one`);
+    throw new Error(
+      `the database at LINTEL_DATABASE_URL does not answer (${error instanceof Error && error.message ? error.message : String(error)}); start it, or unset the variable to use the embedded one`,
+    );
   }
 }
 
@@ -39,7 +41,11 @@ export interface Demo {
 }
 
 /** Starts the whole demo: database, mail tray, application. Port 0 takes any that is free. */
-export async function startDemo(options: { readonly port: number; readonly databaseUrl?: string | undefined; readonly say?: (line: string) => void }): Promise<Demo> {
+export async function startDemo(options: {
+  readonly port: number;
+  readonly databaseUrl?: string | undefined;
+  readonly say?: (line: string) => void;
+}): Promise<Demo> {
   const say = options.say ?? (() => {});
   const dist = fileURLToPath(new URL('../dist', import.meta.url));
   if (!existsSync(`${dist}/index.html`)) throw new Error('the pages are not built; run `npm run demo`, which builds them');

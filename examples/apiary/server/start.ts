@@ -11,6 +11,10 @@ try {
   console.log('\n  Mail arrives in the tray:  /mail   ·   Stop with Ctrl+C; nothing is kept.\n');
 } catch (error) {
   const taken = (error as { code?: string }).code === 'EADDRINUSE';
-  console.error(taken ? `The port ${port} is taken; give another one: PORT=${port + 1} npm run demo` : `The demo could not start: ${error instanceof Error ? error.message : String(error)}`);
+  console.error(
+    taken
+      ? `The port ${port} is taken; give another one: PORT=${port + 1} npm run demo`
+      : `The demo could not start: ${error instanceof Error ? error.message : String(error)}`,
+  );
   process.exit(1);
 }

@@ -19,7 +19,10 @@ const hiveMay = HIVE_ACTIONS.filter((name) => name.startsWith('hive.'));
 /** Roles as a form sends them: for the whole tenant, or for a unit. */
 function readRoles(value: unknown): { role: string; anchor: Anchor }[] {
   if (!Array.isArray(value)) throw new LintelError('bad-request', 'roles must be a list.', {});
-  return value.map((item: { role?: unknown; unitId?: unknown }) => ({ role: str(item?.role), anchor: item?.unitId ? { on: 'unit', unitId: str(item.unitId) } : { on: 'tenant' } }));
+  return value.map((item: { role?: unknown; unitId?: unknown }) => ({
+    role: str(item?.role),
+    anchor: item?.unitId ? { on: 'unit', unitId: str(item.unitId) } : { on: 'tenant' },
+  }));
 }
 
 /** Everything that happens inside one tenant. The tenant is in the address, so a form changes the tenant it was opened in, or nothing. */
@@ -34,10 +37,24 @@ export function tenantRoutes(lintel: Apiary, signedIn: (c: Context) => Promise<S
     if (standing.isMember) return standing;
     throw new LintelError('not-found', 'There is no such page.', {});
   }
-  const rolesWithWords = (standing: Here, roles: readonly { role: string; anchor: Anchor }[]) => roles.map((r) => ({ ...r, label: standing.charter.role(r.role).label }));
-  const units = (standing: Here) => lintel.db.selectFrom('lintel_unit').select(['id', 'name', 'parent_id as parentId']).where('tenant_id', '=', standing.facts.tenant.id).orderBy('name').execute();
+  const rolesWithWords = (standing: Here, roles: readonly { role: string; anchor: Anchor }[]) =>
+    roles.map((r) => ({ ...r, label: standing.charter.role(r.role).label }));
+  const units = (standing: Here) =>
+    lintel.db
+      .selectFrom('lintel_unit')
+      .select(['id', 'name', 'parent_id as parentId'])
+      .where('tenant_id', '=', standing.facts.tenant.id)
+      .orderBy('name')
+      .execute();
   const names = async (standing: Here) => {
-    const rows = await lintel.db.selectFrom('lintel_member as m').innerJoin('lintel_person as p', 'p.id', 'm.user_id').select(['p.id', 'p.name']).where('m.tenant_id', '=', standing.facts.tenant.id).where('m.status', '=', 'active').orderBy('p.name').execute();
+    const rows = await lintel.db
+      .selectFrom('lintel_member as m')
+      .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
+      .select(['p.id', 'p.name'])
+      .where('m.tenant_id', '=', standing.facts.tenant.id)
+      .where('m.status', '=', 'active')
+      .orderBy('p.name')
+      .execute();
     return standing.may('member.read') ? rows : rows.filter((row) => row.id === standing.userId);
   };
 
@@ -56,15 +73,30 @@ export function tenantRoutes(lintel: Apiary, signedIn: (c: Context) => Promise<S
     const standing = await enter(c);
     const id = c.req.param('id');
     const hive = await standing.findOne('hive', id, { may: hiveMay });
-    const [inspections, people, sites] = await Promise.all([standing.find('inspection', { where: { hiveId: id }, order: '-heldAt' }), names(standing), units(standing)]);
+    const [inspections, people, sites] = await Promise.all([
+      standing.find('inspection', { where: { hiveId: id }, order: '-heldAt' }),
+      names(standing),
+      units(standing),
+    ]);
     return c.json({ hive, inspections, people, sites });
   });
   app.post('/hives', async (c) => {
     const standing = await enter(c);
     const { name, colonies, siteId, ...rest } = await body(c);
     if (str(name).trim() === '') throw new LintelError('bad-request', 'A hive needs a name.', {});
-    const values = { id: `hive-${randomUUID().slice(0, 8)}`, name: str(name), colonies: Number(colonies ?? 1) || 1, ...(siteId ? { site_id: str(siteId) } : {}), ...(rest.tenantId ? { tenant_id: str(rest.tenantId) } : {}) };
-    const [made] = await standing.scope<ApiaryTables>().insertInto('hives').values(values as never).returning('id').execute();
+    const values = {
+      id: `hive-${randomUUID().slice(0, 8)}`,
+      name: str(name),
+      colonies: Number(colonies ?? 1) || 1,
+      ...(siteId ? { site_id: str(siteId) } : {}),
+      ...(rest.tenantId ? { tenant_id: str(rest.tenantId) } : {}),
+    };
+    const [made] = await standing
+      .scope<ApiaryTables>()
+      .insertInto('hives')
+      .values(values as never)
+      .returning('id')
+      .execute();
     return c.json({ id: made?.id }, 201);
   });
   app.patch('/hives/:id', async (c) => {
@@ -131,7 +163,9 @@ export function tenantRoutes(lintel: Apiary, signedIn: (c: Context) => Promise<S
     return c.json({
       members: members.map((m) => ({ ...m, roles: rolesWithWords(standing, m.roles) })),
       invitations: invitations.map((i) => ({ ...i, roles: rolesWithWords(standing, i.roles) })),
-      toGive: standing.members.rolesToGive().map((role) => ({ role, label: standing.charter.role(role).label, sentence: standing.charter.role(role).sentence ?? '' })),
+      toGive: standing.members
+        .rolesToGive()
+        .map((role) => ({ role, label: standing.charter.role(role).label, sentence: standing.charter.role(role).sentence ?? '' })),
       sites,
     });
   });
@@ -161,11 +195,18 @@ export function tenantRoutes(lintel: Apiary, signedIn: (c: Context) => Promise<S
     const standing = await enter(c);
     standing.insist('member.invite');
     const roles = readRoles((await body(c)).roles);
-    const below = Object.fromEntries((await lintel.db.selectFrom('lintel_unit_below').selectAll().where('tenant_id', '=', standing.facts.tenant.id).execute()).reduce((all, row) => all.set(row.above_id, [...(all.get(row.above_id) ?? []), row.below_id]), new Map<string, string[]>()));
+    const below = Object.fromEntries(
+      (await lintel.db.selectFrom('lintel_unit_below').selectAll().where('tenant_id', '=', standing.facts.tenant.id).execute()).reduce(
+        (all, row) => all.set(row.above_id, [...(all.get(row.above_id) ?? []), row.below_id]),
+        new Map<string, string[]>(),
+      ),
+    );
     const newcomer = new Standing(standing.charter, madeUpFacts(standing.charter, standing.facts.tenant, roles, below));
     const subject: Subject = { id: 'newcomer', name: 'newcomer', line: '', standings: [newcomer], shown: newcomer };
     const table = await accessTable(standing.charter, 'people', [subject], { tenant: standing.facts.tenant, db: lintel.db });
-    const opens = table.sections.flatMap((s) => s.permissions.map((p, i) => ({ section: s.name, label: p.label, total: s.total, ...(s.rows[0]?.cells[i] ?? { ways: [], count: null }) }))).filter((line) => line.ways.length > 0);
+    const opens = table.sections
+      .flatMap((s) => s.permissions.map((p, i) => ({ section: s.name, label: p.label, total: s.total, ...(s.rows[0]?.cells[i] ?? { ways: [], count: null }) })))
+      .filter((line) => line.ways.length > 0);
     const gives = newcomer.describe().permissions.some((p) => p.ways.some((way) => way.path.by !== 'everyMember'));
     return c.json({ opens, empty: !gives });
   });
@@ -194,7 +235,7 @@ export function tenantRoutes(lintel: Apiary, signedIn: (c: Context) => Promise<S
     standing.insist('area.members');
     const members = await lintel.db.selectFrom('lintel_member').select('user_id').where('tenant_id', '=', standing.facts.tenant.id).execute();
     const fulfilled = Object.keys(lintel.charter.data.obligations);
-    const standings = (await Promise.all(members.map((m) => lintel.enter({ tenant: standing.facts.tenant.id, user: m.user_id, fulfilled }))));
+    const standings = await Promise.all(members.map((m) => lintel.enter({ tenant: standing.facts.tenant.id, user: m.user_id, fulfilled })));
     standings.sort((a, b) => (a.facts.me.name ?? '').localeCompare(b.facts.me.name ?? ''));
     const by = c.req.query('by') === 'people' ? 'people' : 'roles';
     const subjects = by === 'people' ? peopleSubjects(standings) : roleSubjects(lintel.charter, standing.facts.tenant, standings);

@@ -17,7 +17,15 @@ export function AccessPage({ tenant }: { tenant: string }): ReactNode {
       <Text mt="xs" mb="md" className="quiet">
         How far each reaches. A number says how many records that is now.
       </Text>
-      <SegmentedControl value={by} onChange={setBy} data={[{ value: 'roles', label: 'By role' }, { value: 'people', label: 'By person' }]} aria-label="What stands at the side" />
+      <SegmentedControl
+        value={by}
+        onChange={setBy}
+        data={[
+          { value: 'roles', label: 'By role' },
+          { value: 'people', label: 'By person' },
+        ]}
+        aria-label="What stands at the side"
+      />
       {data?.sections.map((section) => (
         <section key={section.name} className="sheet" style={{ marginTop: '1rem' }}>
           <Title order={2} size="h4" mb="xs">
@@ -30,7 +38,7 @@ export function AccessPage({ tenant }: { tenant: string }): ReactNode {
             )}
           </Title>
           {/* biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard */}
-          <div className="scroll" tabIndex={0} role="group" aria-label={section.name}>
+          <section className="scroll" tabIndex={0} aria-label={section.name}>
             <table className="access">
               <thead>
                 <tr>
@@ -60,7 +68,7 @@ export function AccessPage({ tenant }: { tenant: string }): ReactNode {
                 ))}
               </tbody>
             </table>
-          </div>
+          </section>
         </section>
       ))}
     </>

@@ -13,7 +13,10 @@ export class Refusal extends Error {
 }
 
 export async function call<T>(method: string, path: string, data?: unknown): Promise<T> {
-  const response = await fetch(path, { method, ...(data === undefined ? {} : { body: JSON.stringify(data), headers: { 'content-type': 'application/json' } }) });
+  const response = await fetch(path, {
+    method,
+    ...(data === undefined ? {} : { body: JSON.stringify(data), headers: { 'content-type': 'application/json' } }),
+  });
   const answer = (await response.json().catch(() => ({}))) as T & { detail?: string; code?: string };
   if (response.ok) return answer;
   throw new Refusal(response.status, answer.detail ?? 'The server does not answer. Try again.', answer.code ?? '');

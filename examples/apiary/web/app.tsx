@@ -36,7 +36,11 @@ export function App(): ReactNode {
         <SignPage me={data} reload={reload} start="sign-up" />
       </Route>
       <Route path="/mail">{data.tray ? <TrayPage /> : <NotFound />}</Route>
-      <Route path="/t/:tenant/*?">{(params) => (data.user ? <TenantPages key={params.tenant} me={data} tenant={params.tenant} /> : <SignPage me={data} reload={reload} start="sign-in" />)}</Route>
+      <Route path="/t/:tenant/*?">
+        {(params) =>
+          data.user ? <TenantPages key={params.tenant} me={data} tenant={params.tenant} /> : <SignPage me={data} reload={reload} start="sign-in" />
+        }
+      </Route>
       <Route path="/">{data.user ? <Home me={data} reload={reload} /> : <SignPage me={data} reload={reload} start="sign-in" />}</Route>
       <Route>
         <NotFound />
@@ -66,7 +70,10 @@ function Home({ me, reload }: { me: MeAnswer; reload: () => void }): ReactNode {
       {me.invitations.map((i) => (
         <Text key={i.invitationId} mt="md">
           {i.tenantName} has invited you.{' '}
-          <Button size="compact-sm" onClick={() => void call('POST', '/api/invitation/accept', { tenantId: i.tenantId, invitationId: i.invitationId }).then(reload)}>
+          <Button
+            size="compact-sm"
+            onClick={() => void call('POST', '/api/invitation/accept', { tenantId: i.tenantId, invitationId: i.invitationId }).then(reload)}
+          >
             Accept
           </Button>
         </Text>
@@ -102,7 +109,9 @@ function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNod
       <Bar me={me} tenant={tenant} line={data.line} />
       <main className="page">
         <Switch>
-          <Route path={base}>{data.startsAt && data.startsAt !== 'sheets' ? <Redirect to={`${base}/${data.startsAt}`} replace /> : <Empty answer={data} />}</Route>
+          <Route path={base}>
+            {data.startsAt && data.startsAt !== 'sheets' ? <Redirect to={`${base}/${data.startsAt}`} replace /> : <Empty answer={data} />}
+          </Route>
           <Route path={`${base}/hives`}>
             <HivesPage tenant={tenant} />
           </Route>

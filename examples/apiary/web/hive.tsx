@@ -1,7 +1,7 @@
 import { Badge, Button, Group, NativeSelect, NumberInput, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type FormEvent, type ReactNode, useEffect, useState } from 'react';
-import { useStanding } from 'warm-lintel/react';
 import type { TypesIn } from 'warm-lintel';
+import { useStanding } from 'warm-lintel/react';
 import { Link } from 'wouter';
 import type { charter } from '../world/charter.js';
 import { call, type Hive, type Named, useLoad } from './api.js';
@@ -26,11 +26,14 @@ export function HivePage({ tenant, id }: { tenant: string; id: string }): ReactN
   if (error) return <Trouble error={error} />;
   if (!data) return null;
   const { hive, people, sites } = data;
+  const finished = () => {
+    setDoing(undefined);
+    reload();
+  };
   const post = (to: string, body: object) =>
     attempt.run(async () => {
       await call('POST', `${path}/${to}`, body);
-      setDoing(undefined);
-      reload();
+      finished();
     });
   const keeper = people.find((p) => p.id === hive.keeperId)?.name;
   return (
@@ -76,7 +79,7 @@ export function HivePage({ tenant, id }: { tenant: string; id: string }): ReactN
           </ActionButton>
         </Group>
         <Trouble error={attempt.error} />
-        {doing === 'edit' && <EditHive path={path} hive={hive} sites={sites} done={() => (setDoing(undefined), reload())} />}
+        {doing === 'edit' && <EditHive path={path} hive={hive} sites={sites} done={finished} />}
         {doing === 'hand over' && <HandOver people={people.filter((p) => p.id !== hive.keeperId)} onChoose={(to) => post('keeper', { to })} />}
       </div>
       <Title order={2} size="h3" mt="xl">
@@ -112,7 +115,14 @@ function EditHive({ path, hive, sites, done }: { path: string; hive: Hive; sites
       <Stack mt="md" maw="24rem">
         <TextInput label="Name" required value={name} disabled={!fields.name?.changeable} onChange={(event) => setName(event.currentTarget.value)} />
         <NumberInput label="Colonies" min={1} max={20} value={colonies} disabled={!fields.colonies?.changeable} onChange={setColonies} hideControls />
-        <NativeSelect label="Site" value={siteId} disabled={!hive.may.includes('hive.move') && !fields.siteId?.changeable} description={fields.siteId?.changeable ? undefined : fields.siteId?.reason} onChange={(event) => setSiteId(event.currentTarget.value)} data={[{ value: '', label: 'no site' }, ...sites.map((s) => ({ value: s.id, label: s.name }))]} />
+        <NativeSelect
+          label="Site"
+          value={siteId}
+          disabled={!hive.may.includes('hive.move') && !fields.siteId?.changeable}
+          description={fields.siteId?.changeable ? undefined : fields.siteId?.reason}
+          onChange={(event) => setSiteId(event.currentTarget.value)}
+          data={[{ value: '', label: 'no site' }, ...sites.map((s) => ({ value: s.id, label: s.name }))]}
+        />
         <Button type="submit" loading={busy}>
           Save
         </Button>
@@ -126,7 +136,12 @@ function HandOver({ people, onChoose }: { people: Named[]; onChoose: (id: string
   const [to, setTo] = useState(people[0]?.id ?? '');
   return (
     <Stack mt="md" maw="24rem">
-      <NativeSelect label="New keeper" value={to} onChange={(event) => setTo(event.currentTarget.value)} data={people.map((p) => ({ value: p.id, label: p.name }))} />
+      <NativeSelect
+        label="New keeper"
+        value={to}
+        onChange={(event) => setTo(event.currentTarget.value)}
+        data={people.map((p) => ({ value: p.id, label: p.name }))}
+      />
       <Text size="sm" className="quiet">
         Your own power over this hive ends with it, unless a role of yours reaches it otherwise.
       </Text>

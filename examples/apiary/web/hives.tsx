@@ -49,10 +49,21 @@ export function HivesPage({ tenant }: { tenant: string }): ReactNode {
                     </Badge>
                   )}
                 </Table.Td>
-                <Table.Td>{hive.keeperId === null ? <span className="quiet">nobody’s</span> : (nameOf(data.people, hive.keeperId) ?? <span className="quiet">a former member or somebody else</span>)}</Table.Td>
+                <Table.Td>
+                  {hive.keeperId === null ? (
+                    <span className="quiet">nobody’s</span>
+                  ) : (
+                    (nameOf(data.people, hive.keeperId) ?? <span className="quiet">a former member or somebody else</span>)
+                  )}
+                </Table.Td>
                 <Table.Td>{nameOf(data.sites, hive.siteId) ?? '–'}</Table.Td>
                 <Table.Td>{hive.colonies}</Table.Td>
-                <Table.Td className="quiet">{['update', 'transfer', 'archive'].filter((action) => hive.may.includes(`hive.${action}`)).map((action) => ({ update: 'change', transfer: 'hand over', archive: 'archive' })[action]).join(', ') || 'look at'}</Table.Td>
+                <Table.Td className="quiet">
+                  {['update', 'transfer', 'archive']
+                    .filter((action) => hive.may.includes(`hive.${action}`))
+                    .map((action) => ({ update: 'change', transfer: 'hand over', archive: 'archive' })[action])
+                    .join(', ') || 'look at'}
+                </Table.Td>
               </Table.Tr>
             ))}
           </Table.Tbody>
@@ -85,7 +96,14 @@ function AddHive({ tenant, sites, done }: { tenant: string; sites: Named[]; done
       <Stack>
         <TextInput label="Name" required data-autofocus value={name} onChange={(event) => setName(event.currentTarget.value)} />
         <NumberInput label="Colonies" min={1} max={20} value={colonies} onChange={setColonies} hideControls />
-        {placing.allowed && <NativeSelect label="Site" value={siteId} onChange={(event) => setSiteId(event.currentTarget.value)} data={[{ value: '', label: 'no site' }, ...sites.map((s) => ({ value: s.id, label: s.name }))]} />}
+        {placing.allowed && (
+          <NativeSelect
+            label="Site"
+            value={siteId}
+            onChange={(event) => setSiteId(event.currentTarget.value)}
+            data={[{ value: '', label: 'no site' }, ...sites.map((s) => ({ value: s.id, label: s.name }))]}
+          />
+        )}
         <Button type="submit" loading={busy}>
           Add
         </Button>

@@ -63,7 +63,8 @@ export function InvitationPage({ me, reload }: { me: MeAnswer; reload: () => voi
       enter(await call('POST', '/api/invitation/accept', { token }));
     });
   };
-  const decline = () => run(async () => call('POST', '/api/invitation/decline', { token }).then(() => setRefusal(new Refusal(410, 'You have declined this invitation.', ''))));
+  const decline = () =>
+    run(async () => call('POST', '/api/invitation/decline', { token }).then(() => setRefusal(new Refusal(410, 'You have declined this invitation.', ''))));
   const other = me.user !== null && me.user.address.toLowerCase() !== view.address.toLowerCase();
   return (
     <main className="page" style={{ maxWidth: '36rem' }}>
@@ -80,7 +81,8 @@ export function InvitationPage({ me, reload }: { me: MeAnswer; reload: () => voi
         )}
         {other && (
           <Alert color="honey" mt="md" role="alert">
-            You are signed in as {me.user?.address}. This invitation is for another address: sign out to accept it there, or ask {view.invitedBy} to invite this one.
+            You are signed in as {me.user?.address}. This invitation is for another address: sign out to accept it there, or ask {view.invitedBy} to invite this
+            one.
             <Button mt="sm" size="compact-sm" variant="default" onClick={() => run(async () => call('POST', '/api/sign-out', {}).then(reload))}>
               Sign out and go on
             </Button>
@@ -89,7 +91,9 @@ export function InvitationPage({ me, reload }: { me: MeAnswer; reload: () => voi
         {!me.user && (
           <form onSubmit={view.hasAccount ? signIn : join}>
             <Stack mt="md">
-              {!view.hasAccount && <TextInput label="Your name" value={name} required autoComplete="name" onChange={(event) => setName(event.currentTarget.value)} />}
+              {!view.hasAccount && (
+                <TextInput label="Your name" value={name} required autoComplete="name" onChange={(event) => setName(event.currentTarget.value)} />
+              )}
               <PasswordInput
                 label={view.hasAccount ? 'Your password' : 'Choose a password'}
                 value={password}

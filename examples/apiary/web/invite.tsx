@@ -27,14 +27,20 @@ export function InviteForm({ path, toGive, sites, done }: { path: string; toGive
   const key = JSON.stringify(chosen);
   useEffect(() => {
     let current = true;
-    call<Preview>('POST', `${path}/invitations/preview`, { roles: JSON.parse(key) }).then((found) => current && setPreview(found), () => current && setPreview(undefined));
+    call<Preview>('POST', `${path}/invitations/preview`, { roles: JSON.parse(key) }).then(
+      (found) => current && setPreview(found),
+      () => current && setPreview(undefined),
+    );
     return () => {
       current = false;
     };
   }, [path, key]);
   const send = () =>
     run(async () => {
-      const list = addresses.split(/[\n,;]+/).map((a) => a.trim()).filter(Boolean);
+      const list = addresses
+        .split(/[\n,;]+/)
+        .map((a) => a.trim())
+        .filter(Boolean);
       setAnswers((await call<{ answers: Answer[] }>('POST', `${path}/invitations`, { addresses: list, roles: chosen })).answers);
       setAddresses('');
       done();
@@ -42,7 +48,15 @@ export function InviteForm({ path, toGive, sites, done }: { path: string; toGive
   return (
     <Group align="flex-start" gap="xl" wrap="wrap">
       <Stack style={{ flex: '1 1 18rem' }}>
-        <Textarea label="Addresses" description="One a line" autosize minRows={2} value={addresses} onChange={(event) => setAddresses(event.currentTarget.value)} data-autofocus />
+        <Textarea
+          label="Addresses"
+          description="One a line"
+          autosize
+          minRows={2}
+          value={addresses}
+          onChange={(event) => setAddresses(event.currentTarget.value)}
+          data-autofocus
+        />
         <Checkbox.Group value={roles} onChange={setRoles} label="Roles">
           <Stack gap="xs" mt="xs">
             {toGive.map((r) => (
@@ -50,7 +64,14 @@ export function InviteForm({ path, toGive, sites, done }: { path: string; toGive
             ))}
           </Stack>
         </Checkbox.Group>
-        {sites.length > 0 && <NativeSelect label="Held" value={unitId} onChange={(event) => setUnitId(event.currentTarget.value)} data={[{ value: '', label: 'for the whole association' }, ...sites.map((s) => ({ value: s.id, label: `at ${s.name} only` }))]} />}
+        {sites.length > 0 && (
+          <NativeSelect
+            label="Held"
+            value={unitId}
+            onChange={(event) => setUnitId(event.currentTarget.value)}
+            data={[{ value: '', label: 'for the whole association' }, ...sites.map((s) => ({ value: s.id, label: `at ${s.name} only` }))]}
+          />
+        )}
         <Button loading={busy} disabled={addresses.trim() === ''} onClick={send}>
           Send the invitation
         </Button>

@@ -12,8 +12,14 @@ export interface MembersAnswer {
   sites: Named[];
 }
 
-const rolesInWords = (roles: RoleHeld[]) => roles.map((r) => `${r.label}${r.anchor.on === 'unit' ? ` at ${r.anchor.name ?? r.anchor.unitId}` : ''}`).join(', ') || 'no role';
-const MAIL: Record<string, string> = { waiting: 'message waiting to be sent', sent: 'message sent', 'given up': 'message could not be sent', none: 'no message: hand over the link' };
+const rolesInWords = (roles: RoleHeld[]) =>
+  roles.map((r) => `${r.label}${r.anchor.on === 'unit' ? ` at ${r.anchor.name ?? r.anchor.unitId}` : ''}`).join(', ') || 'no role';
+const MAIL: Record<string, string> = {
+  waiting: 'message waiting to be sent',
+  sent: 'message sent',
+  'given up': 'message could not be sent',
+  none: 'no message: hand over the link',
+};
 
 export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean }): ReactNode {
   const path = `/api/t/${tenant}`;
@@ -23,6 +29,10 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
   const [changing, setChanging] = useState<MembersAnswer['members'][number]>();
   if (error) return <Trouble error={error} />;
   if (!data) return null;
+  const changed = () => {
+    setChanging(undefined);
+    reload();
+  };
   const act = (method: string, to: string) =>
     attempt.run(async () => {
       await call(method, `${path}/${to}`, method === 'DELETE' ? undefined : {});
@@ -94,8 +104,13 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
       <Modal opened={inviting} onClose={() => setInviting(false)} title="Invite people" size="xl" closeButtonProps={{ 'aria-label': 'Close' }}>
         <InviteForm path={path} toGive={data.toGive} sites={data.sites} done={reload} />
       </Modal>
-      <Modal opened={changing !== undefined} onClose={() => setChanging(undefined)} title={`Roles of ${changing?.name ?? ''}`} closeButtonProps={{ 'aria-label': 'Close' }}>
-        {changing && <ChangeRoles path={path} member={changing} toGive={data.toGive} done={() => (setChanging(undefined), reload())} />}
+      <Modal
+        opened={changing !== undefined}
+        onClose={() => setChanging(undefined)}
+        title={`Roles of ${changing?.name ?? ''}`}
+        closeButtonProps={{ 'aria-label': 'Close' }}
+      >
+        {changing && <ChangeRoles path={path} member={changing} toGive={data.toGive} done={changed} />}
       </Modal>
     </>
   );
@@ -113,7 +128,12 @@ function MemberButtons({ name, onRoles, onRemove }: { name: string; onRoles: () 
         </Button>
       )}
       {remove.allowed && (
-        <Button size="compact-sm" variant="default" onClick={() => (sure ? onRemove() : setSure(true))} aria-label={sure ? `Yes, remove ${name}` : `Remove ${name}`}>
+        <Button
+          size="compact-sm"
+          variant="default"
+          onClick={() => (sure ? onRemove() : setSure(true))}
+          aria-label={sure ? `Yes, remove ${name}` : `Remove ${name}`}
+        >
           {sure ? 'Yes, remove' : 'Remove'}
         </Button>
       )}
@@ -122,7 +142,17 @@ function MemberButtons({ name, onRoles, onRemove }: { name: string; onRoles: () 
 }
 
 /** Replaces the roles for the whole association, in one step; roles that are held elsewhere stay. */
-function ChangeRoles({ path, member, toGive, done }: { path: string; member: MembersAnswer['members'][number]; toGive: MembersAnswer['toGive']; done: () => void }): ReactNode {
+function ChangeRoles({
+  path,
+  member,
+  toGive,
+  done,
+}: {
+  path: string;
+  member: MembersAnswer['members'][number];
+  toGive: MembersAnswer['toGive'];
+  done: () => void;
+}): ReactNode {
   const wide = member.roles.filter((r) => r.anchor.on === 'tenant').map((r) => r.role);
   const [chosen, setChosen] = useState(wide);
   const { error, busy, run } = useTry();
@@ -137,7 +167,11 @@ function ChangeRoles({ path, member, toGive, done }: { path: string; member: Mem
           ))}
         </Stack>
       </Checkbox.Group>
-      {kept.length > 0 && <Text size="sm" className="quiet">Not yours to give or take: {kept.join(', ')}.</Text>}
+      {kept.length > 0 && (
+        <Text size="sm" className="quiet">
+          Not yours to give or take: {kept.join(', ')}.
+        </Text>
+      )}
       <Button
         loading={busy}
         onClick={() =>

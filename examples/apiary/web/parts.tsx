@@ -43,7 +43,13 @@ export function useTry(): { error: Refusal | undefined; busy: boolean; run: (wor
 }
 
 /** A button for an action. Where the action is refused it stays in its place, grey, with the reason beside it; it can be focused, so that the reason is read. */
-export function ActionButton(props: { action: string; record?: object; onClick: () => void; children: ReactNode; variant?: ButtonProps['variant'] }): ReactNode {
+export function ActionButton(props: {
+  action: string;
+  record?: object;
+  onClick: () => void;
+  children: ReactNode;
+  variant?: ButtonProps['variant'];
+}): ReactNode {
   const { action, record, onClick, children, variant } = props;
   const decision = useDecision(action, record);
   const id = useId();

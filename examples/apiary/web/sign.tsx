@@ -9,7 +9,11 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
   const [, go] = useLocation();
   const [form, setForm] = useState({ name: '', address: '', password: '', tenantName: '' });
   const { error, busy, run } = useTry();
-  const field = (name: keyof typeof form) => ({ value: form[name], onChange: (event: FormEvent<HTMLInputElement>) => setForm({ ...form, [name]: event.currentTarget.value }), required: true });
+  const field = (name: keyof typeof form) => ({
+    value: form[name],
+    onChange: (event: FormEvent<HTMLInputElement>) => setForm({ ...form, [name]: event.currentTarget.value }),
+    required: true,
+  });
   const signingUp = start === 'sign-up';
   const submit = (event: FormEvent) => {
     event.preventDefault();
@@ -27,7 +31,13 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
             <Title order={1}>{signingUp ? 'Open your own apiary' : 'Sign in'}</Title>
             {signingUp && <TextInput label="Your name" autoComplete="name" {...field('name')} />}
             <TextInput label="E-mail address" type="email" autoComplete="email" {...field('address')} />
-            <PasswordInput label="Password" autoComplete={signingUp ? 'new-password' : 'current-password'} description={signingUp ? 'At least 10 characters' : undefined} visibilityToggleButtonProps={{ 'aria-label': 'Show or hide the password' }} {...field('password')} />
+            <PasswordInput
+              label="Password"
+              autoComplete={signingUp ? 'new-password' : 'current-password'}
+              description={signingUp ? 'At least 10 characters' : undefined}
+              visibilityToggleButtonProps={{ 'aria-label': 'Show or hide the password' }}
+              {...field('password')}
+            />
             {signingUp && <TextInput label="Name of your association" {...field('tenantName')} />}
             <Button type="submit" loading={busy}>
               {signingUp ? 'Sign up' : 'Sign in'}

@@ -41,7 +41,15 @@ export function TrayPage(): ReactNode {
             {mail.from} to {mail.to.join(', ')}, {mail.at.slice(0, 16).replace('T', ' ')}
           </Text>
           <div style={{ whiteSpace: 'pre-wrap', marginTop: '0.75rem', overflowWrap: 'anywhere' }}>
-            {mail.text.split(/(https?:\/\/\S+)/).map((part) => (part.startsWith('http') ? <a key={part} href={part} rel="noreferrer">{part}</a> : part))}
+            {mail.text.split(/(https?:\/\/\S+)/).map((part) =>
+              part.startsWith('http') ? (
+                <a key={part} href={part} rel="noreferrer">
+                  {part}
+                </a>
+              ) : (
+                part
+              ),
+            )}
           </div>
         </article>
       ))}

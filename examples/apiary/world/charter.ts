@@ -55,7 +55,14 @@ const kinds = defineKinds(
       label: 'purpose',
       one: 'ledger entry',
       many: 'ledger entries',
-      fields: { id: id(ids), tenantId: tenant(ids), madeBy: maker(ids), purpose: text(), amount: decimal({ scale: 2 }), status: oneOf(['draft', 'booked'], { change: 'book' }) },
+      fields: {
+        id: id(ids),
+        tenantId: tenant(ids),
+        madeBy: maker(ids),
+        purpose: text(),
+        amount: decimal({ scale: 2 }),
+        status: oneOf(['draft', 'booked'], { change: 'book' }),
+      },
       actions: {
         read: { label: 'See a ledger entry' },
         create: { label: 'Write a ledger entry', needs: ['entry.read'] },
@@ -68,7 +75,14 @@ const kinds = defineKinds(
       label: 'disease',
       one: 'disease report',
       many: 'disease reports',
-      fields: { id: id(ids), tenantId: tenant(ids), hiveId: parent('hive', { ...ids, follow: false, change: 'refile', label: 'hive' }), madeBy: maker(ids), disease: text(), findings: text() },
+      fields: {
+        id: id(ids),
+        tenantId: tenant(ids),
+        hiveId: parent('hive', { ...ids, follow: false, change: 'refile', label: 'hive' }),
+        madeBy: maker(ids),
+        disease: text(),
+        findings: text(),
+      },
       actions: {
         read: { label: 'See a disease report' },
         create: { label: 'File a disease report', brings: 'the veterinary office is told' },

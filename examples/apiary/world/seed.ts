@@ -32,7 +32,15 @@ export const people: readonly Somebody[] = [
 const roles: readonly [tenant: string, inviter: string, user: string, roles: readonly { role: string; anchor: Anchor }[]][] = [
   ['alderbrook', 'maren', 'tobias', [{ role: 'keeper', anchor: tenantWide }]],
   ['alderbrook', 'maren', 'sela', [{ role: 'keeper', anchor: tenantWide }]],
-  ['alderbrook', 'maren', 'otto', [{ role: 'warden', anchor: { on: 'unit', unitId: 'orchards' } }, { role: 'reader', anchor: tenantWide }]],
+  [
+    'alderbrook',
+    'maren',
+    'otto',
+    [
+      { role: 'warden', anchor: { on: 'unit', unitId: 'orchards' } },
+      { role: 'reader', anchor: tenantWide },
+    ],
+  ],
   ['alderbrook', 'maren', 'junia', [{ role: 'junior', anchor: tenantWide }]],
   ['alderbrook', 'maren', 'pavel', [{ role: 'treasurer', anchor: tenantWide }]],
   ['alderbrook', 'maren', 'hanne', [{ role: 'healthOfficer', anchor: tenantWide }]],
@@ -52,7 +60,32 @@ const sites = [
   { id: 'heath', name: 'Heath edge' },
 ];
 
-const names = ['Amber', 'Bramble', 'Clover', 'Damson', 'Elder', 'Foxglove', 'Gorse', 'Heather', 'Ivy', 'Juniper', 'Knapweed', 'Linden', 'Mallow', 'Nettle', 'Oxlip', 'Poppy', 'Quince', 'Rowan', 'Sorrel', 'Thyme', 'Umbel', 'Vetch', 'Willow', 'Yarrow'];
+const names = [
+  'Amber',
+  'Bramble',
+  'Clover',
+  'Damson',
+  'Elder',
+  'Foxglove',
+  'Gorse',
+  'Heather',
+  'Ivy',
+  'Juniper',
+  'Knapweed',
+  'Linden',
+  'Mallow',
+  'Nettle',
+  'Oxlip',
+  'Poppy',
+  'Quince',
+  'Rowan',
+  'Sorrel',
+  'Thyme',
+  'Umbel',
+  'Vetch',
+  'Willow',
+  'Yarrow',
+];
 
 /** Twenty-four hives in Alderbrook and ten in Quillmoor; a few nobody's, a few archived, one whose keeper has left. */
 function hives(): ApiaryTables['hives'][] {
@@ -79,21 +112,62 @@ async function addRecords(db: Kysely<ApiaryTables>): Promise<void> {
   const all = hives();
   await db.insertInto('hives').values(all).execute();
   const appointed = all.filter((_hive, i) => i % 5 === 0);
-  await db.insertInto('hive_inspectors').values(appointed.map((h) => ({ tenant_id: h.tenant_id, hive_id: h.id, user_id: 'ingrid' }))).execute();
+  await db
+    .insertInto('hive_inspectors')
+    .values(appointed.map((h) => ({ tenant_id: h.tenant_id, hive_id: h.id, user_id: 'ingrid' })))
+    .execute();
   const summaries = ['Queen seen, brood in all stages', 'Stores low, fed', 'Varroa count 3 in 300', 'Comb renewed', 'Calm, two supers on'];
   await db
     .insertInto('inspections')
-    .values(all.flatMap((h, i) => (i % 2 === 0 ? [{ id: `${h.id}-visit`, tenant_id: h.tenant_id, hive_id: h.id, made_by: h.keeper_id ?? h.made_by, held_at: new Date(Date.UTC(2026, 4, 1 + i)), summary: summaries[i % summaries.length] ?? '' }] : [])))
+    .values(
+      all.flatMap((h, i) =>
+        i % 2 === 0
+          ? [
+              {
+                id: `${h.id}-visit`,
+                tenant_id: h.tenant_id,
+                hive_id: h.id,
+                made_by: h.keeper_id ?? h.made_by,
+                held_at: new Date(Date.UTC(2026, 4, 1 + i)),
+                summary: summaries[i % summaries.length] ?? '',
+              },
+            ]
+          : [],
+      ),
+    )
     .execute();
   await db
     .insertInto('entries')
-    .values(['Honey sold at the May market', 'Jars and lids', 'Hive tool hire', 'Membership fees', 'Wax exchange', 'Extractor repair'].map((purpose, i) => ({ id: `a-entry-${i + 1}`, tenant_id: 'alderbrook', made_by: 'pavel', purpose, amount: (i % 2 === 0 ? 184.5 + i * 20 : -42.25 - i).toFixed(2), status: i < 3 ? ('booked' as const) : ('draft' as const) })))
+    .values(
+      ['Honey sold at the May market', 'Jars and lids', 'Hive tool hire', 'Membership fees', 'Wax exchange', 'Extractor repair'].map((purpose, i) => ({
+        id: `a-entry-${i + 1}`,
+        tenant_id: 'alderbrook',
+        made_by: 'pavel',
+        purpose,
+        amount: (i % 2 === 0 ? 184.5 + i * 20 : -42.25 - i).toFixed(2),
+        status: i < 3 ? ('booked' as const) : ('draft' as const),
+      })),
+    )
     .execute();
   await db
     .insertInto('reports')
     .values([
-      { id: 'a-report-1', tenant_id: 'alderbrook', hive_id: 'a-hive-06', made_by: 'ingrid', disease: 'Chalkbrood', findings: 'A few mummies on the floor; ventilate.' },
-      { id: 'q-report-1', tenant_id: 'quillmoor', hive_id: 'q-hive-02', made_by: 'ingrid', disease: 'Nosema', findings: 'Spotting at the entrance; sample sent.' },
+      {
+        id: 'a-report-1',
+        tenant_id: 'alderbrook',
+        hive_id: 'a-hive-06',
+        made_by: 'ingrid',
+        disease: 'Chalkbrood',
+        findings: 'A few mummies on the floor; ventilate.',
+      },
+      {
+        id: 'q-report-1',
+        tenant_id: 'quillmoor',
+        hive_id: 'q-hive-02',
+        made_by: 'ingrid',
+        disease: 'Nosema',
+        findings: 'Spotting at the entrance; sample sent.',
+      },
     ])
     .execute();
   await db
