@@ -1,17 +1,10 @@
 import { defineConfig } from 'tsdown';
 
 export default defineConfig({
-  entry: {
-    index: 'src/index.ts',
-    'server/index': 'src/server/index.ts',
-    'mail/index': 'src/mail/index.ts',
-    'accounts/index': 'src/accounts/index.ts',
-    'http/index': 'src/http/index.ts',
-    'rehearsal/index': 'src/rehearsal/index.ts',
-    'react/index': 'src/react/index.tsx',
-    'cli/index': 'src/cli/index.ts',
-    'cli/bin': 'src/cli/bin.ts',
-  },
+  entry: ['src/index.ts', 'src/{server,mail,accounts,http,rehearsal,cli}/index.ts', 'src/react/index.tsx', 'src/cli/bin.ts'],
+  // File by file, so that the published code reads like the source.
+  unbundle: true,
+  root: 'src',
   format: 'esm',
   platform: 'neutral',
   target: 'es2022',

@@ -72,6 +72,8 @@ function mayRecord(): Promise<Result> {
 async function onPostgres(): Promise<Result[]> {
   const cluster = await startPostgres();
   const pool = new pg.Pool({ connectionString: `${cluster.url}/postgres`, max: 2 });
+  // The server is stopped at the end, whatever connection is still open.
+  pool.on('error', () => {});
   const db = connect<any>(pool);
   try {
     console.error(`Filling PostgreSQL: ${MEMBERS} members in ${TENANTS} tenants, ${RECORDS} records ...`);

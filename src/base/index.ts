@@ -1,2 +1,2 @@
 export { isLintelError, LintelError } from './error.js';
-export { didYouMean, nearest } from './nearest.js';
+export { didYouMean } from './nearest.js';

@@ -1,6 +1,6 @@
-export { Charter, type CharterTypes, followedFields, type Limit, type Permission, type ResolvedRole, type TypesIn } from './charter.js';
+export { Charter, type CharterTypes, followedFields, type Limit, type Permission, type TypesIn } from './charter.js';
 export type { AreaData, CharterData, KindData, LimitData, May, ObligationData, PermissionWords, RoleData } from './data.js';
-export { type DeclaredKinds, defineCharter, defineKinds, type RecordTerms, type Rule } from './define.js';
+export { defineCharter, defineKinds } from './define.js';
 export {
   decimal,
   type Field,
@@ -20,6 +20,6 @@ export {
   text,
   unit,
 } from './field.js';
-export { KEYHOLDER, OPERATIONS, type Operation } from './operations.js';
+export { KEYHOLDER } from './operations.js';
 export { readCharter } from './read.js';
 export { canonicalJson } from './sha256.js';

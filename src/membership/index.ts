@@ -1,24 +1,11 @@
-export { maskAddress, readAddress, readName } from './address.js';
-export { auditHash, commitmentTo, inTransaction, type Setting } from './change.js';
+export { accept, decline, type InvitationView, lookAtInvitation, myInvitations } from './accepting.js';
+export { maskAddress, readAddress } from './address.js';
+export { auditHash, commitmentTo, type Setting } from './change.js';
 export { readFacts } from './facts.js';
 export { rolesToGive } from './giving.js';
-export {
-  accept,
-  decline,
-  type Invitation,
-  type InvitationView,
-  type InviteAnswer,
-  invite,
-  listInvitations,
-  lookAtInvitation,
-  myInvitations,
-  myTenants,
-  type NewInvitation,
-  renewToken,
-  sendAgain,
-  withdraw,
-} from './invitations.js';
+export { type Invitation, type InviteAnswer, invite, listInvitations, type NewInvitation, sendAgain, withdraw } from './invitations.js';
 export { leaveTenant, listMembers, type Member, removeMember, setRoles } from './members.js';
 export { addPerson, type NewPerson, personByAddress } from './people.js';
 export type { LintelTables } from './tables.js';
-export { addUnit, type NewTenant, openTenant, placeMember, renameTenant } from './tenants.js';
+export { addUnit, myTenants, type NewTenant, openTenant, placeMember, renameTenant } from './tenants.js';
+export { renewToken } from './token.js';

@@ -1,14 +1,13 @@
-import { createHash, randomBytes, randomUUID, timingSafeEqual } from 'node:crypto';
-import type { Kysely, Transaction } from 'kysely';
+import { randomUUID } from 'node:crypto';
 import { isLintelError, LintelError } from '../base/index.js';
-import { type Assignment, Standing, throwIfRefused } from '../standing/index.js';
-import { maskAddress, readAddress, readName } from './address.js';
+import { type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
+import { readAddress, readName } from './address.js';
 import { type Change, changeTenant, insistOn, type Setting } from './change.js';
-import { anchorOf, readFacts } from './facts.js';
-import { insistOnGiving, mayGive } from './giving.js';
+import { anchorOf } from './facts.js';
+import { insistOnGiving } from './giving.js';
 import { assignmentRows } from './members.js';
-import type { InvitationRow, LintelTables } from './tables.js';
-import { joinTenant } from './tenants.js';
+import type { InvitationRow } from './tables.js';
+import { renewToken } from './token.js';
 
 export interface NewInvitation {
   readonly address: string;
@@ -43,38 +42,13 @@ export interface Invitation {
 }
 
 const DAY = 86_400_000;
-const hashSecret = (secret: string) => createHash('sha256').update(secret).digest('hex');
 
-/**
- * Makes a new secret for a pending invitation; the one before it is dead. The token names its tenant and invitation and
- * holds 256 random bits, of which only the hash is kept.
- */
-export async function renewToken(tx: Kysely<LintelTables>, tenantId: string, invitationId: string): Promise<string> {
-  const secret = randomBytes(32).toString('base64url');
-  await tx
-    .updateTable('lintel_invitation')
-    .set({ token_hash: hashSecret(secret) })
-    .where('tenant_id', '=', tenantId)
-    .where('id', '=', invitationId)
-    .where('status', '=', 'pending')
-    .execute();
-  return [tenantId, invitationId, secret].map((part) => Buffer.from(part).toString('base64url')).join('.');
-}
-
-const invalid = () => new LintelError('invitation-invalid', 'This invitation link is not valid. Ask for a new one.', {});
-
-function readToken(token: unknown): { tenantId: string; invitationId: string; secret: string } {
-  const parts = typeof token === 'string' && token.length < 2000 ? token.split('.').map((part) => Buffer.from(part, 'base64url').toString('utf8')) : [];
-  const [tenantId, invitationId, secret] = parts;
-  if (parts.length !== 3 || !tenantId || !invitationId || !secret || parts.some((part) => part.includes('\0'))) throw invalid();
-  return { tenantId, invitationId, secret };
-}
-
-function rolesOf(row: { roles: { role: string; anchor: 'tenant' | 'unit'; anchorId: string }[] }): Assignment[] {
+export function rolesOf(row: { roles: { role: string; anchor: 'tenant' | 'unit'; anchorId: string }[] }): Assignment[] {
   return row.roles.map(({ role, anchor, anchorId }) => ({ role, anchor: anchorOf(anchor, anchorId) }));
 }
 
-function statusAt(row: { status: InvitationRow['status']; expires_at: Date }, now: number): InvitationRow['status'] {
+/** What the state of an invitation is at a moment: a pending one may have expired since. */
+export function statusAt(row: { status: InvitationRow['status']; expires_at: Date }, now: number): InvitationRow['status'] {
   return row.status === 'pending' && row.expires_at.getTime() <= now ? 'expired' : row.status;
 }
 
@@ -268,158 +242,4 @@ export async function withdraw(setting: Setting, tenantId: string, actorId: stri
     await change.tx.updateTable('lintel_invitation').set({ status: 'withdrawn' }).where('tenant_id', '=', tenantId).where('id', '=', id).execute();
     return { result: undefined, entry: { what: 'invitation withdrawn', event: { invitation: id } } };
   });
-}
-
-/** What somebody with the link may see before they have an account. */
-export interface InvitationView {
-  readonly tenantId: string;
-  readonly tenantName: string;
-  readonly invitedBy: string;
-  readonly address: string;
-  readonly name: string | null;
-  readonly roles: readonly Assignment[];
-  readonly expiresAt: Date;
-}
-
-type WithToken = { readonly token: string };
-type Held = { readonly tenantId: string; readonly invitationId: string };
-
-/** Looks an invitation up by its secret, and answers only for one that can still be used. Nothing is told of any other. */
-async function usable(db: Kysely<LintelTables> | Transaction<LintelTables>, now: number, by: WithToken | (Held & { readonly address: string })) {
-  const { tenantId, invitationId, ...proof } = 'token' in by ? readToken(by.token) : by;
-  const row = await db.selectFrom('lintel_invitation').selectAll().where('tenant_id', '=', tenantId).where('id', '=', invitationId).executeTakeFirst();
-  if (!row) throw invalid();
-  if ('secret' in proof) {
-    // A link that was replaced, or belongs to another invitation, is as good as a forged one.
-    const [given, kept] = [Buffer.from(hashSecret(proof.secret)), Buffer.from(row.token_hash ?? ''.padEnd(64, '-'))];
-    if (given.length !== kept.length || !timingSafeEqual(given, kept)) throw invalid();
-  } else if (row.address !== proof.address) throw invalid();
-  const status = statusAt(row, now);
-  if (status !== 'pending') throw withStatus(status);
-  return row;
-}
-
-function withStatus(status: InvitationRow['status']): LintelError {
-  const words = {
-    accepted: 'This invitation was used already. Sign in to go on.',
-    declined: 'This invitation was declined. Ask for a new one if that was a mistake.',
-    withdrawn: 'This invitation was withdrawn. Ask the person who sent it.',
-    expired: 'This invitation has expired. Ask for a new one.',
-    pending: '',
-  };
-  return new LintelError(status === 'accepted' ? 'invitation-used' : `invitation-${status}`, words[status], { status });
-}
-
-/**
- * What an invitation says, for whoever has the link. Changes nothing, however often it is followed.
- *
- * @throws LintelError `invitation-invalid` (forged, replaced, of another tenant), `invitation-used`, `invitation-expired`,
- * `invitation-withdrawn`, `invitation-declined`.
- */
-export async function lookAtInvitation(setting: Setting, token: string): Promise<InvitationView> {
-  const row = await usable(setting.db, setting.now(), { token });
-  const tenant = await setting.db.selectFrom('lintel_tenant').select(['name', 'status']).where('id', '=', row.tenant_id).executeTakeFirst();
-  if (tenant?.status !== 'open') throw invalid();
-  const inviter = await setting.db.selectFrom('lintel_person').select('name').where('id', '=', row.invited_by).executeTakeFirst();
-  return {
-    tenantId: row.tenant_id,
-    tenantName: tenant.name,
-    invitedBy: inviter?.name ?? '',
-    address: row.address_written,
-    name: row.name,
-    roles: rolesOf(row),
-    expiresAt: row.expires_at,
-  };
-}
-
-/**
- * Accepts an invitation: once, by the person to whose address it went, and only if the inviter could still give what it holds.
- * By the link, or (`held`) by somebody who has proven that address.
- *
- * @throws LintelError as {@link lookAtInvitation}, and `other-address` (the account has another address; the invitation stays),
- * `already-member`, `invitation-void` (the inviter may no longer give this).
- */
-export async function accept(setting: Setting, userId: string, by: WithToken | Held): Promise<{ readonly tenantId: string }> {
-  const person = await setting.db.selectFrom('lintel_person').selectAll().where('id', '=', userId).executeTakeFirst();
-  if (!person) throw new LintelError('no-account', 'Sign in or make an account first.', {});
-  if (!('token' in by) && person.confirmed_at === null)
-    throw new LintelError('address-not-confirmed', 'Open the link in the message: your address is not confirmed yet.', {});
-  const lookUp = 'token' in by ? by : { ...by, address: person.address };
-  const { tenant_id: tenantId } = await usable(setting.db, setting.now(), lookUp);
-  return changeTenant(setting, tenantId, userId, async (change) => {
-    const { tx, at } = change;
-    // Read again under the tenant's lock: of two who come in the same second, one finds it used.
-    const row = await usable(tx, at.getTime(), lookUp);
-    if (person.address !== row.address) {
-      throw new LintelError(
-        'other-address',
-        `This invitation is for ${maskAddress(row.address)}, and you are signed in as ${person.address_written}. Sign out and come back with that address, or ask ${change.actor.facts.tenant.name} to invite this one.`,
-        { invited: maskAddress(row.address) },
-      );
-    }
-    readAddress(row.address);
-    if (change.actor.facts.subject === 'member')
-      throw new LintelError('already-member', `You are a member of ${change.actor.facts.tenant.name} already.`, { tenantId });
-    if (change.actor.facts.subject === 'suspended')
-      throw new LintelError('suspended', `Your membership of ${change.actor.facts.tenant.name} is suspended. Ask a keyholder.`, { tenantId });
-    const inviter = new Standing(
-      setting.charter,
-      await readFacts(tx, setting.charter, { tenant: tenantId, user: row.invited_by, fulfilled: Object.keys(setting.charter.data.obligations) }),
-    );
-    const roles = rolesOf(row);
-    if (!inviter.may('member.invite') || !roles.every((role) => mayGive(inviter, role))) {
-      throw new LintelError('invitation-void', 'The person who invited you may no longer give what this invitation holds. Ask for a new one.', {});
-    }
-    await joinTenant(tx, tenantId, userId, at, await assignmentRows(change, roles));
-    await tx
-      .updateTable('lintel_invitation')
-      .set({ status: 'accepted', accepted_by: userId })
-      .where('tenant_id', '=', tenantId)
-      .where('id', '=', row.id)
-      .where('status', '=', 'pending')
-      .execute();
-    if (!person.confirmed_at && 'token' in by && setting.hasMailer)
-      await tx.updateTable('lintel_person').set({ confirmed_at: at }).where('id', '=', userId).execute();
-    return { result: { tenantId }, entry: { what: 'invitation accepted', event: { invitation: row.id, user: userId, roles: row.roles } } };
-  });
-}
-
-/** Declines an invitation, by its link. @throws LintelError as {@link lookAtInvitation}. */
-export async function decline(setting: Setting, token: string): Promise<void> {
-  const { tenant_id: tenantId } = await usable(setting.db, setting.now(), { token });
-  await changeTenant(setting, tenantId, undefined, async (change) => {
-    const row = await usable(change.tx, change.at.getTime(), { token });
-    await change.tx.updateTable('lintel_invitation').set({ status: 'declined' }).where('tenant_id', '=', tenantId).where('id', '=', row.id).execute();
-    return { result: undefined, entry: { what: 'invitation declined', event: { invitation: row.id } } };
-  });
-}
-
-/** Pending invitations to the address that this person has proven to be theirs, in any tenant. */
-export async function myInvitations(setting: Setting, userId: string): Promise<(Held & { readonly tenantName: string; readonly expiresAt: Date })[]> {
-  const rows = await setting.db
-    .selectFrom('lintel_person as p')
-    .innerJoin('lintel_invitation as i', 'i.address', 'p.address')
-    .innerJoin('lintel_tenant as t', 't.id', 'i.tenant_id')
-    .select(['i.tenant_id', 'i.id', 't.name', 'i.expires_at'])
-    .where('p.id', '=', userId)
-    .where('p.confirmed_at', 'is not', null)
-    .where('i.status', '=', 'pending')
-    .where('i.expires_at', '>', new Date(setting.now()))
-    .where('t.status', '=', 'open')
-    .orderBy('i.invited_at')
-    .execute();
-  return rows.map((row) => ({ tenantId: row.tenant_id, invitationId: row.id, tenantName: row.name, expiresAt: row.expires_at }));
-}
-
-/** The tenants to which a person belongs, by name. */
-export async function myTenants(setting: Setting, userId: string): Promise<{ readonly id: string; readonly name: string }[]> {
-  return setting.db
-    .selectFrom('lintel_person_tenant as pt')
-    .innerJoin('lintel_tenant as t', 't.id', 'pt.tenant_id')
-    .select(['t.id', 't.name'])
-    .where('pt.person_id', '=', userId)
-    .where('t.status', '=', 'open')
-    .orderBy('t.name')
-    .orderBy('t.id')
-    .execute();
 }

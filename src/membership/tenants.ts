@@ -152,3 +152,16 @@ export async function placeMember(setting: Setting, tenantId: string, actorId: s
     return { result: undefined, entry: { what: 'member placed', event: { user: userId, before: [...had], after: [...unitIds] } } };
   });
 }
+
+/** The tenants to which a person belongs, by name. */
+export async function myTenants(setting: Setting, userId: string): Promise<{ readonly id: string; readonly name: string }[]> {
+  return setting.db
+    .selectFrom('lintel_person_tenant as pt')
+    .innerJoin('lintel_tenant as t', 't.id', 'pt.tenant_id')
+    .select(['t.id', 't.name'])
+    .where('pt.person_id', '=', userId)
+    .where('t.status', '=', 'open')
+    .orderBy('t.name')
+    .orderBy('t.id')
+    .execute();
+}

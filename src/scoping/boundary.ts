@@ -39,8 +39,8 @@ export class Boundary {
 
   /** The kind that is kept in a table, if one is. */
   kindOf(table: string, schema: string | undefined): string | undefined {
-    this.#kinds ??= new Map(Object.entries(this.standing.charter.shapes).map(([kind, shape]) => [JSON.stringify([shape.schema, shape.table]), kind]));
-    return this.#kinds.get(JSON.stringify([schema, table]));
+    this.#kinds ??= new Map(Object.entries(this.standing.charter.shapes).map(([kind, shape]) => [`${shape.schema ?? ''}.${shape.table}`, kind]));
+    return this.#kinds.get(`${schema ?? ''}.${table}`);
   }
 
   columnFields(kind: string): ColumnField[] {
@@ -92,16 +92,19 @@ export class Boundary {
     return sqlText`case when ${this.writer.condition(this.standing.reachOf(`${kind}.${action}`), kind, alias)} then ${column} end`;
   }
 
-  /** {@link readable} as a node, written once for each kind. */
-  readableNode(kind: string): RawNode {
-    const node = this.#readable.get(kind) ?? this.readable(kind).toNode();
-    this.#readable.set(kind, node);
+  /** {@link readable} as a node with only these columns of it, written once for each kind and choice. */
+  readableNode(kind: string, used: ReadonlySet<string> | 'all'): RawNode {
+    const fields = this.columnFields(kind).filter(([, shape]) => used === 'all' || used.has(shape.column));
+    const key = `${kind} ${fields.map(([field]) => field).join(' ')}`;
+    const node = this.#readable.get(key) ?? this.readable(kind, fields).toNode();
+    this.#readable.set(key, node);
     return node;
   }
 
-  /** The table as this standing may read it, to stand in a query instead of the table. */
-  readable(kind: string, from: Fragment = this.writer.table(this.shape(kind)), extra = verbatim('')): Fragment {
-    const columns = this.columnFields(kind).map((f) => sqlText`${this.visible(f, kind, 't')} as ${name(f[1].column)}`);
-    return sqlText`(select ${extra}${joinFragments(columns, ', ')} from ${from} as "t" where ${this.reached(kind, 'read', 't')})`;
+  /** The table as this standing may read it, to stand in a query instead of the table: these fields of it. */
+  readable(kind: string, fields = this.columnFields(kind), from: Fragment = this.writer.table(this.shape(kind)), extra: readonly Fragment[] = []): Fragment {
+    const columns = [...extra, ...fields.map((f) => sqlText`${this.visible(f, kind, 't')} as ${name(f[1].column)}`)];
+    const list = columns.length === 0 ? verbatim('1 as "one"') : joinFragments(columns, ', ');
+    return sqlText`(select ${list} from ${from} as "t" where ${this.reached(kind, 'read', 't')})`;
   }
 }

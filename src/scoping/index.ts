@@ -1,5 +1,5 @@
 export { Boundary, type ScopeSupport } from './boundary.js';
 export { type FindOptions, find, loadRaw } from './find.js';
-export { type Fragment, joinFragments, name, sqlText } from './fragment.js';
+export { type Fragment, joinFragments, sqlText } from './fragment.js';
 export { ScopedDb } from './scope.js';
 export { SqlWriter } from './writer.js';

@@ -1,6 +1,5 @@
 import {
   AliasNode,
-  ColumnNode,
   type DeleteQueryNode,
   type InsertQueryNode,
   type OperationNode,
@@ -21,6 +20,7 @@ import type { Standing } from '../standing/index.js';
 import { Boundary } from './boundary.js';
 import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 import { Narrower, refuse } from './narrow.js';
+import { fieldOf, insistOnVisible, type Target } from './target.js';
 
 export type WriteNode = InsertQueryNode | UpdateQueryNode | DeleteQueryNode;
 
@@ -29,11 +29,6 @@ interface AfterCheck {
   /** Comes back in the database's error, so that the cause can be told. */
   readonly sign: string;
   readonly holds: Fragment;
-}
-
-interface Target {
-  readonly kind: string;
-  readonly alias: string;
 }
 
 const WRITTEN = '"lintel_written"';
@@ -149,7 +144,7 @@ class WriteWriter {
     const statement =
       node.kind === 'InsertQueryNode' ? this.#insert(node, table) : node.kind === 'UpdateQueryNode' ? this.#update(node, table) : this.#delete(node, table);
     const checks = node.kind === 'InsertQueryNode' ? this.#insertChecks() : node.kind === 'UpdateQueryNode' ? this.#updateChecks(node) : [];
-    const readable = this.#boundary.readable(kind, verbatim(WRITTEN), verbatim(`true as "${ROW}", `));
+    const readable = this.#boundary.readable(kind, undefined, verbatim(WRITTEN), [verbatim(`true as "${ROW}"`)]);
     return sqlText`with "lintel_written" as (${statement} returning *), "lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${this.#failOn(checks)}), 0) as "lintelfailed" from "lintel_written" as "w") select ${this.#returned(node.returning)}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0`;
   }
 
@@ -185,21 +180,8 @@ class WriteWriter {
     return this.#narrower.narrow(node);
   }
 
-  /** The field that a column of the target holds. */
   #fieldOf(node: OperationNode): string {
-    const column = ReferenceNode.is(node) ? node.column : node;
-    const wanted = ColumnNode.is(column) ? column.column.name : '';
-    const fields = this.#boundary.columnFields(this.#target.kind);
-    const found = fields.find(([, shape]) => shape.column === wanted);
-    if (found) return found[0];
-    throw new LintelError(
-      'unknown-column',
-      `${this.#target.kind} has no field for the column "${wanted}"${didYouMean(
-        wanted,
-        fields.map(([, shape]) => shape.column),
-      )}`,
-      { column: wanted },
-    );
+    return fieldOf(node, this.#target, this.#boundary);
   }
 
   #delete(node: DeleteQueryNode, table: Fragment): Fragment {
@@ -207,45 +189,20 @@ class WriteWriter {
     return sqlText`delete from ${table} as ${name(alias)} where ${this.#where(node)}${this.#boundary.reached(kind, 'delete', alias)}`;
   }
 
-  #where(node: UpdateQueryNode | DeleteQueryNode): Fragment {
-    if (!node.where) return verbatim('');
-    this.#mentionsOnlyVisible(node.where.where);
-    return sqlText`(${new Embedded(this.#narrow(node.where.where))}) and `;
+  #insistOnVisible(node: OperationNode): void {
+    insistOnVisible(node, this.#target, this.#boundary);
   }
 
-  /**
-   * In a write the table stands as it is, with columns that a select would not show. So each column of it that is
-   * mentioned must be a declared field which this standing may read on every row.
-   */
-  #mentionsOnlyVisible(node: unknown, nested = false): void {
-    if (typeof node !== 'object' || node === null) return;
-    if (Array.isArray(node)) {
-      for (const item of node) this.#mentionsOnlyVisible(item, nested);
-      return;
-    }
-    const { kind } = node as OperationNode;
-    if (kind === 'ReferenceNode' || kind === 'ColumnNode') {
-      const reference = node as ReferenceNode | ColumnNode;
-      const table = reference.kind === 'ReferenceNode' ? reference.table?.table.identifier.name : undefined;
-      // A name without its table, inside a subquery, could be one of this table's: then it is held to the same rule.
-      if (table !== undefined && table !== this.#target.alias) {
-        if (!nested) refuse(`the table "${table}" in a write to "${this.#target.alias}"`, 'put it into a subquery');
-        return;
-      }
-      const column = reference.kind === 'ReferenceNode' ? reference.column : reference;
-      if (nested && table === undefined && SelectAllNode.is(column)) return;
-      const field = this.#fieldOf(column);
-      if (this.#boundary.mask(this.#target.kind, field))
-        refuse(`${field} of ${this.#target.kind} in a write`, 'it is hidden from you on some records; name the records by other fields');
-      return;
-    }
-    for (const value of Object.values(node)) this.#mentionsOnlyVisible(value, nested || kind === 'SelectQueryNode');
+  #where(node: UpdateQueryNode | DeleteQueryNode): Fragment {
+    if (!node.where) return verbatim('');
+    this.#insistOnVisible(node.where.where);
+    return sqlText`(${new Embedded(this.#narrow(node.where.where))}) and `;
   }
 
   #update(node: UpdateQueryNode, table: Fragment): Fragment {
     const { alias } = this.#target;
     const sets = (node.updates ?? []).map((update) => {
-      this.#mentionsOnlyVisible(update.value);
+      this.#insistOnVisible(update.value);
       const { column } = this.#boundary.shape(this.#target.kind).fields[this.#fieldOf(update.column)] as { column: string };
       return sqlText`${name(column)} = ${new Embedded(this.#narrow(update.value))}`;
     });
