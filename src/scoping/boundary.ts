@@ -84,6 +84,12 @@ export class Boundary {
     return action === undefined || this.standing.reachOf(`${kind}.${action}`).op === 'always' ? undefined : action;
   }
 
+  /** A field among the columns of {@link readable}: under its own name, which a plain column has already. */
+  #shown(field: ColumnField, kind: string): Fragment {
+    const value = this.visible(field, kind, 't');
+    return this.mask(kind, field[0]) === undefined ? value : sqlText`${value} as ${name(field[1].column)}`;
+  }
+
   /** A field's value as this standing may see it: empty where it may not. */
   visible([field]: ColumnField, kind: string, alias: string): Fragment {
     const column = this.writer.column(this.shape(kind), field, alias);
@@ -103,7 +109,7 @@ export class Boundary {
 
   /** The table as this standing may read it, to stand in a query instead of the table: these fields of it. */
   readable(kind: string, fields = this.columnFields(kind), from: Fragment = this.writer.table(this.shape(kind)), extra: readonly Fragment[] = []): Fragment {
-    const columns = [...extra, ...fields.map((f) => sqlText`${this.visible(f, kind, 't')} as ${name(f[1].column)}`)];
+    const columns = [...extra, ...fields.map((f) => this.#shown(f, kind))];
     const list = columns.length === 0 ? verbatim('1 as "one"') : joinFragments(columns, ', ');
     return sqlText`(select ${list} from ${from} as "t" where ${this.reached(kind, 'read', 't')})`;
   }

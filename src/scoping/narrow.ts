@@ -166,8 +166,8 @@ export class Narrower {
         this.#used = 'all';
         return node;
       case 'ColumnNode':
-        if (this.#used !== 'all') this.#used.add((node as ColumnNode).column.name);
-        return this.#children(node);
+        this.#column(node as ColumnNode);
+        return node;
       default:
         insistOnAllowed(node);
         return this.#children(node);
@@ -257,13 +257,20 @@ export class Narrower {
     return table ?? this.#children(node);
   }
 
+  #column(node: ColumnNode): void {
+    const { name } = node.column;
+    insistOnLength(name);
+    if (this.#used !== 'all') this.#used.add(name);
+  }
+
   /** A reference names the alias of what was put in the table's place, so a schema before it goes. */
   #reference(node: ReferenceNode): ReferenceNode {
-    const column = this.#visit(node.column);
+    if (node.column.kind === 'ColumnNode') this.#column(node.column);
+    else this.#visit(node.column);
     if (!node.table) return node;
     insistOnLength(node.table.table.identifier.name);
     const { identifier, schema } = node.table.table;
-    return schema ? { ...node, column, table: { kind: 'TableNode', table: { kind: 'SchemableIdentifierNode', identifier } } } : node;
+    return schema ? { ...node, table: { kind: 'TableNode', table: { kind: 'SchemableIdentifierNode', identifier } } } : node;
   }
 
   /** Kysely writes `asc` and `desc` as raw fragments: those two words are let through, by their text. */
