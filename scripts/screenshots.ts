@@ -106,7 +106,7 @@ const only = process.argv[2];
 if (only !== 'terminal') await pages();
 if (only !== 'pages') {
   await terminal('command-tour', 'npm run --silent tour | tail -n 50', 60);
-  await terminal('command-table', 'npm run --silent lintel -- table --by people --only hive area --tenant alderbrook', 60);
+  await terminal('command-table', 'npm run --silent lintel -- table --by people --only hive --tenant alderbrook', 60);
   await terminal(
     'command-why',
     'npm run --silent lintel -- why tobias hive.update a-hive-02; npm run --silent lintel -- why otto hive.update a-hive-09; npm run --silent lintel -- why maren hive.update a-hive-01',

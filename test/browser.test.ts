@@ -162,7 +162,7 @@ test('pages can be used by keyboard and screen reader', async () => {
   await page.getByRole('region', { name: 'What this opens' }).waitFor();
   await page.waitForTimeout(400);
   expect(await findings()).toEqual([]);
-});
+}, 120_000);
 
 test('openStanding is at most 12 kB when compressed, needs nothing else, and answers in a browser like on the server', async () => {
   const bundle = async (code: string, globalName: string) => {

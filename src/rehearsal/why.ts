@@ -52,6 +52,9 @@ function explainGrant(charter: Charter<any>, looked: LookedAt): ExplainedGrant {
   return { holds, reach: looked.reach, by: pathWords(charter, looked), where: looked.where, failed: looked.failed };
 }
 
+/** A sentence to stand inside another. */
+const withoutStop = (sentence = '') => sentence.replace(/\.$/, '');
+
 function reasonOf(charter: Charter<any>, decision: Decision): string {
   const kind = charter.permission(decision.action).kind ?? '';
   switch (decision.outcome) {
@@ -66,9 +69,9 @@ function reasonOf(charter: Charter<any>, decision: Decision): string {
     case 'expired':
       return 'the snapshot is out of date';
     case 'limit':
-      return `the limit “${decision.rule}” holds: ${charter.data.limits[kind]?.[decision.rule ?? '']?.sentence ?? ''}`;
+      return `the limit “${decision.rule}” holds: ${withoutStop(charter.data.limits[kind]?.[decision.rule ?? '']?.sentence)}`;
     case 'obligation':
-      return `the obligation “${decision.rule}” is open: ${charter.data.obligations[decision.rule ?? '']?.sentence ?? ''}`;
+      return `the obligation “${decision.rule}” is open: ${withoutStop(charter.data.obligations[decision.rule ?? '']?.sentence)}`;
     case 'plan':
       return `the plan lacks the feature “${decision.rule}”`;
     case 'no grant':
