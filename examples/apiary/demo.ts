@@ -2,7 +2,7 @@
 import { fork } from 'node:child_process';
 import { readdirSync, statSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
-import { embeddedWorld } from './world/embedded.js';
+import { snapshotFile } from './world/embedded.js';
 
 const newest = (dir: string): number => {
   try {
@@ -30,6 +30,6 @@ function buildPages(): Promise<void> {
 }
 
 const stale = newest(at('dist')) < Math.max(newest(at('web')), newest(at('../../src')), newest(at('world')));
-const world = process.env.LINTEL_DATABASE_URL ? Promise.resolve() : embeddedWorld((line) => console.log(line)).then((pglite) => pglite.close());
+const world = process.env.LINTEL_DATABASE_URL ? undefined : snapshotFile((line) => console.log(line));
 await Promise.all([world, stale ? buildPages() : undefined]);
 if (!process.argv.includes('--build-only')) await import('./server/start.js');

@@ -1,6 +1,6 @@
 import { didYouMean, LintelError } from '../base/index.js';
 import type { KindShape, Predicate, Shapes } from '../predicate/index.js';
-import type { AreaData, CharterData, KindData, LimitData, PermissionWords, RoleData } from './data.js';
+import type { CharterData, KindData, LimitData, PermissionWords, RoleData } from './data.js';
 import type { FieldData } from './field.js';
 import { KEYHOLDER, OPERATIONS } from './operations.js';
 import { canonicalJson, sha256 } from './sha256.js';
@@ -80,10 +80,6 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   role(name: string): RoleData {
     if (name === KEYHOLDER) return { label: 'Keyholder', sentence: 'Full control; somebody always holds it.', includes: [], may: {}, gives: [] };
     return look(this.data.roles, name, 'role');
-  }
-
-  area(name: string): AreaData {
-    return look(this.data.areas, name, 'area');
   }
 
   limitsOf(kind: string): readonly Limit[] {

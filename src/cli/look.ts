@@ -58,25 +58,31 @@ export async function findTenant(lintel: Lintel, wanted: string | undefined, hol
   return { lintel, id: found.id, members, standingOf: (user) => lintel.enter({ tenant: found.id, user, fulfilled }) };
 }
 
+/** Everybody of this id, address or name. */
+function peopleCalled(lintel: Lintel, wanted: string): Promise<{ id: string; name: string }[]> {
+  return lintel.db
+    .selectFrom('lintel_person')
+    .select(['id', 'name'])
+    .where((eb) => eb.or([eb('id', '=', wanted), eb('address', '=', wanted.toLowerCase()), eb('name', '=', wanted)]))
+    .execute();
+}
+
 /** Tenants in which somebody of this name, id or address is a member. */
 async function tenantsOf(lintel: Lintel, wanted: string): Promise<{ id: string; name: string }[]> {
+  const ids = (await peopleCalled(lintel, wanted)).map(({ id }) => id);
+  if (ids.length === 0) return [];
   return lintel.db
     .selectFrom('lintel_tenant as t')
     .innerJoin('lintel_member as m', 'm.tenant_id', 't.id')
-    .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
     .select(['t.id', 't.name'])
-    .where((eb) => eb.or([eb('p.id', '=', wanted), eb('p.address', '=', wanted.toLowerCase()), eb('p.name', '=', wanted)]))
+    .where('m.user_id', 'in', ids)
     .orderBy('t.id')
     .execute();
 }
 
 /** The id of a person by id, address or name, a member of this tenant or not. @throws LintelError `no-such-person`, `which-person`. */
 export async function findPerson(tenant: Tenant, wanted: string): Promise<string> {
-  const people = await tenant.lintel.db
-    .selectFrom('lintel_person')
-    .select(['id', 'name'])
-    .where((eb) => eb.or([eb('id', '=', wanted), eb('address', '=', wanted.toLowerCase()), eb('name', '=', wanted)]))
-    .execute();
+  const people = await peopleCalled(tenant.lintel, wanted);
   const exact = people.find((p) => p.id === wanted) ?? (people.length === 1 ? people[0] : undefined);
   if (exact) return exact.id;
   if (people.length > 1)

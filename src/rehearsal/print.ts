@@ -1,5 +1,6 @@
 import Table from 'cli-table3';
 import pc from 'picocolors';
+import { inSentence } from '../standing/index.js';
 import type { AccessTable, Cell } from './table.js';
 import type { ExplainedGrant, Explanation } from './why.js';
 
@@ -112,8 +113,6 @@ function grantLines(grant: ExplainedGrant, colours: Colours): string[] {
   const rule = grant.where === 'always' || grant.where === 'never' ? '' : colours.dim(`  where ${grant.where}`);
   return [`  ${mark}  ${reach}, by ${grant.by}${rule}`, ...grant.failed.map((line) => `       but ${line}`)];
 }
-
-const inSentence = (label: string) => label.charAt(0).toLowerCase() + label.slice(1);
 
 function headline(e: Explanation): string {
   const record = e.record ? `: ${e.record.label ? `${e.record.label} (${e.record.id})` : e.record.id}` : '';

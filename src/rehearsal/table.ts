@@ -1,8 +1,8 @@
-import { CompiledQuery, type Kysely } from 'kysely';
+import type { Kysely } from 'kysely';
 import { type Charter, KEYHOLDER, type Permission } from '../charter/index.js';
 import { or, type Predicate } from '../predicate/index.js';
 import { joinFragments, SqlWriter, sqlText } from '../scoping/index.js';
-import { type Facts, Standing } from '../standing/index.js';
+import { type Facts, type HeldPermission, Standing } from '../standing/index.js';
 
 /** A row of the table: a person, a role, or a subject that holds no role. */
 export interface Subject {
@@ -50,8 +50,7 @@ export function madeUpFacts(charter: Charter<any>, tenant: Facts['tenant'], assi
   };
 }
 
-function waysOf(standing: Standing<any>, permission: Permission): string[] {
-  const held = standing.describe().permissions.find((p) => p.permission === permission.name);
+function waysOf(held: HeldPermission | undefined, permission: Permission): string[] {
   const lines = (held?.ways ?? []).map(({ reach, anchor, path }) => {
     const how = permission.kind === undefined ? 'yes' : reach === 'tenant' || reach === 'shared' ? 'all' : reach;
     return anchor.on === 'unit' && path.by === 'role' ? `${how} in ${anchor.name ?? anchor.unitId}` : how;
@@ -74,10 +73,11 @@ async function countRecords(
   const writer = new SqlWriter(charter.shapes);
   const tenant = shape.tenantField === undefined ? sqlText`true` : sqlText`${writer.column(shape, shape.tenantField, 't')} = ${tenantId}`;
   const counted = predicates.map((p) => sqlText`count(*) filter (where ${writer.condition(p, kind, 't')})`);
-  const query =
-    sqlText`select json_build_array(${joinFragments([sqlText`count(*)`, ...counted], ', ')}) as "n" from ${writer.table(shape)} as "t" where ${tenant}`.toText();
-  const { rows } = await db.executeQuery<{ n: number[] }>(CompiledQuery.raw(query.text, [...query.values]));
-  const [total = 0, ...counts] = (rows[0]?.n ?? []).map(Number);
+  const [row] =
+    await sqlText`select json_build_array(${joinFragments([sqlText`count(*)`, ...counted], ', ')}) as "n" from ${writer.table(shape)} as "t" where ${tenant}`.rows<{
+      n: number[];
+    }>(db);
+  const [total = 0, ...counts] = (row?.n ?? []).map(Number);
   return { counts, total };
 }
 
@@ -104,6 +104,7 @@ export async function accessTable(
   options: { readonly tenant?: Facts['tenant']; readonly db?: Kysely<any>; readonly only?: readonly string[] } = {},
 ): Promise<AccessTable> {
   const { tenant, db, only = [] } = options;
+  const held = new Map(subjects.map((subject) => [subject, new Map(subject.shown.describe().permissions.map((p) => [p.permission, p]))]));
   const sections: Section[] = [];
   for (const [name, permissions] of sectionsOf(charter, only)) {
     const kind = permissions[0]?.kind;
@@ -123,7 +124,7 @@ export async function accessTable(
         total = found.total;
         counted.forEach((p, i) => void counts.set(p.name, found.counts[i] ?? 0));
       }
-      const cells = permissions.map((p) => ({ ways: waysOf(subject.shown, p), count: counts.get(p.name) ?? null }));
+      const cells = permissions.map((p) => ({ ways: waysOf(held.get(subject)?.get(p.name), p), count: counts.get(p.name) ?? null }));
       rows.push({ subject: { id: subject.id, name: subject.name, line: subject.line }, cells });
     }
     sections.push({ name, total, permissions: permissions.map((p) => ({ name: p.name, short: p.name.split('.')[1] as string, label: p.label })), rows });

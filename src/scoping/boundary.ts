@@ -1,5 +1,5 @@
-import type { Kysely, RawNode } from 'kysely';
-import { LintelError } from '../base/index.js';
+import type { Kysely, RawNode, TableNode } from 'kysely';
+import { didYouMean, LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
 import type { FieldShape, KindShape } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
@@ -14,9 +14,9 @@ export interface ScopeSupport {
   /** The standing of an active member of this tenant, else undefined; asked on the connection that the write is made on. */
   readonly standingOf: (userId: string, db: Kysely<any>) => Promise<Standing | undefined>;
   /** A condition: the column's value is an active member of the tenant. */
-  readonly isMember: (tenantId: string, column: Fragment) => Fragment;
+  readonly isMember: (column: Fragment) => Fragment;
   /** A condition: the column's value is a unit of the tenant. */
-  readonly isUnit: (tenantId: string, column: Fragment) => Fragment;
+  readonly isUnit: (column: Fragment) => Fragment;
 }
 
 /** What one standing may touch of each table: the conditions that every statement is narrowed to. */
@@ -41,6 +41,19 @@ export class Boundary {
   kindOf(table: string, schema: string | undefined): string | undefined {
     this.#kinds ??= new Map(Object.entries(this.standing.charter.shapes).map(([kind, shape]) => [`${shape.schema ?? ''}.${shape.table}`, kind]));
     return this.#kinds.get(`${schema ?? ''}.${table}`);
+  }
+
+  /** The kind that is kept in a table. @throws LintelError `unknown-table` with the near match. */
+  insistOnKind({ schema, identifier }: TableNode['table']): string {
+    const kind = this.kindOf(identifier.name, schema?.name);
+    if (kind !== undefined) return kind;
+    const table = `${schema ? `${schema.name}.` : ''}${identifier.name}`;
+    const known = Object.values(this.standing.charter.shapes).map((shape) => shape.table);
+    throw new LintelError(
+      'unknown-table',
+      `the table "${table}" is no kind of the charter, so scope cannot say who may see it${didYouMean(identifier.name, known)}; declare it as a kind, or query it outside of scope`,
+      { table: identifier.name },
+    );
   }
 
   columnFields(kind: string): ColumnField[] {
@@ -78,24 +91,24 @@ export class Boundary {
     return this.writer.condition(this.standing.limitOf(`${kind}.${action}`), kind, alias);
   }
 
-  /** The action that it takes to read a field beyond reading its record, unless this standing has it on every record. */
-  mask(kind: string, field: string): string | undefined {
+  /** Where a field may be read, if that takes more than reading its record; undefined: on every record. */
+  shows(kind: string, field: string, alias: string): Fragment | undefined {
     const action = this.standing.charter.kind(kind).fields[field]?.read;
-    return action === undefined || this.standing.reachOf(`${kind}.${action}`).op === 'always' ? undefined : action;
-  }
-
-  /** A field among the columns of {@link readable}: under its own name, which a plain column has already. */
-  #shown(field: ColumnField, kind: string): Fragment {
-    const value = this.visible(field, kind, 't');
-    return this.mask(kind, field[0]) === undefined ? value : sqlText`${value} as ${name(field[1].column)}`;
+    const where = action === undefined ? undefined : this.standing.reachOf(`${kind}.${action}`);
+    return where === undefined || where.op === 'always' ? undefined : this.writer.condition(where, kind, alias);
   }
 
   /** A field's value as this standing may see it: empty where it may not. */
   visible([field]: ColumnField, kind: string, alias: string): Fragment {
     const column = this.writer.column(this.shape(kind), field, alias);
-    const action = this.mask(kind, field);
-    if (action === undefined) return column;
-    return sqlText`case when ${this.writer.condition(this.standing.reachOf(`${kind}.${action}`), kind, alias)} then ${column} end`;
+    const shows = this.shows(kind, field, alias);
+    return shows === undefined ? column : sqlText`case when ${shows} then ${column} end`;
+  }
+
+  /** A field among the columns of {@link readable}: under its own name, which a plain column has already. */
+  #shown(field: ColumnField, kind: string): Fragment {
+    const value = this.visible(field, kind, 't');
+    return this.shows(kind, field[0], 't') === undefined ? value : sqlText`${value} as ${name(field[1].column)}`;
   }
 
   /** {@link readable} as a node with only these columns of it, written once for each kind and choice. */

@@ -14,7 +14,7 @@ export class ScopedExecutor implements QueryExecutor {
   readonly #boundary: Boundary;
   readonly #narrower: Narrower;
   /** What each compiled query stands for. What is not here was compiled by somebody else. */
-  readonly #known: WeakMap<object, { readonly read: CompiledQuery } | { readonly write: WriteNode; readonly queryId: QueryId }>;
+  readonly #known: WeakMap<object, { readonly plan: CompiledQuery; readonly write?: WriteNode; readonly queryId: QueryId }>;
 
   constructor(db: Kysely<any>, boundary: Boundary, inner = db.getExecutor(), narrower = new Narrower(boundary), known = new WeakMap()) {
     this.#db = db;
@@ -40,7 +40,7 @@ export class ScopedExecutor implements QueryExecutor {
     const shown = this.#compile(node, queryId);
     // The copy that callers hold is theirs to change; what is executed is kept here.
     const handed = { ...shown, query: node, parameters: [...shown.parameters] };
-    this.#known.set(handed, node.kind === 'SelectQueryNode' ? { read: shown } : { write: node as WriteNode, queryId });
+    this.#known.set(handed, { plan: shown, queryId, ...(node.kind !== 'SelectQueryNode' && { write: node as WriteNode }) });
     return handed as CompiledQuery<R>;
   }
 
@@ -60,12 +60,12 @@ export class ScopedExecutor implements QueryExecutor {
   async executeQuery<R>(compiled: CompiledQuery<R>): Promise<QueryResult<R>> {
     const known = this.#known.get(compiled);
     if (!known) return refuse('a query that was compiled elsewhere', 'build it on this scope');
-    if ('read' in known) return this.#inner.executeQuery(known.read as CompiledQuery<R>);
-    const owners = await Promise.all(
-      newOwners(known.write, this.#boundary).map(async (id) => [id, await this.#boundary.support.standingOf(id, this.#db)] as const),
-    );
-    const plan = this.#inner.compileQuery<Record<string, unknown>>(planWrite(known.write, this.#boundary, new Map(owners)), known.queryId);
-    const result = await this.#inner.executeQuery(plan).catch((error: unknown) => {
+    const { plan, write, queryId } = known;
+    if (!write) return this.#inner.executeQuery(plan as CompiledQuery<R>);
+    const owners = await Promise.all(newOwners(write, this.#boundary).map(async (id) => [id, await this.#boundary.support.standingOf(id, this.#db)] as const));
+    // Only what is given to somebody else has to wait for what they may read.
+    const final = owners.length === 0 ? plan : this.#inner.compileQuery(planWrite(write, this.#boundary, new Map(owners)), queryId);
+    const result = await this.#inner.executeQuery(final as CompiledQuery<Record<string, unknown>>).catch((error: unknown) => {
       throw failedCheck(error) ?? error;
     });
     const written = Number(result.rows[0]?.[COUNT] ?? 0);
@@ -75,8 +75,8 @@ export class ScopedExecutor implements QueryExecutor {
 
   async *stream<R>(compiled: CompiledQuery<R>, chunkSize: number): AsyncIterableIterator<QueryResult<R>> {
     const known = this.#known.get(compiled);
-    if (!known || !('read' in known)) refuse('streaming of what is no select built on this scope', 'build it on this scope');
-    yield* this.#inner.stream((known as { read: CompiledQuery<R> }).read, chunkSize);
+    if (!known || known.write) return refuse('streaming of what is no select built on this scope', 'build it on this scope');
+    yield* this.#inner.stream(known.plan as CompiledQuery<R>, chunkSize);
   }
 
   provideConnection(): never {

@@ -1,4 +1,4 @@
-import { CompiledQuery, type Kysely } from 'kysely';
+import type { Kysely } from 'kysely';
 import { didYouMean, LintelError } from '../base/index.js';
 import { type FieldShape, type RecordData, readValue, type Scalar } from '../predicate/index.js';
 import type { Boundary } from './boundary.js';
@@ -62,8 +62,8 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
   const { charter } = boundary.standing;
   const shape = charter.kind(kind) && boundary.shape(kind);
   const masked = boundary.columnFields(kind).flatMap(([field]) => {
-    const action = boundary.mask(kind, field);
-    return action === undefined ? [] : [{ field, shows: boundary.writer.condition(boundary.standing.reachOf(`${kind}.${action}`), kind, 't') }];
+    const shows = boundary.shows(kind, field, 't');
+    return shows === undefined ? [] : [{ field, shows }];
   });
   const columns = [
     ...Object.entries(shape.fields).map(
@@ -78,9 +78,10 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
   ];
   const conditions = Object.entries(options.where ?? {}).map(([field, raw]) => valueCondition(boundary, kind, field, raw));
   const where = joinFragments([boundary.reached(kind, 'read', 't'), ...conditions], ' and ');
-  const { text, values } =
-    sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${where} order by ${orderBy(boundary, kind, options.order)} limit ${limit} offset ${offset}`.toText();
-  const { rows } = await db.withoutPlugins().executeQuery<Record<string, unknown>>(CompiledQuery.raw(text, [...values]));
+  const rows =
+    await sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${where} order by ${orderBy(boundary, kind, options.order)} limit ${limit} offset ${offset}`.rows<
+      Record<string, unknown>
+    >(db);
   return rows.map((row) => {
     const hidden = new Set(masked.filter(({ field }) => row[`shows ${field}`] !== true).map(({ field }) => field));
     const record = Object.fromEntries(
@@ -104,10 +105,10 @@ export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: str
   const columns = Object.entries(shape.fields).map(
     ([field, f]) => sqlText`${f.link ? peopleColumn(boundary, kind, f) : boundary.writer.column(shape, field, 't')} as ${name(field)}`,
   );
-  const { text, values } =
-    sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${boundary.writer.column(shape, shape.idField, 't')} = ${value}`.toText();
-  const { rows } = await db.withoutPlugins().executeQuery<Record<string, unknown>>(CompiledQuery.raw(text, [...values]));
-  const row = rows[0];
+  const [row] =
+    await sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${boundary.writer.column(shape, shape.idField, 't')} = ${value}`.rows<
+      Record<string, unknown>
+    >(db);
   if (!row) return undefined;
   const parents: Record<string, RecordData | null> = {};
   for (const [field, { to }] of Object.entries(shape.fields)) {

@@ -17,7 +17,7 @@ import type {
   TableNode,
   WithNode,
 } from 'kysely';
-import { didYouMean, LintelError } from '../base/index.js';
+import { LintelError } from '../base/index.js';
 import type { Boundary } from './boundary.js';
 
 /** What a narrowed query may be built of. Whatever is not listed is refused by name: the list fails closed. */
@@ -237,15 +237,7 @@ export class Narrower {
     const { schema, identifier } = node.table;
     const { name } = identifier;
     if (!schema && this.#visible.some((names) => names.has(name))) return undefined;
-    const kind = this.#boundary.kindOf(name, schema?.name);
-    if (kind === undefined) {
-      const known = Object.values(this.#boundary.standing.charter.shapes).map((shape) => shape.table);
-      throw new LintelError(
-        'unknown-table',
-        `the table "${schema ? `${schema.name}.` : ''}${name}" is no kind of the charter, so scope cannot say who may see it${didYouMean(name, known)}; declare it as a kind, or query it outside of scope`,
-        { table: name },
-      );
-    }
+    const kind = this.#boundary.insistOnKind(node.table);
     const replacement: Replacement = { alias: { kind: 'AliasNode', node, alias: alias ?? identifier }, kind };
     this.#replaced.push(replacement);
     return replacement.alias;

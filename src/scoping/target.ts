@@ -45,6 +45,6 @@ function insistOnColumn(node: ReferenceNode | ColumnNode, target: Target, bounda
   const column = node.kind === 'ReferenceNode' ? node.column : node;
   if (nested && table === undefined && SelectAllNode.is(column)) return;
   const field = fieldOf(column, target, boundary);
-  if (boundary.mask(target.kind, field))
+  if (boundary.shows(target.kind, field, target.alias))
     refuse(`${field} of ${target.kind} in a write`, 'it is hidden from you on some records; name the records by other fields');
 }

@@ -1,6 +1,7 @@
 import {
   AliasNode,
   type DeleteQueryNode,
+  type IdentifierNode,
   type InsertQueryNode,
   type OperationNode,
   type PrimitiveValueListNode,
@@ -14,7 +15,7 @@ import {
   ValueNode,
   type ValuesNode,
 } from 'kysely';
-import { didYouMean, LintelError } from '../base/index.js';
+import { LintelError } from '../base/index.js';
 import type { FieldData } from '../charter/index.js';
 import type { Standing } from '../standing/index.js';
 import { Boundary } from './boundary.js';
@@ -123,17 +124,9 @@ class WriteWriter {
     if (node.kind === 'DeleteQueryNode' && node.from.froms.length !== 1) refuse('delete from several tables', 'delete from one');
     const table = place && AliasNode.is(place) ? place.node : place;
     if (!table || !TableNode.is(table)) return refuse('a write to something that is no table', 'name one table');
-    const { schema, identifier } = table.table;
-    const kind = this.#boundary.kindOf(identifier.name, schema?.name);
-    if (kind === undefined) {
-      const known = Object.values(this.#boundary.standing.charter.shapes).map((shape) => shape.table);
-      throw new LintelError('unknown-table', `the table "${identifier.name}" is no kind of the charter${didYouMean(identifier.name, known)}`, {
-        table: identifier.name,
-      });
-    }
+    const kind = this.#boundary.insistOnKind(table.table);
     if (this.#boundary.standing.charter.kind(kind).shared) refuse(`a write to ${kind}, which is shared by all tenants`, 'only the platform writes it');
-    const alias =
-      place && AliasNode.is(place) && place.alias.kind === 'IdentifierNode' ? (place.alias as { name: string } & OperationNode).name : identifier.name;
+    const alias = place && AliasNode.is(place) && place.alias.kind === 'IdentifierNode' ? (place.alias as IdentifierNode).name : table.table.identifier.name;
     return { kind, alias };
   }
 
@@ -345,21 +338,19 @@ class WriteWriter {
   #valueCheck(field: string): AfterCheck[] {
     const { kind } = this.#target;
     const { role, to } = this.#fields[field] as FieldData;
-    const { standing, writer } = this.#boundary;
+    const { standing, writer, support } = this.#boundary;
     const column = this.#column(field);
     const sign = `value ${kind} ${field}`;
-    const tenantId = standing.facts.tenant.id;
-    const support = this.#boundary.support;
-    if (role === 'unit') return [{ sign, holds: sqlText`${column} is null or ${support.isUnit(tenantId, column)}` }];
+    if (role === 'unit') return [{ sign, holds: sqlText`${column} is null or ${support.isUnit(column)}` }];
     if (role === 'parent') {
       const where = standing.reachOf(`${to}.read`);
       return [{ sign, holds: sqlText`${column} is null or ${writer.condition({ op: 'parent', via: field, where }, kind, 'w')}` }];
     }
-    if (role === 'person') return [{ sign, holds: sqlText`${column} is null or ${support.isMember(tenantId, column)}` }];
+    if (role === 'person') return [{ sign, holds: sqlText`${column} is null or ${support.isMember(column)}` }];
     if (role !== 'owner') return [];
     const others = [...this.#owners].map(([id, them]) => {
       const reads = them ? new Boundary(them, support).reached(kind, 'read', 'w') : verbatim('false');
-      return sqlText`(${column} = ${id} and ${support.isMember(tenantId, column)} and ${reads})`;
+      return sqlText`(${column} = ${id} and ${support.isMember(column)} and ${reads})`;
     });
     const me = sqlText`${column} is null or ${column} = ${standing.userId ?? null}`;
     return [{ sign, holds: joinFragments([me, ...others], ' or ') }];

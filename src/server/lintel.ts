@@ -187,10 +187,9 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
         const facts = await membership.readFacts(db.withoutPlugins(), this.charter as Charter, { tenant: tenantId, user: userId });
         return facts.subject === 'member' ? new Standing(this.charter as Charter, facts) : undefined;
       },
-      isMember: (tenant, column): Fragment =>
-        sqlText`exists (select 1 from "lintel_member" as "lm" where "lm"."tenant_id" = ${tenant} and "lm"."user_id" = ${column}::text and "lm"."status" = 'active')`,
-      isUnit: (tenant, column): Fragment =>
-        sqlText`exists (select 1 from "lintel_unit" as "lu" where "lu"."tenant_id" = ${tenant} and "lu"."id" = ${column}::text)`,
+      isMember: (column): Fragment =>
+        sqlText`exists (select 1 from "lintel_member" as "lm" where "lm"."tenant_id" = ${tenantId} and "lm"."user_id" = ${column}::text and "lm"."status" = 'active')`,
+      isUnit: (column): Fragment => sqlText`exists (select 1 from "lintel_unit" as "lu" where "lu"."tenant_id" = ${tenantId} and "lu"."id" = ${column}::text)`,
     };
   }
 }

@@ -2,7 +2,6 @@ import type { Kysely } from 'kysely';
 import { LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
 import * as membership from '../membership/index.js';
-import type { RecordData } from '../predicate/index.js';
 import { Boundary, type FindOptions, find, loadRaw, ScopedDb, type ScopeSupport } from '../scoping/index.js';
 import {
   type Assignment,
@@ -83,11 +82,6 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   /** Like {@link decideById}, where only yes will do. @throws LintelError as `insist`. */
   async insistById<P extends T['permissions']>(action: P, id: unknown, options?: { readonly fields?: readonly string[] }): Promise<void> {
     throwIfRefused(await this.decideById(action, id, options));
-  }
-
-  /** The record as decisions see it, for those who explain decisions. Never shown to the person. */
-  async recordForTrace(kind: Kinds<T>, id: unknown): Promise<RecordData | undefined> {
-    return loadRaw(this.#place.db, this.#boundary, kind, id);
   }
 }
 

@@ -2,7 +2,7 @@ import type { Permission } from '../charter/index.js';
 import { ALWAYS, blame, compile, type Predicate, print, type RecordData, type Verdict } from '../predicate/index.js';
 import type { Decision, LookedAt, Outcome } from './decision.js';
 import type { GrantReach, Reaches } from './reach.js';
-import { say, type Words } from './words.js';
+import { inSentence, say, type Words } from './words.js';
 
 export interface Question {
   readonly permission: Permission;
@@ -12,9 +12,6 @@ export interface Question {
   readonly touching: readonly string[];
   readonly now: () => number;
 }
-
-/** `Change a hive` inside a sentence: `change a hive`. */
-const inSentence = (label: string) => label.charAt(0).toLowerCase() + label.slice(1);
 
 /** What is the case, with the value that the record has: `keeper is not “tobias” (it is “sela”)`. */
 function caseOf(part: Predicate, wanted: boolean, record: RecordData): string {

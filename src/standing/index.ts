@@ -2,4 +2,4 @@ export type { Decision, FieldAccess, HeldPermission, LookedAt, Outcome } from '.
 export type { Anchor, Assignment, Facts, Snapshot } from './facts.js';
 export { fromRole, type Grant, type Path } from './grants.js';
 export { type DecideOptions, type KindOf, openStanding, type RecordOf, Standing, type StandingOptions, throwIfRefused } from './standing.js';
-export { ENGLISH, say, type Words } from './words.js';
+export { ENGLISH, inSentence, say, type Words } from './words.js';

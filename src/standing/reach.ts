@@ -60,10 +60,6 @@ export class Reaches {
     return this.#grants.size > 0;
   }
 
-  get all(): readonly Grant[] {
-    return [...this.#grants.values()].flat();
-  }
-
   readable(kind: string): Predicate {
     const read = this.charter.permission(`${kind}.read`);
     return this.isBlocked(read) ? NEVER : this.action(read).where;

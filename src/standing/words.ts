@@ -18,6 +18,11 @@ export const ENGLISH = {
 
 export type Words = { readonly [key in keyof typeof ENGLISH]: string };
 
+/** `Change a hive` inside a sentence: `change a hive`. */
+export function inSentence(label: string): string {
+  return label.charAt(0).toLowerCase() + label.slice(1);
+}
+
 /** Fills `{name}` places of one entry. */
 export function say(words: Words, key: keyof Words, values: Readonly<Record<string, string>> = {}): string {
   return words[key].replace(/\{(\w+)\}/g, (place, name: string) => values[name] ?? place);

@@ -1,8 +1,8 @@
-import { Alert, Button, Checkbox, Group, NativeSelect, Stack, Text, Textarea, Title } from '@mantine/core';
+import { Alert, Button, Group, NativeSelect, Stack, Text, Textarea, Title } from '@mantine/core';
 import { type ReactNode, useEffect, useState } from 'react';
 import { call, type Named } from './api.js';
 import type { MembersAnswer } from './members.js';
-import { Trouble, useTry, wayWords } from './parts.js';
+import { RoleChoice, Trouble, useTry, wayWords } from './parts.js';
 
 interface Preview {
   opens: { section: string; label: string; ways: string[]; count: number | null; total: number | null }[];
@@ -57,13 +57,7 @@ export function InviteForm({ path, toGive, sites, done }: { path: string; toGive
           onChange={(event) => setAddresses(event.currentTarget.value)}
           data-autofocus
         />
-        <Checkbox.Group value={roles} onChange={setRoles} label="Roles">
-          <Stack gap="xs" mt="xs">
-            {toGive.map((r) => (
-              <Checkbox key={r.role} value={r.role} label={r.label} description={r.sentence} />
-            ))}
-          </Stack>
-        </Checkbox.Group>
+        <RoleChoice label="Roles" value={roles} onChange={setRoles} toGive={toGive} />
         {sites.length > 0 && (
           <NativeSelect
             label="Held"

@@ -1,9 +1,9 @@
-import { Button, Checkbox, Group, Modal, Stack, Table, Text, Title } from '@mantine/core';
+import { Button, Group, Modal, Stack, Table, Text, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import { useDecision } from 'warm-lintel/react';
 import { call, type Named, type RoleHeld, useLoad } from './api.js';
 import { InviteForm } from './invite.js';
-import { ActionButton, Trouble, useTry } from './parts.js';
+import { ActionButton, RoleChoice, Trouble, useTry } from './parts.js';
 
 export interface MembersAnswer {
   members: { userId: string; name: string; address: string; roles: RoleHeld[] }[];
@@ -160,13 +160,7 @@ function ChangeRoles({
   const kept = wide.filter((role) => !toGive.some((r) => r.role === role));
   return (
     <Stack>
-      <Checkbox.Group value={chosen} onChange={setChosen} label="Roles for the whole association">
-        <Stack gap="xs" mt="xs">
-          {toGive.map((r) => (
-            <Checkbox key={r.role} value={r.role} label={r.label} description={r.sentence} />
-          ))}
-        </Stack>
-      </Checkbox.Group>
+      <RoleChoice label="Roles for the whole association" value={chosen} onChange={setChosen} toGive={toGive} />
       {kept.length > 0 && (
         <Text size="sm" className="quiet">
           Not yours to give or take: {kept.join(', ')}.

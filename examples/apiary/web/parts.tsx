@@ -1,4 +1,4 @@
-import { Alert, Button, type ButtonProps, Text, Title } from '@mantine/core';
+import { Alert, Button, type ButtonProps, Checkbox, Stack, Text, Title } from '@mantine/core';
 import { type ReactNode, useId, useState } from 'react';
 import { useDecision } from 'warm-lintel/react';
 import { Refusal } from './api.js';
@@ -69,5 +69,23 @@ export function ActionButton(props: {
         {decision.words}
       </div>
     </div>
+  );
+}
+
+/** The roles that this person may give, to choose among. */
+export function RoleChoice(props: {
+  label: string;
+  value: string[];
+  onChange: (roles: string[]) => void;
+  toGive: readonly { role: string; label: string; sentence: string }[];
+}): ReactNode {
+  return (
+    <Checkbox.Group value={props.value} onChange={props.onChange} label={props.label}>
+      <Stack gap="xs" mt="xs">
+        {props.toGive.map((r) => (
+          <Checkbox key={r.role} value={r.role} label={r.label} description={r.sentence} />
+        ))}
+      </Stack>
+    </Checkbox.Group>
   );
 }

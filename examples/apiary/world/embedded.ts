@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto';
+import { existsSync } from 'node:fs';
 import { mkdir, readFile, rename, writeFile } from 'node:fs/promises';
 import { PGlite } from '@electric-sql/pglite';
 import { connect } from 'warm-lintel/server';
@@ -27,15 +28,18 @@ async function makeSnapshot(file: URL): Promise<void> {
   await pglite.close();
 }
 
-/** The demo world in an embedded database of its own, in memory. What is done to it is gone with the process. */
-export async function embeddedWorld(say: (line: string) => void = () => {}): Promise<PGlite> {
+/** The file of the snapshot, which is made where it is missing. */
+export async function snapshotFile(say: (line: string) => void = () => {}): Promise<URL> {
   const file = new URL(`world-${await fingerprint()}.tar`, cache);
-  let dump = await readFile(file).catch(() => undefined);
-  if (!dump) {
-    say('Building the demo world once (about 10 seconds) ...');
-    await makeSnapshot(file);
-    dump = await readFile(file);
-  }
+  if (existsSync(file)) return file;
+  say('Building the demo world once (about 10 seconds) ...');
+  await makeSnapshot(file);
+  return file;
+}
+
+/** The demo world in an embedded database of its own, in memory. What is done to it is gone with the process. */
+export async function embeddedWorld(say?: (line: string) => void): Promise<PGlite> {
+  const dump = await readFile(await snapshotFile(say));
   const pglite = new PGlite({ loadDataDir: new Blob([new Uint8Array(dump)]) });
   await pglite.waitReady;
   return pglite;
