@@ -157,6 +157,14 @@ describe.each([
           .selectFrom('hives')
           .selectAll()
           .execute(),
+      'a cte named like a table of links': () =>
+        s
+          .with('hive_inspectors', (q: any) => q.selectFrom('hives').select(['tenant_id', 'id as hive_id', 'keeper_id as user_id']))
+          .selectFrom('hives')
+          .selectAll()
+          .execute(),
+      'an alias like those of our own conditions': () => s.selectFrom('hives as lintel_1').select('lintel_1.id').execute(),
+      'an alias of ours in a write': () => s.updateTable('hives as lintel_1').set({ name: 'x' }).execute(),
       'a cte that writes': () =>
         s
           .with('x', (q: any) => q.deleteFrom('hives').returning('id'))

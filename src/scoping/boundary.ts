@@ -25,7 +25,10 @@ export class Boundary {
   readonly support: ScopeSupport;
   readonly writer: SqlWriter;
   readonly #readable = new Map<string, RawNode>();
+  readonly #reached = new Map<string, RawNode>();
+  readonly #plain = new Map<string, ReadonlySet<string>>();
   #kinds: Map<string, string> | undefined;
+  #ownNames: ReadonlySet<string> | undefined;
 
   constructor(standing: Standing<CharterTypes>, support: ScopeSupport) {
     this.standing = standing;
@@ -41,6 +44,16 @@ export class Boundary {
   kindOf(table: string, schema: string | undefined): string | undefined {
     this.#kinds ??= new Map(Object.entries(this.standing.charter.shapes).map(([kind, shape]) => [`${shape.schema ?? ''}.${shape.table}`, kind]));
     return this.#kinds.get(`${schema ?? ''}.${table}`);
+  }
+
+  /** Tables that our conditions look at, in lower case: nothing else in a query may be called like one. */
+  get ownNames(): ReadonlySet<string> {
+    this.#ownNames ??= new Set(
+      Object.values(this.standing.charter.shapes)
+        .flatMap(({ table, fields }) => [table, ...Object.values(fields).flatMap(({ link }) => link?.table ?? [])])
+        .map((table) => table.toLowerCase()),
+    );
+    return this.#ownNames;
   }
 
   /** The kind that is kept in a table. @throws LintelError `unknown-table` with the near match. */
@@ -117,6 +130,25 @@ export class Boundary {
     const key = `${kind} ${fields.map(([field]) => field).join(' ')}`;
     const node = this.#readable.get(key) ?? this.readable(kind, fields).toNode();
     this.#readable.set(key, node);
+    return node;
+  }
+
+  /** True if each of these columns is a field that this standing sees on every record which it may read. */
+  showsPlainly(kind: string, columns: ReadonlySet<string>): boolean {
+    let plain = this.#plain.get(kind);
+    if (!plain) {
+      plain = new Set(this.columnFields(kind).flatMap(([field, shape]) => (this.shows(kind, field, 't') === undefined ? [shape.column] : [])));
+      this.#plain.set(kind, plain);
+    }
+    for (const column of columns) if (!plain.has(column)) return false;
+    return true;
+  }
+
+  /** The condition of reading a kind under this alias, as a node. */
+  reachedNode(kind: string, alias: string): RawNode {
+    const key = `${kind} ${alias}`;
+    const node = this.#reached.get(key) ?? this.reached(kind, 'read', alias).toNode();
+    this.#reached.set(key, node);
     return node;
   }
 

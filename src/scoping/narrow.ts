@@ -97,7 +97,14 @@ const ALLOWED_OPERATORS = new Set([
   'or',
   '||',
 ]);
-const ALLOWED_JOINS = new Set(['InnerJoin', 'LeftJoin', 'RightJoin', 'FullJoin', 'CrossJoin']);
+/** Those that `empty` may put empty columns in place of a row that stood before them; those that `keep` leave such rows as they are. */
+const ALLOWED_JOINS = new Map<string, 'keeps' | 'empties'>([
+  ['InnerJoin', 'keeps'],
+  ['CrossJoin', 'keeps'],
+  ['LeftJoin', 'keeps'],
+  ['RightJoin', 'empties'],
+  ['FullJoin', 'empties'],
+]);
 
 /** Names longer than this are cut off by PostgreSQL, so that two different ones could become one. */
 const MAX_NAME = 63;
@@ -106,23 +113,34 @@ export function refuse(what: string, instead: string): never {
   throw new LintelError('scope-refused', `${what} cannot be used through scope; ${instead}`);
 }
 
-/** An alias whose table is filled in once it is known which columns the query names. */
-interface Replacement {
-  readonly alias: { kind: 'AliasNode'; node: OperationNode; alias: OperationNode };
+/** A table of the charter in a query, and the node that stands for it: what that is, is filled in once it is known which columns are named. */
+interface Place {
   readonly kind: string;
+  readonly alias: string;
+  readonly node: { kind: OperationNode['kind']; [part: string]: unknown };
+  /** The table as it was written. */
+  readonly written: OperationNode;
 }
 
+/** What was met in one select, in those inside it too: tables of its own, and the columns named under each alias ('' for none). */
+interface Level {
+  readonly places: Place[];
+  readonly named: Map<string, Set<string>>;
+}
+
+/** Stands among column names for all of them. */
+const EVERY = '*';
+
 /**
- * Rewrites a query so that every table in it is replaced by what one standing may read of it, wherever it stands: from,
- * join, subquery, CTE or set operation. Parts without a table are passed on as they are.
+ * Rewrites a query so that every table in it shows only what one standing may read of it, wherever it stands: from, join,
+ * subquery, CTE or set operation. Parts without a table are passed on as they are.
  */
 export class Narrower {
   readonly #boundary: Boundary;
   /** Names of the CTEs that can be seen at this place, innermost last. */
   #visible: Set<string>[] = [];
-  #replaced: Replacement[] = [];
-  /** The columns that the query names anywhere: others need not be in what stands for a table. */
-  #used: Set<string> | 'all' = new Set();
+  /** The selects around this place, innermost last. */
+  #levels: Level[] = [];
 
   constructor(boundary: Boundary) {
     this.#boundary = boundary;
@@ -131,11 +149,8 @@ export class Narrower {
   /** Narrows a whole query. @throws LintelError `scope-refused`, `unknown-table`. */
   narrow<T extends OperationNode>(node: T): T {
     this.#visible = [];
-    this.#replaced = [];
-    this.#used = new Set();
-    const narrowed = this.#visit(node);
-    for (const { alias, kind } of this.#replaced) alias.node = this.#boundary.readableNode(kind, this.#used);
-    return narrowed;
+    this.#levels = [];
+    return this.#visit(node);
   }
 
   #visit<T extends OperationNode>(node: T): T {
@@ -155,7 +170,7 @@ export class Narrower {
       case 'SelectQueryNode':
         return this.#select(node as SelectQueryNode);
       case 'TableNode':
-        return this.#table(node as TableNode, undefined) ?? this.#children(node);
+        return this.#table(node as TableNode, undefined, node) ?? this.#children(node);
       case 'AliasNode':
         return this.#alias(node as AliasNode);
       case 'ReferenceNode':
@@ -163,10 +178,12 @@ export class Narrower {
       case 'OrderByItemNode':
         return this.#orderByItem(node as OrderByItemNode);
       case 'SelectAllNode':
-        this.#used = 'all';
+        this.#name('', EVERY);
         return node;
+      case 'AggregateFunctionNode':
+        return this.#aggregate(node as AggregateFunctionNode);
       case 'ColumnNode':
-        this.#column(node as ColumnNode);
+        this.#column(node as ColumnNode, '');
         return node;
       default:
         insistOnAllowed(node);
@@ -203,14 +220,56 @@ export class Narrower {
   #select(node: SelectQueryNode): SelectQueryNode {
     for (const part of ['explain', 'fetch', 'top'] as const) if (node[part]) refuse(part, 'leave it out');
     if (node.endModifiers?.length) refuse('a modifier after the query (for update and the like)', 'lock rows outside of scope');
-    if (!node.with) return this.#children(node);
+    if (!node.with) return this.#level(node);
     const { with: ctes, ...rest } = node;
     const names = new Set<string>();
     this.#visible.push(names);
     const expressions = this.#ctes(ctes, names);
-    const body = this.#children(rest);
+    const body = this.#level(rest);
     this.#visible.pop();
     return { ...body, with: { ...ctes, expressions } };
+  }
+
+  /** A select without its CTEs: what stands for its tables is known when all of it was seen. */
+  #level(node: SelectQueryNode): SelectQueryNode {
+    const level: Level = { places: [], named: new Map() };
+    this.#levels.push(level);
+    const visited = this.#children(node);
+    this.#levels.pop();
+    // What is named inside may belong to a table outside.
+    const outer = this.#levels.at(-1);
+    if (outer) for (const [alias, columns] of level.named) for (const column of columns) addTo(outer.named, alias, column);
+    return level.places.length === 0 ? visited : this.#fill(visited, level);
+  }
+
+  /**
+   * Decides what stands for each table. Where the query names only columns of it that are shown on every row, the table stays and
+   * its conditions join those of the query, which then reads as one would write it by hand. Else a subquery stands for it.
+   */
+  #fill(node: SelectQueryNode, level: Level): SelectQueryNode {
+    const joins = node.joins ?? [];
+    const keepsRows = joins.every(({ joinType }) => ALLOWED_JOINS.get(joinType) === 'keeps');
+    const wheres: RawNode[] = [];
+    const ons = new Map<OperationNode, RawNode>();
+    for (const place of level.places) {
+      const { kind, alias, written } = place;
+      const used = new Set([...(level.named.get('') ?? []), ...(level.named.get(alias) ?? [])]);
+      if (!keepsRows || !this.#boundary.showsPlainly(kind, used)) {
+        Object.assign(place.node, { kind: 'AliasNode', node: this.#boundary.readableNode(kind, used.has(EVERY) ? 'all' : used), alias: identifier(alias) });
+        continue;
+      }
+      Object.assign(place.node, written);
+      const condition = this.#boundary.reachedNode(kind, alias);
+      const join = joins.find(({ table }) => table === (place.node as unknown));
+      if (join?.joinType === 'LeftJoin') ons.set(join, condition);
+      else wheres.push(condition);
+    }
+    const where = wheres.length === 0 ? node.where : { kind: 'WhereNode' as const, where: allOf(wheres, node.where?.where) };
+    const narrowed = joins.map((join) => {
+      const condition = ons.get(join);
+      return condition ? { ...join, on: { kind: 'OnNode' as const, on: allOf([condition], join.on?.on) } } : join;
+    });
+    return { ...node, ...(where && { where }), ...(ons.size > 0 && { joins: narrowed }) };
   }
 
   /** A CTE sees those before it; with `recursive` also itself and those after. Its name must not hide a table of the charter. */
@@ -220,7 +279,8 @@ export class Narrower {
       const own = nameOf(cte);
       insistOnLength(own);
       if (cte.name.table.table.schema) refuse('a schema before the name of a CTE', 'name it without');
-      if (this.#boundary.kindOf(own, undefined)) refuse(`a CTE named like the table "${own}"`, 'choose another name');
+      if (this.#boundary.ownNames.has(own.toLowerCase())) refuse(`a CTE named like the table "${own}"`, 'choose another name');
+      insistOnFree(own);
       if (cte.expression.kind !== 'SelectQueryNode') refuse('a CTE that is not a select', 'write outside of the query, or read inside it');
       if (ctes.recursive) names.add(own);
     }
@@ -232,35 +292,53 @@ export class Narrower {
     });
   }
 
-  /** What stands for a table, under the alias it had: nothing for a CTE that is seen here, else the rows of it that may be read. */
-  #table(node: TableNode, alias: OperationNode | undefined): OperationNode | undefined {
+  /** The place of a table, under the alias it had: nothing for a CTE that is seen here. */
+  #table(node: TableNode, alias: string | undefined, written: OperationNode): OperationNode | undefined {
     const { schema, identifier } = node.table;
     const { name } = identifier;
     if (!schema && this.#visible.some((names) => names.has(name))) return undefined;
-    const kind = this.#boundary.insistOnKind(node.table);
-    const replacement: Replacement = { alias: { kind: 'AliasNode', node, alias: alias ?? identifier }, kind };
-    this.#replaced.push(replacement);
-    return replacement.alias;
+    const place: Place = { kind: this.#boundary.insistOnKind(node.table), alias: alias ?? name, node: { kind: node.kind }, written };
+    const level = this.#levels.at(-1);
+    if (!level) return refuse(`the table "${name}" outside of a select`, 'select from it');
+    level.places.push(place);
+    return place.node as unknown as OperationNode;
   }
 
   #alias(node: AliasNode): OperationNode {
     if (node.alias.kind !== 'IdentifierNode') refuse('an alias that is not a plain name', 'write .as("name")');
-    const table = node.node.kind === 'TableNode' ? this.#table(node.node as TableNode, this.#visit(node.alias)) : undefined;
+    this.#visit(node.alias);
+    insistOnFree((node.alias as IdentifierNode).name);
+    const table = node.node.kind === 'TableNode' ? this.#table(node.node as TableNode, (node.alias as IdentifierNode).name, node) : undefined;
     return table ?? this.#children(node);
   }
 
-  #column(node: ColumnNode): void {
+  #name(alias: string, column: string): void {
+    const level = this.#levels.at(-1);
+    if (level) addTo(level.named, alias, column);
+  }
+
+  #column(node: ColumnNode, alias: string): void {
     const { name } = node.column;
     insistOnLength(name);
-    if (this.#used !== 'all') this.#used.add(name);
+    this.#name(alias, name);
+  }
+
+  /** `count(*)` names no column. */
+  #aggregate(node: AggregateFunctionNode): AggregateFunctionNode {
+    insistOnAllowed(node);
+    const [only] = node.aggregated;
+    if (node.aggregated.length !== 1 || only?.kind !== 'SelectAllNode') return this.#children(node);
+    const { aggregated, ...rest } = node;
+    return { ...this.#children(rest as AggregateFunctionNode), aggregated };
   }
 
   /** A reference names the alias of what was put in the table's place, so a schema before it goes. */
   #reference(node: ReferenceNode): ReferenceNode {
-    if (node.column.kind === 'ColumnNode') this.#column(node.column);
-    else this.#visit(node.column);
+    const alias = node.table?.table.identifier.name ?? '';
+    if (node.column.kind === 'ColumnNode') this.#column(node.column, alias);
+    else this.#name(alias, EVERY);
     if (!node.table) return node;
-    insistOnLength(node.table.table.identifier.name);
+    insistOnLength(alias);
     const { identifier, schema } = node.table.table;
     return schema ? { ...node, table: { kind: 'TableNode', table: { kind: 'SchemableIdentifierNode', identifier } } } : node;
   }
@@ -272,6 +350,26 @@ export class Narrower {
     if (direction && !isDirection(direction)) refuse('an order direction that is not asc or desc', 'write "asc" or "desc"');
     return { ...this.#children(rest), ...(direction && { direction }) };
   }
+}
+
+function addTo(named: Map<string, Set<string>>, alias: string, column: string): void {
+  const columns = named.get(alias);
+  if (columns) columns.add(column);
+  else named.set(alias, new Set([column]));
+}
+
+function identifier(name: string): IdentifierNode {
+  return { kind: 'IdentifierNode', name };
+}
+
+function allOf(conditions: readonly RawNode[], written: OperationNode | undefined): RawNode {
+  const parts = written ? [...conditions, written] : conditions;
+  return { kind: 'RawNode', sqlFragments: ['(', ...parts.slice(1).map(() => ') and ('), ')'], parameters: parts };
+}
+
+/** Our own conditions go by such names: a query that used one could step in between. */
+export function insistOnFree(name: string): void {
+  if (/^lintel/i.test(name)) refuse(`the name "${name}"`, 'names that begin with lintel are ours; choose another');
 }
 
 function insistOnLength(name: string): void {

@@ -20,7 +20,7 @@ import type { FieldData } from '../charter/index.js';
 import type { Standing } from '../standing/index.js';
 import { Boundary } from './boundary.js';
 import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
-import { Narrower, refuse } from './narrow.js';
+import { insistOnFree, Narrower, refuse } from './narrow.js';
 import { fieldOf, insistOnVisible, type Target } from './target.js';
 
 export type WriteNode = InsertQueryNode | UpdateQueryNode | DeleteQueryNode;
@@ -127,6 +127,7 @@ class WriteWriter {
     const kind = this.#boundary.insistOnKind(table.table);
     if (this.#boundary.standing.charter.kind(kind).shared) refuse(`a write to ${kind}, which is shared by all tenants`, 'only the platform writes it');
     const alias = place && AliasNode.is(place) && place.alias.kind === 'IdentifierNode' ? (place.alias as IdentifierNode).name : table.table.identifier.name;
+    if (place !== table) insistOnFree(alias);
     return { kind, alias };
   }
 
