@@ -51,6 +51,7 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   readonly permissions: ReadonlyMap<string, Permission>;
   readonly #resolved = new Map<string, ResolvedRole>();
   #hash: string | undefined;
+  #asksForGroupPeople: boolean | undefined;
 
   /** @internal Takes data that was checked: use `readCharter`. */
   constructor(data: CharterData) {
@@ -62,6 +63,12 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   get hash(): string {
     this.#hash ??= sha256(canonicalJson(this.data));
     return this.#hash;
+  }
+
+  /** True if a rule asks whether somebody is in a group: then the facts have to hold the people of groups. */
+  get asksForGroupPeople(): boolean {
+    this.#asksForGroupPeople ??= JSON.stringify([Object.values(this.data.kinds).map((k) => k.reaches), this.data.limits]).includes('"op":"among"');
+    return this.#asksForGroupPeople;
   }
 
   /** @throws LintelError `unknown-action` with the near match. */
@@ -158,6 +165,7 @@ export function shapeOf(kind: KindData): KindShape {
           ...(f.scale !== undefined && { scale: f.scale }),
           ...(f.to !== undefined && { to: f.to }),
           ...(f.role === 'unit' && { unit: true as const }),
+          ...((f.role === 'owner' || f.role === 'maker' || f.role === 'person') && { person: true as const }),
           ...(f.link && { link: f.link }),
         },
       ]),

@@ -5,6 +5,7 @@ import {
   me,
   type ParentTerm,
   type PeopleTerm,
+  type PersonTerm,
   type Predicate,
   recordOf,
   type Scalar,
@@ -30,9 +31,11 @@ type Term<F extends Fields, X> =
       ? PeopleTerm
       : Role extends 'unit'
         ? UnitTerm
-        : Role extends 'parent'
-          ? ParentTerm<To extends keyof F ? RecordTerms<F, To> : never>
-          : ScalarTerm<V>
+        : Role extends 'owner' | 'maker' | 'person'
+          ? PersonTerm<V>
+          : Role extends 'parent'
+            ? ParentTerm<To extends keyof F ? RecordTerms<F, To> : never>
+            : ScalarTerm<V>
     : never;
 
 /** The record as rules see it: its fields by name, and those of its parents one step away. */

@@ -1,11 +1,12 @@
 import { LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import type { Predicate } from '../predicate/index.js';
-import { type Anchor, type Assignment, fromRole, type Standing } from '../standing/index.js';
+import { type Anchor, type Assignment, anchorWords, fromRole, type Standing } from '../standing/index.js';
 
 /** Everything that lies at `inner` lies at `outer` too. What is not known to be contained is not. */
 function contains(outer: Anchor, inner: Anchor, standing: Standing): boolean {
   if (outer.on === 'tenant') return true;
+  if (outer.on === 'record') return inner.on === 'record' && inner.kind === outer.kind && inner.id === outer.id;
   return inner.on === 'unit' && (standing.facts.below?.[outer.unitId] ?? []).includes(inner.unitId);
 }
 
@@ -51,7 +52,7 @@ export function insistOnGiving(standing: Standing, assignments: readonly Assignm
       throw new LintelError('keyholder-anchor', 'full control is held for the whole organisation, not for a part of it', {});
     }
     if (mayGive(standing, assignment)) continue;
-    const place = assignment.anchor.on === 'tenant' ? 'the whole organisation' : (assignment.anchor.name ?? 'that unit');
+    const place = anchorWords(assignment.anchor) ?? 'the whole organisation';
     throw new LintelError(
       'beyond-power',
       `You cannot give the role “${label}” for ${place}: it holds more than you do. Ask a keyholder of ${standing.facts.tenant.name}.`,

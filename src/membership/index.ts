@@ -1,7 +1,7 @@
 export { accept, decline, type InvitationView, lookAtInvitation, myInvitations } from './accepting.js';
 export { maskAddress, readAddress } from './address.js';
 export { auditHash, commitmentTo, type Setting } from './change.js';
-export { readFacts } from './facts.js';
+export { existing, readFacts } from './facts.js';
 export { rolesToGive } from './giving.js';
 export { type Invitation, type InviteAnswer, invite, listInvitations, type NewInvitation, sendAgain, withdraw } from './invitations.js';
 export { leaveTenant, listMembers, type Member, removeMember, setRoles } from './members.js';

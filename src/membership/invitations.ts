@@ -6,7 +6,7 @@ import { type Change, changeTenant, insistOn, type Setting } from './change.js';
 import { anchorOf } from './facts.js';
 import { insistOnGiving } from './giving.js';
 import { assignmentRows } from './members.js';
-import type { InvitationRow } from './tables.js';
+import type { AssignmentRow, InvitationRow } from './tables.js';
 import { renewToken } from './token.js';
 
 export interface NewInvitation {
@@ -43,7 +43,7 @@ export interface Invitation {
 
 const DAY = 86_400_000;
 
-export function rolesOf(row: { roles: { role: string; anchor: 'tenant' | 'unit'; anchorId: string }[] }): Assignment[] {
+export function rolesOf(row: { roles: { role: string; anchor: AssignmentRow['anchor']; anchorId: string }[] }): Assignment[] {
   return row.roles.map(({ role, anchor, anchorId }) => ({ role, anchor: anchorOf(anchor, anchorId) }));
 }
 

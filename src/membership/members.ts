@@ -64,9 +64,12 @@ async function memberRoles(change: Change, userId: string): Promise<Assignment[]
 }
 
 /** What makes two assignments the same: the role, and where it holds. */
-const keyOf = ({ role, anchor }: Assignment) => JSON.stringify([role, anchor.on, anchor.on === 'unit' ? anchor.unitId : '']);
+const keyOf = ({ role, anchor }: Assignment) => JSON.stringify([role, anchorColumns('', anchor)]);
 const withoutNames = (roles: readonly Assignment[]) =>
-  roles.map(({ role, anchor }) => ({ role, ...(anchor.on === 'unit' ? { unit: anchor.unitId } : { on: 'tenant' }) }));
+  roles.map(({ role, anchor }) => ({
+    role,
+    ...(anchor.on === 'tenant' ? { on: 'tenant' } : { [anchor.on]: anchor.on === 'unit' ? anchor.unitId : `${anchor.kind}:${anchor.id}` }),
+  }));
 
 /** The rows that hold assignments; a unit that does not exist is refused. */
 export async function assignmentRows(change: Change, roles: readonly Assignment[]) {
@@ -145,7 +148,7 @@ export async function setRoles(
 async function endMembership(change: Change, userId: string): Promise<readonly Assignment[]> {
   const { tx, tenantId } = change;
   const before = await memberRoles(change, userId);
-  for (const table of ['lintel_assignment', 'lintel_placement', 'lintel_member'] as const) {
+  for (const table of ['lintel_assignment', 'lintel_placement', 'lintel_group_member', 'lintel_member'] as const) {
     await tx.deleteFrom(table).where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
   }
   await tx.deleteFrom('lintel_person_tenant').where('tenant_id', '=', tenantId).where('person_id', '=', userId).execute();

@@ -45,8 +45,8 @@ export interface AssignmentRow {
   tenant_id: string;
   user_id: string;
   role: string;
-  anchor: 'tenant' | 'unit';
-  /** The tenant's or the unit's id: an anchor is always written out. */
+  anchor: 'tenant' | 'unit' | 'record';
+  /** The tenant's or the unit's id, or `kind:id` of a record: an anchor is always written out. */
   anchor_id: string;
 }
 
@@ -71,13 +71,20 @@ interface PlacementRow {
   unit_id: string;
 }
 
+/** Who belongs to a group. */
+interface GroupMemberRow {
+  tenant_id: string;
+  group_id: string;
+  user_id: string;
+}
+
 export interface InvitationRow {
   tenant_id: string;
   id: string;
   address: string;
   address_written: string;
   name: string | null;
-  roles: JSONColumnType<{ role: string; anchor: 'tenant' | 'unit'; anchorId: string }[], string, string>;
+  roles: JSONColumnType<{ role: string; anchor: AssignmentRow['anchor']; anchorId: string }[], string, string>;
   status: 'pending' | 'accepted' | 'declined' | 'withdrawn' | 'expired';
   /** SHA-256 of the secret; null until a link was made. */
   token_hash: string | null;
@@ -130,6 +137,7 @@ export interface LintelTables {
   lintel_unit: UnitRow;
   lintel_unit_below: UnitBelowRow;
   lintel_placement: PlacementRow;
+  lintel_group_member: GroupMemberRow;
   lintel_invitation: InvitationRow;
   lintel_outbox: OutboxRow;
   lintel_audit: AuditRow;

@@ -3,6 +3,7 @@ import { LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import { readName } from './address.js';
 import { changeTenant, insistOn, inTransaction, type Setting } from './change.js';
+import type { AssignmentRow } from './tables.js';
 
 export interface NewTenant {
   /** An id of the application's own; by default a uuid. */
@@ -45,7 +46,7 @@ export async function joinTenant(
   tenantId: string,
   userId: string,
   since: Date,
-  assignments: readonly { role: string; anchor: 'tenant' | 'unit'; anchor_id: string }[],
+  assignments: readonly Pick<AssignmentRow, 'role' | 'anchor' | 'anchor_id'>[],
 ): Promise<void> {
   await tx.insertInto('lintel_member').values({ tenant_id: tenantId, user_id: userId, status: 'active', since }).execute();
   await tx.insertInto('lintel_person_tenant').values({ person_id: userId, tenant_id: tenantId }).execute();

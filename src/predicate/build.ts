@@ -35,6 +35,12 @@ export interface UnitTerm extends ScalarTerm<string> {
   within(units: Fact<readonly string[]>): Predicate;
 }
 
+/** A field that holds a person: also asked whether they belong to some groups. */
+export interface PersonTerm<V> extends ScalarTerm<V> {
+  /** The person is in one of these groups: *the owner is in my groups*. */
+  among(groups: Fact<readonly string[]>): Predicate;
+}
+
 /** A field that holds a list of people. */
 export interface PeopleTerm {
   includes(person: Comparable<string>): Predicate;
@@ -88,6 +94,7 @@ function term(shapes: Shapes, kind: KindShape, field: string, wrap: Wrap): objec
     isNot: (other: unknown) => not(compare('is')(other)),
     in: compare('in'),
     within: compare('within'),
+    among: compare('among'),
     includes: compare('includes'),
     isEmpty: () => wrap({ op: 'isEmpty', field }),
     before: compare('before'),

@@ -1,5 +1,5 @@
 import { didYouMean } from '../base/index.js';
-import { COMPARISONS, MEMBERSHIPS, type Operand, type Predicate } from './predicate.js';
+import { COMPARISONS, MEMBERSHIPS, type Operand, type Predicate, takesList } from './predicate.js';
 import type { FieldShape, KindShape, Shapes } from './shape.js';
 import { isOrdered, readValue } from './value.js';
 
@@ -16,7 +16,6 @@ const MAX_LIST = 1000;
 type Json = Record<string, unknown>;
 const OPS = ['always', 'never', 'and', 'or', 'not', 'isEmpty', 'parent', 'followed', ...COMPARISONS, ...MEMBERSHIPS];
 const FACTS = ['userId', 'groupIds', 'unitIds'];
-const LISTS = new Set(['in', 'within']);
 
 /**
  * Checks that data is a predicate over one kind: operators, fields, types of constants, depth and size. Answers every
@@ -37,7 +36,7 @@ export function checkPredicate(data: unknown, kindName: string, shapes: Shapes, 
     const keys = typeof to === 'object' && to !== null ? Object.keys(to) : [];
     if (keys.length !== 1) return report(`${at}.to`, 'give exactly one of me, context, value, field');
     const operand = to as unknown as Operand;
-    const list = LISTS.has(String(p.op));
+    const list = takesList(String(p.op));
     if ('me' in operand) {
       const known = FACTS.includes(operand.me) || (typeof operand.me === 'string' && /^attributes\.\w+$/.test(operand.me));
       if (!known) report(`${at}.to.me`, `no such fact "${operand.me}"${didYouMean(String(operand.me), FACTS)}`);
@@ -54,6 +53,7 @@ export function checkPredicate(data: unknown, kindName: string, shapes: Shapes, 
       }
     } else if ('value' in operand) {
       if (p.op === 'within') return report(`${at}.to`, 'units are data; compare with me.unitIds');
+      if (p.op === 'among') return report(`${at}.to`, 'groups are data; compare with me.groupIds');
       if (list !== Array.isArray(operand.value))
         return report(`${at}.to.value`, list ? 'must be a list' : 'must be one value; for an empty field write isEmpty');
       const values = Array.isArray(operand.value) ? operand.value : [operand.value];
@@ -73,8 +73,9 @@ export function checkPredicate(data: unknown, kindName: string, shapes: Shapes, 
     if ((op === 'includes') !== (field.link !== undefined)) {
       return report(`${at}.op`, field.link ? `${p.field} is a list; write includes` : `${p.field} is no list; write is`);
     }
+    if (op === 'among' && !field.person) return report(`${at}.op`, `${p.field} holds no person, so it is in no group`);
     if (op === 'within' && !field.unit) return report(`${at}.op`, `${p.field} holds no unit, so nothing lies within it`);
-    if (!['is', 'in', 'within', 'includes'].includes(op) && !isOrdered(field.type)) {
+    if (op !== 'is' && op !== 'includes' && !takesList(op) && !isOrdered(field.type)) {
       return report(`${at}.op`, `${p.field} (${field.type}) has no order`);
     }
     checkOperand(p, field, kind, at);

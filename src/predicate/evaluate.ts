@@ -73,7 +73,7 @@ function testComparison(p: Comparison, kind: KindShape): Test {
   }
   if (!('value' in to)) throw new LintelError('not-specialised', `${op} ${field} still names a fact; specialise the predicate first`);
   const wanted = to.value;
-  if (op === 'within') return () => undefined;
+  if (op === 'within' || op === 'among') return () => undefined;
   if (Array.isArray(wanted)) return testList(p, shape, kind, wanted);
   const value = wanted as Scalar;
   if (op === 'includes') return testLink(field, value);

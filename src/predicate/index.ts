@@ -5,6 +5,7 @@ export {
   me,
   type ParentTerm,
   type PeopleTerm,
+  type PersonTerm,
   recordOf,
   type ScalarTerm,
   type UnitTerm,

@@ -6,7 +6,12 @@ export type Operand = { readonly me: string } | { readonly context: string } | {
 /** The comparisons of one field with one value. */
 export const COMPARISONS = ['is', 'before', 'after', 'atLeast', 'atMost'] as const;
 /** The comparisons of a field with a list, or of a list with a value. */
-export const MEMBERSHIPS = ['in', 'within', 'includes'] as const;
+export const MEMBERSHIPS = ['in', 'within', 'among', 'includes'] as const;
+
+/** Comparisons whose other side is a list. */
+export function takesList(op: string): boolean {
+  return op === 'in' || op === 'within' || op === 'among';
+}
 
 export interface Comparison {
   readonly op: (typeof COMPARISONS)[number] | (typeof MEMBERSHIPS)[number];

@@ -8,6 +8,7 @@ const WORDS: Record<Comparison['op'], readonly [string, string]> = {
   atMost: ['is at most', 'is above'],
   in: ['is one of', 'is none of'],
   within: ['lies within', 'lies outside'],
+  among: ['is in one of', 'is in none of'],
   includes: ['include', 'do not include'],
 };
 

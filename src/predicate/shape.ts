@@ -16,6 +16,8 @@ export interface FieldShape {
   readonly scale?: number;
   /** The kind whose id this field holds. */
   readonly to?: string;
+  /** True for a field that holds a person. */
+  readonly person?: true;
   /** True for a field that holds a unit. */
   readonly unit?: true;
   /** Where a list of people is kept, for a field that has many. Such a field has no column. */

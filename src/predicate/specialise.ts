@@ -1,4 +1,4 @@
-import { ALWAYS, and, type Comparison, NEVER, not, type Operand, or, type Predicate } from './predicate.js';
+import { ALWAYS, and, type Comparison, NEVER, not, type Operand, or, type Predicate, takesList } from './predicate.js';
 import type { FieldShape, KindShape, Shapes } from './shape.js';
 import { readValue, type Scalar } from './value.js';
 
@@ -8,12 +8,17 @@ export interface Knowledge {
   readonly context: Readonly<Record<string, unknown>>;
   /** All units at or below this one, itself included; undefined where the tree is not known here. */
   readonly below: (unitId: string) => readonly string[] | undefined;
+  /** The people of a group; undefined where groups are not known here. */
+  readonly peopleOf: (groupId: string) => readonly string[] | undefined;
   /** The specialised `read` decision of a kind for the person who asks. */
   readonly readable: (kind: string) => Predicate;
 }
 
 /** `shrink`: a missing fact makes the predicate hold for fewer records (a reach). `grow`: for more (a limit). */
 export type Bias = 'shrink' | 'grow';
+
+/** Groups are the library's own, and so are their ids. */
+const GROUP_IDS: FieldShape = { type: 'text', column: '' };
 
 function lookUp(source: Readonly<Record<string, unknown>>, path: string): unknown {
   let value: unknown = source;
@@ -37,12 +42,13 @@ function readList(shape: FieldShape, raw: unknown): readonly Scalar[] | undefine
   return values.every((v) => v !== undefined) ? [...new Set(values as Scalar[])] : undefined;
 }
 
-function unitsBelow(units: readonly Scalar[], known: Knowledge): readonly Scalar[] | undefined {
+/** What units or groups stand for; undefined where it is not known of one of them. */
+function expand(ids: readonly Scalar[], of: (id: string) => readonly string[] | undefined): readonly Scalar[] | undefined {
   const all = new Set<Scalar>();
-  for (const unit of units) {
-    const below = known.below(String(unit));
-    if (below === undefined) return undefined;
-    for (const id of below) all.add(id);
+  for (const id of ids) {
+    const inside = of(String(id));
+    if (inside === undefined) return undefined;
+    for (const one of inside) all.add(one);
   }
   return [...all];
 }
@@ -50,17 +56,18 @@ function unitsBelow(units: readonly Scalar[], known: Knowledge): readonly Scalar
 function specialiseComparison(p: Comparison, shape: FieldShape, known: Knowledge, missing: Predicate): Predicate {
   if ('field' in p.to) return p;
   const raw = factOf(p.to, known);
-  if (p.op !== 'in' && p.op !== 'within') {
+  if (!takesList(p.op)) {
     const value = readValue(shape.type, raw, shape.scale);
     return value === undefined ? missing : { ...p, to: { value } };
   }
-  const list = readList(shape, raw);
+  const list = readList(p.op === 'among' ? GROUP_IDS : shape, raw);
   if (list === undefined) return missing;
-  const below = p.op === 'within' ? unitsBelow(list, known) : list;
-  // Without the tree the question stays open: evaluating it says "not loaded".
-  if (below === undefined) return { ...p, to: { value: list } };
-  if (below.length === 0) return NEVER;
-  return below.length === 1 ? { op: 'is', field: p.field, to: { value: below[0] as Scalar } } : { op: 'in', field: p.field, to: { value: below } };
+  const ids = p.op === 'in' ? list : expand(list, p.op === 'within' ? known.below : known.peopleOf);
+  // Without the tree, or the groups, the question stays open: evaluating it says "not loaded".
+  const all = ids === undefined ? undefined : p.op === 'among' ? readList(shape, ids) : ids;
+  if (all === undefined) return { ...p, to: { value: list } };
+  if (all.length === 0) return NEVER;
+  return all.length === 1 ? { op: 'is', field: p.field, to: { value: all[0] as Scalar } } : { op: 'in', field: p.field, to: { value: all } };
 }
 
 /**

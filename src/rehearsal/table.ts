@@ -2,7 +2,7 @@ import type { Kysely } from 'kysely';
 import { type Charter, KEYHOLDER, type Permission } from '../charter/index.js';
 import { or, type Predicate } from '../predicate/index.js';
 import { joinFragments, SqlWriter, sqlText } from '../scoping/index.js';
-import { type Facts, type HeldPermission, Standing } from '../standing/index.js';
+import { anchorWords, type Facts, type HeldPermission, Standing } from '../standing/index.js';
 
 /** A row of the table: a person, a role, or a subject that holds no role. */
 export interface Subject {
@@ -53,7 +53,8 @@ export function madeUpFacts(charter: Charter<any>, tenant: Facts['tenant'], assi
 function waysOf(held: HeldPermission | undefined, permission: Permission): string[] {
   const lines = (held?.ways ?? []).map(({ reach, anchor, path }) => {
     const how = permission.kind === undefined ? 'yes' : reach === 'tenant' || reach === 'shared' ? 'all' : reach;
-    return anchor.on === 'unit' && path.by === 'role' ? `${how} in ${anchor.name ?? anchor.unitId}` : how;
+    const place = anchorWords(anchor);
+    return place !== undefined && path.by === 'role' ? `${how} in ${place}` : how;
   });
   // Whoever reaches all reaches the rest by that.
   const whole = ['all', 'yes'].find((line) => lines.includes(line));

@@ -1,5 +1,5 @@
 import type { Charter } from '../charter/index.js';
-import type { Decision, Grant, LookedAt, Standing } from '../standing/index.js';
+import { anchorWords, type Decision, type Grant, type LookedAt, type Standing } from '../standing/index.js';
 
 /** One grant in an explanation, in words. */
 export interface ExplainedGrant {
@@ -30,7 +30,8 @@ export interface Explanation {
 }
 
 function pathWords(charter: Charter<any>, { path, anchor }: Pick<Grant, 'path' | 'anchor'>): string {
-  const place = anchor.on === 'tenant' ? 'for the whole organisation' : `at ${anchor.name ?? anchor.unitId}`;
+  const where = anchorWords(anchor);
+  const place = where === undefined ? 'for the whole organisation' : `at ${where}`;
   switch (path.by) {
     case 'keyholder':
       return 'full control';

@@ -4,7 +4,7 @@ import type { CharterTypes } from '../charter/index.js';
 import type { FieldShape, KindShape } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
-import { SqlWriter } from './writer.js';
+import type { SqlWriter } from './writer.js';
 
 /** A field that holds one value in a column of its own. */
 export type ColumnField = readonly [field: string, shape: FieldShape];
@@ -13,10 +13,10 @@ export type ColumnField = readonly [field: string, shape: FieldShape];
 export interface ScopeSupport {
   /** The standing of an active member of this tenant, else undefined; asked on the connection that the write is made on. */
   readonly standingOf: (userId: string, db: Kysely<any>) => Promise<Standing | undefined>;
-  /** A condition: the column's value is an active member of the tenant. */
-  readonly isMember: (column: Fragment) => Fragment;
-  /** A condition: the column's value is a unit of the tenant. */
-  readonly isUnit: (column: Fragment) => Fragment;
+  /** Conditions on a column: it names an active member, or a unit, of the tenant. Absent where the membership is kept in another database. */
+  readonly conditions?: Readonly<Record<'person' | 'unit', (column: Fragment) => Fragment>>;
+  /** Which of these are active members, or units, of the tenant: asked before a write where there are no conditions. */
+  readonly existing: (what: 'person' | 'unit', ids: readonly string[]) => Promise<readonly string[]>;
 }
 
 /** What one standing may touch of each table: the conditions that every statement is narrowed to. */
@@ -30,10 +30,10 @@ export class Boundary {
   #kinds: Map<string, string> | undefined;
   #ownNames: ReadonlySet<string> | undefined;
 
-  constructor(standing: Standing<CharterTypes>, support: ScopeSupport) {
+  constructor(standing: Standing<CharterTypes>, support: ScopeSupport, writer: SqlWriter) {
     this.standing = standing;
     this.support = support;
-    this.writer = new SqlWriter(standing.charter.shapes);
+    this.writer = writer;
   }
 
   shape(kind: string): KindShape {

@@ -39,15 +39,15 @@ function orderBy(boundary: Boundary, kind: string, order: string | undefined): F
   if (order === undefined) return id;
   const field = order.replace(/^-/, '');
   const column = boundary.visible([field, fieldShape(boundary, kind, field)], kind, 't');
-  return sqlText`${column} ${verbatim(order.startsWith('-') ? 'desc' : 'asc')}, ${id}`;
+  return sqlText`${column} ${verbatim(order.startsWith('-') ? 'desc nulls first' : 'asc nulls last')}, ${id}`;
 }
 
-/** The people of a list field, as an array of ids. */
+/** The people of a list field, as one cell. */
 function peopleColumn(boundary: Boundary, kind: string, shape: FieldShape): Fragment {
   const { idField, tenantField } = boundary.shape(kind);
   const link = shape.link as NonNullable<FieldShape['link']>;
   const own = (field: string) => boundary.writer.column(boundary.shape(kind), field, 't');
-  return sqlText`array(select "l".${name(link.user)} from ${name(link.table)} as "l" where "l".${name(link.tenant)} = ${own(tenantField as string)} and "l".${name(link.record)} = ${own(idField)} order by 1)`;
+  return boundary.writer.people(link, own(tenantField as string), own(idField));
 }
 
 /**
@@ -82,14 +82,15 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
     await sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${where} order by ${orderBy(boundary, kind, options.order)} limit ${limit} offset ${offset}`.rows<
       Record<string, unknown>
     >(db);
+  const yes = (cell: unknown) => cell === true || cell === 1;
   return rows.map((row) => {
-    const hidden = new Set(masked.filter(({ field }) => row[`shows ${field}`] !== true).map(({ field }) => field));
+    const hidden = new Set(masked.filter(({ field }) => !yes(row[`shows ${field}`])).map(({ field }) => field));
     const record = Object.fromEntries(
-      Object.keys(shape.fields)
-        .filter((field) => !hidden.has(field))
-        .map((field) => [field, row[field]]),
+      Object.entries(shape.fields)
+        .filter(([field]) => !hidden.has(field))
+        .map(([field, f]) => [field, boundary.writer.readCell(row[field], f)]),
     );
-    return may.length === 0 ? record : { ...record, may: may.filter((permission) => row[`may ${permission}`] === true) };
+    return may.length === 0 ? record : { ...record, may: may.filter((permission) => yes(row[`may ${permission}`])) };
   });
 }
 
@@ -114,5 +115,5 @@ export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: str
   for (const [field, { to }] of Object.entries(shape.fields)) {
     if (to !== undefined && row[field] !== null) parents[field] = (await loadRaw(db, boundary, to, row[field])) ?? null;
   }
-  return { ...row, parents };
+  return { ...Object.fromEntries(Object.entries(shape.fields).map(([field, f]) => [field, boundary.writer.readCell(row[field], f)])), parents };
 }

@@ -1,4 +1,4 @@
-import { CompiledQuery, type Kysely, type OperationNode, RawNode, ValueNode } from 'kysely';
+import { createQueryId, type Kysely, type OperationNode, RawNode, ValueNode } from 'kysely';
 
 /** A node of a query among the values of a fragment. Never made from data: only what was narrowed may stand here. */
 export class Embedded {
@@ -27,10 +27,10 @@ export class Fragment {
     );
   }
 
-  /** Runs it as a query of its own, past every plugin. For fragments without embedded nodes. */
+  /** Runs it as a query of its own, past every plugin. */
   async rows<Row>(db: Kysely<any>): Promise<Row[]> {
-    const text = this.texts.reduce((all, piece, i) => (i === 0 ? piece : `${all}$${i}${piece}`), '');
-    return (await db.withoutPlugins().executeQuery<Row>(CompiledQuery.raw(text, [...this.values]))).rows;
+    const executor = db.withoutPlugins().getExecutor();
+    return (await executor.executeQuery<Row>(executor.compileQuery(this.toNode(), createQueryId()))).rows;
   }
 }
 

@@ -1,4 +1,5 @@
 export { Boundary, type ScopeSupport } from './boundary.js';
+export { writerFor } from './dialect.js';
 export { type FindOptions, find, loadRaw } from './find.js';
 export { type Fragment, joinFragments, sqlText } from './fragment.js';
 export { ScopedDb } from './scope.js';

@@ -3,6 +3,7 @@ import {
   type DeleteQueryNode,
   type IdentifierNode,
   type InsertQueryNode,
+  type Kysely,
   type OperationNode,
   type PrimitiveValueListNode,
   type RawNode,
@@ -17,6 +18,7 @@ import {
 } from 'kysely';
 import { LintelError } from '../base/index.js';
 import type { FieldData } from '../charter/index.js';
+import type { FieldShape } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
 import { Boundary } from './boundary.js';
 import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
@@ -39,11 +41,27 @@ const MARK = 'lintel:';
 export const COUNT = 'lintelcount';
 export const ROW = 'lintelrow';
 
-/** People other than the writer to whom a statement gives records: each must be able to read what they get. */
-export function newOwners(node: WriteNode, boundary: Boundary): string[] {
-  if (node.kind === 'DeleteQueryNode') return [];
-  const writer = new WriteWriter(boundary, node, new Map());
-  return [...new Set(writer.ownersGiven())].filter((id) => id !== boundary.standing.userId);
+/** What a write names of the membership. */
+export interface Named {
+  /** People other than the writer to whom it gives records, with their standings: each must be able to read what they get. */
+  readonly owners: ReadonlyMap<string, Standing | undefined>;
+  /** Where the membership is kept in another database: the named people and units that there are. */
+  readonly existing?: Readonly<Record<'person' | 'unit', readonly string[]>>;
+}
+
+const NOBODY: Named = { owners: new Map() };
+
+/** Finds out about the people and units that a write names. Answers undefined if it names none, so that nothing has to wait. */
+export async function lookUpNamed(node: WriteNode, boundary: Boundary, db: Kysely<any>): Promise<Named | undefined> {
+  if (node.kind === 'DeleteQueryNode') return undefined;
+  const { support, standing } = boundary;
+  const given = new WriteWriter(boundary, node, NOBODY).given();
+  const others = [...given.owner].filter((id) => id !== standing.userId);
+  const elsewhere = support.conditions === undefined && given.person.size + given.unit.size > 0;
+  if (others.length === 0 && !elsewhere) return undefined;
+  const owners = new Map(await Promise.all(others.map(async (id) => [id, await support.standingOf(id, db)] as const)));
+  if (!elsewhere) return { owners };
+  return { owners, existing: { person: await support.existing('person', [...given.person]), unit: await support.existing('unit', [...given.unit]) } };
 }
 
 /**
@@ -51,14 +69,35 @@ export function newOwners(node: WriteNode, boundary: Boundary): string[] {
  * row as it became, and the returned rows narrowed to what the writer may read of them. One statement, so that it holds
  * or fails as a whole, in a transaction or out of one.
  */
-export function planWrite(node: WriteNode, boundary: Boundary, owners: ReadonlyMap<string, Standing | undefined>): RawNode {
-  return new WriteWriter(boundary, node, owners).write().toNode();
+export function planWrite(node: WriteNode, boundary: Boundary, named: Named = NOBODY): RawNode {
+  return new WriteWriter(boundary, node, named).write().toNode();
+}
+
+/** The same as steps, for a database where no write stands inside a query; they are to run in one transaction. */
+export interface WriteSteps {
+  /** Ids of the rows that the write reaches. Absent for an insert. */
+  readonly reached?: RawNode;
+  /** Rows that are to be returned although they will be gone. */
+  readonly leaving?: (ids: readonly unknown[]) => RawNode;
+  /** The write. Answers the ids of what it wrote. */
+  readonly write: (ids: readonly unknown[]) => RawNode;
+  /** For each written row which check failed, if one did. */
+  readonly failed?: (ids: readonly unknown[]) => RawNode;
+  readonly returned?: (ids: readonly unknown[]) => RawNode;
+}
+
+export function planSteps(node: WriteNode, boundary: Boundary, named: Named = NOBODY): WriteSteps {
+  return new WriteWriter(boundary, node, named).steps();
 }
 
 /** Reads which check failed out of the database's error, or answers undefined when it was another error. */
 export function failedCheck(error: unknown): LintelError | undefined {
   const sign = error instanceof Error ? /"lintel:([\w ]+):/.exec(error.message)?.[1] : undefined;
-  if (sign === undefined) return undefined;
+  return sign === undefined ? undefined : checkFailure(sign, error);
+}
+
+/** What a failed check means to the writer. */
+export function checkFailure(sign: string, error?: unknown): LintelError {
   const [cause, kind, field] = sign.split(' ');
   if (cause === 'reach')
     return new LintelError('write-out-of-reach', `the ${kind} as it would become is out of your reach; nothing was written`, { kind }, { cause: error });
@@ -80,14 +119,14 @@ export function failedCheck(error: unknown): LintelError | undefined {
 class WriteWriter {
   readonly #boundary: Boundary;
   readonly #node: WriteNode;
-  readonly #owners: ReadonlyMap<string, Standing | undefined>;
+  readonly #named: Named;
   readonly #target: Target;
   readonly #narrower: Narrower;
 
-  constructor(boundary: Boundary, node: WriteNode, owners: ReadonlyMap<string, Standing | undefined>) {
+  constructor(boundary: Boundary, node: WriteNode, named: Named) {
     this.#boundary = boundary;
     this.#node = node;
-    this.#owners = owners;
+    this.#named = named;
     this.#narrower = new Narrower(boundary);
     this.#target = this.#findTarget();
   }
@@ -133,13 +172,63 @@ class WriteWriter {
 
   write(): Fragment {
     const { kind, alias } = this.#target;
-    const node = this.#node;
-    const table = this.#boundary.writer.table(this.#boundary.shape(kind));
-    const statement =
-      node.kind === 'InsertQueryNode' ? this.#insert(node, table) : node.kind === 'UpdateQueryNode' ? this.#update(node, table) : this.#delete(node, table);
-    const checks = node.kind === 'InsertQueryNode' ? this.#insertChecks() : node.kind === 'UpdateQueryNode' ? this.#updateChecks(node) : [];
     const readable = this.#boundary.readable(kind, undefined, verbatim(WRITTEN), [verbatim(`true as "${ROW}"`)]);
-    return sqlText`with "lintel_written" as (${statement} returning *), "lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${this.#failOn(checks)}), 0) as "lintelfailed" from "lintel_written" as "w") select ${this.#returned(node.returning)}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0`;
+    return sqlText`with "lintel_written" as (${this.#statement(undefined)} returning *), "lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${this.#failOn(this.#checks())}), 0) as "lintelfailed" from "lintel_written" as "w") select ${this.#returned(this.#node.returning)}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0`;
+  }
+
+  steps(): WriteSteps {
+    const { kind, alias } = this.#target;
+    const node = this.#node;
+    const checks = this.#checks();
+    const of = (ids: readonly unknown[], at: string) => {
+      const shape = this.#boundary.shape(kind);
+      const id = shape.fields[shape.idField] as FieldShape;
+      return sqlText`${this.#boundary.tenant(kind, at)} and ${this.#boundary.writer.writeList(name(at, id.column), ids, id)}`;
+    };
+    const returned = (ids: readonly unknown[]) => {
+      const readable = this.#boundary.readable(kind, undefined, this.#table, [verbatim(`true as "${ROW}"`)]);
+      return sqlText`select ${this.#returned(node.returning)}"${verbatim(ROW)}" from ${readable} as ${name(alias)} where ${of(ids, alias)}`.toNode();
+    };
+    const id = name(this.#boundary.shape(kind).fields[this.#boundary.shape(kind).idField]?.column as string);
+    return {
+      ...(node.kind !== 'InsertQueryNode' && {
+        reached: sqlText`select ${id} as "lintelid" from ${this.#table} as ${name(alias)} where ${this.#reached(node)}`.toNode(),
+      }),
+      ...(node.returning && { [node.kind === 'DeleteQueryNode' ? 'leaving' : 'returned']: returned }),
+      write: (ids) => sqlText`${this.#statement(of(ids, alias))} returning ${id} as "lintelid"`.toNode(),
+      ...(checks.length > 0 && {
+        failed: (ids: readonly unknown[]) => {
+          const whens = checks.map(({ sign, holds }) => sqlText`when (${holds}) is not true then ${sign}`);
+          return sqlText`select case ${joinFragments(whens, ' ')} end as "lintelfailed" from ${this.#table} as "w" where ${of(ids, 'w')}`.toNode();
+        },
+      }),
+    };
+  }
+
+  get #table(): Fragment {
+    return this.#boundary.writer.table(this.#boundary.shape(this.#target.kind));
+  }
+
+  /** The write, on the rows where a condition holds: those that it reaches, unless that was found out before. */
+  #statement(where: Fragment | undefined): Fragment {
+    const node = this.#node;
+    if (node.kind === 'InsertQueryNode') return this.#insert(node);
+    const rows = where ?? this.#reached(node);
+    const table = sqlText`${this.#table} as ${name(this.#target.alias)}`;
+    return node.kind === 'UpdateQueryNode' ? sqlText`update ${table} set ${this.#sets(node)} where ${rows}` : sqlText`delete from ${table} where ${rows}`;
+  }
+
+  /** The rows that an update or delete reaches, as they are before. */
+  #reached(node: UpdateQueryNode | DeleteQueryNode): Fragment {
+    const { kind, alias } = this.#target;
+    const needed =
+      node.kind === 'UpdateQueryNode' ? this.#changed(node).map((change) => this.#before(change, alias)) : [this.#boundary.reached(kind, 'delete', alias)];
+    return joinFragments([...this.#where(node), ...needed], ' and ');
+  }
+
+  #checks(): AfterCheck[] {
+    const node = this.#node;
+    return node.kind === 'InsertQueryNode' ? this.#insertChecks() : node.kind === 'UpdateQueryNode' ? this.#updateChecks(node) : [];
   }
 
   /** Zero for a row that passes; for one that does not, a cast that must fail. It names the row, so that no planner works it out beforehand. */
@@ -178,31 +267,24 @@ class WriteWriter {
     return fieldOf(node, this.#target, this.#boundary);
   }
 
-  #delete(node: DeleteQueryNode, table: Fragment): Fragment {
-    const { kind, alias } = this.#target;
-    return sqlText`delete from ${table} as ${name(alias)} where ${this.#where(node)}${this.#boundary.reached(kind, 'delete', alias)}`;
-  }
-
   #insistOnVisible(node: OperationNode): void {
     insistOnVisible(node, this.#target, this.#boundary);
   }
 
-  #where(node: UpdateQueryNode | DeleteQueryNode): Fragment {
-    if (!node.where) return verbatim('');
+  #where(node: UpdateQueryNode | DeleteQueryNode): Fragment[] {
+    if (!node.where) return [];
     this.#insistOnVisible(node.where.where);
-    return sqlText`(${new Embedded(this.#narrow(node.where.where))}) and `;
+    return [sqlText`(${new Embedded(this.#narrow(node.where.where))})`];
   }
 
-  #update(node: UpdateQueryNode, table: Fragment): Fragment {
-    const { alias } = this.#target;
+  #sets(node: UpdateQueryNode): Fragment {
     const sets = (node.updates ?? []).map((update) => {
       this.#insistOnVisible(update.value);
       const { column } = this.#boundary.shape(this.#target.kind).fields[this.#fieldOf(update.column)] as { column: string };
       return sqlText`${name(column)} = ${new Embedded(this.#narrow(update.value))}`;
     });
     if (sets.length === 0) refuse('an update that sets nothing', 'name the columns to set');
-    const before = this.#changed(node).map((change) => this.#before(change, alias));
-    return sqlText`update ${table} as ${name(alias)} set ${joinFragments(sets, ', ')} where ${this.#where(node)}${joinFragments(before, ' and ')}`;
+    return joinFragments(sets, ', ');
   }
 
   /** The actions that an update needs, one for each guarded field and `update` for the rest. A column that is set counts as changed. */
@@ -211,7 +293,7 @@ class WriteWriter {
     const owner = fields.find(({ field }) => this.#fields[field]?.role === 'owner');
     if (owner) {
       if (fields.length > 1) refuse('a new owner together with other changes', 'hand the record over in a statement of its own');
-      return [{ action: this.#fields[owner.field]?.change, owner: this.#constantOwner(owner.value), fields: [owner.field] }];
+      return [{ action: this.#fields[owner.field]?.change, owner: this.#constantId(owner.field, owner.value), fields: [owner.field] }];
     }
     const byAction = new Map<string, string[]>();
     for (const { field } of fields) {
@@ -263,9 +345,9 @@ class WriteWriter {
     return [{ sign: `reach ${kind}`, holds: sqlText`not (${holds})` }];
   }
 
-  #insert(node: InsertQueryNode, table: Fragment): Fragment {
+  #insert(node: InsertQueryNode): Fragment {
     const { columns, rows } = this.#stamped(node);
-    return sqlText`insert into ${table} (${joinFragments(
+    return sqlText`insert into ${this.#table} (${joinFragments(
       columns.map((c) => name(c)),
       ', ',
     )}) values ${joinFragments(
@@ -342,38 +424,54 @@ class WriteWriter {
     const { standing, writer, support } = this.#boundary;
     const column = this.#column(field);
     const sign = `value ${kind} ${field}`;
-    if (role === 'unit') return [{ sign, holds: sqlText`${column} is null or ${support.isUnit(column)}` }];
+    if (role === 'unit' || role === 'person') return [{ sign, holds: sqlText`${column} is null or ${this.#exists(role, field)}` }];
     if (role === 'parent') {
       const where = standing.reachOf(`${to}.read`);
       return [{ sign, holds: sqlText`${column} is null or ${writer.condition({ op: 'parent', via: field, where }, kind, 'w')}` }];
     }
-    if (role === 'person') return [{ sign, holds: sqlText`${column} is null or ${support.isMember(column)}` }];
     if (role !== 'owner') return [];
-    const others = [...this.#owners].map(([id, them]) => {
-      const reads = them ? new Boundary(them, support).reached(kind, 'read', 'w') : verbatim('false');
-      return sqlText`(${column} = ${id} and ${support.isMember(column)} and ${reads})`;
+    const others = [...this.#named.owners].map(([id, them]) => {
+      const reads = them ? new Boundary(them, support, writer).reached(kind, 'read', 'w') : verbatim('false');
+      const member = support.conditions?.person(column) ?? verbatim(them ? 'true' : 'false');
+      return sqlText`(${column} = ${id} and ${member} and ${reads})`;
     });
     const me = sqlText`${column} is null or ${column} = ${standing.userId ?? null}`;
     return [{ sign, holds: joinFragments([me, ...others], ' or ') }];
   }
 
-  ownersGiven(): string[] {
-    const node = this.#node;
-    const ids: (string | null)[] = [];
-    if (node.kind === 'UpdateQueryNode') {
-      for (const { owner } of this.#changed(node)) if (owner !== undefined) ids.push(owner);
-    } else if (node.kind === 'InsertQueryNode') {
-      const at = (node.columns ?? []).findIndex((column) => this.#fields[this.#fieldOf(column)]?.role === 'owner');
-      if (at >= 0) for (const row of this.#rows(node)) ids.push(this.#constantOwner(row[at]));
-    }
-    return ids.filter((id) => id !== null);
+  /** The person or unit that a field names is there for the tenant. */
+  #exists(what: 'person' | 'unit', field: string): Fragment {
+    const { support, writer } = this.#boundary;
+    if (support.conditions) return support.conditions[what](this.#column(field));
+    return writer.writeList(this.#column(field), this.#named.existing?.[what] ?? [], this.#boundary.shape(this.#target.kind).fields[field] as FieldShape);
   }
 
-  #constantOwner(node: OperationNode | undefined): string | null {
+  /** The ids of people and units that are written, by what their field is. Those of people and units only where they have to be known beforehand. */
+  given(): Readonly<Record<'owner' | 'person' | 'unit', ReadonlySet<string>>> {
+    const ids = { owner: new Set<string>(), person: new Set<string>(), unit: new Set<string>() };
+    const add = (field: string, value: OperationNode | undefined) => {
+      const role = this.#fields[field]?.role;
+      if (role !== 'owner' && (this.#boundary.support.conditions || (role !== 'person' && role !== 'unit'))) return;
+      const id = this.#constantId(field, value);
+      if (id !== null) ids[role].add(id);
+    };
+    const node = this.#node;
+    if (node.kind === 'UpdateQueryNode') for (const { column, value } of node.updates ?? []) add(this.#fieldOf(column), value);
+    else if (node.kind === 'InsertQueryNode') {
+      const fields = (node.columns ?? []).map((column) => this.#fieldOf(column));
+      for (const row of this.#rows(node))
+        fields.forEach((field, i) => {
+          if (row[i]?.kind !== 'DefaultInsertValueNode') add(field, row[i]);
+        });
+    }
+    return ids;
+  }
+
+  #constantId(field: string, node: OperationNode | undefined): string | null {
     const value = constant(node);
     if (value === null || typeof value === 'string') return value;
     if (typeof value === 'number') return String(value);
-    return refuse('an owner that is not a plain value', 'give the id of the new owner');
+    return refuse(`a value of ${field} that is not plain`, 'give the id itself');
   }
 }
 

@@ -1,16 +1,20 @@
 import { LintelError } from '../base/index.js';
-import type { Comparison, FieldShape, KindShape, Predicate, Scalar, Shapes } from '../predicate/index.js';
+import type { Comparison, FieldShape, KindShape, LinkTable, Predicate, Scalar, Shapes } from '../predicate/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 
 /**
- * Writes specialised predicates as SQL. Negation is pushed down to the comparisons, and each is written so that an empty
+ * What one database understands, PostgreSQL and PGlite unless a subclass says otherwise: specialised predicates written as SQL,
+ * and what it can do. Negation is pushed down to the comparisons, and each is written so that an empty
  * column makes it false, or its negation true: SQL's third value shows nowhere, neither here nor in another dialect.
  *
- * The methods that begin with `write` are what a dialect overrides.
+ * A dialect overrides what is marked so, from `writesInside` on.
  */
 export class SqlWriter {
   readonly #shapes: Shapes;
   #aliases = 0;
+
+  /** A write can stand inside a query, with the check of its rows and the answer around it. */
+  readonly writesInside: boolean = true;
 
   constructor(shapes: Shapes) {
     this.#shapes = shapes;
@@ -68,7 +72,7 @@ export class SqlWriter {
   #comparison(p: Comparison, kind: KindShape, alias: string, wanted: boolean): Fragment {
     const field = kind.fields[p.field] as FieldShape;
     if (p.op === 'includes') return this.#link(p, field, kind, alias, wanted);
-    if (p.op === 'within') throw new LintelError('not-loaded', `${p.field}: the unit tree is not known here; enter on the server`);
+    if (p.op === 'within' || p.op === 'among') throw new LintelError('not-loaded', `${p.field}: units and groups are not known here; enter on the server`);
     const column = this.column(kind, p.field, alias);
     const yes = 'field' in p.to ? this.writeFields(p.op, column, this.column(kind, p.to.field, alias), field) : this.#constant(p, column, field);
     return wanted ? yes : sqlText`(${yes}) is not true`;
@@ -83,7 +87,7 @@ export class SqlWriter {
     if (!('value' in p.to)) throw new LintelError('not-specialised', `${p.op} ${p.field} still names a fact; specialise the predicate first`);
     const { value } = p.to;
     if (Array.isArray(value)) {
-      if (field.type !== 'instant') return this.writeList(column, value);
+      if (field.type !== 'instant') return this.writeList(column, value, field);
       return sqlText`(${joinFragments(
         value.map((one) => this.writeInstant('is', column, String(one))),
         ' or ',
@@ -96,42 +100,67 @@ export class SqlWriter {
     if (!field.link || !('value' in p.to)) throw new LintelError('not-specialised', `includes ${p.field} still names a fact; specialise the predicate first`);
     const inner = this.#fresh();
     const { table, tenant, record, user } = field.link;
-    return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${name(table)} as ${name(inner)} where ${name(inner, tenant)} = ${this.column(kind, kind.tenantField as string, alias)} and ${name(inner, record)} = ${this.column(kind, kind.idField, alias)} and ${name(inner, user)} = ${p.to.value})`;
+    return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${name(table)} as ${name(inner)} where ${name(inner, tenant)} = ${this.column(kind, kind.tenantField as string, alias)} and ${name(inner, record)} = ${this.column(kind, kind.idField, alias)} and ${name(inner, user)} = ${this.bind(p.to.value)})`;
+  }
+
+  /** A value as the driver takes it. */
+  bind(value: unknown): unknown {
+    return value;
+  }
+
+  /** A cell of a result, as records in memory hold it. */
+  readCell(raw: unknown, _field: FieldShape): unknown {
+    return raw;
+  }
+
+  /** The people of a list field, sorted, as one cell. */
+  people({ table, tenant, record, user }: LinkTable, ofTenant: Fragment, ofRecord: Fragment): Fragment {
+    return sqlText`array(select "l".${name(user)} from ${name(table)} as "l" where "l".${name(tenant)} = ${ofTenant} and "l".${name(record)} = ${ofRecord} order by 1)`;
   }
 
   /** A list as one parameter, so that the text of a query does not depend on its length. */
-  protected writeList(column: Fragment, values: readonly unknown[]): Fragment {
+  writeList(column: Fragment, values: readonly unknown[], _field: FieldShape): Fragment {
     return sqlText`${column} = any(${values})`;
   }
 
   /** Text is ordered by code point, whatever collation the column has. */
   protected writeValue(op: Comparison['op'], column: Fragment, value: unknown, field: FieldShape): Fragment {
-    const left = op !== 'is' && field.type === 'text' ? sqlText`${column} collate "C"` : column;
-    return sqlText`${left} ${OPERATORS[op]} ${value}`;
+    return sqlText`${op === 'is' ? column : this.comparable(column, field)} ${this.operator(op)} ${value}`;
   }
 
   protected writeFields(op: Comparison['op'], a: Fragment, b: Fragment, field: FieldShape): Fragment {
-    const at = (column: Fragment) => {
-      if (field.type === 'instant') return sqlText`date_trunc('milliseconds', ${column})`;
-      return op !== 'is' && field.type === 'text' ? sqlText`${column} collate "C"` : column;
-    };
-    return sqlText`${at(a)} ${OPERATORS[op]} ${at(b)}`;
+    return sqlText`${this.comparable(a, field)} ${this.operator(op)} ${this.comparable(b, field)}`;
+  }
+
+  /** The column as it has to stand between two others for their order to be ours: to the millisecond, by code point. */
+  protected comparable(column: Fragment, field: FieldShape): Fragment {
+    if (field.type === 'instant') return sqlText`date_trunc('milliseconds', ${column})`;
+    return field.type === 'text' ? sqlText`${column} collate "C"` : column;
+  }
+
+  protected operator(op: Comparison['op']): Fragment {
+    return OPERATORS[op];
+  }
+
+  /** An instant as a bound in a comparison with a column. */
+  protected bound(iso: string): string {
+    return iso;
   }
 
   /** The database keeps microseconds and we compare milliseconds: the bounds are rewritten, so that an index still serves. */
   protected writeInstant(op: Comparison['op'], column: Fragment, iso: string): Fragment {
-    const next = new Date(Date.parse(iso) + 1).toISOString();
+    const [from, next] = [this.bound(iso), this.bound(new Date(Date.parse(iso) + 1).toISOString())];
     switch (op) {
       case 'before':
-        return sqlText`${column} < ${iso}`;
+        return sqlText`${column} < ${from}`;
       case 'after':
         return sqlText`${column} >= ${next}`;
       case 'atLeast':
-        return sqlText`${column} >= ${iso}`;
+        return sqlText`${column} >= ${from}`;
       case 'atMost':
         return sqlText`${column} < ${next}`;
       default:
-        return sqlText`(${column} >= ${iso} and ${column} < ${next})`;
+        return sqlText`(${column} >= ${from} and ${column} < ${next})`;
     }
   }
 }
@@ -140,6 +169,7 @@ const OPERATORS: Record<Comparison['op'], Fragment> = {
   is: verbatim('='),
   in: verbatim('='),
   within: verbatim('='),
+  among: verbatim('='),
   includes: verbatim('='),
   before: verbatim('<'),
   after: verbatim('>'),

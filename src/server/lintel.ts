@@ -12,6 +12,8 @@ export interface LintelOptions<T extends CharterTypes> {
   readonly charter: Charter<T>;
   /** A `pg` pool, a PGlite, or a Kysely over either. */
   readonly db: Database;
+  /** Where the application's records are, if not in that database: a Kysely over another, SQLite too. */
+  readonly records?: Kysely<any>;
   /** Sends messages. Without one, invitations give a link to hand over, and say so. */
   readonly mailer?: Mailer;
   /** The address of the page that an invitation opens. Needed with a mailer. */
@@ -65,7 +67,11 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       hasMailer: options.mailer !== undefined,
       fulfilled: [],
     };
-    this.#place = { setting: this.#setting, db: this.db as Kysely<unknown>, support: (tenantId) => this.#support(tenantId) };
+    this.#place = {
+      setting: this.#setting,
+      db: options.records ?? (this.db as Kysely<unknown>),
+      support: (tenantId, db) => this.#support(tenantId, db),
+    };
   }
 
   /** True if invitations go out by mail. */
@@ -181,15 +187,22 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     }
   }
 
-  #support(tenantId: string): ScopeSupport {
+  #support(tenantId: string, records: Kysely<any>): ScopeSupport {
+    // The membership's tables can be looked at in a statement only where they stand beside the records.
+    const beside = !this.#options.records && records.getExecutor().adapter.constructor === this.db.getExecutor().adapter.constructor;
+    const conditions: ScopeSupport['conditions'] = {
+      person: (column): Fragment =>
+        sqlText`exists (select 1 from "lintel_member" as "lm" where "lm"."tenant_id" = ${tenantId} and "lm"."user_id" = ${column}::text and "lm"."status" = 'active')`,
+      unit: (column): Fragment => sqlText`exists (select 1 from "lintel_unit" as "lu" where "lu"."tenant_id" = ${tenantId} and "lu"."id" = ${column}::text)`,
+    };
     return {
       standingOf: async (userId, db) => {
-        const facts = await membership.readFacts(db.withoutPlugins(), this.charter as Charter, { tenant: tenantId, user: userId });
+        const at = beside ? (db.withoutPlugins() as Kysely<membership.LintelTables>) : this.db;
+        const facts = await membership.readFacts(at, this.charter as Charter, { tenant: tenantId, user: userId });
         return facts.subject === 'member' ? new Standing(this.charter as Charter, facts) : undefined;
       },
-      isMember: (column): Fragment =>
-        sqlText`exists (select 1 from "lintel_member" as "lm" where "lm"."tenant_id" = ${tenantId} and "lm"."user_id" = ${column}::text and "lm"."status" = 'active')`,
-      isUnit: (column): Fragment => sqlText`exists (select 1 from "lintel_unit" as "lu" where "lu"."tenant_id" = ${tenantId} and "lu"."id" = ${column}::text)`,
+      ...(beside && { conditions }),
+      existing: (what, ids) => membership.existing(this.db, tenantId, what, ids),
     };
   }
 }

@@ -2,7 +2,7 @@ import type { Kysely } from 'kysely';
 import { LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
 import * as membership from '../membership/index.js';
-import { Boundary, type FindOptions, find, loadRaw, ScopedDb, type ScopeSupport } from '../scoping/index.js';
+import { Boundary, type FindOptions, find, loadRaw, ScopedDb, type ScopeSupport, writerFor } from '../scoping/index.js';
 import {
   type Assignment,
   type Decision,
@@ -18,9 +18,9 @@ import {
 /** What a server standing works with. */
 export interface Workplace {
   readonly setting: membership.Setting;
-  /** The application's own database. */
+  /** Where the application's records are. */
   readonly db: Kysely<unknown>;
-  readonly support: (tenantId: string) => ScopeSupport;
+  readonly support: (tenantId: string, db: Kysely<any>) => ScopeSupport;
 }
 
 type Kinds<T extends CharterTypes> = keyof T['fields'] & string;
@@ -28,7 +28,7 @@ type Kinds<T extends CharterTypes> = keyof T['fields'] & string;
 /** A standing with the database behind it: what `enter` gives. It also finds, scopes, and changes the membership. */
 export class ServerStanding<T extends CharterTypes = CharterTypes> extends Standing<T> {
   readonly #place: Workplace;
-  readonly #boundary: Boundary;
+  readonly #boundaries = new Map<unknown, Boundary>();
   /** Who belongs to the tenant, and the changes that this person may make to it. */
   readonly members: MembersFace;
   readonly invitations: InvitationsFace;
@@ -37,7 +37,6 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   constructor(charter: ConstructorParameters<typeof Standing<T>>[0], facts: Facts, options: StandingOptions, place: Workplace) {
     super(charter, facts, options);
     this.#place = place;
-    this.#boundary = new Boundary(this as unknown as Standing, place.support(facts.tenant.id));
     this.members = new MembersFace(this, place.setting);
     this.invitations = new InvitationsFace(this, place.setting);
     this.tenant = new TenantFace(this, place.setting);
@@ -53,18 +52,29 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    * of the charter reaches only what this standing reaches. Without an argument: over the database given to `createLintel`.
    */
   scope<DB>(db?: Kysely<DB>): ScopedDb<DB> {
-    return new ScopedDb<DB>(db ?? (this.#place.db as Kysely<DB>), this.#boundary);
+    const over = db ?? (this.#place.db as Kysely<DB>);
+    return new ScopedDb<DB>(over, this.#boundaryOf(over));
+  }
+
+  /** The boundary in one kind of database. */
+  #boundaryOf(db: Kysely<any>): Boundary {
+    const key = db.getExecutor().adapter.constructor;
+    const known = this.#boundaries.get(key);
+    if (known) return known;
+    const boundary = new Boundary(this as unknown as Standing, this.#place.support(this.facts.tenant.id, db), writerFor(db, this.charter.shapes));
+    this.#boundaries.set(key, boundary);
+    return boundary;
   }
 
   /** Records of a kind that this standing may read, keyed by field. @throws LintelError `unknown-field`, `unknown-action`. */
   async find<N extends Kinds<T>>(kind: N, options?: FindOptions): Promise<RecordOf<T, N>[]> {
-    return (await find(this.#place.db, this.#boundary, kind, options)) as RecordOf<T, N>[];
+    return (await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, options)) as RecordOf<T, N>[];
   }
 
   /** One record that this standing may read. @throws LintelError `not-found`, whether it is hidden or missing. */
   async findOne<N extends Kinds<T>>(kind: N, id: unknown, options?: Pick<FindOptions, 'may'>): Promise<RecordOf<T, N>> {
     const { idField } = this.charter.shapes[kind] as { idField: string };
-    const [record] = await find(this.#place.db, this.#boundary, kind, { ...options, where: { [idField]: id }, limit: 1 });
+    const [record] = await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, { ...options, where: { [idField]: id }, limit: 1 });
     if (record) return record as RecordOf<T, N>;
     throw new LintelError('not-found', say(this.words, 'hidden', { kind: this.charter.kind(kind).one }), {});
   }
@@ -73,7 +83,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   async decideById<P extends T['permissions']>(action: P, id: unknown, options?: { readonly fields?: readonly string[] }): Promise<Decision> {
     const kind = this.charter.permission(action).kind;
     if (!kind) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record; ask decide`, { action });
-    const record = await loadRaw(this.#place.db, this.#boundary, kind, id);
+    const record = await loadRaw(this.#place.db, this.#boundaryOf(this.#place.db), kind, id);
     if (record) return this.decide(action, record as RecordOf<T, KindOf<P>>, options);
     const words = say(this.words, 'hidden', { kind: this.charter.kind(kind).one });
     return { allowed: false, outcome: 'missing', action, visibility: 'hidden', words, looked: [], lookedForRead: [] };

@@ -1,5 +1,5 @@
 import { type Charter, followedFields, KEYHOLDER, type May } from '../charter/index.js';
-import { NEVER, or, type Predicate } from '../predicate/index.js';
+import { type KindShape, NEVER, or, type Predicate, readValue } from '../predicate/index.js';
 import type { Anchor, Facts } from './facts.js';
 
 /** The way by which a permission comes to somebody. */
@@ -54,12 +54,18 @@ function fullControl(charter: Charter, anchor: Anchor): Grant[] {
   }));
 }
 
-/** Which records of a kind an anchor covers: those whose unit, or whose parent's, lies at or below it. */
+/** Which records of a kind an anchor covers: those whose unit, or whose parent's, lies at or below it; the record itself, and what follows it. */
 export function anchorPredicate(charter: Charter, kind: string, anchor: Anchor): Predicate {
   if (anchor.on === 'tenant') return { op: 'always' };
   const ways: Predicate[] = [];
-  const field = charter.fieldWith(kind, 'unit');
-  if (field) ways.push({ op: 'within', field, to: { value: [anchor.unitId] } });
+  if (anchor.on === 'record') {
+    const { idField, fields } = charter.shapes[kind] as KindShape;
+    const value = anchor.kind === kind ? readValue(fields[idField]?.type ?? 'text', anchor.id) : undefined;
+    if (value !== undefined) ways.push({ op: 'is', field: idField, to: { value } });
+  } else {
+    const field = charter.fieldWith(kind, 'unit');
+    if (field) ways.push({ op: 'within', field, to: { value: [anchor.unitId] } });
+  }
   for (const via of followedFields(charter.kind(kind))) {
     const where = anchorPredicate(charter, charter.kind(kind).fields[via]?.to as string, anchor);
     if (where.op !== 'never') ways.push({ op: 'parent', via, where });

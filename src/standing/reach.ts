@@ -39,6 +39,7 @@ export class Reaches {
       me: facts.me,
       context,
       below: (unitId) => (facts.below ? (facts.below[unitId] ?? []) : undefined),
+      peopleOf: (groupId) => (facts.people ? (facts.people[groupId] ?? []) : undefined),
       readable: (kind) => this.readable(kind),
     };
     if (!facts.tenant.open) return;
@@ -49,10 +50,11 @@ export class Reaches {
     }
   }
 
-  /** Grants of one permission that count: one about no record counts at a unit only if the charter says so. */
+  /** Grants of one permission that count: one about no record counts at a unit only if the charter says so, and never at a record. */
   grantsFor(permission: Permission): readonly Grant[] {
     const all = this.#grants.get(permission.name) ?? [];
-    return permission.perUnit ? all : all.filter((grant) => grant.anchor.on === 'tenant');
+    if (permission.kind) return all;
+    return all.filter(({ anchor }) => anchor.on === 'tenant' || (anchor.on === 'unit' && permission.perUnit));
   }
 
   /** True if the charter or an assignment gives this subject anything at all. */

@@ -3,7 +3,7 @@ import { type Charter, type CharterTypes, type Field, type FieldData, type Field
 import { and, or, type Predicate, type RecordData, type Test } from '../predicate/index.js';
 import { decide } from './decide.js';
 import type { Decision, FieldAccess, HeldPermission } from './decision.js';
-import type { Facts, Snapshot } from './facts.js';
+import { type Anchor, anchorWords, type Facts, type Snapshot } from './facts.js';
 import { Reaches } from './reach.js';
 import { ENGLISH, type Words } from './words.js';
 
@@ -158,7 +158,8 @@ export class Standing<T extends CharterTypes = CharterTypes> {
       return ways.length === 0 ? [] : [{ permission: p.name, label: p.label, section: p.section, ways }];
     });
     const roles = this.facts.assignments.filter((a) => a.role === KEYHOLDER || Object.hasOwn(this.charter.data.roles, a.role));
-    const line = roles.map((a) => `${this.charter.role(a.role).label}${a.anchor.on === 'unit' ? ` at ${a.anchor.name ?? a.anchor.unitId}` : ''}`).join(', ');
+    const at = (anchor: Anchor) => (anchor.on === 'tenant' ? '' : ` at ${anchorWords(anchor)}`);
+    const line = roles.map((a) => `${this.charter.role(a.role).label}${at(a.anchor)}`).join(', ');
     return { line: line || (this.facts.subject === 'member' ? 'no role' : this.facts.subject), permissions: held };
   }
 
@@ -170,7 +171,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
 
   /** What a browser may hold for display: the facts about this person alone. `seconds` is how long it counts. */
   snapshot(seconds: number): Snapshot {
-    const { below: _unitTree, ...facts } = this.facts;
+    const { below: _unitTree, people: _others, ...facts } = this.facts;
     return { ...facts, expiresAt: new Date(this.#now() + seconds * 1000).toISOString() };
   }
 

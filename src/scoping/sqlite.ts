@@ -1,0 +1,65 @@
+import { LintelError } from '../base/index.js';
+import type { Comparison, FieldShape, LinkTable } from '../predicate/index.js';
+import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
+import { SqlWriter } from './writer.js';
+
+/** Digits of a decimal, before and after the point together, that SQLite compares exactly: what fits 64 bits. */
+const MAX_DIGITS = 18;
+
+/**
+ * SQLite (3.38 or later). Booleans are kept as 0 and 1; instants as text in ISO 8601 with a fraction and `Z`, which is what
+ * `toISOString` gives; decimals as text or whole numbers; uuids as text in lower case.
+ */
+export class SqliteWriter extends SqlWriter {
+  override readonly writesInside = false;
+
+  override bind(value: unknown): unknown {
+    if (value instanceof Date) return value.toISOString();
+    return typeof value === 'boolean' ? Number(value) : value;
+  }
+
+  override readCell(raw: unknown, field: FieldShape): unknown {
+    if (field.link) return JSON.parse(String(raw));
+    return field.type === 'boolean' && typeof raw === 'number' ? raw !== 0 : raw;
+  }
+
+  override people({ table, tenant, record, user }: LinkTable, ofTenant: Fragment, ofRecord: Fragment): Fragment {
+    return sqlText`(select json_group_array("u") from (select "l".${name(user)} as "u" from ${name(table)} as "l" where "l".${name(tenant)} = ${ofTenant} and "l".${name(record)} = ${ofRecord} order by 1))`;
+  }
+
+  override writeList(column: Fragment, values: readonly unknown[], field: FieldShape): Fragment {
+    if (field.type !== 'decimal') return sqlText`${column} in (select value from json_each(${JSON.stringify(values)}))`;
+    return sqlText`(${joinFragments(
+      values.map((value) => this.writeValue('is', column, value, field)),
+      ' or ',
+    )})`;
+  }
+
+  protected override writeValue(op: Comparison['op'], column: Fragment, value: unknown, field: FieldShape): Fragment {
+    if (field.type !== 'decimal') return sqlText`${column} ${this.operator(op)} ${this.bind(value)}`;
+    return sqlText`${this.#whole(column, field)} ${this.operator(op)} ${this.#digits(String(value))}`;
+  }
+
+  protected override comparable(column: Fragment, field: FieldShape): Fragment {
+    if (field.type === 'instant') return sqlText`substr(${column}, 1, 23)`;
+    return field.type === 'decimal' ? this.#whole(column, field) : column;
+  }
+
+  /** Without its `Z` a bound sorts before the same instant with further digits, so that an index on the text serves. */
+  protected override bound(iso: string): string {
+    return iso.slice(0, 23);
+  }
+
+  /** A decimal as the whole number of its smallest places: SQLite's own numbers would round it. */
+  #whole(column: Fragment, { scale = 0 }: FieldShape): Fragment {
+    const point = sqlText`instr(${column} || '.', '.')`;
+    const places = sqlText`substr(substr(${column}, ${point} + 1) || ${verbatim(`'${'0'.repeat(scale)}'`)}, 1, ${verbatim(String(scale))})`;
+    return sqlText`cast(substr(${column}, 1, ${point} - 1) || ${places} as integer)`;
+  }
+
+  #digits(value: string): bigint {
+    const digits = value.replace('.', '');
+    if (digits.replace('-', '').length <= MAX_DIGITS) return BigInt(digits);
+    throw new LintelError('decimal-too-long', `${value} has more than ${MAX_DIGITS} digits, which SQLite cannot compare exactly; use a smaller scale`, {});
+  }
+}
