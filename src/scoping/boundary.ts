@@ -80,8 +80,8 @@ export class Boundary {
     return sqlText`${this.writer.column(shape, shape.tenantField, alias)} = ${this.standing.facts.tenant.id}`;
   }
 
-  /** The row is of this tenant and reached by the action. */
-  reached(kind: string, action: string, alias: string): Fragment {
+  /** The row is of this tenant and reached by the action; as it is, or as a change left it. */
+  reached(kind: string, action: string, alias: string, image?: 'after'): Fragment {
     if (!this.declares(kind, action)) {
       throw new LintelError(
         'action-undeclared',
@@ -89,7 +89,7 @@ export class Boundary {
         { kind, action },
       );
     }
-    const where = this.standing.reachOf(`${kind}.${action}`);
+    const where = this.standing.reachOf(`${kind}.${action}`, image);
     if (where.op === 'always') return this.tenant(kind, alias);
     if (where.op === 'never') return verbatim('false');
     return sqlText`${this.tenant(kind, alias)} and ${this.writer.condition(where, kind, alias)}`;
@@ -99,9 +99,9 @@ export class Boundary {
     return Object.hasOwn(this.standing.charter.kind(kind).actions, action);
   }
 
-  /** A limit holds that refuses the action. */
+  /** A limit refuses that the row became so by the action. */
   limited(kind: string, action: string, alias: string): Fragment {
-    return this.writer.condition(this.standing.limitOf(`${kind}.${action}`), kind, alias);
+    return this.writer.condition(this.standing.limitAfter(`${kind}.${action}`), kind, alias);
   }
 
   /** Where a field may be read, if that takes more than reading its record; undefined: on every record. */

@@ -13,6 +13,10 @@ const MAX_DIGITS = 18;
 export class SqliteWriter extends SqlWriter {
   override readonly writesInside = false;
 
+  override get unset(): Fragment {
+    return verbatim('null');
+  }
+
   override bind(value: unknown): unknown {
     if (value instanceof Date) return value.toISOString();
     return typeof value === 'boolean' ? Number(value) : value;

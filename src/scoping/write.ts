@@ -245,7 +245,7 @@ class WriteWriter {
   }
 
   #reaches(action: string): AfterCheck {
-    return { sign: `reach ${this.#target.kind}`, holds: this.#boundary.reached(this.#target.kind, action, 'w') };
+    return { sign: `reach ${this.#target.kind}`, holds: this.#boundary.reached(this.#target.kind, action, 'w', 'after') };
   }
 
   #returned(returning: ReturningNode | undefined): Fragment {
@@ -322,9 +322,9 @@ class WriteWriter {
   }
 
   /** An action that the kind does not declare reaches nothing. */
-  #reachedBy(action: string, alias: string): Fragment {
+  #reachedBy(action: string, alias: string, image?: 'after'): Fragment {
     const { kind } = this.#target;
-    return this.#boundary.declares(kind, action) ? this.#boundary.reached(kind, action, alias) : verbatim('false');
+    return this.#boundary.declares(kind, action) ? this.#boundary.reached(kind, action, alias, image) : verbatim('false');
   }
 
   #updateChecks(node: UpdateQueryNode): AfterCheck[] {
@@ -332,7 +332,7 @@ class WriteWriter {
       const values = fields.flatMap((field) => this.#valueCheck(field));
       if (owner === undefined) return [...values, this.#reaches(action as string)];
       if (owner === null || owner !== this.#boundary.standing.userId) return [...values, ...this.#limitsAfter(action)];
-      const ways = ['update', ...(action === undefined ? [] : [action])].map((a) => sqlText`(${this.#reachedBy(a, 'w')})`);
+      const ways = ['update', ...(action === undefined ? [] : [action])].map((a) => sqlText`(${this.#reachedBy(a, 'w', 'after')})`);
       return [...values, { sign: `reach ${this.#target.kind}`, holds: joinFragments(ways, ' or ') }];
     });
   }
@@ -381,7 +381,7 @@ class WriteWriter {
       });
       return [
         ...kept.map(({ i }) =>
-          cells[i]?.kind === 'DefaultInsertValueNode' ? verbatim('default') : sqlText`${new Embedded(this.#narrow(cells[i] as OperationNode))}`,
+          cells[i]?.kind === 'DefaultInsertValueNode' ? this.#boundary.writer.unset : sqlText`${new Embedded(this.#narrow(cells[i] as OperationNode))}`,
         ),
         ...Object.values(stamps).map((value) => sqlText`${value}`),
       ];
@@ -411,7 +411,7 @@ class WriteWriter {
       if (change === undefined && role !== 'owner') return [];
       const column = this.#column(field);
       const needless = role === 'owner' ? sqlText`${column} is null or ${column} = ${this.#boundary.standing.userId ?? null}` : sqlText`${column} is null`;
-      const allowed = change === undefined ? verbatim('false') : this.#boundary.reached(kind, change, 'w');
+      const allowed = change === undefined ? verbatim('false') : this.#boundary.reached(kind, change, 'w', 'after');
       return [{ sign: `guard ${kind} ${field}`, holds: sqlText`${needless} or (${allowed})` }];
     });
     return [...given.flatMap((field) => this.#valueCheck(field)), ...guards, this.#reaches('create')];

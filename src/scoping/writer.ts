@@ -103,6 +103,11 @@ export class SqlWriter {
     return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${name(table)} as ${name(inner)} where ${name(inner, tenant)} = ${this.column(kind, kind.tenantField as string, alias)} and ${name(inner, record)} = ${this.column(kind, kind.idField, alias)} and ${name(inner, user)} = ${this.bind(p.to.value)})`;
   }
 
+  /** What stands in an insert for a cell that is not given. */
+  get unset(): Fragment {
+    return verbatim('default');
+  }
+
   /** A value as the driver takes it. */
   bind(value: unknown): unknown {
     return value;

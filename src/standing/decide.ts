@@ -1,13 +1,15 @@
 import type { Permission } from '../charter/index.js';
 import { ALWAYS, blame, compile, type Predicate, print, type RecordData, type Verdict } from '../predicate/index.js';
 import type { Decision, LookedAt, Outcome } from './decision.js';
-import type { GrantReach, Reaches } from './reach.js';
+import type { GrantReach, Image, Reaches } from './reach.js';
 import { inSentence, say, type Words } from './words.js';
 
 export interface Question {
   readonly permission: Permission;
   /** The record; for `create` the record to be, already stamped. Absent: could there be one? */
   readonly record?: RecordData;
+  /** Default `before`: the record as it is. */
+  readonly image?: Image;
   /** Fields that are to be changed. */
   readonly touching: readonly string[];
   readonly now: () => number;
@@ -62,10 +64,10 @@ interface Asked {
   readonly looked: readonly LookedAt[];
 }
 
-function limitThatHolds(reaches: Reaches, permission: Permission, record: RecordData | undefined): { name?: string; open: boolean } {
+function limitThatHolds(reaches: Reaches, permission: Permission, { record, image }: Question): { name?: string; open: boolean } {
   const { kind } = permission;
   let open = false;
-  for (const { limit, where } of kind ? reaches.action(permission).limits : []) {
+  for (const { limit, where } of kind ? reaches.action(permission, image).limits : []) {
     const holds = record ? compile(where, kind as string, reaches.charter.shapes)(record) : where.op === 'always';
     if (holds === true) return { name: limit.name, open };
     if (holds === undefined) open = true;
@@ -83,7 +85,7 @@ function findOutcome(reaches: Reaches, q: Question, asked: readonly Asked[]): Fo
   if (mine === false) return { outcome: 'other tenant' };
   let open = mine === undefined;
   for (const { permission } of asked) {
-    const limit = limitThatHolds(reaches, permission, record);
+    const limit = limitThatHolds(reaches, permission, q);
     if (limit.name !== undefined) return { outcome: 'limit', rule: limit.name };
     open ||= limit.open;
   }

@@ -24,6 +24,9 @@ export interface ActionReach {
   readonly test: Test;
 }
 
+/** A record as it is, or as a change would leave it. */
+export type Image = 'before' | 'after';
+
 /** Works out, for one standing, which records each action reaches. The one place where reaches, anchors, limits and `read` meet. */
 export class Reaches {
   readonly charter: Charter;
@@ -84,24 +87,26 @@ export class Reaches {
     return this.openObligation(permission) !== undefined || this.lacksFeature(permission);
   }
 
-  action(permission: Permission): ActionReach {
-    const known = this.#actions.get(permission.name);
-    if (known) return known;
+  /** @param image the record as it is, or as a change would leave it: there, limits that look only at what was before are not asked. */
+  action(permission: Permission, image: Image = 'before'): ActionReach {
     const { charter } = this;
     const kind = permission.kind as string;
+    const named = charter.limitsOf(kind).filter((limit) => limit.actions.includes(permission.action as string));
+    // A record that is made has no before.
+    const binding = image === 'after' || permission.action === 'create' ? named.filter((limit) => limit.before !== true) : named;
+    const key = binding.length === named.length ? permission.name : `${permission.name} after`;
+    const known = this.#actions.get(key);
+    if (known) return known;
     const grants = this.grantsFor(permission).map((grant) => ({
       grant,
       where: specialise(and(charter.reach(kind, grant.reach), anchorPredicate(charter, kind, grant.anchor)), kind, charter.shapes, this.#knowledge, 'shrink'),
     }));
-    const limits = charter
-      .limitsOf(kind)
-      .filter((limit) => limit.actions.includes(permission.action as string))
-      .map((limit) => ({ limit, where: specialise(limit.where, kind, charter.shapes, this.#knowledge, 'grow') }));
+    const limits = binding.map((limit) => ({ limit, where: specialise(limit.where, kind, charter.shapes, this.#knowledge, 'grow') }));
     // What reaches a record that exists reaches at most what `read` reaches.
     const read = permission.action === 'read' || permission.action === 'create' ? [] : [this.readable(kind)];
     const where = and(...limits.map((l) => not(l.where)), or(...grants.map((g) => g.where)), ...read);
     const result = { permission, grants, limits, where, test: compile(where, kind, charter.shapes) };
-    this.#actions.set(permission.name, result);
+    this.#actions.set(key, result);
     return result;
   }
 }

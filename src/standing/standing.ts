@@ -4,7 +4,7 @@ import { and, or, type Predicate, type RecordData, type Test } from '../predicat
 import { decide } from './decide.js';
 import type { Decision, FieldAccess, HeldPermission } from './decision.js';
 import { type Anchor, anchorWords, type Facts, type Snapshot } from './facts.js';
-import { Reaches } from './reach.js';
+import { type Image, Reaches } from './reach.js';
 import { ENGLISH, type Words } from './words.js';
 
 type ValueOf<F> = F extends Field<infer V, FieldRole, string, string> ? V | null : never;
@@ -32,6 +32,8 @@ export interface DecideOptions {
   readonly context?: Readonly<Record<string, unknown>>;
   /** The fields that are to be changed: each with a guard of its own needs that guard's action too. */
   readonly fields?: readonly string[];
+  /** True: the record is given as a change would leave it, so that limits which look only at what was before are not asked. */
+  readonly after?: boolean;
 }
 
 export interface StandingOptions {
@@ -130,15 +132,15 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   }
 
   /** @internal Like {@link filter}, for a writer that equates the tenant itself. */
-  reachOf(action: string): Predicate {
+  reachOf(action: string, image?: Image): Predicate {
     const permission = this.#kindPermission(action);
     const { open } = this.#gates.get(action) ?? this.#openGate(action);
-    return open ? this.#reaches.action(permission).where : { op: 'never' };
+    return open ? this.#reaches.action(permission, image).where : { op: 'never' };
   }
 
-  /** @internal Where a limit refuses the action, whatever the roles say. */
-  limitOf(action: string): Predicate {
-    return or(...this.#reaches.action(this.#kindPermission(action)).limits.map(({ where }) => where));
+  /** @internal Where a limit refuses that a record becomes so by the action, whatever the roles say. */
+  limitAfter(action: string): Predicate {
+    return or(...this.#reaches.action(this.#kindPermission(action), 'after').limits.map(({ where }) => where));
   }
 
   /** For each field of a record: may it be read, may it be changed by this action, and if not why. */
@@ -202,7 +204,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     const creating = permission.kind !== undefined && permission.action === 'create' && record !== undefined;
     const touching = [...(options?.fields ?? []), ...(creating ? this.#touchedByMaking(permission.kind as string, record) : [])];
     const toBe = creating ? this.#recordToBe(permission.kind as string, record) : record;
-    return decide(reaches, { permission, ...(toBe && { record: toBe }), touching, now: this.#now }, words);
+    return decide(reaches, { permission, ...(toBe && { record: toBe }), ...((creating || options?.after) && { image: 'after' as const }), touching, now: this.#now }, words);
   }
 
   /** Guarded fields that a record to be already has a value in; taking it for oneself needs no right to hand over. */

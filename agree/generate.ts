@@ -1,0 +1,250 @@
+/* Generated charters, data, standings and writes. Everything is plain data, so that a counterexample shrinks to a few lines. */
+import fc from 'fast-check';
+import type { Predicate } from 'warm-lintel';
+import { CODES, columnFields, DECIMALS, fieldsIn, GROUPS, ID_COUNT, INSTANTS, INTEGERS, ids, KIND_NAMES, KINDS, type KindName, PEOPLE, STRANGERS, TENANTS, TEXTS, UNITS } from './world.js';
+
+export interface Row {
+  readonly [field: string]: unknown;
+}
+export type Data = Readonly<Record<KindName, readonly Row[]>>;
+
+export interface Assigned {
+  readonly role: string;
+  readonly anchor: 'tenant' | 'unit' | 'record';
+  readonly anchorId: string;
+}
+
+/** Who asks: what the database is told of them. */
+export interface Who {
+  readonly subject: 'member' | 'guest' | 'visitor' | 'suspended';
+  readonly attributes: Readonly<Record<string, unknown>>;
+  readonly units: readonly string[];
+  readonly groups: readonly string[];
+  readonly assigned: readonly Assigned[];
+  readonly context: Readonly<Record<string, unknown>>;
+}
+
+export type Write =
+  | { readonly do: 'update'; readonly kind: KindName; readonly ids: readonly unknown[]; readonly set: Row }
+  | { readonly do: 'delete'; readonly kind: KindName; readonly ids: readonly unknown[] }
+  | { readonly do: 'insert'; readonly kind: KindName; readonly rows: readonly Row[] };
+
+export interface Case {
+  /** A charter as JSON. */
+  readonly charter: any;
+  readonly data: Data;
+  readonly who: Who;
+  readonly writes: readonly Write[];
+}
+
+const VALUES: Record<string, readonly unknown[]> = { text: TEXTS, integer: INTEGERS, decimal: DECIMALS, instant: INSTANTS, boolean: [true, false], uuid: CODES };
+const orEmpty = <T>(all: readonly T[], weight = 3) => fc.option(fc.constantFrom(...all), { freq: weight, nil: null });
+
+function cell(kind: KindName, name: string, { role, type }: { role: string; type: string }): fc.Arbitrary<unknown> {
+  switch (role) {
+    case 'tenant':
+      return fc.oneof({ arbitrary: fc.constant(TENANTS[0]), weight: 8 }, fc.constantFrom(...TENANTS, null));
+    case 'owner':
+    case 'maker':
+    case 'person':
+      return orEmpty([...PEOPLE, ...STRANGERS]);
+    case 'unit':
+      return orEmpty([...UNITS, 'nowhere']);
+    case 'parent':
+      return orEmpty([...(kind === 'hive' ? ids.plot : ids.hive), 'missing']);
+    case 'people':
+      return fc.subarray(PEOPLE);
+    default:
+      // The database keeps microseconds; a record in memory has milliseconds.
+      if (type === 'instant') return fc.tuple(orEmpty(INSTANTS), fc.boolean()).map(([at, beyond]) => (beyond && at ? at.replace('Z', '499Z') : at));
+      return orEmpty(VALUES[type] as readonly unknown[]).map((value) => (name === 'level' && typeof value === 'string' ? 0 : value));
+  }
+}
+
+/** A row of a kind without its id. */
+function row(kind: KindName): fc.Arbitrary<Row> {
+  const fields = fieldsIn(kind).filter(([, { role }]) => role !== 'id');
+  return fc.record(Object.fromEntries(fields.map(([name, field]) => [name, cell(kind, name, field)])));
+}
+
+/** Rows of one tenant have ids of their own; the same id may stand in two tenants. */
+function rows(kind: KindName): fc.Arbitrary<Row[]> {
+  const slots = fc.array(fc.tuple(fc.nat(ID_COUNT - 1), row(kind)), { maxLength: 8 });
+  return slots.map((all) => {
+    const taken = new Map<string, Row>();
+    for (const [i, one] of all) taken.set(`${one.tenantId} ${i}`, { id: ids[kind][i], ...one });
+    return [...taken.values()];
+  });
+}
+const data: fc.Arbitrary<Data> = fc.record({ plot: rows('plot'), hive: rows('hive'), visit: rows('visit') });
+
+const value = (to: unknown) => ({ value: to });
+const constant = (type: string) => fc.constantFrom(...(VALUES[type] as readonly unknown[])).map(value);
+const ORDERED = ['is', 'before', 'after', 'atLeast', 'atMost'] as const;
+
+function fact(type: string): fc.Arbitrary<unknown> {
+  return fc.constantFrom({ me: `attributes.${type}` }, { me: 'attributes.wrong' }, { me: 'attributes.missing' }, { context: type }, { context: 'missing' });
+}
+
+function comparison(kind: KindName): fc.Arbitrary<unknown> {
+  const fields = fieldsIn(kind);
+  return fc.constantFrom(...fields).chain(([field, { role, type }]): fc.Arbitrary<unknown> => {
+    const compare = (ops: readonly string[], to: fc.Arbitrary<unknown>) => fc.record({ op: fc.constantFrom(...ops), field: fc.constant(field), to });
+    const empty = fc.constant({ op: 'isEmpty', field });
+    const person = fc.oneof(fc.constantFrom(...PEOPLE).map(value), fc.constant({ me: 'userId' }), fact('person'));
+    const list = (all: readonly unknown[]) => compare(['in'], fc.subarray([...all]).map(value));
+    switch (role) {
+      case 'people':
+        return compare(['includes'], person);
+      case 'owner':
+      case 'maker':
+      case 'person':
+        return fc.oneof(empty, compare(['is'], person), list(PEOPLE), compare(['among', 'in'], fc.constant({ me: 'groupIds' })));
+      case 'unit':
+        return fc.oneof(empty, compare(['is'], fc.constantFrom(...UNITS).map(value)), compare(['within', 'in'], fc.constant({ me: 'unitIds' })));
+      case 'parent':
+      case 'id':
+        return fc.oneof(empty, compare(['is'], fc.constantFrom(...(role === 'id' ? ids[kind] : ids.plot)).map(value)));
+      case 'tenant':
+        return compare(['is'], fc.constantFrom(...TENANTS).map(value));
+    }
+    const same = fields.filter(([name, f]) => name !== field && f.role === 'plain' && f.type === type).map(([name]) => ({ field: name }));
+    const others = same.length > 0 ? [fc.constantFrom(...same)] : [];
+    if (type === 'boolean' || type === 'uuid') return fc.oneof(empty, compare(['is'], fc.oneof(constant(type), fact(type), ...others)));
+    return fc.oneof(empty, list(VALUES[type] as readonly unknown[]), compare(ORDERED, fc.oneof(constant(type), fact(type), ...others)));
+  });
+}
+
+export function predicate(kind: KindName, depth = 2): fc.Arbitrary<Predicate> {
+  const leaves = [fc.constantFrom<unknown>({ op: 'always' }, { op: 'never' }), comparison(kind), comparison(kind), comparison(kind)];
+  if (kind !== 'plot') {
+    const [via, to] = kind === 'hive' ? (['plotId', 'plot'] as const) : (['hiveId', 'hive'] as const);
+    leaves.push(fc.record({ op: fc.constant('parent'), via: fc.constant(via), where: predicate(to, 0) }), fc.constant({ op: 'followed', via }));
+  }
+  const leaf = fc.oneof(...leaves);
+  if (depth === 0) return leaf as fc.Arbitrary<Predicate>;
+  const inner = predicate(kind, depth - 1);
+  return fc.oneof(
+    { arbitrary: leaf, weight: 2 },
+    inner.map((of) => ({ op: 'not', of })),
+    fc.record({ op: fc.constantFrom('and', 'or'), of: fc.array(inner, { minLength: 1, maxLength: 3 }) }),
+  ) as fc.Arbitrary<Predicate>;
+}
+
+const ACTIONS: Record<KindName, readonly string[]> = {
+  plot: ['read', 'create', 'update', 'delete', 'give', 'move', 'inspect'],
+  hive: ['read', 'create', 'update', 'delete', 'give', 'move', 'hang', 'inspect'],
+  visit: ['read', 'create', 'update', 'delete', 'hang', 'inspect'],
+};
+
+/** Guards and masks of one kind. */
+function dressed(kind: KindName): fc.Arbitrary<Record<string, object>> {
+  const entries = fieldsIn(kind).map(([name, field]): [string, fc.Arbitrary<object>] => {
+    const guard = (action: string) => fc.constantFrom<object>({}, { change: action });
+    const options: Record<string, fc.Arbitrary<object>> = {
+      owner: guard('give'),
+      unit: guard('move'),
+      parent: fc.tuple(guard('hang'), fc.constantFrom<object>({}, { follow: false })).map(([a, b]) => ({ ...a, ...b })),
+      plain: fc.oneof({ arbitrary: fc.constant({}), weight: 4 }, fc.constantFrom<object>({ change: 'inspect' }, { read: 'inspect' }, { read: 'inspect', change: 'inspect' })),
+    };
+    const extra = name === 'name' ? fc.constant({}) : (options[field.role] ?? fc.constant({}));
+    return [name, extra.map((more) => ({ ...field, ...more }))];
+  });
+  return fc.record(Object.fromEntries(entries));
+}
+
+const kindData = (kind: KindName) =>
+  fc.record({ fields: dressed(kind), reaches: fc.record({ one: predicate(kind), two: predicate(kind, 1) }) }).map((drawn) => ({
+    table: KINDS[kind].table,
+    label: 'name',
+    one: kind,
+    many: `${kind}s`,
+    actions: Object.fromEntries(ACTIONS[kind].map((action) => [action, { label: action }])),
+    ...drawn,
+  }));
+
+const permissions = KIND_NAMES.flatMap((kind) => ACTIONS[kind].map((action) => [kind, action] as const));
+const may = (weight: number) =>
+  fc.record(
+    Object.fromEntries(
+      permissions.map(([kind, action]) => [
+        `${kind}.${action}`,
+        fc.oneof({ arbitrary: fc.constant(['tenant']), weight: action === 'read' ? weight * 2 : weight }, { arbitrary: fc.constant(['one']), weight: 2 }, { arbitrary: fc.constant(['one', 'two']), weight: 1 }, { arbitrary: fc.constant(kind === 'plot' ? [] : ['followed']), weight: 1 }, { arbitrary: fc.constant([]), weight: 1 }),
+      ]),
+    ),
+  );
+
+const limit = (kind: KindName) =>
+  fc.record({
+    actions: fc.subarray([...ACTIONS[kind]], { minLength: 1 }),
+    where: predicate(kind, 1),
+    sentence: fc.constant('no'),
+    before: fc.boolean(),
+    lasting: fc.constant(true),
+  });
+
+/** A parent that is not followed has no reach `followed`; drawn charters name it all the same, and it is dropped here. */
+function sound(charter: any): any {
+  const follows = (kind: KindName) => Object.values<any>(charter.kinds[kind].fields).some((f) => f.role === 'parent' && f.follow !== false);
+  const clean = (drawn: Record<string, string[]>) =>
+    Object.fromEntries(Object.entries(drawn).map(([p, reaches]) => [p, reaches.filter((r) => r !== 'followed' || follows(p.split('.')[0] as KindName))]));
+  const roles = Object.fromEntries(Object.entries<any>(charter.roles).map(([name, role]) => [name, { ...role, may: clean(role.may) }]));
+  return { ...charter, roles };
+}
+
+const charter = fc
+  .record({
+    kinds: fc.record({ plot: kindData('plot'), hive: kindData('hive'), visit: kindData('visit') }),
+    roles: fc.record({ main: fc.record({ label: fc.constant('Main'), may: may(4) }), second: fc.record({ label: fc.constant('Second'), may: may(1) }) }),
+    limits: fc.record({ hive: fc.option(limit('hive'), { nil: undefined }), plot: fc.option(limit('plot'), { nil: undefined }) }).map(({ hive, plot }) => ({
+      ...(hive && { hive: { held: hive } }),
+      ...(plot && { plot: { held: plot } }),
+    })),
+    everyMember: fc.constantFrom({}, { 'plot.read': ['one'] }),
+    visitor: fc.constantFrom({}, { 'hive.read': ['one'], 'plot.read': ['tenant'] }),
+    signedIn: fc.constantFrom({}, { 'hive.read': ['two'], 'plot.read': ['one'] }),
+  })
+  .map(sound);
+
+const attributes = fc.record(
+  { text: fc.constantFrom(...TEXTS), integer: fc.constantFrom(...INTEGERS), decimal: fc.constantFrom(...DECIMALS), instant: fc.constantFrom(...INSTANTS), boolean: fc.boolean(), uuid: fc.constantFrom(...CODES), person: fc.constantFrom(...PEOPLE), wrong: fc.constantFrom<unknown>([], {}, 1.5, null, ['a']) },
+  { requiredKeys: [] },
+);
+const anchor = fc.oneof(
+  { arbitrary: fc.constant({ anchor: 'tenant', anchorId: 'here' } as const), weight: 4 },
+  fc.constantFrom(...UNITS).map((anchorId) => ({ anchor: 'unit', anchorId }) as const),
+  fc.constantFrom(...ids.plot.map((id) => `plot:${id}`), ...ids.hive.map((id) => `hive:${id}`)).map((anchorId) => ({ anchor: 'record', anchorId }) as const),
+);
+const who: fc.Arbitrary<Who> = fc.record({
+  subject: fc.oneof({ arbitrary: fc.constant('member' as const), weight: 12 }, fc.constantFrom('guest' as const, 'visitor' as const, 'suspended' as const)),
+  attributes,
+  units: fc.subarray(UNITS),
+  groups: fc.subarray(GROUPS),
+  assigned: fc.uniqueArray(fc.tuple(fc.constantFrom('main', 'second'), anchor).map(([role, at]): Assigned => ({ role, ...at })), { minLength: 1, maxLength: 2, selector: (a) => JSON.stringify(a) }),
+  context: attributes,
+});
+
+/** The values that a write gives to fields: mostly one at a time, as forms do. */
+function written(kind: KindName, atMost: number): fc.Arbitrary<Row> {
+  const fields = columnFields(kind).filter(([, { role }]) => role !== 'id' && role !== 'tenant' && role !== 'maker');
+  return fc
+    .array(fc.constantFrom(...fields).chain(([name, field]) => fc.tuple(fc.constant(name), cell(kind, name, field))), { minLength: 1, maxLength: atMost })
+    .map((entries) => Object.fromEntries(entries));
+}
+function write(kind: KindName): fc.Arbitrary<Write> {
+  const some = fc.subarray<unknown>([...ids[kind]], { minLength: 1 });
+  return fc.oneof(
+    { arbitrary: fc.record({ do: fc.constant('update' as const), kind: fc.constant(kind), ids: some, set: written(kind, 2) }), weight: 4 },
+    { arbitrary: fc.record({ do: fc.constant('delete' as const), kind: fc.constant(kind), ids: some }), weight: 1 },
+    {
+      arbitrary: fc.record({
+        do: fc.constant('insert' as const),
+        kind: fc.constant(kind),
+        rows: fc.array(written(kind, 3), { minLength: 1, maxLength: 2 }).map((all) => all.map((one, i) => ({ id: kind === 'visit' ? 90 + i : `new${i}`, ...one }))),
+      }),
+      weight: 2,
+    },
+  );
+}
+
+export const generated: fc.Arbitrary<Case> = fc.record({ charter, data, who, writes: fc.array(fc.constantFrom(...KIND_NAMES).chain(write), { maxLength: 3 }) });

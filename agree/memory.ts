@@ -1,0 +1,153 @@
+/* What has to come out, worked out record by record in memory: nothing here knows of SQL. */
+import type { Standing } from 'warm-lintel';
+import type { Data, Row, Write } from './generate.js';
+import { fieldsIn, HERE, KIND_NAMES, KINDS, type KindName, PEOPLE, UNITS } from './world.js';
+
+type AnyStanding = Standing<any>;
+/** A record with the parents that stand in the same tenant, as it is loaded for a decision. */
+function loaded(kind: KindName, row: Row, tables: Data): Row {
+  const parents: Record<string, Row | null> = {};
+  for (const [field, shape] of fieldsIn(kind)) {
+    if (shape.role !== 'parent' || row[field] === null) continue;
+    const to = shape.to as KindName;
+    const found = tables[to].find((p) => p.id === row[field] && p.tenantId === row.tenantId && row.tenantId !== null);
+    parents[field] = found ? loaded(to, found, tables) : null;
+  }
+  return { ...row, parents };
+}
+
+/** A person's whole view of the tables: each record that they may read, the fields that they see of it, and what they may do with it. */
+export function view(standing: AnyStanding, tables: Data): Record<string, Row[]> {
+  return Object.fromEntries(
+    KIND_NAMES.map((kind) => {
+      const { fields, actions } = standing.charter.kind(kind);
+      const seen = tables[kind].flatMap((row) => {
+        const record = loaded(kind, row, tables);
+        if (!standing.may(`${kind}.read`, record)) return [];
+        const shown = Object.entries(fields).filter(([, field]) => field.read === undefined || standing.may(`${kind}.${field.read}`, record));
+        const may = Object.keys(actions)
+          .map((action) => `${kind}.${action}`)
+          .filter((p) => p !== `${kind}.create` && standing.may(p, record));
+        return [{ ...Object.fromEntries(shown.map(([name]) => [name, row[name]])), may }];
+      });
+      return [kind, seen];
+    }),
+  );
+}
+
+/** What a write comes to: refused as a whole, or the rows of its table afterwards and the ids that the writer is shown. */
+export type Outcome = 'refused' | { readonly rows: readonly Row[]; readonly returned: readonly unknown[]; readonly written: number };
+
+/** The rules of a write, as the design states them. `standingOf` answers for other active members. */
+export class WriteRules {
+  readonly #me: AnyStanding;
+  readonly #tables: Data;
+  readonly #standingOf: (userId: string) => AnyStanding | undefined;
+
+  constructor(me: AnyStanding, tables: Data, standingOf: (userId: string) => AnyStanding | undefined) {
+    this.#me = me;
+    this.#tables = tables;
+    this.#standingOf = standingOf;
+  }
+
+  outcome(write: Write): Outcome {
+    if (write.do === 'insert') return this.#insert(write.kind, write.rows);
+    if (write.do === 'update' && this.#isNeverDone(write.kind, Object.keys(write.set))) return 'refused';
+    const reached = (row: Row) => write.ids.includes(row.id) && row.tenantId === HERE && this.#reaches(write, row);
+    const rows = this.#tables[write.kind];
+    if (write.do === 'delete') return this.#done(write.kind, rows.filter((row) => !reached(row)), rows.filter(reached));
+    const became = new Map(rows.filter(reached).map((row) => [row, { ...row, ...write.set }]));
+    for (const [row, after] of became) if (!this.#mayBecome(write.kind, row, after, Object.keys(write.set))) return 'refused';
+    return this.#done(write.kind, rows.map((row) => became.get(row) ?? row), [...became.values()]);
+  }
+
+  #done(kind: KindName, rows: readonly Row[], written: readonly Row[]): Outcome {
+    const returned = written.filter((row) => this.#may(kind, 'read', row)).map((row) => row.id);
+    return { rows, returned, written: written.length };
+  }
+
+  #may(kind: KindName, action: string, row: Row, after = false, standing = this.#me): boolean {
+    return standing.may(`${kind}.${action}`, loaded(kind, row, this.#tables), { after });
+  }
+
+  #field(kind: KindName, name: string) {
+    return this.#me.charter.kind(kind).fields[name] as { role: string; change?: string; to?: string };
+  }
+
+  /** Changes that no statement may ask for, whatever the rows. */
+  #isNeverDone(kind: KindName, names: readonly string[]): boolean {
+    const fields = names.map((name) => this.#field(kind, name));
+    if (fields.some((f) => f.role === 'owner') && fields.length > 1) return true;
+    return fields.some((f) => (f.role === 'unit' || f.role === 'parent') && f.change === undefined);
+  }
+
+  #reaches(write: Write, row: Row): boolean {
+    if (write.do !== 'update') return this.#may(write.kind, 'delete', row);
+    return Object.entries(write.set).every(([name, value]) => {
+      const { role, change } = this.#field(write.kind, name);
+      if (role !== 'owner') return this.#may(write.kind, change ?? 'update', row);
+      const handOver = change !== undefined && this.#may(write.kind, change, row);
+      const take = value !== null && value === this.#me.userId && row[name] === null && this.#may(write.kind, 'update', row);
+      return handOver || take;
+    });
+  }
+
+  #mayBecome(kind: KindName, _before: Row, after: Row, names: readonly string[]): boolean {
+    return names.every((name) => {
+      const { role, change } = this.#field(kind, name);
+      if (!this.#isThere(kind, name, after)) return false;
+      if (role !== 'owner') return this.#may(kind, change ?? 'update', after, true);
+      if (after[name] === null || after[name] !== this.#me.userId) return change === undefined || !this.#isHeld(kind, change, after);
+      return this.#may(kind, 'update', after, true) || (change !== undefined && this.#may(kind, change, after, true));
+    });
+  }
+
+  /** A limit refuses that a record becomes so. */
+  #isHeld(kind: KindName, action: string, row: Row): boolean {
+    const limit = this.#me.charter.data.limits[kind]?.held;
+    if (!limit?.actions.includes(action) || limit.before) return false;
+    return this.#me.decide(`${kind}.${action}`, loaded(kind, row, this.#tables), { after: true }).outcome === 'limit';
+  }
+
+  /** What a field names is there for the writer; a new owner can read what they get. */
+  #isThere(kind: KindName, name: string, row: Row): boolean {
+    const value = row[name];
+    if (value === null || value === undefined) return true;
+    const { role, to } = this.#field(kind, name);
+    if (role === 'unit') return UNITS.includes(String(value));
+    if (role === 'person') return PEOPLE.includes(String(value));
+    if (role === 'parent') {
+      const parent = this.#tables[to as KindName].find((p) => p.id === value && p.tenantId === HERE);
+      return parent !== undefined && this.#may(to as KindName, 'read', parent);
+    }
+    if (role !== 'owner' || value === this.#me.userId) return true;
+    const them = this.#standingOf(String(value));
+    return them !== undefined && this.#may(kind, 'read', row, false, them);
+  }
+
+  #insert(kind: KindName, rows: readonly Row[]): Outcome {
+    const made = rows.map((row) => this.#stamped(kind, row));
+    // Columns that any row names are written in all of them.
+    const named = [...new Set(rows.flatMap((row) => Object.keys(row)))];
+    for (const row of made) {
+      const allowed = named.every((name) => {
+        const { role, change } = this.#field(kind, name);
+        if (!this.#isThere(kind, name, row)) return false;
+        return role !== 'owner' || row[name] === null || row[name] === this.#me.userId || change !== undefined;
+      });
+      if (!allowed || !this.#may(kind, 'create', row)) return 'refused';
+    }
+    return this.#done(kind, [...this.#tables[kind], ...made], made);
+  }
+
+  #stamped(kind: KindName, row: Row): Row {
+    const me = this.#me.userId ?? null;
+    const stamp = (name: string, role: string) => {
+      if (role === 'tenant') return HERE;
+      if (role === 'maker') return me;
+      if (role === 'people') return [];
+      return row[name] === undefined ? (role === 'owner' ? me : null) : row[name];
+    };
+    return Object.fromEntries(fieldsIn(kind).map(([name, { role }]) => [name, stamp(name, role)]));
+  }
+}

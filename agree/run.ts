@@ -1,0 +1,30 @@
+/* Compares generated charters, data and standings over every engine: `npm run agree -- --cases 1000 --seed 7`. */
+import { parseArgs } from 'node:util';
+import pg from 'pg';
+import { connect } from 'warm-lintel/server';
+import { startPostgres } from '../test/setup.js';
+import { agree } from './compare.js';
+import { openEngine, openPglite, openSqlite } from './engines.js';
+
+const { values } = parseArgs({ options: { cases: { type: 'string', default: '1000' }, seed: { type: 'string', default: String(Date.now() % 1_000_000) } } });
+const [cases, seed] = [Number(values.cases), Number(values.seed)];
+if (!Number.isInteger(cases) || cases < 1 || !Number.isInteger(seed)) {
+  console.error('--cases and --seed are whole numbers: npm run agree -- --cases 1000 --seed 7');
+  process.exit(2);
+}
+const cluster = await startPostgres();
+const pool = new pg.Pool({ connectionString: `${cluster.url}/postgres`, max: 2 });
+pool.on('error', () => {});
+const pglite = await openPglite();
+const engines = [pglite, await openEngine('PostgreSQL', connect<any>(pool)), await openSqlite(pglite.membership)];
+console.error(`Comparing memory with ${engines.map((e) => e.name).join(', ')}: ${cases} cases, seed ${seed}`);
+const started = Date.now();
+const report = await agree(engines, cases, seed, (done) => {
+  if (done % 500 === 0) console.error(`  ${done} cases, ${Math.round((Date.now() - started) / 1000)} s`);
+});
+if (report.counterexample !== undefined) console.log(report.counterexample);
+console.error(`${report.telling} of them showed the person some records and hid others`);
+console.log(report.counterexample === undefined ? `${cases} cases, 0 disagreements` : `a disagreement within ${cases} cases, seed ${seed}`);
+await pool.end();
+await cluster.stop();
+process.exit(report.counterexample === undefined ? 0 : 1);
