@@ -7,6 +7,11 @@ import { type Case, generated, type Row } from './generate.js';
 import { type Outcome, view, WriteRules } from './memory.js';
 import { columnFields, fieldsIn, KIND_NAMES, KINDS, type KindName } from './world.js';
 
+interface Expected {
+  readonly find: Record<string, Row[]>;
+  readonly writes: readonly Outcome[];
+}
+
 /** Cells in the one form that their type has, so that what differs in writing only is no difference. */
 function normal(kind: KindName, row: Row): Record<string, unknown> {
   const fields = Object.fromEntries(fieldsIn(kind));
@@ -20,11 +25,14 @@ function normal(kind: KindName, row: Row): Record<string, unknown> {
   );
 }
 
-const lines = (kind: KindName, rows: readonly Row[]) => rows.map((row) => JSON.stringify(normal(kind, row), [...Object.keys(KINDS[kind].fields), 'may'].sort())).sort();
+const lines = (kind: KindName, rows: readonly Row[]) =>
+  rows.map((row) => JSON.stringify(normal(kind, row), [...Object.keys(KINDS[kind].fields), 'may'].sort())).sort();
 const masked = (kind: KindName, rows: readonly Row[]) => rows.map((row) => Object.fromEntries(columnFields(kind).map(([name]) => [name, row[name] ?? null])));
 
+const names = (rows: readonly Row[]) => rows.map((row) => String(row.id)).sort();
+
 /** Where an engine and memory part: one line for each difference. */
-function differences(engine: string, expected: Omit<Answers, 'select'>, got: Answers, drawn: Case): string[] {
+function differences(engine: string, expected: Expected, got: Answers, drawn: Case): string[] {
   const found: string[] = [];
   const compare = (what: string, a: readonly string[], b: readonly string[]) => {
     for (const line of a) if (!b.includes(line)) found.push(`${engine} ${what}: lacks ${line}`);
@@ -33,7 +41,8 @@ function differences(engine: string, expected: Omit<Answers, 'select'>, got: Ans
   };
   for (const kind of KIND_NAMES) {
     const rows = expected.find[kind] as Row[];
-    compare(`find ${kind}`, lines(kind, rows), lines(kind, got.find[kind] as Row[]));
+    if (got.find) compare(`find ${kind}`, lines(kind, rows), lines(kind, got.find[kind] as Row[]));
+    if (got.plain) compare(`plain SQL on ${kind}`, names(rows), names(got.plain[kind] as Row[]));
     compare(`select ${kind}`, lines(kind, masked(kind, rows)), lines(kind, masked(kind, got.select[kind] as Row[])));
   }
   drawn.writes.forEach((write, i) => {
@@ -55,14 +64,14 @@ export async function compareCase(engines: readonly Engine[], drawn: Case): Prom
   const found: string[] = [];
   let tells = false;
   for (const engine of engines) {
-    let expected: Omit<Answers, 'select'> | undefined;
+    let expected: Expected | undefined;
     const got = await ask(engine, charter, drawn, (standing, others) => {
       const rules = new WriteRules(standing, drawn.data, (id) => others.get(id));
       expected = { find: view(standing, drawn.data), writes: drawn.writes.map((write) => rules.outcome(write)) };
     });
-    found.push(...differences(engine.name, expected as Omit<Answers, 'select'>, got, drawn));
+    found.push(...differences(engine.name, expected as Expected, got, drawn));
     tells = KIND_NAMES.some((kind) => {
-      const seen = got.find[kind]?.length ?? 0;
+      const seen = got.select[kind]?.length ?? 0;
       return seen > 0 && seen < drawn.data[kind].length;
     });
   }

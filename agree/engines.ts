@@ -4,10 +4,10 @@ import { type Kysely, Kysely as KyselyClass, SqliteDialect, sql } from 'kysely';
 import Database from 'libsql';
 import type { Charter } from 'warm-lintel';
 import { isLintelError } from 'warm-lintel';
-import { connect, createLintel, type ServerStanding } from 'warm-lintel/server';
+import { connect, createLintel, policyStatements, type ScopedDb, type ServerStanding } from 'warm-lintel/server';
 import type { Case, Row, Write } from './generate.js';
 import type { Outcome } from './memory.js';
-import { columnFields, columnOf, HERE, isSqlite, KIND_NAMES, KINDS, type KindName, ME, makeMembership, makeTables } from './world.js';
+import { columnFields, columnOf, HERE, isSqlite, KIND_NAMES, KINDS, type KindName, ME, makeMembership, makeTables, PEOPLE } from './world.js';
 
 type AnyStanding = ServerStanding<any>;
 
@@ -16,11 +16,15 @@ export interface Engine {
   readonly name: string;
   readonly records: Kysely<any>;
   readonly membership: Kysely<any>;
+  /** Asked by plain SQL under the row policies, and written to through scope and policies together. */
+  readonly policies?: true;
 }
 
 export interface Answers {
-  readonly find: Record<string, Row[]>;
+  readonly find?: Record<string, Row[]>;
   readonly select: Record<string, Row[]>;
+  /** Rows as plain SQL under the policies shows them. */
+  readonly plain?: Record<string, Row[]>;
   readonly writes: readonly Outcome[];
 }
 
@@ -28,6 +32,16 @@ export async function openEngine(name: string, records: Kysely<any>, membership 
   await makeTables(records);
   if (membership === records) await makeMembership(records);
   return { name, records, membership };
+}
+
+const APP_ROLE = 'agree_app';
+
+/** Plain SQL under the row policies of an engine's database. */
+export async function withPolicies(engine: Engine): Promise<Engine> {
+  await say(engine.records, `create role ${APP_ROLE}`);
+  // A new owner's standing is read in the same transaction here, so the role may look at the membership.
+  await say(engine.records, `grant select on all tables in schema public to ${APP_ROLE}`);
+  return { ...engine, name: `${engine.name} under row policies`, policies: true };
 }
 
 export async function openPglite(): Promise<Engine> {
@@ -74,10 +88,26 @@ async function become(tx: Kysely<any>, who: Case['who']): Promise<void> {
   const user_id = SUBJECTS[who.subject];
   if (who.subject !== 'member' && who.subject !== 'suspended') return;
   const mine = { tenant_id: HERE, user_id };
-  await tx.updateTable('lintel_member').set({ attributes: JSON.stringify(who.attributes) }).where('tenant_id', '=', HERE).where('user_id', '=', user_id).execute();
-  await tx.insertInto('lintel_assignment').values(who.assigned.map(({ role, anchor, anchorId }) => ({ ...mine, role, anchor, anchor_id: anchorId }))).execute();
-  if (who.units.length > 0) await tx.insertInto('lintel_placement').values(who.units.map((unit_id) => ({ ...mine, unit_id }))).execute();
-  if (who.groups.length > 0) await tx.insertInto('lintel_group_member').values(who.groups.map((group_id) => ({ ...mine, group_id }))).execute();
+  await tx
+    .updateTable('lintel_member')
+    .set({ attributes: JSON.stringify(who.attributes) })
+    .where('tenant_id', '=', HERE)
+    .where('user_id', '=', user_id)
+    .execute();
+  await tx
+    .insertInto('lintel_assignment')
+    .values(who.assigned.map(({ role, anchor, anchorId }) => ({ ...mine, role, anchor, anchor_id: anchorId })))
+    .execute();
+  if (who.units.length > 0)
+    await tx
+      .insertInto('lintel_placement')
+      .values(who.units.map((unit_id) => ({ ...mine, unit_id })))
+      .execute();
+  if (who.groups.length > 0)
+    await tx
+      .insertInto('lintel_group_member')
+      .values(who.groups.map((group_id) => ({ ...mine, group_id })))
+      .execute();
 }
 
 /** A row as the scope shows it, under its field names. */
@@ -85,9 +115,10 @@ function fieldsOf(kind: KindName, row: Row): Row {
   return Object.fromEntries(columnFields(kind).map(([field]) => [field, row[columnOf(field)]]));
 }
 
-async function writeOne(tx: Kysely<any>, standing: AnyStanding, write: Write): Promise<Outcome> {
+const say = (tx: Kysely<any>, text: string) => sql.raw(text).execute(tx);
+
+async function writeOne(tx: Kysely<any>, scope: ScopedDb<any>, write: Write, policies: boolean): Promise<Outcome> {
   const { table } = KINDS[write.kind];
-  const scope = standing.scope<any>(tx);
   const sqlite = isSqlite(tx);
   const columns = (row: Row) => Object.fromEntries(Object.entries(row).map(([field, value]) => [columnOf(field), cellOf(value, sqlite)]));
   await sql`savepoint agree`.execute(tx);
@@ -99,35 +130,75 @@ async function writeOne(tx: Kysely<any>, standing: AnyStanding, write: Write): P
           ? scope.deleteFrom(table).where('id', 'in', write.ids).returning('id')
           : scope.updateTable(table).set(columns(write.set)).where('id', 'in', write.ids).returning('id');
     const returned = (await query.execute()) as Row[];
+    if (policies) await say(tx, 'reset role');
     const rows = (await tx.selectFrom(table).selectAll().execute()) as Row[];
     return { rows: rows.map((row) => fieldsOf(write.kind, row)), returned: returned.map((row) => row.id), written: -1 };
   } catch (error) {
-    if (!isLintelError(error)) throw error;
+    // 42501: a row policy refused what scope would have.
+    if (!isLintelError(error) && (error as { code?: string }).code !== '42501') throw error;
     return 'refused';
   } finally {
     await sql`rollback to savepoint agree`.execute(tx);
   }
 }
 
+async function selectAll(from: { selectFrom(table: string): any }): Promise<Record<string, Row[]>> {
+  const found: Record<string, Row[]> = {};
+  for (const kind of KIND_NAMES) {
+    const columns = columnFields(kind).map(([field]) => columnOf(field));
+    found[kind] = ((await from.selectFrom(KINDS[kind].table).select(columns).execute()) as Row[]).map((row) => fieldsOf(kind, row));
+  }
+  return found;
+}
+
+/** The same questions to a connection of a role that owns nothing: by plain SQL, and through scope. */
+async function underPolicies(tx: Kysely<any>, charter: Charter, drawn: Case, standing: AnyStanding): Promise<Answers> {
+  await say(tx, policyStatements(charter, { role: APP_ROLE }).join('\n'));
+  return standing.withPolicies(tx, async (_tx, scope) => {
+    await say(tx, `set local role ${APP_ROLE}`);
+    const answers = { plain: await selectAll(tx), select: await selectAll(scope) };
+    const writes: Outcome[] = [];
+    for (const write of drawn.writes) {
+      writes.push(await writeOne(tx, scope, write, true));
+      await say(tx, `set local role ${APP_ROLE}`);
+    }
+    await say(tx, 'reset role');
+    return { ...answers, writes };
+  });
+}
+
+/** Members to whom some write gives a record. */
+function receivers(writes: readonly Write[]): Set<string> {
+  const rows = writes.flatMap((write) => (write.do === 'insert' ? write.rows : write.do === 'update' ? [write.set] : []));
+  return new Set(rows.map((row) => String(row.ownerId)).filter((id) => PEOPLE.includes(id)));
+}
+
 /** What one engine answers to a case. */
-export async function ask(engine: Engine, charter: Charter, drawn: Case, look: (standing: AnyStanding, others: Map<string, AnyStanding>) => void): Promise<Answers> {
+export async function ask(
+  engine: Engine,
+  charter: Charter,
+  drawn: Case,
+  look: (standing: AnyStanding, others: Map<string, AnyStanding>) => void,
+): Promise<Answers> {
   const over = async (membership: Kysely<any>, records: Kysely<any>): Promise<Answers> => {
     await fill(records, drawn.data);
     await become(membership, drawn.who);
     const lintel = createLintel({ charter, db: membership, ...(engine.membership !== engine.records && { records }) });
     const standing = await lintel.enter({ tenant: HERE, user: SUBJECTS[drawn.who.subject], context: drawn.who.context });
     const others = new Map<string, AnyStanding>();
-    for (const user of ['u1', 'u2', 'U1', 'boss']) others.set(user, await lintel.enter({ tenant: HERE, user }));
+    for (const user of receivers(drawn.writes)) others.set(user, await lintel.enter({ tenant: HERE, user }));
     look(standing, others);
+    if (engine.policies) return underPolicies(records, charter, drawn, standing);
     const find: Record<string, Row[]> = {};
-    const select: Record<string, Row[]> = {};
+    const select = await selectAll(standing.scope<any>(records));
     for (const kind of KIND_NAMES) {
-      const may = Object.keys(charter.kind(kind).actions).filter((action) => action !== 'create').map((action) => `${kind}.${action}`);
+      const may = Object.keys(charter.kind(kind).actions)
+        .filter((action) => action !== 'create')
+        .map((action) => `${kind}.${action}`);
       find[kind] = (await standing.find(kind, { limit: 1000, may })) as Row[];
-      select[kind] = ((await standing.scope<any>(records).selectFrom(KINDS[kind].table).select(columnFields(kind).map(([field]) => columnOf(field))).execute()) as Row[]).map((row) => fieldsOf(kind, row));
     }
     const writes: Outcome[] = [];
-    for (const write of drawn.writes) writes.push(await writeOne(records, standing, write));
+    for (const write of drawn.writes) writes.push(await writeOne(records, standing.scope<any>(records), write, false));
     return { find, select, writes };
   };
   return undone(engine.membership, (membership) =>

@@ -1,7 +1,25 @@
 /* Generated charters, data, standings and writes. Everything is plain data, so that a counterexample shrinks to a few lines. */
 import fc from 'fast-check';
 import type { Predicate } from 'warm-lintel';
-import { CODES, columnFields, DECIMALS, fieldsIn, GROUPS, ID_COUNT, INSTANTS, INTEGERS, ids, KIND_NAMES, KINDS, type KindName, PEOPLE, STRANGERS, TENANTS, TEXTS, UNITS } from './world.js';
+import {
+  CODES,
+  columnFields,
+  DECIMALS,
+  fieldsIn,
+  GROUPS,
+  ID_COUNT,
+  INSTANTS,
+  INTEGERS,
+  ids,
+  KIND_NAMES,
+  KINDS,
+  type KindName,
+  PEOPLE,
+  STRANGERS,
+  TENANTS,
+  TEXTS,
+  UNITS,
+} from './world.js';
 
 export interface Row {
   readonly [field: string]: unknown;
@@ -37,7 +55,14 @@ export interface Case {
   readonly writes: readonly Write[];
 }
 
-const VALUES: Record<string, readonly unknown[]> = { text: TEXTS, integer: INTEGERS, decimal: DECIMALS, instant: INSTANTS, boolean: [true, false], uuid: CODES };
+const VALUES: Record<string, readonly unknown[]> = {
+  text: TEXTS,
+  integer: INTEGERS,
+  decimal: DECIMALS,
+  instant: INSTANTS,
+  boolean: [true, false],
+  uuid: CODES,
+};
 const orEmpty = <T>(all: readonly T[], weight = 3) => fc.option(fc.constantFrom(...all), { freq: weight, nil: null });
 
 function cell(kind: KindName, name: string, { role, type }: { role: string; type: string }): fc.Arbitrary<unknown> {
@@ -145,7 +170,10 @@ function dressed(kind: KindName): fc.Arbitrary<Record<string, object>> {
       owner: guard('give'),
       unit: guard('move'),
       parent: fc.tuple(guard('hang'), fc.constantFrom<object>({}, { follow: false })).map(([a, b]) => ({ ...a, ...b })),
-      plain: fc.oneof({ arbitrary: fc.constant({}), weight: 4 }, fc.constantFrom<object>({ change: 'inspect' }, { read: 'inspect' }, { read: 'inspect', change: 'inspect' })),
+      plain: fc.oneof(
+        { arbitrary: fc.constant({}), weight: 4 },
+        fc.constantFrom<object>({ change: 'inspect' }, { read: 'inspect' }, { read: 'inspect', change: 'inspect' }),
+      ),
     };
     const extra = name === 'name' ? fc.constant({}) : (options[field.role] ?? fc.constant({}));
     return [name, extra.map((more) => ({ ...field, ...more }))];
@@ -169,7 +197,13 @@ const may = (weight: number) =>
     Object.fromEntries(
       permissions.map(([kind, action]) => [
         `${kind}.${action}`,
-        fc.oneof({ arbitrary: fc.constant(['tenant']), weight: action === 'read' ? weight * 2 : weight }, { arbitrary: fc.constant(['one']), weight: 2 }, { arbitrary: fc.constant(['one', 'two']), weight: 1 }, { arbitrary: fc.constant(kind === 'plot' ? [] : ['followed']), weight: 1 }, { arbitrary: fc.constant([]), weight: 1 }),
+        fc.oneof(
+          { arbitrary: fc.constant(['tenant']), weight: action === 'read' ? weight * 2 : weight },
+          { arbitrary: fc.constant(['one']), weight: 2 },
+          { arbitrary: fc.constant(['one', 'two']), weight: 1 },
+          { arbitrary: fc.constant(kind === 'plot' ? [] : ['followed']), weight: 1 },
+          { arbitrary: fc.constant([]), weight: 1 },
+        ),
       ]),
     ),
   );
@@ -207,7 +241,16 @@ const charter = fc
   .map(sound);
 
 const attributes = fc.record(
-  { text: fc.constantFrom(...TEXTS), integer: fc.constantFrom(...INTEGERS), decimal: fc.constantFrom(...DECIMALS), instant: fc.constantFrom(...INSTANTS), boolean: fc.boolean(), uuid: fc.constantFrom(...CODES), person: fc.constantFrom(...PEOPLE), wrong: fc.constantFrom<unknown>([], {}, 1.5, null, ['a']) },
+  {
+    text: fc.constantFrom(...TEXTS),
+    integer: fc.constantFrom(...INTEGERS),
+    decimal: fc.constantFrom(...DECIMALS),
+    instant: fc.constantFrom(...INSTANTS),
+    boolean: fc.boolean(),
+    uuid: fc.constantFrom(...CODES),
+    person: fc.constantFrom(...PEOPLE),
+    wrong: fc.constantFrom<unknown>([], {}, 1.5, null, ['a']),
+  },
   { requiredKeys: [] },
 );
 const anchor = fc.oneof(
@@ -220,7 +263,10 @@ const who: fc.Arbitrary<Who> = fc.record({
   attributes,
   units: fc.subarray(UNITS),
   groups: fc.subarray(GROUPS),
-  assigned: fc.uniqueArray(fc.tuple(fc.constantFrom('main', 'second'), anchor).map(([role, at]): Assigned => ({ role, ...at })), { minLength: 1, maxLength: 2, selector: (a) => JSON.stringify(a) }),
+  assigned: fc.uniqueArray(
+    fc.tuple(fc.constantFrom('main', 'second'), anchor).map(([role, at]): Assigned => ({ role, ...at })),
+    { minLength: 1, maxLength: 2, selector: (a) => JSON.stringify(a) },
+  ),
   context: attributes,
 });
 
@@ -228,7 +274,10 @@ const who: fc.Arbitrary<Who> = fc.record({
 function written(kind: KindName, atMost: number): fc.Arbitrary<Row> {
   const fields = columnFields(kind).filter(([, { role }]) => role !== 'id' && role !== 'tenant' && role !== 'maker');
   return fc
-    .array(fc.constantFrom(...fields).chain(([name, field]) => fc.tuple(fc.constant(name), cell(kind, name, field))), { minLength: 1, maxLength: atMost })
+    .array(
+      fc.constantFrom(...fields).chain(([name, field]) => fc.tuple(fc.constant(name), cell(kind, name, field))),
+      { minLength: 1, maxLength: atMost },
+    )
     .map((entries) => Object.fromEntries(entries));
 }
 function write(kind: KindName): fc.Arbitrary<Write> {
@@ -240,11 +289,18 @@ function write(kind: KindName): fc.Arbitrary<Write> {
       arbitrary: fc.record({
         do: fc.constant('insert' as const),
         kind: fc.constant(kind),
-        rows: fc.array(written(kind, 3), { minLength: 1, maxLength: 2 }).map((all) => all.map((one, i) => ({ id: kind === 'visit' ? 90 + i : `new${i}`, ...one }))),
+        rows: fc
+          .array(written(kind, 3), { minLength: 1, maxLength: 2 })
+          .map((all) => all.map((one, i) => ({ id: kind === 'visit' ? 90 + i : `new${i}`, ...one }))),
       }),
       weight: 2,
     },
   );
 }
 
-export const generated: fc.Arbitrary<Case> = fc.record({ charter, data, who, writes: fc.array(fc.constantFrom(...KIND_NAMES).chain(write), { maxLength: 3 }) });
+export const generated: fc.Arbitrary<Case> = fc.record({
+  charter,
+  data,
+  who,
+  writes: fc.array(fc.constantFrom(...KIND_NAMES).chain(write), { minLength: 1, maxLength: 4, size: 'max' }),
+});

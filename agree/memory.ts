@@ -55,10 +55,19 @@ export class WriteRules {
     if (write.do === 'update' && this.#isNeverDone(write.kind, Object.keys(write.set))) return 'refused';
     const reached = (row: Row) => write.ids.includes(row.id) && row.tenantId === HERE && this.#reaches(write, row);
     const rows = this.#tables[write.kind];
-    if (write.do === 'delete') return this.#done(write.kind, rows.filter((row) => !reached(row)), rows.filter(reached));
+    if (write.do === 'delete')
+      return this.#done(
+        write.kind,
+        rows.filter((row) => !reached(row)),
+        rows.filter(reached),
+      );
     const became = new Map(rows.filter(reached).map((row) => [row, { ...row, ...write.set }]));
     for (const [row, after] of became) if (!this.#mayBecome(write.kind, row, after, Object.keys(write.set))) return 'refused';
-    return this.#done(write.kind, rows.map((row) => became.get(row) ?? row), [...became.values()]);
+    return this.#done(
+      write.kind,
+      rows.map((row) => became.get(row) ?? row),
+      [...became.values()],
+    );
   }
 
   #done(kind: KindName, rows: readonly Row[], written: readonly Row[]): Outcome {

@@ -4,7 +4,7 @@ import pg from 'pg';
 import { connect } from 'warm-lintel/server';
 import { startPostgres } from '../test/setup.js';
 import { agree } from './compare.js';
-import { openEngine, openPglite, openSqlite } from './engines.js';
+import { openEngine, openPglite, openSqlite, withPolicies } from './engines.js';
 
 const { values } = parseArgs({ options: { cases: { type: 'string', default: '1000' }, seed: { type: 'string', default: String(Date.now() % 1_000_000) } } });
 const [cases, seed] = [Number(values.cases), Number(values.seed)];
@@ -16,7 +16,8 @@ const cluster = await startPostgres();
 const pool = new pg.Pool({ connectionString: `${cluster.url}/postgres`, max: 2 });
 pool.on('error', () => {});
 const pglite = await openPglite();
-const engines = [pglite, await openEngine('PostgreSQL', connect<any>(pool)), await openSqlite(pglite.membership)];
+const postgres = await openEngine('PostgreSQL', connect<any>(pool));
+const engines = [pglite, postgres, await openSqlite(pglite.membership), await withPolicies(postgres)];
 console.error(`Comparing memory with ${engines.map((e) => e.name).join(', ')}: ${cases} cases, seed ${seed}`);
 const started = Date.now();
 const report = await agree(engines, cases, seed, (done) => {

@@ -1,7 +1,7 @@
 /* The tables that generated charters speak of, and what may stand in their cells. */
 import { type Kysely, SqliteAdapter, sql } from 'kysely';
-import { createLintel } from 'warm-lintel/server';
 import { readCharter } from 'warm-lintel';
+import { createLintel } from 'warm-lintel/server';
 
 export const HERE = 'here';
 export const ME = 'u1';

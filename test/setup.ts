@@ -71,7 +71,7 @@ export async function startPostgres(): Promise<Cluster> {
   ]);
   execFileSync(initdb, initArgs, { cwd: dir, stdio: 'ignore' });
   const port = await freePort();
-  const settings = ['fsync=off', 'synchronous_commit=off', 'full_page_writes=off', 'max_connections=100', `unix_socket_directories=${dir}`];
+  const settings = ['fsync=off', 'synchronous_commit=off', 'full_page_writes=off', 'max_connections=100', 'jit=off', `unix_socket_directories=${dir}`];
   const [postgres, args] = run('postgres', ['-D', data, '-h', '127.0.0.1', '-p', String(port), ...settings.flatMap((s) => ['-c', s])]);
   const server = spawn(postgres, args, { cwd: dir, stdio: 'ignore' });
   const url = `postgres://lintel@127.0.0.1:${port}`;

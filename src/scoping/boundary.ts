@@ -1,9 +1,10 @@
 import type { Kysely, RawNode, TableNode } from 'kysely';
 import { didYouMean, LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
-import type { FieldShape, KindShape } from '../predicate/index.js';
+import { type FieldShape, type KindShape, not, type Predicate } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
+import type { RuleWriter } from './policies/index.js';
 import type { SqlWriter } from './writer.js';
 
 /** A field that holds one value in a column of its own. */
@@ -19,18 +20,28 @@ export interface ScopeSupport {
   readonly existing: (what: 'person' | 'unit', ids: readonly string[]) => Promise<readonly string[]>;
 }
 
+/** True for a rule that looks at other tables than the record's own. */
+function looksAside(p: Predicate): boolean {
+  if (p.op === 'and' || p.op === 'or') return p.of.some(looksAside);
+  if (p.op === 'not') return looksAside(p.of);
+  return p.op === 'parent' || p.op === 'followed' || p.op === 'includes';
+}
+
 /** What one standing may touch of each table: the conditions that every statement is narrowed to. */
 export class Boundary {
   readonly standing: Standing;
   readonly support: ScopeSupport;
   readonly writer: SqlWriter;
+  readonly #wall: RuleWriter | undefined;
   readonly #readable = new Map<string, RawNode>();
   readonly #reached = new Map<string, RawNode>();
   readonly #plain = new Map<string, ReadonlySet<string>>();
   #kinds: Map<string, string> | undefined;
   #ownNames: ReadonlySet<string> | undefined;
 
-  constructor(standing: Standing<CharterTypes>, support: ScopeSupport, writer: SqlWriter) {
+  /** @param wall given for a connection that the row policies hold. */
+  constructor(standing: Standing<CharterTypes>, support: ScopeSupport, writer: SqlWriter, wall?: RuleWriter) {
+    this.#wall = wall;
     this.standing = standing;
     this.support = support;
     this.writer = writer;
@@ -92,23 +103,35 @@ export class Boundary {
     const where = this.standing.reachOf(`${kind}.${action}`, image);
     if (where.op === 'always') return this.tenant(kind, alias);
     if (where.op === 'never') return verbatim('false');
-    return sqlText`${this.tenant(kind, alias)} and ${this.writer.condition(where, kind, alias)}`;
+    return sqlText`${this.tenant(kind, alias)} and ${this.#condition(where, kind, alias, (wall) => wall.reached(kind, action, alias, image))}`;
+  }
+
+  /** Under the policies what looks at other tables is asked of the wall, which sees them as they are. */
+  #condition(where: Predicate, kind: string, alias: string, atWall: (wall: RuleWriter) => Fragment): Fragment {
+    return this.#wall && looksAside(where) ? atWall(this.#wall) : this.writer.condition(where, kind, alias);
+  }
+
+  /** The parent that a field names is one which this standing may read. */
+  parentReadable(kind: string, via: string, to: string, alias: string): Fragment {
+    if (this.#wall) return this.#wall.rule({ op: 'followed', via }, kind, alias);
+    return this.writer.condition({ op: 'parent', via, where: this.standing.reachOf(`${to}.read`) }, kind, alias);
   }
 
   declares(kind: string, action: string): boolean {
     return Object.hasOwn(this.standing.charter.kind(kind).actions, action);
   }
 
-  /** A limit refuses that the row became so by the action. */
-  limited(kind: string, action: string, alias: string): Fragment {
-    return this.writer.condition(this.standing.limitAfter(`${kind}.${action}`), kind, alias);
+  /** No limit refuses that the row became so by the action. */
+  unlimited(kind: string, action: string, alias: string): Fragment {
+    return this.#condition(not(this.standing.limitAfter(`${kind}.${action}`)), kind, alias, (wall) => wall.unlimited(kind, action, alias));
   }
 
   /** Where a field may be read, if that takes more than reading its record; undefined: on every record. */
   shows(kind: string, field: string, alias: string): Fragment | undefined {
     const action = this.standing.charter.kind(kind).fields[field]?.read;
     const where = action === undefined ? undefined : this.standing.reachOf(`${kind}.${action}`);
-    return where === undefined || where.op === 'always' ? undefined : this.writer.condition(where, kind, alias);
+    if (where === undefined || where.op === 'always') return undefined;
+    return this.#condition(where, kind, alias, (wall) => wall.reached(kind, action as string, alias));
   }
 
   /** A field's value as this standing may see it: empty where it may not. */

@@ -2,5 +2,17 @@ export { Boundary, type ScopeSupport } from './boundary.js';
 export { writerFor } from './dialect.js';
 export { type FindOptions, find, loadRaw } from './find.js';
 export { type Fragment, joinFragments, sqlText } from './fragment.js';
+export {
+  CARRIED_CONDITIONS,
+  carryStanding,
+  dropStatements,
+  type PolicyOptions,
+  policyStatements,
+  type RuleWriter,
+  readWallKey,
+  tablesUnderPolicies,
+  type WallKey,
+  wallOf,
+} from './policies/index.js';
 export { ScopedDb } from './scope.js';
 export { SqlWriter } from './writer.js';

@@ -1,6 +1,6 @@
 import { LintelError } from '../base/index.js';
 import type { Comparison, FieldShape, LinkTable } from '../predicate/index.js';
-import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
+import { Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 import { SqlWriter } from './writer.js';
 
 /** Digits of a decimal, before and after the point together, that SQLite compares exactly: what fits 64 bits. */
@@ -31,7 +31,8 @@ export class SqliteWriter extends SqlWriter {
     return sqlText`(select json_group_array("u") from (select "l".${name(user)} as "u" from ${name(table)} as "l" where "l".${name(tenant)} = ${ofTenant} and "l".${name(record)} = ${ofRecord} order by 1))`;
   }
 
-  override writeList(column: Fragment, values: readonly unknown[], field: FieldShape): Fragment {
+  override writeList(column: Fragment, values: readonly unknown[] | Fragment, field: FieldShape): Fragment {
+    if (values instanceof Fragment) throw new TypeError('SQLite takes a list as one value');
     if (field.type !== 'decimal') return sqlText`${column} in (select value from json_each(${JSON.stringify(values)}))`;
     return sqlText`(${joinFragments(
       values.map((value) => this.writeValue('is', column, value, field)),

@@ -341,8 +341,7 @@ class WriteWriter {
   #limitsAfter(action: string | undefined): AfterCheck[] {
     const { kind } = this.#target;
     if (action === undefined) return [];
-    const holds = this.#boundary.limited(kind, action, 'w');
-    return [{ sign: `reach ${kind}`, holds: sqlText`not (${holds})` }];
+    return [{ sign: `reach ${kind}`, holds: this.#boundary.unlimited(kind, action, 'w') }];
   }
 
   #insert(node: InsertQueryNode): Fragment {
@@ -426,11 +425,11 @@ class WriteWriter {
     const sign = `value ${kind} ${field}`;
     if (role === 'unit' || role === 'person') return [{ sign, holds: sqlText`${column} is null or ${this.#exists(role, field)}` }];
     if (role === 'parent') {
-      const where = standing.reachOf(`${to}.read`);
-      return [{ sign, holds: sqlText`${column} is null or ${writer.condition({ op: 'parent', via: field, where }, kind, 'w')}` }];
+      return [{ sign, holds: sqlText`${column} is null or ${this.#boundary.parentReadable(kind, field, to as string, 'w')}` }];
     }
     if (role !== 'owner') return [];
     const others = [...this.#named.owners].map(([id, them]) => {
+      // Their rule is not the one that policies let through: it looks at other tables as they are, or finds nothing there.
       const reads = them ? new Boundary(them, support, writer).reached(kind, 'read', 'w') : verbatim('false');
       const member = support.conditions?.person(column) ?? verbatim(them ? 'true' : 'false');
       return sqlText`(${column} = ${id} and ${member} and ${reads})`;

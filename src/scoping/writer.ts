@@ -80,20 +80,27 @@ export class SqlWriter {
 
   /** The column holds this value, which is in the normal form of the field's type. */
   equals(column: Fragment, value: Scalar, field: FieldShape): Fragment {
-    return field.type === 'instant' ? this.writeInstant('is', column, String(value)) : this.writeValue('is', column, value, field);
+    return this.#valueCompared('is', column, value, field);
   }
 
   #constant(p: Comparison, column: Fragment, field: FieldShape): Fragment {
     if (!('value' in p.to)) throw new LintelError('not-specialised', `${p.op} ${p.field} still names a fact; specialise the predicate first`);
     const { value } = p.to;
     if (Array.isArray(value)) {
+      if (value.length === 0) return verbatim('false');
       if (field.type !== 'instant') return this.writeList(column, value, field);
       return sqlText`(${joinFragments(
-        value.map((one) => this.writeInstant('is', column, String(one))),
+        value.map((one) => this.#valueCompared('is', column, one, field)),
         ' or ',
       )})`;
     }
-    return field.type === 'instant' ? this.writeInstant(p.op, column, String(value)) : this.writeValue(p.op, column, value, field);
+    return this.#valueCompared(p.op, column, value as Scalar, field);
+  }
+
+  #valueCompared(op: Comparison['op'], column: Fragment, value: Scalar, field: FieldShape): Fragment {
+    if (field.type !== 'instant') return this.writeValue(op, column, value, field);
+    const next = new Date(Date.parse(String(value)) + 1).toISOString();
+    return this.writeInstant(op, column, this.bound(String(value)), this.bound(next));
   }
 
   #link(p: Comparison, field: FieldShape, kind: KindShape, alias: string, wanted: boolean): Fragment {
@@ -124,7 +131,7 @@ export class SqlWriter {
   }
 
   /** A list as one parameter, so that the text of a query does not depend on its length. */
-  writeList(column: Fragment, values: readonly unknown[], _field: FieldShape): Fragment {
+  writeList(column: Fragment, values: readonly unknown[] | Fragment, _field: FieldShape): Fragment {
     return sqlText`${column} = any(${values})`;
   }
 
@@ -153,8 +160,7 @@ export class SqlWriter {
   }
 
   /** The database keeps microseconds and we compare milliseconds: the bounds are rewritten, so that an index still serves. */
-  protected writeInstant(op: Comparison['op'], column: Fragment, iso: string): Fragment {
-    const [from, next] = [this.bound(iso), this.bound(new Date(Date.parse(iso) + 1).toISOString())];
+  protected writeInstant(op: Comparison['op'], column: Fragment, from: unknown, next: unknown): Fragment {
     switch (op) {
       case 'before':
         return sqlText`${column} < ${from}`;

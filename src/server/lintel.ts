@@ -3,7 +3,7 @@ import { LintelError } from '../base/index.js';
 import type { Charter, CharterTypes } from '../charter/index.js';
 import { type Delivery, deliver, type InvitationMail, invitationWords, type Mailer, type MailWords, setMessage } from '../mail/index.js';
 import * as membership from '../membership/index.js';
-import { type Fragment, type ScopeSupport, sqlText } from '../scoping/index.js';
+import { type Fragment, type RuleWriter, readWallKey, type ScopeSupport, sqlText, type WallKey, wallOf } from '../scoping/index.js';
 import { Standing, type Words } from '../standing/index.js';
 import { checkSchema, connect, type Database, migrate } from '../store/index.js';
 import { ServerStanding, type Workplace } from './server-standing.js';
@@ -47,6 +47,8 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   readonly #options: LintelOptions<T>;
   readonly #setting: membership.Setting;
   readonly #place: Workplace;
+  #wallKey: Promise<WallKey> | undefined;
+  #wall: RuleWriter | undefined;
 
   constructor(options: LintelOptions<T>) {
     if (options.mailer && !options.invitationLink) {
@@ -71,6 +73,18 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       setting: this.#setting,
       db: options.records ?? (this.db as Kysely<unknown>),
       support: (tenantId, db) => this.#support(tenantId, db),
+      wall: () => {
+        this.#wall ??= wallOf(options.charter as Charter);
+        return this.#wall;
+      },
+      wallKey: () => {
+        this.#wallKey ??= readWallKey(this.db);
+        // A wall that was not there yet may be, the next time.
+        this.#wallKey.catch(() => {
+          this.#wallKey = undefined;
+        });
+        return this.#wallKey;
+      },
     };
   }
 

@@ -1,8 +1,20 @@
-import type { Kysely } from 'kysely';
+import type { Kysely, Transaction } from 'kysely';
 import { LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
 import * as membership from '../membership/index.js';
-import { Boundary, type FindOptions, find, loadRaw, ScopedDb, type ScopeSupport, writerFor } from '../scoping/index.js';
+import {
+  Boundary,
+  CARRIED_CONDITIONS,
+  carryStanding,
+  type FindOptions,
+  find,
+  loadRaw,
+  type RuleWriter,
+  ScopedDb,
+  type ScopeSupport,
+  type WallKey,
+  writerFor,
+} from '../scoping/index.js';
 import {
   type Assignment,
   type Decision,
@@ -21,6 +33,9 @@ export interface Workplace {
   /** Where the application's records are. */
   readonly db: Kysely<unknown>;
   readonly support: (tenantId: string, db: Kysely<any>) => ScopeSupport;
+  /** Read once. */
+  readonly wallKey: () => Promise<WallKey>;
+  readonly wall: () => RuleWriter;
 }
 
 type Kinds<T extends CharterTypes> = keyof T['fields'] & string;
@@ -54,6 +69,22 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   scope<DB>(db?: Kysely<DB>): ScopedDb<DB> {
     const over = db ?? (this.#place.db as Kysely<DB>);
     return new ScopedDb<DB>(over, this.#boundaryOf(over));
+  }
+
+  /**
+   * Runs work in one transaction under the row policies: plain SQL in it, too, reaches only what this standing reaches. `db` is the
+   * application's Kysely, connected as the role that `lintel policies` was given; `scope` is its narrowed face.
+   *
+   * @throws LintelError `no-policies` when they are not in the database.
+   */
+  async withPolicies<DB, R>(db: Kysely<DB>, work: (tx: Transaction<DB>, scope: ScopedDb<DB>) => Promise<R>): Promise<R> {
+    const key = await this.#place.wallKey();
+    return carryStanding(db, this as unknown as Standing, key, (tx) => {
+      const base = this.#place.support(this.facts.tenant.id, db);
+      // The application's role cannot look at the membership: that is asked on the library's own connection.
+      const support = { ...base, standingOf: (id: string) => base.standingOf(id, this.#place.setting.db), conditions: CARRIED_CONDITIONS };
+      return work(tx, new ScopedDb<DB>(tx, new Boundary(this as unknown as Standing, support, writerFor(db, this.charter.shapes), this.#place.wall())));
+    });
   }
 
   /** The boundary in one kind of database. */

@@ -1,5 +1,5 @@
 import type { Charter, Limit, Permission } from '../charter/index.js';
-import { and, compile, type Knowledge, NEVER, not, or, type Predicate, specialise, type Test } from '../predicate/index.js';
+import { and, type Bias, compile, type Knowledge, NEVER, not, or, type Predicate, specialise, type Test } from '../predicate/index.js';
 import type { Facts } from './facts.js';
 import { anchorPredicate, type Grant, grantsOf } from './grants.js';
 
@@ -87,21 +87,27 @@ export class Reaches {
     return this.openObligation(permission) !== undefined || this.lacksFeature(permission);
   }
 
+  /** A rule with every fact of this person resolved. */
+  specialise(p: Predicate, kind: string, bias: Bias): Predicate {
+    return specialise(p, kind, this.charter.shapes, this.#knowledge, bias);
+  }
+
   /** @param image the record as it is, or as a change would leave it: there, limits that look only at what was before are not asked. */
   action(permission: Permission, image: Image = 'before'): ActionReach {
     const { charter } = this;
     const kind = permission.kind as string;
     const named = charter.limitsOf(kind).filter((limit) => limit.actions.includes(permission.action as string));
-    // A record that is made has no before.
-    const binding = image === 'after' || permission.action === 'create' ? named.filter((limit) => limit.before !== true) : named;
+    // A record that is made has no before; and to read it changes nothing, so that its limits look at it as it stands.
+    const becomes = permission.action === 'create' || (image === 'after' && permission.action !== 'read');
+    const binding = becomes ? named.filter((limit) => limit.before !== true) : named;
     const key = binding.length === named.length ? permission.name : `${permission.name} after`;
     const known = this.#actions.get(key);
     if (known) return known;
     const grants = this.grantsFor(permission).map((grant) => ({
       grant,
-      where: specialise(and(charter.reach(kind, grant.reach), anchorPredicate(charter, kind, grant.anchor)), kind, charter.shapes, this.#knowledge, 'shrink'),
+      where: this.specialise(and(charter.reach(kind, grant.reach), anchorPredicate(charter, kind, grant.anchor)), kind, 'shrink'),
     }));
-    const limits = binding.map((limit) => ({ limit, where: specialise(limit.where, kind, charter.shapes, this.#knowledge, 'grow') }));
+    const limits = binding.map((limit) => ({ limit, where: this.specialise(limit.where, kind, 'grow') }));
     // What reaches a record that exists reaches at most what `read` reaches.
     const read = permission.action === 'read' || permission.action === 'create' ? [] : [this.readable(kind)];
     const where = and(...limits.map((l) => not(l.where)), or(...grants.map((g) => g.where)), ...read);

@@ -1,9 +1,10 @@
 import { LintelError } from '../base/index.js';
 import { type Charter, type CharterTypes, type Field, type FieldData, type FieldRole, KEYHOLDER, type Permission } from '../charter/index.js';
-import { and, or, type Predicate, type RecordData, type Test } from '../predicate/index.js';
+import { and, type Comparison, or, type Predicate, type RecordData, type Scalar, type Test, takesList } from '../predicate/index.js';
 import { decide } from './decide.js';
 import type { Decision, FieldAccess, HeldPermission } from './decision.js';
 import { type Anchor, anchorWords, type Facts, type Snapshot } from './facts.js';
+import type { Grant } from './grants.js';
 import { type Image, Reaches } from './reach.js';
 import { ENGLISH, type Words } from './words.js';
 
@@ -138,6 +139,21 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     return open ? this.#reaches.action(permission, image).where : { op: 'never' };
   }
 
+  /** @internal The grants of an action that count. */
+  grantsFor(action: string): readonly Grant[] {
+    const { open } = this.#gates.get(action) ?? this.#openGate(action);
+    return open ? this.#reaches.grantsFor(this.charter.permission(action)) : [];
+  }
+
+  /** @internal The value with which a comparison is made for this person: a list for one that takes a list, null where it is missing. */
+  factFor(asked: Comparison, kind: string): Scalar | readonly Scalar[] | null {
+    const found = this.#reaches.specialise(asked, kind, 'grow');
+    if (found.op === 'always') return null;
+    if (found.op === 'never') return [];
+    const { value } = (found as { readonly to: { readonly value: Scalar | readonly Scalar[] } }).to;
+    return takesList(asked.op) && !Array.isArray(value) ? [value as Scalar] : value;
+  }
+
   /** @internal Where a limit refuses that a record becomes so by the action, whatever the roles say. */
   limitAfter(action: string): Predicate {
     return or(...this.#reaches.action(this.#kindPermission(action), 'after').limits.map(({ where }) => where));
@@ -204,7 +220,11 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     const creating = permission.kind !== undefined && permission.action === 'create' && record !== undefined;
     const touching = [...(options?.fields ?? []), ...(creating ? this.#touchedByMaking(permission.kind as string, record) : [])];
     const toBe = creating ? this.#recordToBe(permission.kind as string, record) : record;
-    return decide(reaches, { permission, ...(toBe && { record: toBe }), ...((creating || options?.after) && { image: 'after' as const }), touching, now: this.#now }, words);
+    return decide(
+      reaches,
+      { permission, ...(toBe && { record: toBe }), ...((creating || options?.after) && { image: 'after' as const }), touching, now: this.#now },
+      words,
+    );
   }
 
   /** Guarded fields that a record to be already has a value in; taking it for oneself needs no right to hand over. */

@@ -1,0 +1,101 @@
+import { createHash } from 'node:crypto';
+import { type Kysely, sql, type Transaction } from 'kysely';
+import { LintelError } from '../../base/index.js';
+import type { Charter } from '../../charter/index.js';
+import type { Standing } from '../../standing/index.js';
+import { type Fragment, sqlText } from '../fragment.js';
+import { factsAsked } from './facts.js';
+import { WALL } from './rule.js';
+
+/** Key of the wall as the database keeps it: padded for HMAC (RFC 2104). */
+export interface WallKey {
+  readonly inner: Uint8Array;
+  readonly outer: Uint8Array;
+}
+
+/**
+ * Reads the key, on a connection that owns the wall.
+ *
+ * @throws LintelError `no-policies` when the policies are not there.
+ */
+export async function readWallKey(db: Kysely<any>): Promise<WallKey> {
+  const { rows } = await sql<WallKey>`select inner_pad as inner, outer_pad as outer from ${sql.table(`${WALL}.key`)}`
+    .execute(db.withoutPlugins())
+    .catch((error: unknown) => {
+      throw new LintelError(
+        'no-policies',
+        'the row policies are not in this database, or its owner is another; run the statements that `lintel policies` prints',
+        {},
+        { cause: error },
+      );
+    });
+  return rows[0] as WallKey;
+}
+
+const sha256 = (...parts: Uint8Array[]) => parts.reduce((hash, part) => hash.update(part), createHash('sha256')).digest();
+
+/** What a standing holds, as the policies ask for it. */
+function payload(standing: Standing, bound: string): string {
+  const { charter, facts } = standing;
+  const holds: Record<string, string> = {};
+  const anchored: Record<string, { units: string[]; records: Record<string, string[]> }> = {};
+  for (const permission of charter.permissions.values()) {
+    if (!permission.kind) continue;
+    for (const { reach, anchor } of standing.grantsFor(permission.name)) {
+      const key = `${permission.name} ${reach}`;
+      if (anchor.on === 'tenant') {
+        holds[key] = 'all';
+        continue;
+      }
+      const at = (anchored[key] ??= { units: [], records: {} });
+      if (anchor.on === 'unit') at.units.push(...(facts.below?.[anchor.unitId] ?? []));
+      else at.records[anchor.kind] = [...(at.records[anchor.kind] ?? []), anchor.id];
+    }
+  }
+  const known = factsAsked(charter as Charter).map(({ key, kind, asked }) => [key, standing.factFor(asked, kind)] as const);
+  return JSON.stringify({
+    bound,
+    charter: charter.hash,
+    tenant: facts.tenant.id,
+    user: facts.me.userId ?? null,
+    holds,
+    anchored,
+    facts: Object.fromEntries(known),
+  });
+}
+
+/** Lets a transaction carry a standing, signed for this transaction alone. */
+async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise<void> {
+  const plain = tx.withoutPlugins();
+  const { rows } = await sql<{ bound: string }>`select ${sql.raw(WALL)}.bound() as bound`.execute(plain);
+  const text = payload(standing, rows[0]?.bound ?? '');
+  const signature = sha256(key.outer, sha256(key.inner, new TextEncoder().encode(text))).toString('hex');
+  await sql`select set_config('lintel.given', '', true), set_config('lintel.standing', ${`${signature}.${text}`}, true)`.execute(plain);
+}
+
+/**
+ * Runs work in one transaction of the application's own connection, in which the row policies let through what the standing
+ * may. The standing is signed for this transaction alone: it is gone when the transaction ends, and counts nowhere else. In a
+ * transaction that is open already it is gone when the work is done; work that throws is to be undone with its transaction.
+ *
+ * @throws LintelError `no-policies`, `charter-mismatch`.
+ */
+export async function carryStanding<DB, R>(db: Kysely<DB>, standing: Standing, key: WallKey, work: (tx: Transaction<DB>) => Promise<R>): Promise<R> {
+  if (db.isTransaction) {
+    const tx = db as Transaction<DB>;
+    await carry(tx, standing, key);
+    const result = await work(tx);
+    await sql`select set_config('lintel.standing', '', true), set_config('lintel.given', '', true)`.execute(tx.withoutPlugins());
+    return result;
+  }
+  return db.transaction().execute(async (tx) => {
+    await carry(tx, standing, key);
+    return work(tx);
+  });
+}
+
+/** Conditions on people and units for statements that run under the policies, where the membership's tables cannot be looked at. */
+export const CARRIED_CONDITIONS: Readonly<Record<'person' | 'unit', (column: Fragment) => Fragment>> = {
+  person: (column) => sqlText`lintel_wall.is_member(${column}::text)`,
+  unit: (column) => sqlText`lintel_wall.is_unit(${column}::text)`,
+};

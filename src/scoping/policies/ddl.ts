@@ -1,0 +1,427 @@
+import type { Charter, FieldData, KindData } from '../../charter/index.js';
+import type { FieldShape, KindShape } from '../../predicate/index.js';
+import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
+import { inline, literal, RuleWriter, sqlTypeOf, WALL } from './rule.js';
+
+export interface PolicyOptions {
+  /** The role by which the application connects. It owns nothing, and gets what it needs and no more. */
+  readonly role: string;
+}
+
+const quoted = (text: string) => inline(name(text));
+/** What every function of the wall says: it looks nowhere that somebody else could put something, and stays in the leading process. */
+const LOCKED = 'stable security definer parallel restricted set search_path = pg_catalog, pg_temp';
+const FIXED_FIELDS = ['id', 'tenant', 'maker'];
+
+const sqlFunction = (head: string, returns: string, body: string) =>
+  `create function ${WALL}.${head} returns ${returns} language sql ${LOCKED} as $lintel$ ${body} $lintel$;`;
+
+/** The parts that are the same for every charter: the key, the carried standing, and what is read from it. */
+function ground(charter: Charter): string[] {
+  const standing = `
+declare
+  carried text := current_setting('lintel.standing', true);
+  payload text;
+  k record;
+  standing jsonb;
+begin
+  if carried is null or length(carried) < 66 or left(carried, 64) !~ '^[0-9a-f]{64}$' then return null; end if;
+  payload := substr(carried, 66);
+  select inner_pad, outer_pad into k from ${WALL}.key;
+  -- HMAC (RFC 2104) over SHA-256; hashed once more, so that the time of the comparison tells nothing.
+  if sha256(sha256(k.outer_pad || sha256(k.inner_pad || convert_to(payload, 'UTF8')))) <> sha256(decode(left(carried, 64), 'hex')) then return null; end if;
+  standing := payload::jsonb;
+  if standing ->> 'bound' is distinct from ${WALL}.bound() or standing ->> 'charter' is distinct from ${literal(charter.hash)} then return null; end if;
+  return standing;
+end`;
+  return [
+    `create table if not exists ${WALL}.key (inner_pad bytea not null, outer_pad bytea not null);`,
+    `do $lintel$
+declare
+  secret bytea := sha256(convert_to(gen_random_uuid()::text || gen_random_uuid()::text, 'UTF8'));
+  inner_pad bytea := decode(repeat('36', 64), 'hex');
+  outer_pad bytea := decode(repeat('5c', 64), 'hex');
+begin
+  if exists (select 1 from ${WALL}.key) then return; end if;
+  for i in 0..31 loop
+    inner_pad := set_byte(inner_pad, i, get_byte(inner_pad, i) # get_byte(secret, i));
+    outer_pad := set_byte(outer_pad, i, get_byte(outer_pad, i) # get_byte(secret, i));
+  end loop;
+  insert into ${WALL}.key values (inner_pad, outer_pad);
+end $lintel$;`,
+    // One transaction of one connection: what a standing is bound to.
+    sqlFunction('bound()', 'text', `select pg_backend_pid() || ' ' || extract(epoch from transaction_timestamp())`),
+    `create function ${WALL}.standing() returns jsonb language plpgsql ${LOCKED} as $lintel$${standing} $lintel$;`,
+    sqlFunction('tenant()', 'text', `select ${WALL}.standing() ->> 'tenant'`),
+    sqlFunction('user_id()', 'text', `select ${WALL}.standing() ->> 'user'`),
+    sqlFunction('fact(key text)', 'text', `select ${WALL}.standing() -> 'facts' ->> key`),
+    sqlFunction(
+      'facts(key text)',
+      'text[]',
+      `select case when jsonb_typeof(list) = 'array' then array(select jsonb_array_elements_text(list)) end from (select ${WALL}.standing() -> 'facts' -> key as list) as f`,
+    ),
+    sqlFunction('holds(key text)', 'boolean', `select coalesce(${WALL}.standing() -> 'holds' -> key @> '"all"', false)`),
+    sqlFunction('anchored(key text)', 'boolean', `select coalesce(jsonb_typeof(${WALL}.standing() -> 'anchored' -> key) = 'object', false)`),
+    sqlFunction('units(key text)', 'text[]', `select array(select jsonb_array_elements_text(${WALL}.standing() -> 'anchored' -> key -> 'units'))`),
+    sqlFunction(
+      'records(key text, kind text)',
+      'text[]',
+      `select array(select jsonb_array_elements_text(${WALL}.standing() -> 'anchored' -> key -> 'records' -> kind))`,
+    ),
+    sqlFunction(
+      'is_member(person text)',
+      'boolean',
+      `select exists (select 1 from public.lintel_member as m where m.tenant_id = ${WALL}.tenant() and m.user_id = person and m.status = 'active')`,
+    ),
+    sqlFunction('is_unit(unit text)', 'boolean', `select exists (select 1 from public.lintel_unit as u where u.tenant_id = ${WALL}.tenant() and u.id = unit)`),
+    // Rows that this transaction made or handed over, and that their writer cannot read any more, stay in sight of their writer until its end, so that the database lets the write be.
+    sqlFunction('gave()', 'boolean', `select coalesce(current_setting('lintel.given', true), '') <> ''`),
+    `create function ${WALL}.seal(given text) returns text language plpgsql ${LOCKED} as $lintel$
+declare k record;
+begin
+  select inner_pad, outer_pad into k from ${WALL}.key;
+  return encode(sha256(k.outer_pad || sha256(k.inner_pad || convert_to('given ' || ${WALL}.bound() || ${WALL}.tenant() || coalesce(${WALL}.user_id(), '') || given, 'UTF8'))), 'hex');
+end $lintel$;`,
+    `create function ${WALL}.given(one text) returns boolean language plpgsql ${LOCKED} as $lintel$
+declare
+  carried text := coalesce(current_setting('lintel.given', true), '');
+begin
+  return left(carried, 64) = ${WALL}.seal(substr(carried, 65)) and substr(carried, 65)::jsonb ? one;
+exception when others then return false;
+end $lintel$;`,
+    `create function ${WALL}.give(one text) returns void language plpgsql volatile security definer set search_path = pg_catalog, pg_temp as $lintel$
+declare
+  carried text := coalesce(current_setting('lintel.given', true), '');
+  list jsonb := '[]';
+begin
+  if left(carried, 64) = ${WALL}.seal(substr(carried, 65)) then list := substr(carried, 65)::jsonb; end if;
+  list := list || to_jsonb(one);
+  perform set_config('lintel.given', ${WALL}.seal(list::text) || list::text, true);
+end $lintel$;`,
+  ];
+}
+
+/** The policies of one kind. */
+class KindWall {
+  readonly #charter: Charter;
+  readonly #writer: RuleWriter;
+  readonly #kind: string;
+  readonly #data: KindData;
+  readonly #shape: KindShape;
+
+  constructor(charter: Charter, writer: RuleWriter, kind: string) {
+    this.#charter = charter;
+    this.#writer = writer;
+    this.#kind = kind;
+    this.#data = charter.kind(kind);
+    this.#shape = charter.shapes[kind] as KindShape;
+  }
+
+  get table(): string {
+    return inline(this.#writer.qualified(this.#kind));
+  }
+
+  #field(name: string): FieldShape {
+    return this.#shape.fields[name] as FieldShape;
+  }
+
+  #column(field: string, alias: string): Fragment {
+    return this.#writer.column(this.#shape, field, alias);
+  }
+
+  #with(role: FieldData['role']): string | undefined {
+    return this.#charter.fieldWith(this.#kind, role);
+  }
+
+  #key(alias: string): Fragment {
+    return sqlText`${verbatim(literal(`${this.#kind}:`))} || ${this.#column(this.#shape.idField, alias)}::text`;
+  }
+
+  /** Declared, or else reaches nothing. */
+  #reached(action: string | undefined, alias: string, image?: 'after'): Fragment {
+    return action !== undefined && Object.hasOwn(this.#data.actions, action) ? this.#writer.reached(this.#kind, action, alias, image) : verbatim('false');
+  }
+
+  get #actionsOfUpdate(): string[] {
+    const guards = Object.values(this.#data.fields).flatMap((f) => f.change ?? []);
+    return [...new Set(['update', ...guards])].filter((action) => Object.hasOwn(this.#data.actions, action));
+  }
+
+  #any(parts: readonly Fragment[]): Fragment {
+    return parts.length === 0 ? verbatim('false') : sqlText`(${joinFragments(parts, ' or ')})`;
+  }
+
+  /** What has to hold of a value that is written: it names something that there is for the writer. */
+  #values(alias: string): Fragment[] {
+    return Object.entries(this.#data.fields).flatMap(([field, { role, to }]) => {
+      const column = this.#column(field, alias);
+      if (role === 'unit') return [sqlText`(${column} is null or ${verbatim(WALL)}.is_unit(${column}::text))`];
+      if (role === 'person') return [sqlText`(${column} is null or ${verbatim(WALL)}.is_member(${column}::text))`];
+      if (role === 'parent')
+        return [sqlText`(${column} is null or ${column} in (select ${verbatim(WALL)}.${verbatim(this.#writer.readable(to as string))}()))`];
+      return [];
+    });
+  }
+
+  get #me(): Fragment {
+    const field = this.#with('owner') ?? this.#with('maker');
+    return verbatim(`(select ${WALL}.user_id())::${field ? sqlTypeOf(this.#field(field)) : 'text'}`);
+  }
+
+  #insert(alias: string): Fragment {
+    const maker = this.#with('maker');
+    const guards = Object.entries(this.#data.fields).flatMap(([field, { role, change }]) => {
+      const column = this.#column(field, alias);
+      if (role === 'owner') {
+        const other =
+          change === undefined ? verbatim('false') : sqlText`(${verbatim(WALL)}.is_member(${column}::text) and ${this.#reached(change, alias, 'after')})`;
+        return [sqlText`(${column} is null or ${column} = ${this.#me} or ${other})`];
+      }
+      return change === undefined || role === 'people' ? [] : [sqlText`(${column} is null or ${this.#reached(change, alias, 'after')})`];
+    });
+    return joinFragments(
+      [
+        this.#writer.tenant(this.#kind, alias),
+        ...(maker ? [sqlText`${this.#column(maker, alias)} is not distinct from ${this.#me}`] : []),
+        this.#reached('create', alias),
+        ...guards,
+        ...this.#values(alias),
+      ],
+      ' and ',
+    );
+  }
+
+  policies(): string[] {
+    const { table } = this;
+    const alias = this.#shape.table;
+    const rule = (verb: string, clauses: string) => `create policy lintel_${verb} on ${table} as restrictive for ${verb} to public ${clauses};`;
+    const tenant = this.#writer.tenant(this.#kind, alias);
+    const seen = this.#any([this.#reached('read', alias), sqlText`((select ${verbatim(WALL)}.gave()) and ${verbatim(WALL)}.given(${this.#key(alias)}))`]);
+    const lines = [
+      `alter table ${table} enable row level security;`,
+      `create policy lintel_open on ${table} as permissive for all to public using (true) with check (true);`,
+      rule('select', `using (${inline(sqlText`${tenant} and ${this.#data.shared ? this.#reached('read', alias) : seen}`)})`),
+    ];
+    if (this.#data.shared)
+      return [...lines, ...['insert', 'update', 'delete'].map((verb) => rule(verb, verb === 'insert' ? 'with check (false)' : 'using (false)'))];
+    const changed = this.#any(this.#actionsOfUpdate.map((action) => this.#reached(action, alias)));
+    return [
+      ...lines,
+      rule('insert', `with check (${inline(this.#insert(alias))})`),
+      rule('update', `using (${inline(sqlText`${tenant} and ${changed}`)}) with check (${inline(tenant)})`),
+      rule('delete', `using (${inline(sqlText`${tenant} and ${this.#reached('delete', alias)}`)})`),
+    ];
+  }
+
+  /** A policy sees one image of a row. What compares the two is a trigger. */
+  trigger(): string[] {
+    if (this.#data.shared) return [];
+    const { table } = this;
+    const kind = this.#kind;
+    const functions: string[] = [];
+    const test = (wish: string, condition: Fragment) => {
+      functions.push(sqlFunction(`${kind}_${wish}(r ${table})`, 'boolean', `select coalesce(${inline(condition)}, false)`));
+      return (image: 'old' | 'new') => `${WALL}.${kind}_${wish}(${image})`;
+    };
+    const differ = (field: string) => `new.${quoted(this.#field(field).column)} is distinct from old.${quoted(this.#field(field).column)}`;
+    const fields = Object.entries(this.#data.fields).filter(([, f]) => f.role !== 'people');
+    const fixed = fields.filter(([, f]) => FIXED_FIELDS.includes(f.role)).map(([f]) => differ(f));
+    const refuse = (what: string) => `raise exception using errcode = '42501', message = ${literal(`lintel: ${what}`)};`;
+    const byAction = new Map<string, string[]>();
+    for (const [field, { role, change }] of fields) {
+      if (FIXED_FIELDS.includes(role) || role === 'owner') continue;
+      if ((role === 'unit' || role === 'parent') && change === undefined) fixed.push(differ(field));
+      else byAction.set(change ?? 'update', [...(byAction.get(change ?? 'update') ?? []), field]);
+    }
+    const steps = [`if ${fixed.join(' or ')} then ${refuse(`a field of this ${kind} never changes`)} end if;`];
+    for (const [action, names] of byAction) {
+      const [before, after] = [test(`${action}_before`, this.#reached(action, 'r')), test(`${action}_after`, this.#reached(action, 'r', 'after'))];
+      steps.push(
+        `if (${names.map(differ).join(' or ')}) and not (${before('old')} and ${after('new')}) then ${refuse(`${action} does not reach this ${kind}`)} end if;`,
+      );
+    }
+    steps.push(...this.#valueSteps(refuse), ...this.#ownerSteps(test, refuse));
+    const give = `perform ${WALL}.give(${literal(`${kind}:`)} || new.${quoted(this.#field(this.#shape.idField).column)}::text);`;
+    const owner = this.#with('owner');
+    const seen = test('seen', this.#reached('read', 'r'))('new');
+    const unlessSeen = `if not ${seen} then ${give} end if;`;
+    const body = `
+begin
+  if ${WALL}.standing() is null then return new; end if;
+  if tg_op = 'INSERT' then ${unlessSeen} return new; end if;
+  ${steps.join('\n  ')}
+  ${owner ? `if ${differ(owner)} then ${unlessSeen} end if;` : ''}
+  return new;
+end`;
+    return [
+      ...functions,
+      `create function ${WALL}.${kind}_changed() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as $lintel$${body} $lintel$;`,
+      `create trigger lintel_changed before insert or update on ${table} for each row execute function ${WALL}.${kind}_changed();`,
+    ];
+  }
+
+  #valueSteps(refuse: (what: string) => string): string[] {
+    return Object.entries(this.#data.fields).flatMap(([field, { role, to }]) => {
+      const fresh = `new.${quoted(this.#shape.fields[field]?.column ?? field)}`;
+      const there =
+        role === 'unit'
+          ? `${WALL}.is_unit(${fresh}::text)`
+          : role === 'person'
+            ? `${WALL}.is_member(${fresh}::text)`
+            : role === 'parent'
+              ? `${fresh} in (select ${WALL}.${this.#writer.readable(to as string)}())`
+              : undefined;
+      if (there === undefined) return [];
+      return [
+        `if ${fresh} is distinct from old.${quoted(this.#field(field).column)} and ${fresh} is not null and not ${there} then ${refuse(`${field} names nothing that there is for you`)} end if;`,
+      ];
+    });
+  }
+
+  #ownerSteps(test: (wish: string, condition: Fragment) => (image: 'old' | 'new') => string, refuse: (what: string) => string): string[] {
+    const owner = this.#with('owner');
+    if (owner === undefined) return [];
+    const { change } = this.#data.fields[owner] as FieldData;
+    const [is, was] = ['new', 'old'].map((image) => `${image}.${quoted(this.#field(owner).column)}`) as [string, string];
+    const me = inline(this.#me);
+    const reach = (wish: string, action: string | undefined, image: 'old' | 'new') =>
+      test(wish, this.#reached(action, 'r', image === 'new' ? 'after' : undefined))(image);
+    const [updates, keeps] = [reach('take_before', 'update', 'old'), reach('take_after', 'update', 'new')];
+    const [gives, holds] = [reach('give_before', change, 'old'), reach('give_after', change, 'new')];
+    const free = test('give_free', change === undefined ? verbatim('true') : this.#writer.unlimited(this.#kind, change, 'r'))('new');
+    const before = `${gives} or (${was} is null and ${is} = ${me} and ${updates})`;
+    const after = `case when ${is} = ${me} then ${keeps} or ${holds} else ${free} and (${is} is null or ${WALL}.is_member(${is}::text)) end`;
+    return [
+      `if ${is} is distinct from ${was} and not coalesce((${before}) and (${after}), false) then ${refuse(`this ${this.#kind} is not yours to hand over so`)} end if;`,
+    ];
+  }
+
+  /** Links are grants: they are made and dropped by the action that their field names. */
+  links(): { table: string; lines: string[] }[] {
+    return Object.values(this.#data.fields).flatMap(({ link, change }) => {
+      if (!link) return [];
+      const table = inline(name('public', link.table));
+      const column = (part: string) => inline(name(link.table, part));
+      const tenant = `${column(link.tenant)} = (select ${WALL}.tenant())::${sqlTypeOf(this.#field(this.#shape.tenantField as string))}`;
+      const among = (ids: string) => `${column(link.record)} in (select ${WALL}.${ids}())`;
+      const changes = change === undefined ? 'false' : `${tenant} and ${among(this.#writer.reachable(this.#kind, change))}`;
+      const rule = (verb: string, clauses: string) => `create policy lintel_${verb} on ${table} as restrictive for ${verb} to public ${clauses};`;
+      const lines = [
+        `alter table ${table} enable row level security;`,
+        `create policy lintel_open on ${table} as permissive for all to public using (true) with check (true);`,
+        rule('select', `using (${tenant} and ${among(this.#writer.readable(this.#kind))})`),
+        rule('insert', `with check (${changes} and ${WALL}.is_member(${column(link.user)}::text))`),
+        rule('update', 'using (false)'),
+        rule('delete', `using (${changes})`),
+      ];
+      return [{ table, lines }];
+    });
+  }
+
+  /** A view in which masked fields are empty where they may not be read: the table itself shows them to plain SQL. */
+  view(): string[] {
+    const masked = Object.values(this.#data.fields).some((f) => f.read !== undefined);
+    if (!masked) return [];
+    const columns = Object.entries(this.#data.fields).flatMap(([field, { role, read }]) => {
+      if (role === 'people') return [];
+      const column = this.#column(field, 't');
+      return [read === undefined ? column : sqlText`case when ${this.#reached(read, 't')} then ${column} end as ${name(this.#field(field).column)}`];
+    });
+    const rows = sqlText`${this.#writer.tenant(this.#kind, 't')} and ${this.#reached('read', 't')}`;
+    return [
+      `create view ${WALL}.${quoted(`masked_${this.#shape.table}`)} with (security_barrier = true) as select ${inline(joinFragments(columns, ', '))} from ${this.table} as "t" where ${inline(rows)};`,
+    ];
+  }
+}
+
+/** The rules of a charter as its policies ask them: the same functions under the same names, whoever asks. */
+export function wallOf(charter: Charter): RuleWriter {
+  const writer = new RuleWriter(charter);
+  for (const kind of Object.keys(charter.data.kinds)) for (const action of Object.keys(charter.kind(kind).actions)) writer.reachable(kind, action);
+  return writer;
+}
+
+/** The tables under policies: those of kinds, and those of links. */
+export function tablesUnderPolicies(charter: Charter): string[] {
+  const writer = new RuleWriter(charter);
+  const all = Object.keys(charter.data.kinds).flatMap((kind) => {
+    const wall = new KindWall(charter, writer, kind);
+    return [wall.table, ...wall.links().map(({ table }) => table)];
+  });
+  return [...new Set(all)];
+}
+
+/** Takes down what {@link policyStatements} put up; the rows stay. The key goes with it. */
+export function dropStatements(charter: Charter): string[] {
+  return [
+    ...takeDown(charter),
+    ...tablesUnderPolicies(charter).map((table) => `alter table ${table} disable row level security;`),
+    `drop schema if exists ${WALL} cascade;`,
+  ];
+}
+
+const POLICIES = ['open', 'select', 'insert', 'update', 'delete'];
+
+function takeDown(charter: Charter): string[] {
+  return tablesUnderPolicies(charter).flatMap((table) => [
+    ...POLICIES.map((policy) => `drop policy if exists lintel_${policy} on ${table};`),
+    `drop trigger if exists lintel_changed on ${table};`,
+  ]);
+}
+
+/**
+ * The row policies of a charter for PostgreSQL 15 or later, as statements to be run in one transaction by the owner of the
+ * tables. They can be run again; the key stays.
+ */
+export function policyStatements(charter: Charter, { role }: PolicyOptions): string[] {
+  const writer = wallOf(charter);
+  const walls = Object.keys(charter.data.kinds).map((kind) => new KindWall(charter, writer, kind));
+  const links = [...new Map(walls.flatMap((wall) => wall.links()).map((link) => [link.table, link])).values()];
+  const policies = walls.flatMap((wall) => wall.policies());
+  const triggers = walls.flatMap((wall) => wall.trigger());
+  const views = walls.flatMap((wall) => wall.view());
+  const functions = writer
+    .functions()
+    .map(({ name: called, type, takesKey, body }) => sqlFunction(`${called}(${takesKey ? 'key text' : ''})`, `setof ${type}`, body));
+  const app = quoted(role);
+  return [
+    `create schema if not exists ${WALL};`,
+    `revoke all on schema ${WALL} from public;`,
+    ...takeDown(charter),
+    `do $lintel$
+declare f record;
+begin
+  for f in select p.oid::regprocedure as called from pg_proc p where p.pronamespace = ${literal(WALL)}::regnamespace loop
+    execute 'drop function if exists ' || f.called || ' cascade';
+  end loop;
+  for f in select c.oid::regclass as called from pg_class c where c.relnamespace = ${literal(WALL)}::regnamespace and c.relkind = 'v' loop
+    execute 'drop view if exists ' || f.called || ' cascade';
+  end loop;
+end $lintel$;`,
+    ...ground(charter),
+    ...functions,
+    ...triggers,
+    ...policies,
+    ...links.flatMap(({ lines }) => lines),
+    ...views,
+    `revoke all on all functions in schema ${WALL} from public;`,
+    `revoke all on all tables in schema ${WALL} from public;`,
+    `grant usage on schema ${WALL} to ${app};`,
+    ...[
+      'bound()',
+      'standing()',
+      'tenant()',
+      'user_id()',
+      'fact(text)',
+      'facts(text)',
+      'holds(text)',
+      'anchored(text)',
+      'units(text)',
+      'records(text, text)',
+    ].map((f) => `grant execute on function ${WALL}.${f} to ${app};`),
+    ...['is_member(text)', 'is_unit(text)', 'gave()', 'given(text)'].map((f) => `grant execute on function ${WALL}.${f} to ${app};`),
+    ...writer.functions().map((f) => `grant execute on function ${WALL}.${f.name}(${f.takesKey ? 'text' : ''}) to ${app};`),
+    ...views.map((view) => `grant select on ${/^create view (\S+)/.exec(view)?.[1]} to ${app};`),
+    ...tablesUnderPolicies(charter).map((table) => `grant select, insert, update, delete on ${table} to ${app};`),
+  ];
+}

@@ -1,0 +1,219 @@
+import { type Charter, followedFields } from '../../charter/index.js';
+import type { Comparison, FieldShape, KindShape, Predicate, ValueType } from '../../predicate/index.js';
+import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
+import { SqlWriter } from '../writer.js';
+import { factKey } from './facts.js';
+
+/** The locked schema in which everything stands that the policies need. */
+export const WALL = 'lintel_wall';
+
+/** `shrink`: a fact that is missing makes the rule hold for fewer rows; `grow`: for more. */
+type Bias = 'shrink' | 'grow';
+
+const SQL_TYPES: Record<ValueType, string> = { uuid: 'uuid', text: 'text', integer: 'bigint', boolean: 'boolean', decimal: 'numeric', instant: 'timestamptz' };
+
+export const sqlTypeOf = (field: FieldShape): string => SQL_TYPES[field.type];
+
+/** Text as an SQL literal. */
+export function literal(value: unknown): string {
+  if (Array.isArray(value)) return literal(`{${value.map((v) => `"${String(v).replace(/[\\"]/g, '\\$&')}"`).join(',')}}`);
+  if (typeof value === 'number' || typeof value === 'boolean') return String(value);
+  const text = String(value).replaceAll("'", "''");
+  return text.includes('\\') ? ` E'${text.replaceAll('\\', '\\\\')}'` : `'${text}'`;
+}
+
+/** A fragment as text, its parameters written as literals. */
+export function inline(fragment: Fragment): string {
+  return fragment.texts.reduce((all, text, i) => (i === 0 ? text : all + literal(fragment.values[i - 1]) + text), '');
+}
+
+/** A sub-select of its own is worked out once a statement, not once a row. */
+const once = (call: string, type?: string) => verbatim(`(select ${WALL}.${call})${type ? `::${type}` : ''}`);
+const all = (parts: readonly Fragment[], word: ' and ' | ' or ', none: string) =>
+  parts.length === 0 ? verbatim(none) : parts.length === 1 ? (parts[0] as Fragment) : sqlText`(${joinFragments(parts, word)})`;
+
+/**
+ * Writes the rules of a charter for whoever carries a standing: facts are read from the standing that the transaction carries, and
+ * what rests on another table is asked of a function, since a policy that looks at a table with a policy would go round.
+ */
+export class RuleWriter extends SqlWriter {
+  readonly #charter: Charter;
+  /** Bodies of the functions that answer ids, with their names. */
+  readonly #functions = new Map<string, { readonly name: string; readonly type: string; readonly takesKey: boolean }>();
+
+  constructor(charter: Charter) {
+    super(charter.shapes);
+    this.#charter = charter;
+  }
+
+  /** The functions that the rules written so far rest on: those that others need come first. */
+  functions(): { readonly name: string; readonly type: string; readonly takesKey: boolean; readonly body: string }[] {
+    return [...this.#functions].map(([body, f]) => ({ ...f, body }));
+  }
+
+  #shape(kind: string): KindShape {
+    return this.#charter.shapes[kind] as KindShape;
+  }
+
+  tenant(kind: string, alias: string): Fragment {
+    const shape = this.#shape(kind);
+    if (shape.tenantField === undefined) return verbatim('true');
+    return sqlText`${this.column(shape, shape.tenantField, alias)} = ${once('tenant()', sqlTypeOf(shape.fields[shape.tenantField] as FieldShape))}`;
+  }
+
+  /** The row is reached by an action, whatever its tenant: grants, limits, and `read` where that is asked too. */
+  reached(kind: string, action: string, alias: string, image: 'before' | 'after' = 'before'): Fragment {
+    const data = this.#charter.kind(kind);
+    const reaches = [this.#charter.widestReach(kind), ...(followedFields(data).length > 0 ? ['followed'] : []), ...Object.keys(data.reaches)];
+    const ways = reaches.map((reach) => {
+      const key = `${kind}.${action} ${reach}`;
+      const covered = this.#covered(kind, verbatim(literal(key)), alias);
+      const held = sqlText`(${once(`holds(${literal(key)})`)} or (${once(`anchored(${literal(key)})`)} and ${covered}))`;
+      const rule = this.#charter.reach(kind, reach);
+      return rule.op === 'always' ? held : sqlText`(${held} and ${this.rule(rule, kind, alias)})`;
+    });
+    const limits = this.#limits(kind, action, image).map((where) => this.rule(where, kind, alias, false, 'grow'));
+    const read = action === 'read' || action === 'create' ? [] : [this.reached(kind, 'read', alias)];
+    return all([...limits, all(ways, ' or ', 'false'), ...read], ' and ', 'true');
+  }
+
+  #limits(kind: string, action: string, image: 'before' | 'after'): Predicate[] {
+    const named = this.#charter.limitsOf(kind).filter((limit) => limit.actions.includes(action));
+    return (image === 'after' || action === 'create' ? named.filter((limit) => limit.before !== true) : named).map((limit) => limit.where);
+  }
+
+  /** No limit refuses that the row becomes so. */
+  unlimited(kind: string, action: string, alias: string): Fragment {
+    return all(
+      this.#limits(kind, action, 'after').map((where) => this.rule(where, kind, alias, false, 'grow')),
+      ' and ',
+      'true',
+    );
+  }
+
+  /** The row lies where an assignment that is anchored at units or records holds. */
+  #covered(kind: string, key: Fragment, alias: string): Fragment {
+    const shape = this.#shape(kind);
+    const ways: Fragment[] = [];
+    const field = this.#charter.fieldWith(kind, 'unit');
+    const array = (f: string) => verbatim(`${sqlTypeOf(shape.fields[f] as FieldShape)}[]`);
+    if (field) ways.push(sqlText`${this.column(shape, field, alias)} = any((select ${verbatim(WALL)}.units(${key}))::${array(field)})`);
+    ways.push(
+      sqlText`${this.column(shape, shape.idField, alias)} = any((select ${verbatim(WALL)}.records(${key}, ${verbatim(literal(kind))}))::${array(shape.idField)})`,
+    );
+    for (const via of followedFields(this.#charter.kind(kind))) {
+      const to = this.#charter.kind(kind).fields[via]?.to as string;
+      const body = this.#idsWhere(to, this.#covered(to, verbatim('key'), 'p'));
+      ways.push(sqlText`${this.column(shape, via, alias)} in (select ${verbatim(WALL)}.${verbatim(this.#function(`covers_${to}`, to, body, true))}(${key}))`);
+    }
+    return all(ways, ' or ', 'false');
+  }
+
+  #idsWhere(kind: string, condition: Fragment): string {
+    const shape = this.#shape(kind);
+    return `select ${inline(this.column(shape, shape.idField, 'p'))} from ${inline(this.qualified(kind))} as "p" where ${inline(this.tenant(kind, 'p'))} and ${inline(condition)}`;
+  }
+
+  /** The table with its schema: functions of the wall look nowhere else. */
+  qualified(kind: string): Fragment {
+    const { schema, table } = this.#shape(kind);
+    return name(schema ?? 'public', table);
+  }
+
+  #function(wish: string, kind: string, body: string, takesKey = false): string {
+    const known = this.#functions.get(body);
+    if (known) return known.name;
+    const taken = [...this.#functions.values()].filter((f) => f.name.replace(/_\d+$/, '') === wish).length;
+    const made = {
+      name: taken === 0 ? wish : `${wish}_${taken + 1}`,
+      type: sqlTypeOf(this.#shape(kind).fields[this.#shape(kind).idField] as FieldShape),
+      takesKey,
+    };
+    this.#functions.set(body, made);
+    return made.name;
+  }
+
+  /** Ids of a kind that the carried standing may read. */
+  readable(kind: string): string {
+    return this.#function(`readable_${kind}`, kind, this.#idsWhere(kind, this.reached(kind, 'read', 'p')));
+  }
+
+  /** Ids of a kind that an action reaches. */
+  reachable(kind: string, action: string): string {
+    return this.#function(`reached_${kind}_${action}`, kind, this.#idsWhere(kind, this.reached(kind, action, 'p')));
+  }
+
+  /** A rule that still names facts. `wanted` false: its opposite. */
+  rule(p: Predicate, kind: string, alias: string, wanted = true, bias: Bias = 'shrink'): Fragment {
+    const shape = this.#shape(kind);
+    switch (p.op) {
+      case 'not':
+        return this.rule(p.of, kind, alias, !wanted, bias === 'shrink' ? 'grow' : 'shrink');
+      case 'and':
+      case 'or':
+        return all(
+          p.of.map((inner) => this.rule(inner, kind, alias, wanted, bias)),
+          (p.op === 'and') === wanted ? ' and ' : ' or ',
+          'true',
+        );
+      case 'always':
+      case 'never':
+      case 'isEmpty':
+        return this.condition(p, kind, alias, wanted);
+      case 'parent':
+      case 'followed': {
+        const to = shape.fields[p.via]?.to as string;
+        const ids = p.op === 'followed' ? this.readable(to) : this.#function(`some_${to}`, to, this.#idsWhere(to, this.rule(p.where, to, 'p', true, bias)));
+        return truth(sqlText`${this.column(shape, p.via, alias)} in (select ${verbatim(WALL)}.${verbatim(ids)}())`, wanted);
+      }
+      default:
+        return this.#factual(p, kind, alias, wanted, bias);
+    }
+  }
+
+  #factual(p: Comparison, kind: string, alias: string, wanted: boolean, bias: Bias): Fragment {
+    const shape = this.#shape(kind);
+    const field = shape.fields[p.field] as FieldShape;
+    const isFact = 'me' in p.to || 'context' in p.to;
+    if (!isFact && p.op !== 'includes') return this.condition(p, kind, alias, wanted);
+    const key = isFact ? literal(factKey(p, field)) : '';
+    const list = p.op === 'in' || p.op === 'within' || p.op === 'among';
+    const value = isFact
+      ? once(`${list ? 'facts' : 'fact'}(${key})`, `${sqlTypeOf(field)}${list ? '[]' : ''}`)
+      : verbatim(literal((p.to as { value: unknown }).value));
+    const yes =
+      p.op === 'includes'
+        ? this.#linked(field, kind, value, alias)
+        : list
+          ? this.#listed(this.column(shape, p.field, alias), value, field)
+          : this.#compared(p.op, this.column(shape, p.field, alias), value, field);
+    if (!isFact) return truth(yes, wanted);
+    const missing = once(`${list ? 'facts' : 'fact'}(${key})`);
+    // What is missing of the person counts against them, on whichever side of a "not" it stands.
+    if (wanted === (bias === 'grow')) return sqlText`(${truth(yes, wanted)} or ${missing} is null)`;
+    return sqlText`(${truth(yes, wanted)} and ${missing} is not null)`;
+  }
+
+  #listed(column: Fragment, values: Fragment, field: FieldShape): Fragment {
+    return this.writeList(field.type === 'instant' ? this.comparable(column, field) : column, values, field);
+  }
+
+  #linked(field: FieldShape, kind: string, person: Fragment, alias: string): Fragment {
+    const { table, tenant, record, user } = field.link as NonNullable<FieldShape['link']>;
+    const shape = this.#shape(kind);
+    const ofTenant = once('tenant()', sqlTypeOf(shape.fields[shape.tenantField as string] as FieldShape));
+    const body = `select ${inline(name('l', record))} from ${inline(name('public', table))} as "l" where ${inline(sqlText`${name('l', tenant)} = ${ofTenant} and ${name('l', user)} = ${person}`)}`;
+    return sqlText`${this.column(shape, shape.idField, alias)} in (select ${verbatim(WALL)}.${verbatim(this.#function(`linked_${table}`, kind, body))}())`;
+  }
+
+  /** A comparison with one value that is worked out in the database. */
+  #compared(op: Comparison['op'], column: Fragment, value: Fragment, field: FieldShape): Fragment {
+    if (field.type !== 'instant') return this.writeValue(op, column, value, field);
+    return this.writeInstant(op, column, value, sqlText`(${value} + interval '1 millisecond')`);
+  }
+}
+
+/** `wanted` false: the opposite, in which what is empty counts as true. */
+function truth(yes: Fragment, wanted: boolean): Fragment {
+  return wanted ? yes : sqlText`((${yes}) is not true)`;
+}
