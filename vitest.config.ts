@@ -13,5 +13,6 @@ export default defineConfig({
     hookTimeout: 60_000,
     // Each file opens databases of its own: more than two at once only makes them wait for each other.
     maxWorkers: 2,
+    maxConcurrency: 2,
   },
 });

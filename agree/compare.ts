@@ -85,17 +85,23 @@ export interface Report {
   readonly counterexample?: string;
 }
 
+export interface AgreeOptions {
+  readonly progress?: (done: number) => void;
+  /** Default true: a counterexample is made as small as it gets. */
+  readonly shrink?: boolean;
+}
+
 /** Compares many cases; stops at the first that differs, made as small as it gets. */
-export async function agree(engines: readonly Engine[], cases: number, seed: number, progress: (done: number) => void = () => {}): Promise<Report> {
+export async function agree(engines: readonly Engine[], cases: number, seed: number, options: AgreeOptions = {}): Promise<Report> {
   let [done, telling] = [0, 0];
   const result = await fc.check(
     fc.asyncProperty(generated, async (drawn) => {
       const { found, tells } = await compareCase(engines, drawn);
       if (tells) telling += 1;
-      progress(++done);
+      options.progress?.(++done);
       if (found.length > 0) throw new Error(found.slice(0, 6).join('\n'));
     }),
-    { numRuns: cases, seed, endOnFailure: false },
+    { numRuns: cases, seed, endOnFailure: options.shrink === false },
   );
   if (!result.failed) return { cases, telling };
   const [smallest] = result.counterexample as [Case];

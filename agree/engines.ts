@@ -38,7 +38,8 @@ const APP_ROLE = 'agree_app';
 
 /** Plain SQL under the row policies of an engine's database. */
 export async function withPolicies(engine: Engine): Promise<Engine> {
-  await say(engine.records, `create role ${APP_ROLE}`);
+  // Roles belong to the server: another database there may have made it.
+  await say(engine.records, `do $$ begin create role ${APP_ROLE}; exception when duplicate_object or unique_violation then null; end $$`);
   // A new owner's standing is read in the same transaction here, so the role may look at the membership.
   await say(engine.records, `grant select on all tables in schema public to ${APP_ROLE}`);
   return { ...engine, name: `${engine.name} under row policies`, policies: true };

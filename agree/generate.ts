@@ -302,5 +302,5 @@ export const generated: fc.Arbitrary<Case> = fc.record({
   charter,
   data,
   who,
-  writes: fc.array(fc.constantFrom(...KIND_NAMES).chain(write), { minLength: 1, maxLength: 4, size: 'max' }),
+  writes: fc.array(fc.constantFrom(...KIND_NAMES).chain(write), { minLength: 3, maxLength: 6, size: 'max' }),
 });

@@ -3,6 +3,7 @@ import pc from 'picocolors';
 import { isLintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import { accessTable, explain, explanationMarkdown, peopleSubjects, printExplanation, printTable, roleSubjects, tableMarkdown } from '../rehearsal/index.js';
+import { checkPolicies, dropStatements, policyStatements } from '../scoping/index.js';
 import { readConfig, type Sources } from './config.js';
 import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
 
@@ -23,7 +24,7 @@ const formatOption = () => new Option('--format <format>', 'how to write the ans
 const EXITS = `
 Exit codes:
   0  answered (and, for why, allowed)
-  1  why: answered, and refused
+  1  why: answered, and refused; policies --check: answered, and something was found
   2  not answered: an unknown name, no configuration, no database`;
 
 function withSources(command: Command): Command<[], { config?: string; charter?: string; database?: string; tenant?: string }> {
@@ -99,6 +100,30 @@ async function whyCommand(person: string, action: string, recordId: string | und
   });
 }
 
+interface PoliciesOptions extends Sources {
+  readonly role: string;
+  readonly undo?: true | undefined;
+  readonly check?: true | undefined;
+  readonly format: 'text' | 'json';
+}
+
+async function policiesCommand(options: PoliciesOptions, around: Surroundings): Promise<number> {
+  const config = await readConfig(options, around.cwd);
+  if (!options.check) {
+    around.out((options.undo ? dropStatements(config.charter) : policyStatements(config.charter, options)).join('\n'));
+    return EXIT.yes;
+  }
+  const found = await withDatabase(config, (lintel) => checkPolicies(lintel.db, config.charter, options));
+  const colours = pc.createColors(around.colours);
+  const lines = found.map(({ message, code, remedy }) => `${colours.red(message)}  ${colours.dim(code)}\n    ${remedy}`);
+  const text =
+    found.length === 0
+      ? `The policies are those of the charter, and nothing was found by which ${options.role} gets around them.`
+      : `${lines.join('\n')}\n\n${found.length} found`;
+  around.out(options.format === 'json' ? JSON.stringify(found, null, 2) : text);
+  return found.length === 0 ? EXIT.yes : EXIT.refused;
+}
+
 /** Keyholders of the tenant, by name. */
 async function whoCouldChangeIt(tenant: Tenant): Promise<string[]> {
   const rows = await tenant.lintel.db
@@ -121,7 +146,7 @@ async function whoCouldChangeIt(tenant: Tenant): Promise<string[]> {
 export async function run(args: readonly string[], around: Surroundings): Promise<number> {
   let code: number = EXIT.yes;
   const program = new Command('lintel')
-    .description('Looks at who may do what, without signing in as anybody. Reads only; nothing is changed.')
+    .description('Looks at who may do what, without signing in as anybody. Nothing is changed.')
     .exitOverride()
     .configureOutput({ writeOut: (text) => around.out(text.replace(/\n$/, '')), writeErr: (text) => around.err(text.replace(/\n$/, '')) })
     .addHelpText('after', EXITS);
@@ -145,6 +170,22 @@ export async function run(args: readonly string[], around: Surroundings): Promis
     .addHelpText('after', `\nExample:\n  lintel why tobias hive.update a-hive-02\n${EXITS}`)
     .action(async (person, action, record, options) => {
       code = await whyCommand(person, action, record, options, around);
+    });
+  withSources(
+    program
+      .command('policies')
+      .description('The row policies of PostgreSQL that hold the charter in the database itself, as statements to run; or a live database compared with them.'),
+  )
+    .option('--role <role>', 'the role by which the application connects; it owns nothing', 'app')
+    .option('--undo', 'print the way back instead')
+    .option('--check', 'compare the database with the charter, and look for ways around its policies')
+    .addOption(new Option('--format <format>', 'how to write what a check finds').choices(['text', 'json'] as const).default('text' as const))
+    .addHelpText(
+      'after',
+      `\nExample:\n  lintel policies --role apiary_app | psql --single-transaction "$DATABASE_URL"\n  lintel policies --check --database "$DATABASE_URL"\n${EXITS}`,
+    )
+    .action(async (options) => {
+      code = await policiesCommand(options, around);
     });
   try {
     await program.parseAsync([...args], { from: 'user' });

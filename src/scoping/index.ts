@@ -5,12 +5,13 @@ export { type Fragment, joinFragments, sqlText } from './fragment.js';
 export {
   CARRIED_CONDITIONS,
   carryStanding,
+  checkPolicies,
   dropStatements,
+  type PolicyFinding,
   type PolicyOptions,
   policyStatements,
   type RuleWriter,
   readWallKey,
-  tablesUnderPolicies,
   type WallKey,
   wallOf,
 } from './policies/index.js';

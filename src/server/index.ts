@@ -1,6 +1,6 @@
 export type { Invitation, InvitationView, InviteAnswer, LintelTables, Member, NewInvitation, NewPerson, NewTenant } from '../membership/index.js';
 export { maskAddress } from '../membership/index.js';
-export { type FindOptions, type PolicyOptions, policyStatements, type ScopedDb } from '../scoping/index.js';
+export { checkPolicies, dropStatements, type FindOptions, type PolicyFinding, type PolicyOptions, policyStatements, type ScopedDb } from '../scoping/index.js';
 export { connect, type Database } from '../store/index.js';
 export { createLintel, type Entry, Lintel, type LintelOptions } from './lintel.js';
 export { ServerStanding } from './server-standing.js';

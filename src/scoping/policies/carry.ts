@@ -47,7 +47,8 @@ function payload(standing: Standing, bound: string): string {
         holds[key] = 'all';
         continue;
       }
-      const at = (anchored[key] ??= { units: [], records: {} });
+      const at = anchored[key] ?? { units: [], records: {} };
+      anchored[key] = at;
       if (anchor.on === 'unit') at.units.push(...(facts.below?.[anchor.unitId] ?? []));
       else at.records[anchor.kind] = [...(at.records[anchor.kind] ?? []), anchor.id];
     }

@@ -1,0 +1,230 @@
+/* The second wall: row policies on a real PostgreSQL, for a role that owns nothing; and somebody with SQL in its connection. */
+import { type Kysely, sql, type Transaction } from 'kysely';
+import pg from 'pg';
+import { afterAll, beforeAll, expect, inject, test } from 'vitest';
+import { run } from 'warm-lintel/cli';
+import { checkPolicies, connect, dropStatements, policyStatements } from 'warm-lintel/server';
+import { charter } from '../examples/apiary/world/charter.js';
+import { type Apiary, apiaryOnPostgres } from './worlds.js';
+
+const ROLE = 'apiary_app';
+let owner: Kysely<any>;
+let lintel: Apiary;
+let url: string;
+let pool: pg.Pool;
+let app: Kysely<any>;
+
+async function putUp(): Promise<void> {
+  for (const statement of policyStatements(charter as never, { role: ROLE })) await sql.raw(statement).execute(owner);
+}
+beforeAll(async () => {
+  ({ db: owner, lintel, url } = await apiaryOnPostgres());
+  await sql.raw(`do $$ begin create role ${ROLE} login; exception when duplicate_object then null; end $$`).execute(owner);
+  await putUp();
+  // A second time changes nothing.
+  await putUp();
+  pool = new pg.Pool({ connectionString: url.replace('lintel@', `${ROLE}@`), max: 2 });
+  app = connect<any>(pool);
+});
+afterAll(async () => {
+  await app.destroy();
+  await owner.destroy();
+});
+
+const enter = (user: string, tenant = 'alderbrook') => lintel.enter({ tenant, user });
+const say = async (db: Kysely<any>, text: string) => (await sql.raw<any>(text).execute(db)).rows;
+const under = async <R>(user: string, work: (tx: Transaction<any>) => Promise<R>, tenant?: string) => (await enter(user, tenant)).withPolicies(app, work);
+/** What the database says to a statement of this person: `done`, or its error. */
+const answer = (user: string, text: string) =>
+  under(user, (tx) => say(tx, text)).then(
+    (rows) => rows,
+    (error: Error) => error.message,
+  );
+const ids = (rows: readonly any[]) => rows.map((row) => row.id).sort();
+
+test('plain SQL shows each person what they may read, and nobody anything without a standing', async () => {
+  for (const [user, tenant] of [
+    ['maren', 'alderbrook'],
+    ['tobias', 'alderbrook'],
+    ['otto', 'alderbrook'],
+    ['ingrid', 'alderbrook'],
+    ['junia', 'alderbrook'],
+    ['ingrid', 'quillmoor'],
+  ] as const) {
+    const standing = await enter(user, tenant);
+    for (const kind of ['hive', 'inspection', 'entry', 'sheet'] as const) {
+      const { table } = charter.kind(kind);
+      const plain = await standing.withPolicies(app, (tx) => say(tx, `select id from ${table}`));
+      expect({ user, tenant, kind, ids: ids(plain) }).toEqual({ user, tenant, kind, ids: ids(await standing.find(kind, { limit: 1000 })) });
+    }
+  }
+  expect(await say(app, 'select * from hives')).toEqual([]);
+  expect(await say(app, 'select * from hive_inspectors')).toEqual([]);
+});
+
+test('plain SQL writes what scope would write, and no more', async () => {
+  expect(await answer('tobias', `update hives set name = 'Mine' where id in ('a-hive-01', 'a-hive-02', 'q-hive-01') returning id`)).toEqual([
+    { id: 'a-hive-01' },
+  ]);
+  expect(await answer('tobias', `update hives set tenant_id = 'quillmoor' where id = 'a-hive-01'`)).toMatch(/never changes|row-level security/);
+  expect(await answer('tobias', `update hives set registration_no = 'X' where id = 'a-hive-01'`)).toMatch(/lintel: register does not reach this hive/);
+  expect(await answer('tobias', `update hives set keeper_id = 'rosa' where id = 'a-hive-01'`)).toMatch(/not yours to hand over/);
+  expect(await answer('tobias', `delete from hives`)).toEqual([]);
+  expect(await answer('tobias', `insert into hives (id, tenant_id, keeper_id, made_by, name) values ('p-1', 'quillmoor', 'tobias', 'tobias', 'x')`)).toMatch(
+    /row-level security/,
+  );
+  expect(await answer('tobias', `insert into hives (id, tenant_id, keeper_id, made_by, name) values ('p-1', 'alderbrook', 'tobias', 'maren', 'x')`)).toMatch(
+    /row-level security/,
+  );
+  expect(
+    await answer('tobias', `insert into hives (id, tenant_id, keeper_id, made_by, name) values ('p-1', 'alderbrook', 'tobias', 'tobias', 'x') returning id`),
+  ).toEqual([{ id: 'p-1' }]);
+  expect(await answer('tobias', `insert into hive_inspectors (tenant_id, hive_id, user_id) values ('alderbrook', 'a-hive-02', 'tobias')`)).toMatch(
+    /row-level security/,
+  );
+  // Handing over ends the giver's sight with the transaction, not before: the database would refuse the write.
+  expect(await answer('tobias', `update hives set keeper_id = 'sela' where id = 'a-hive-01' returning id`)).toEqual([{ id: 'a-hive-01' }]);
+  expect((await enter('tobias')).may('hive.update', { tenantId: 'alderbrook', keeperId: 'sela' } as never)).toBe(false);
+});
+
+test('scope works under the policies as it does without', async () => {
+  const standing = await enter('sela');
+  const both = await standing.withPolicies(app, (_tx, scope) => (scope as any).selectFrom('inspections').select('id').execute());
+  expect(ids(both)).toEqual(ids((await standing.scope<any>().selectFrom('inspections').select('id').execute()) as any[]));
+});
+
+test('masked fields are empty in the view that is made for plain SQL', async () => {
+  const rows = (await answer('tobias', 'select id, keeper_id, registration_no from lintel_wall.masked_hives')) as any[];
+  expect(rows.length).toBeGreaterThan(3);
+  expect(rows.filter((row) => row.registration_no !== null).every((row) => row.keeper_id === 'tobias')).toBe(true);
+});
+
+/** Rows of Maren's tenant or of the other that the attempt brings up beyond what Tobias may see, or the error it meets. */
+const OWN = `select count(*)::int as n from hives where keeper_id is distinct from 'tobias' and status = 'archived'`;
+const ATTACKS: Readonly<Record<string, string>> = {
+  'reads the key': 'select * from lintel_wall.key',
+  'reads the key by a definer function of the wall': `select lintel_wall.seal('x')`,
+  'marks a row as its own writing': `select lintel_wall.give('hive:q-hive-01')`,
+  'forges the mark of a written row': `select set_config('lintel.given', repeat('a', 64) || '["hive:q-hive-01"]', true)`,
+  'becomes the owner': 'set role lintel',
+  'becomes somebody else for the session': 'set session authorization lintel',
+  'resets the role': 'reset role; reset session authorization',
+  'turns row security off': 'set row_security = off',
+  'drops a policy': 'drop policy lintel_select on hives',
+  'turns the policies off': 'alter table hives disable row level security',
+  'drops the trigger': 'drop trigger lintel_changed on hives',
+  'disables triggers': 'set session_replication_role = replica',
+  truncates: 'truncate hives cascade',
+  'puts a table before the real one': `create temp table lintel_member as select 'alderbrook' as tenant_id, 'tobias' as user_id, 'active' as status`,
+  'puts a function before the real one': `create function pg_temp.current_setting(text, boolean) returns text language sql as $$ select '' $$; set search_path = pg_temp, public`,
+  'replaces a function of the wall': `create or replace function lintel_wall.tenant() returns text language sql as $$ select 'quillmoor' $$`,
+  'makes a function in the wall': `create function lintel_wall.mine() returns int language sql as $$ select 1 $$`,
+  'grants itself more': `grant all on lintel_wall.key to ${ROLE}`,
+  'carries a standing with another signature': `select set_config('lintel.standing', repeat('0', 64) || substr(current_setting('lintel.standing'), 65), true)`,
+  'carries a changed standing': `select set_config('lintel.standing', replace(current_setting('lintel.standing'), '"user":"tobias"', '"user":"maren"'), true)`,
+  'carries a standing of another tenant': `select set_config('lintel.standing', replace(current_setting('lintel.standing'), 'alderbrook', 'quillmoor'), true)`,
+  'carries what is no standing': `select set_config('lintel.standing', repeat('f', 65) || '{', true)`,
+  'reads the membership': 'select * from lintel_member',
+  'reads credentials': 'select * from lintel_credential',
+  'runs as an anonymous block': `do $$ begin perform set_config('role', 'lintel', false); end $$`,
+  'reads files': `select pg_read_file('PG_VERSION')`,
+  'lists who may bypass and becomes them': `select set_config('session_authorization', (select rolname from pg_roles where rolsuper limit 1), false)`,
+};
+
+test.for(Object.entries(ATTACKS))('somebody with SQL in the connection %s: no row more', async ([, attack]) => {
+  const standing = await enter('tobias');
+  const mine = ids(await standing.find('hive', { limit: 1000 }));
+  const seen = await standing
+    .withPolicies(app, async (tx) => {
+      await sql`savepoint attack`.execute(tx);
+      for (const statement of attack.includes('$$') ? [attack] : attack.split('; '))
+        await say(tx, statement).catch(() => sql`rollback to savepoint attack`.execute(tx));
+      await say(tx, OWN);
+      return say(tx, 'select id from hives').catch(() => []);
+    })
+    .catch(() => []);
+  for (const id of ids(seen)) expect(mine).toContain(id);
+  // And nothing of it is left on the connection.
+  expect(await say(app, 'select id from hives')).toEqual([]);
+});
+
+test('a standing cannot be kept: not for the session, not on another connection, not in the next transaction', async () => {
+  const token = await under('maren', async (tx) => {
+    const [{ token: carried }] = await say(
+      tx,
+      `select current_setting('lintel.standing') as token, set_config('lintel.standing', current_setting('lintel.standing'), false)`,
+    );
+    return carried as string;
+  });
+  expect(token).toContain('"user":"maren"');
+  expect(await say(app, 'select id from hives')).toEqual([]);
+  const client = new pg.Client(url.replace('lintel@', `${ROLE}@`));
+  await client.connect();
+  for (const text of [`set lintel.standing = '${token.replaceAll("'", "''")}'`, 'begin']) await client.query(text);
+  expect((await client.query('select id from hives')).rows).toEqual([]);
+  // In one message: the transaction ends and the next begins within the same instant.
+  await client.query('rollback');
+  await client.query(`begin; select 1; commit; begin; select set_config('lintel.standing', '${token.replaceAll("'", "''")}', true)`);
+  expect((await client.query('select id from hives')).rows).toEqual([]);
+  await client.end();
+  const held = await under('maren', async (tx) => {
+    await say(tx, 'declare kept cursor with hold for select id from hives');
+    return say(tx, 'fetch 1 from kept');
+  });
+  expect(held.length).toBe(1);
+});
+
+test('a live database is compared with the charter, and each hole is named', async () => {
+  const check = () => checkPolicies(owner, charter as never, { role: ROLE });
+  expect(await check()).toEqual([]);
+  const holes: Readonly<Record<string, readonly [make: string, mend: string, code: string]>> = {
+    'a rule that was changed': ['alter policy lintel_select on hives using (true)', '', 'differs'],
+    'a policy that is gone': ['drop policy lintel_delete on entries', '', 'differs'],
+    'row security turned off': ['alter table inspections disable row level security', '', 'differs'],
+    'a function of the wall that was replaced': [
+      `create or replace function lintel_wall.tenant() returns text language sql as $$ select 'quillmoor'::text $$`,
+      '',
+      'differs',
+    ],
+    'a trigger turned off': ['alter table hives disable trigger lintel_changed', '', 'differs'],
+    'a role that bypasses': [`alter role ${ROLE} bypassrls`, `alter role ${ROLE} nobypassrls`, 'bypasses'],
+    'a role that can become the owner': [`grant lintel to ${ROLE}`, `revoke lintel from ${ROLE}`, 'bypasses'],
+    'a right to truncate': [`grant truncate on hives to ${ROLE}`, `revoke truncate on hives from ${ROLE}`, 'truncate'],
+    'a view that runs as its owner': [
+      `create view all_hives as select * from hives; grant select on all_hives to ${ROLE}`,
+      'drop view all_hives',
+      'view-of-owner',
+    ],
+    'a partition reached directly': [`create table hives_old () inherits (hives); grant select on hives_old to ${ROLE}`, 'drop table hives_old', 'partition'],
+    'a foreign policy': ['create policy everybody on hives using (true)', 'drop policy everybody on hives', 'foreign-policy'],
+    'a definer function': [
+      `create function leak() returns setof hives language sql security definer as 'select * from hives'`,
+      'drop function leak()',
+      'definer-function',
+    ],
+    'the membership readable': [`grant select on lintel_member to ${ROLE}`, `revoke select on lintel_member from ${ROLE}`, 'membership-readable'],
+  };
+  for (const [what, [make, mend, code]] of Object.entries(holes)) {
+    for (const statement of make.includes('$$') ? [make] : make.split('; ')) await say(owner, statement);
+    const found = await check();
+    expect({ what, found: found.some((f) => f.code === code) ? code : found }).toEqual({ what, found: code });
+    if (mend === '') await putUp();
+    else await say(owner, mend);
+  }
+  expect(await check()).toEqual([]);
+});
+
+test('the command prints them, checks them, and prints the way back', async () => {
+  const lintelCommand = async (...args: string[]) => {
+    const out: string[] = [];
+    const code = await run(args, { cwd: process.cwd(), out: (t) => out.push(t), err: (t) => out.push(t), colours: false, width: 120 });
+    return { code, out: out.join('\n') };
+  };
+  expect((await lintelCommand('policies', '--role', ROLE)).out).toContain('create policy lintel_select on "public"."hives" as restrictive for select');
+  expect((await lintelCommand('policies', '--role', ROLE, '--check', '--database', url)).out).toMatch(/nothing was found/);
+  for (const statement of (await lintelCommand('policies', '--undo')).out.split(';\n')) await say(owner, statement);
+  expect(dropStatements(charter as never).length).toBeGreaterThan(5);
+  expect((await lintelCommand('policies', '--role', ROLE, '--check', '--database', url)).code).toBe(1);
+  await expect((await enter('maren')).withPolicies(app, async () => 1)).rejects.toThrow();
+  expect(inject('postgres')).toContain('postgres');
+});
