@@ -1,7 +1,7 @@
 /* What has to come out, worked out record by record in memory: nothing here knows of SQL. */
 import type { Standing } from 'warm-lintel';
 import type { Data, Row, Write } from './generate.js';
-import { fieldsIn, HERE, KIND_NAMES, KINDS, type KindName, PEOPLE, UNITS } from './world.js';
+import { fieldsIn, HERE, KIND_NAMES, type KindName, PEOPLE, UNITS } from './world.js';
 
 type AnyStanding = Standing<any>;
 /** A record with the parents that stand in the same tenant, as it is loaded for a decision. */
