@@ -2,8 +2,8 @@ import fc from 'fast-check';
 import { readCharter } from 'warm-lintel';
 import type { RecordData } from '../src/predicate/index.js';
 import { readValue } from '../src/predicate/index.js';
-import { type Answers, ask, type Engine } from './engines.js';
-import { type Case, generated, type Row } from './generate.js';
+import { type Answers, type Asked, ask, type Engine } from './engines.js';
+import { type Case, DRAWS, type Draw, generated, type Row } from './generate.js';
 import { type Outcome, view, WriteRules } from './memory.js';
 import { columnFields, fieldsIn, KIND_NAMES, KINDS, type KindName } from './world.js';
 
@@ -32,7 +32,7 @@ const masked = (kind: KindName, rows: readonly Row[]) => rows.map((row) => Objec
 const names = (rows: readonly Row[]) => rows.map((row) => String(row.id)).sort();
 
 /** Where an engine and memory part: one line for each difference. */
-function differences(engine: string, expected: Expected, got: Answers, drawn: Case): string[] {
+function differences(engine: string, expected: Expected, got: Answers, draw: Draw): string[] {
   const found: string[] = [];
   const compare = (what: string, a: readonly string[], b: readonly string[]) => {
     for (const line of a) if (!b.includes(line)) found.push(`${engine} ${what}: lacks ${line}`);
@@ -45,7 +45,7 @@ function differences(engine: string, expected: Expected, got: Answers, drawn: Ca
     if (got.plain) compare(`plain SQL on ${kind}`, names(rows), names(got.plain[kind] as Row[]));
     compare(`select ${kind}`, lines(kind, masked(kind, rows)), lines(kind, masked(kind, got.select[kind] as Row[])));
   }
-  drawn.writes.forEach((write, i) => {
+  draw.writes.forEach((write, i) => {
     const [a, b] = [expected.writes[i] as Outcome, got.writes[i] as Outcome];
     const what = `write ${JSON.stringify(write)}`;
     if (a === 'refused' || b === 'refused') {
@@ -58,24 +58,48 @@ function differences(engine: string, expected: Expected, got: Answers, drawn: Ca
   return found;
 }
 
-/** All that the engines say otherwise than memory on one case; and whether it told anything: some records were seen, and not all. */
-export async function compareCase(engines: readonly Engine[], drawn: Case): Promise<{ readonly found: string[]; readonly tells: boolean }> {
-  const charter = readCharter(drawn.charter);
-  const found: string[] = [];
-  let tells = false;
-  for (const engine of engines) {
-    let expected: Expected | undefined;
-    const got = await ask(engine, charter, drawn, (standing, others) => {
-      const rules = new WriteRules(standing, drawn.data, (id) => others.get(id));
-      expected = { find: view(standing, drawn.data), writes: drawn.writes.map((write) => rules.outcome(write)) };
+/** Facts as one text in which the order of lists does not count. */
+const unordered = (facts: object) => JSON.stringify(facts, (_key, value) => (Array.isArray(value) ? value.map((one) => JSON.stringify(one)).sort() : value));
+
+interface Compared {
+  readonly found: readonly string[];
+  /** The draws in which some records were seen, and not all. */
+  readonly telling: number;
+  /** The first draw on which an engine and memory part. */
+  readonly draw?: Draw;
+}
+
+/** All that the engines say otherwise than memory. */
+async function compareCase(engines: readonly Engine[], { charter: json, draws }: Case): Promise<Compared> {
+  const charter = readCharter(json);
+  // Those that share a database take turns.
+  const shared = new Map<unknown, Promise<unknown>>();
+  const answers = await Promise.all(
+    engines.map((engine) => {
+      const asked = Promise.resolve(shared.get(engine.membership)).then(() => ask(engine, charter, draws));
+      shared.set(engine.membership, asked);
+      return asked;
+    }),
+  );
+  const all = draws.map((draw, i) => {
+    const [first] = answers.map((each) => each[i] as Asked) as [Asked];
+    const rules = new WriteRules(first.standing, draw.data, (id) => first.others.get(id));
+    const expected = { find: view(first.standing, draw.data), writes: draw.writes.map((write) => rules.outcome(write)) };
+    const found = answers.flatMap((each, e) => {
+      const { standing, answers: got } = each[i] as Asked;
+      const name = (engines[e] as Engine).name;
+      const facts =
+        unordered(standing.facts) === unordered(first.standing.facts) ? [] : [`${name} reads other facts: ${JSON.stringify(standing.facts)}`];
+      return [...facts, ...differences(name, expected, got, draw)];
     });
-    found.push(...differences(engine.name, expected as Expected, got, drawn));
-    tells = KIND_NAMES.some((kind) => {
-      const seen = got.select[kind]?.length ?? 0;
-      return seen > 0 && seen < drawn.data[kind].length;
+    const tells = KIND_NAMES.some((kind) => {
+      const seen = expected.find[kind]?.length ?? 0;
+      return seen > 0 && seen < draw.data[kind].length;
     });
-  }
-  return { found, tells };
+    return { draw, found, tells };
+  });
+  const parted = all.find(({ found }) => found.length > 0);
+  return { found: parted?.found ?? [], telling: all.filter(({ tells }) => tells).length, ...(parted && { draw: parted.draw }) };
 }
 
 export interface Report {
@@ -91,22 +115,34 @@ export interface AgreeOptions {
   readonly shrink?: boolean;
 }
 
-/** Compares many cases; stops at the first that differs, made as small as it gets. */
+class Disagreement extends Error {
+  readonly draw: Draw;
+
+  constructor(found: readonly string[], draw: Draw) {
+    super(found.slice(0, 6).join('\n'));
+    this.draw = draw;
+  }
+}
+
+/** Compares at least so many cases (a charter, data and a standing each); stops at the first that differs, made as small as it gets. */
 export async function agree(engines: readonly Engine[], cases: number, seed: number, options: AgreeOptions = {}): Promise<Report> {
+  const charters = Math.ceil(cases / DRAWS);
   let [done, telling] = [0, 0];
   const result = await fc.check(
     fc.asyncProperty(generated, async (drawn) => {
-      const { found, tells } = await compareCase(engines, drawn);
-      if (tells) telling += 1;
-      options.progress?.(++done);
-      if (found.length > 0) throw new Error(found.slice(0, 6).join('\n'));
+      const compared = await compareCase(engines, drawn);
+      telling += compared.telling;
+      done += DRAWS;
+      options.progress?.(done);
+      if (compared.draw) throw new Disagreement(compared.found, compared.draw);
     }),
-    { numRuns: cases, seed, endOnFailure: options.shrink === false },
+    { numRuns: charters, seed, endOnFailure: options.shrink === false },
   );
-  if (!result.failed) return { cases, telling };
+  if (!result.failed) return { cases: charters * DRAWS, telling };
   const [smallest] = result.counterexample as [Case];
-  const shown = { ...smallest, charter: shortCharter(smallest.charter) };
-  return { cases, telling, counterexample: `${(result.errorInstance as Error | null)?.message ?? ''}\n${JSON.stringify(shown, null, 1)}` };
+  const error = result.errorInstance as Error;
+  const shown = { charter: shortCharter(smallest.charter), ...(error instanceof Disagreement ? error.draw : { draws: smallest.draws }) };
+  return { cases, telling, counterexample: `${error.message}\n${JSON.stringify(shown, null, 1)}` };
 }
 
 /** Only what a generated charter says beyond the fields that all of them have. */

@@ -5,7 +5,7 @@ import Database from 'libsql';
 import type { Charter } from 'warm-lintel';
 import { isLintelError } from 'warm-lintel';
 import { connect, createLintel, policyStatements, type ScopedDb, type ServerStanding } from 'warm-lintel/server';
-import type { Case, Row, Write } from './generate.js';
+import type { Draw, Row, Write } from './generate.js';
 import type { Outcome } from './memory.js';
 import { columnFields, columnOf, HERE, isSqlite, KIND_NAMES, KINDS, type KindName, ME, makeMembership, makeTables, PEOPLE } from './world.js';
 
@@ -73,7 +73,7 @@ async function undone<R>(db: Kysely<any>, work: (tx: Kysely<any>) => Promise<R>)
 
 const cellOf = (value: unknown, sqlite: boolean) => (sqlite && typeof value === 'boolean' ? Number(value) : value);
 
-async function fill(tx: Kysely<any>, data: Case['data']): Promise<void> {
+async function fill(tx: Kysely<any>, data: Draw['data']): Promise<void> {
   const sqlite = isSqlite(tx);
   for (const kind of KIND_NAMES) {
     const rows = data[kind].map((row) => Object.fromEntries(columnFields(kind).map(([field]) => [columnOf(field), cellOf(row[field], sqlite)])));
@@ -85,7 +85,7 @@ async function fill(tx: Kysely<any>, data: Case['data']): Promise<void> {
 
 const SUBJECTS = { member: ME, suspended: 'gone', guest: 'stranger', visitor: undefined } as const;
 
-async function become(tx: Kysely<any>, who: Case['who']): Promise<void> {
+async function become(tx: Kysely<any>, who: Draw['who']): Promise<void> {
   const user_id = SUBJECTS[who.subject];
   if (who.subject !== 'member' && who.subject !== 'suspended') return;
   const mine = { tenant_id: HERE, user_id };
@@ -153,13 +153,12 @@ async function selectAll(from: { selectFrom(table: string): any }): Promise<Reco
 }
 
 /** The same questions to a connection of a role that owns nothing: by plain SQL, and through scope. */
-async function underPolicies(tx: Kysely<any>, charter: Charter, drawn: Case, standing: AnyStanding): Promise<Answers> {
-  await say(tx, policyStatements(charter, { role: APP_ROLE }).join('\n'));
+async function underPolicies(tx: Kysely<any>, draw: Draw, standing: AnyStanding): Promise<Answers> {
   return standing.withPolicies(tx, async (_tx, scope) => {
     await say(tx, `set local role ${APP_ROLE}`);
     const answers = { plain: await selectAll(tx), select: await selectAll(scope) };
     const writes: Outcome[] = [];
-    for (const write of drawn.writes) {
+    for (const write of draw.writes) {
       writes.push(await writeOne(tx, scope, write, true));
       await say(tx, `set local role ${APP_ROLE}`);
     }
@@ -174,33 +173,46 @@ function receivers(writes: readonly Write[]): Set<string> {
   return new Set(rows.map((row) => String(row.ownerId)).filter((id) => PEOPLE.includes(id)));
 }
 
-/** What one engine answers to a case. */
-export async function ask(
-  engine: Engine,
-  charter: Charter,
-  drawn: Case,
-  look: (standing: AnyStanding, others: Map<string, AnyStanding>) => void,
-): Promise<Answers> {
-  const over = async (membership: Kysely<any>, records: Kysely<any>): Promise<Answers> => {
-    await fill(records, drawn.data);
-    await become(membership, drawn.who);
-    const lintel = createLintel({ charter, db: membership, ...(engine.membership !== engine.records && { records }) });
-    const standing = await lintel.enter({ tenant: HERE, user: SUBJECTS[drawn.who.subject], context: drawn.who.context });
-    const others = new Map<string, AnyStanding>();
-    for (const user of receivers(drawn.writes)) others.set(user, await lintel.enter({ tenant: HERE, user }));
-    look(standing, others);
-    if (engine.policies) return underPolicies(records, charter, drawn, standing);
-    const find: Record<string, Row[]> = {};
-    const select = await selectAll(standing.scope<any>(records));
-    for (const kind of KIND_NAMES) {
-      const may = Object.keys(charter.kind(kind).actions)
-        .filter((action) => action !== 'create')
-        .map((action) => `${kind}.${action}`);
-      find[kind] = (await standing.find(kind, { limit: 1000, may })) as Row[];
+/** Who asked, as this engine's own membership tells it, and what they were answered. */
+export interface Asked {
+  readonly standing: AnyStanding;
+  readonly others: ReadonlyMap<string, AnyStanding>;
+  readonly answers: Answers;
+}
+
+async function askOne(engine: Engine, charter: Charter, draw: Draw, membership: Kysely<any>, records: Kysely<any>): Promise<Asked> {
+  await fill(records, draw.data);
+  await become(membership, draw.who);
+  const lintel = createLintel({ charter, db: membership, ...(engine.membership !== engine.records && { records }) });
+  const standing = await lintel.enter({ tenant: HERE, user: SUBJECTS[draw.who.subject], context: draw.who.context });
+  const others = new Map<string, AnyStanding>();
+  for (const user of receivers(draw.writes)) others.set(user, await lintel.enter({ tenant: HERE, user }));
+  if (engine.policies) return { standing, others, answers: await underPolicies(records, draw, standing) };
+  const find: Record<string, Row[]> = {};
+  const select = await selectAll(standing.scope<any>(records));
+  for (const kind of KIND_NAMES) {
+    const may = Object.keys(charter.kind(kind).actions)
+      .filter((action) => action !== 'create')
+      .map((action) => `${kind}.${action}`);
+    find[kind] = (await standing.find(kind, { limit: 1000, may })) as Row[];
+  }
+  const writes: Outcome[] = [];
+  for (const write of draw.writes) writes.push(await writeOne(records, standing.scope<any>(records), write, false));
+  return { standing, others, answers: { find, select, writes } };
+}
+
+/** What one engine answers to each draw under a charter. */
+export async function ask(engine: Engine, charter: Charter, draws: readonly Draw[]): Promise<Asked[]> {
+  const over = async (membership: Kysely<any>, records: Kysely<any>): Promise<Asked[]> => {
+    if (engine.policies) await say(records, policyStatements(charter, { role: APP_ROLE }).join('\n'));
+    const places = new Set([membership, records]);
+    const all: Asked[] = [];
+    for (const draw of draws) {
+      for (const place of places) await say(place, 'savepoint draw');
+      all.push(await askOne(engine, charter, draw, membership, records));
+      for (const place of places) await say(place, 'rollback to savepoint draw');
     }
-    const writes: Outcome[] = [];
-    for (const write of drawn.writes) writes.push(await writeOne(records, standing.scope<any>(records), write, false));
-    return { find, select, writes };
+    return all;
   };
   return undone(engine.membership, (membership) =>
     engine.membership === engine.records ? over(membership, membership) : undone(engine.records, (records) => over(membership, records)),

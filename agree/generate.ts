@@ -47,13 +47,21 @@ export type Write =
   | { readonly do: 'delete'; readonly kind: KindName; readonly ids: readonly unknown[] }
   | { readonly do: 'insert'; readonly kind: KindName; readonly rows: readonly Row[] };
 
-export interface Case {
-  /** A charter as JSON. */
-  readonly charter: any;
+/** What is in the tables, who asks, and what they write. */
+export interface Draw {
   readonly data: Data;
   readonly who: Who;
   readonly writes: readonly Write[];
 }
+
+export interface Case {
+  /** A charter as JSON. */
+  readonly charter: any;
+  readonly draws: readonly Draw[];
+}
+
+/** Draws under each charter: it takes the most time to put one up. */
+export const DRAWS = 4;
 
 const VALUES: Record<string, readonly unknown[]> = {
   text: TEXTS,
@@ -157,7 +165,7 @@ export function predicate(kind: KindName, depth = 2): fc.Arbitrary<Predicate> {
 }
 
 const ACTIONS: Record<KindName, readonly string[]> = {
-  plot: ['read', 'create', 'update', 'delete', 'give', 'move', 'inspect'],
+  plot: ['read', 'create', 'update', 'delete', 'give', 'move', 'inspect', 'choose'],
   hive: ['read', 'create', 'update', 'delete', 'give', 'move', 'hang', 'inspect'],
   visit: ['read', 'create', 'update', 'delete', 'hang', 'inspect'],
 };
@@ -298,9 +306,10 @@ function write(kind: KindName): fc.Arbitrary<Write> {
   );
 }
 
-export const generated: fc.Arbitrary<Case> = fc.record({
-  charter,
+const draw: fc.Arbitrary<Draw> = fc.record({
   data,
   who,
   writes: fc.array(fc.constantFrom(...KIND_NAMES).chain(write), { minLength: 3, maxLength: 6, size: 'max' }),
 });
+
+export const generated: fc.Arbitrary<Case> = fc.record({ charter, draws: fc.array(draw, { minLength: DRAWS, maxLength: DRAWS }) });

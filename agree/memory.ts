@@ -127,7 +127,7 @@ export class WriteRules {
     if (role === 'person') return PEOPLE.includes(String(value));
     if (role === 'parent') {
       const parent = this.#tables[to as KindName].find((p) => p.id === value && p.tenantId === HERE);
-      return parent !== undefined && this.#may(to as KindName, 'read', parent);
+      return parent !== undefined && (this.#may(to as KindName, 'read', parent) || (to === 'plot' && this.#may('plot', 'choose', parent)));
     }
     if (role !== 'owner' || value === this.#me.userId) return true;
     const them = this.#standingOf(String(value));

@@ -49,7 +49,7 @@ const report = await agree(engines, cases, seed, {
 });
 if (report.counterexample !== undefined) console.log(report.counterexample);
 console.error(`${report.telling} of them showed the person some records and hid others`);
-console.log(report.counterexample === undefined ? `${cases} cases, 0 disagreements` : `a disagreement within ${cases} cases, seed ${seed}`);
+console.log(report.counterexample === undefined ? `${report.cases} cases, 0 disagreements` : `a disagreement within ${cases} cases, seed ${seed}`);
 await pool.end();
 await cluster?.stop();
 process.exit(report.counterexample === undefined ? 0 : 1);

@@ -55,7 +55,7 @@ test('plain SQL shows each person what they may read, and nobody anything withou
     for (const kind of ['hive', 'inspection', 'entry', 'sheet'] as const) {
       const { table } = charter.kind(kind);
       const plain = await standing.withPolicies(app, (tx) => say(tx, `select id from ${table}`));
-      expect({ user, tenant, kind, ids: ids(plain) }).toEqual({ user, tenant, kind, ids: ids(await standing.find(kind, { limit: 1000 })) });
+      expect({ user, tenant, kind, ids: ids(plain as any[]) }).toEqual({ user, tenant, kind, ids: ids(await standing.find(kind, { limit: 1000 })) });
     }
   }
   expect(await say(app, 'select * from hives')).toEqual([]);
@@ -89,7 +89,7 @@ test('plain SQL writes what scope would write, and no more', async () => {
 
 test('scope works under the policies as it does without', async () => {
   const standing = await enter('sela');
-  const both = await standing.withPolicies(app, (_tx, scope) => (scope as any).selectFrom('inspections').select('id').execute());
+  const both: any[] = await standing.withPolicies(app, (_tx, scope) => (scope as any).selectFrom('inspections').select('id').execute());
   expect(ids(both)).toEqual(ids((await standing.scope<any>().selectFrom('inspections').select('id').execute()) as any[]));
 });
 
@@ -134,7 +134,7 @@ const ATTACKS: Readonly<Record<string, string>> = {
 test.for(Object.entries(ATTACKS))('somebody with SQL in the connection %s: no row more', async ([, attack]) => {
   const standing = await enter('tobias');
   const mine = ids(await standing.find('hive', { limit: 1000 }));
-  const seen = await standing
+  const seen: any[] = await standing
     .withPolicies(app, async (tx) => {
       await sql`savepoint attack`.execute(tx);
       for (const statement of attack.includes('$$') ? [attack] : attack.split('; '))

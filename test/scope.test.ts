@@ -2,6 +2,8 @@
 import { CamelCasePlugin, type Kysely, type KyselyPlugin, sql } from 'kysely';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { isLintelError } from 'warm-lintel';
+import { createLintel } from 'warm-lintel/server';
+import { charter } from '../examples/apiary/world/charter.js';
 import { type Apiary, apiaryOnPglite, apiaryOnPostgres } from './worlds.js';
 
 type Standing = Awaited<ReturnType<Apiary['enter']>>;
@@ -194,16 +196,28 @@ describe.each([
           .execute(),
       'a row lock': () => s.selectFrom('hives').selectAll().forUpdate().execute(),
       'a merge': () => s.mergeInto('hives').using('entries', 'entries.id', 'hives.id').whenMatched().thenDelete().execute(),
-      'an upsert': () =>
+      'an upsert that names a masked field': () =>
         s
           .insertInto('hives')
           .values({ id: 'a-hive-01', name: 'x' })
-          .onConflict((c: any) => c.column('id').doUpdateSet({ name: 'x' }))
+          .onConflict((c: any) => c.column('id').doUpdateSet((eb: any) => ({ name: eb.ref('hives.registration_no') })))
           .execute(),
-      'an insert from a select': () =>
+      'an upsert by the name of a constraint': () =>
         s
           .insertInto('hives')
-          .columns(['id', 'name'])
+          .values({ id: 'a-hive-01', name: 'x' })
+          .onConflict((c: any) => c.constraint('hives_pkey').doUpdateSet({ name: 'x' }))
+          .execute(),
+      'an upsert that hands over': () =>
+        s
+          .insertInto('hives')
+          .values({ id: 'a-hive-01', name: 'x' })
+          .onConflict((c: any) => c.column('id').doUpdateSet({ keeper_id: 'sela' }))
+          .execute(),
+      'an insert from a select that brings an owner': () =>
+        s
+          .insertInto('hives')
+          .columns(['id', 'keeper_id'])
           .expression((eb: any) => eb.selectFrom('entries').select(['id', 'purpose']))
           .execute(),
       'an update from another table': () => s.updateTable('hives').from('entries').set({ name: 'x' }).execute(),
@@ -323,6 +337,120 @@ describe.each([
       ),
     ).toBe('guarded-field');
     expect(await db.selectFrom('hives').select('colonies').where('id', '=', 'a-hive-01').execute()).toEqual([{ colonies: 7 }]);
+  });
+
+  test('an upsert changes what one may change, makes what one may make, and skips the rest', async () => {
+    const s = scope(tobias) as any;
+    const upsert = (id: string, name: string) =>
+      s
+        .insertInto('hives')
+        .values({ id, name })
+        .onConflict((c: any) => c.column('id').doUpdateSet((eb: any) => ({ name: eb.ref('excluded.name') })))
+        .returning(['id', 'name'])
+        .execute();
+    expect(await upsert('u-1', 'Made')).toEqual([{ id: 'u-1', name: 'Made' }]);
+    expect(await upsert('u-1', 'Changed')).toEqual([{ id: 'u-1', name: 'Changed' }]);
+    expect(await upsert('a-hive-02', 'Stolen')).toEqual([]);
+    expect(await upsert('q-hive-01', 'Stolen')).toEqual([]);
+    expect((await db.selectFrom('hives').select('id').where('name', '=', 'Stolen').execute()).length).toBe(0);
+    const [nothing] = await s
+      .insertInto('hives')
+      .values({ id: 'u-1', name: 'x' })
+      .onConflict((c: any) => c.column('id').doNothing())
+      .execute();
+    expect(nothing.numInsertedOrUpdatedRows).toBe(0n);
+    await db.deleteFrom('hives').where('id', '=', 'u-1').execute();
+  });
+
+  test('an insert from a select brings only what one reads, stamped; a write may begin with CTEs', async () => {
+    const s = scope(tobias) as any;
+    const made = await s
+      .insertInto('inspections')
+      .columns(['id', 'hive_id', 'held_at', 'summary'])
+      .expression((eb: any) =>
+        eb
+          .selectFrom('hives')
+          .select(['hives.id', 'hives.id as hive_id', eb.val(new Date(0)).as('held_at'), 'hives.name'])
+          .where('keeper_id', '=', 'tobias')
+          .where('status', '=', 'active'),
+      )
+      .returning(['id', 'tenant_id', 'made_by'])
+      .execute();
+    expect(made.length).toBeGreaterThan(2);
+    expect(made.every((row: any) => row.tenant_id === 'alderbrook' && row.made_by === 'tobias')).toBe(true);
+    const all = await code(() =>
+      s
+        .insertInto('inspections')
+        .columns(['id', 'hive_id', 'held_at', 'summary'])
+        .expression((eb: any) => eb.selectFrom('hives').select(['hives.id', 'hives.id as hive_id', eb.val(new Date(0)).as('held_at'), 'hives.name']))
+        .execute(),
+    );
+    expect(all).toBe('guarded-field');
+    const renamed = await s
+      .with('mine', (q: any) => q.selectFrom('hives').select('id').where('colonies', '>', 0))
+      .updateTable('hives')
+      .set({ name: 'Counted' })
+      .where('id', 'in', (eb: any) => eb.selectFrom('mine').select('mine.id'))
+      .returning('keeper_id')
+      .execute();
+    expect(renamed.length).toBeGreaterThan(0);
+    expect(renamed.every((row: any) => row.keeper_id === 'tobias' || row.keeper_id === null)).toBe(true);
+    await db
+      .deleteFrom('inspections')
+      .where(
+        'id',
+        'in',
+        made.map((row: any) => row.id),
+      )
+      .execute();
+  });
+
+  test('registered fragments and open tables are there by name; what they are given is narrowed like the rest', async () => {
+    await sql`create table countries (code text)`.execute(db);
+    await sql`insert into countries values ('XA')`.execute(db);
+    const wide = createLintel({ charter, db, openTables: ['countries'], fragments: { yearOf: 'extract(year from $1)::integer' } });
+    const s = (await wide.enter({ tenant: 'alderbrook', user: 'ingrid' })).scope<any>() as any;
+    const years = await s
+      .selectFrom('inspections')
+      .innerJoin('countries', (j: any) => j.onTrue())
+      .select((eb: any) => ['code', eb.fn('yearOf', ['held_at']).as('year')])
+      .execute();
+    expect(years.length).toBe((await scope(ingrid).selectFrom('inspections').select('id').execute()).length);
+    expect(years[0]).toMatchObject({ code: 'XA', year: expect.any(Number) });
+    const misused = await code(() =>
+      s
+        .selectFrom('inspections')
+        .select((eb: any) => eb.fn('yearOf', []).as('x'))
+        .execute(),
+    );
+    expect(misused).toBe('scope-refused');
+    expect(await code(() => s.insertInto('countries').values({ code: 'XB' }).execute())).toBe('unknown-table');
+  });
+
+  test('named records are changed, and it is said which were not', async () => {
+    const answer = await tobias.change('hive', ['a-hive-01', 'a-hive-02', 'q-hive-01', 'nothing'], { name: 'Renamed' });
+    expect(answer).toEqual({ changed: ['a-hive-01'], unchanged: ['a-hive-02', 'q-hive-01', 'nothing'] });
+    expect(await code(() => tobias.change('hive', ['a-hive-01'], { nam: 'x' } as never))).toBe('unknown-field');
+    expect(await code(() => tobias.change('hive', ['a-hive-01'], { keeperId: 'rosa', name: 'Half done' }))).toBe('no-such-value');
+    expect(await db.selectFrom('hives').select('name').where('id', '=', 'a-hive-01').execute()).toEqual([{ name: 'Renamed' }]);
+  });
+
+  test('several tenants of one person are one list, each row by its own tenant’s rule', async () => {
+    const all = await lintel.enterAll({ user: 'ingrid' });
+    const each = await Promise.all(all.standings.map((standing) => standing.find('hive', { limit: 1000 })));
+    expect(all.standings.length).toBe(2);
+    expect(ids(await all.find('hive', { limit: 1000 }))).toEqual(ids(each.flat()));
+    const s = all.scope<any>() as any;
+    expect(ids(await s.selectFrom('hives').select('id').execute())).toEqual(ids(each.flat()));
+    expect(await code(() => s.updateTable('hives').set({ name: 'x' }).execute())).toBe('scope-refused');
+    expect(all.in('quillmoor')?.facts.tenant.id).toBe('quillmoor');
+    expect(await (await lintel.enterAll({ user: 'ingrid', tenants: [] })).find('hive')).toEqual([]);
+    // Somebody else's tenant among those named shows nothing of it.
+    expect(
+      ids(await (await lintel.enterAll({ user: 'tobias', tenants: ['alderbrook', 'quillmoor'] })).find('hive', { limit: 1000 })).every(
+        (id) => !id.startsWith('q-'),
+      ),
+    ).toBe(true);
   });
 
   test('a hive is handed to somebody who can read it, and then the giver’s power is over', async () => {

@@ -20,6 +20,6 @@ export {
   text,
   unit,
 } from './field.js';
-export { KEYHOLDER } from './operations.js';
+export { CHOOSE, KEYHOLDER, restsOnRead } from './operations.js';
 export { readCharter } from './read.js';
 export { canonicalJson } from './sha256.js';

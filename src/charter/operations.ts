@@ -16,5 +16,13 @@ export type Operation = keyof typeof OPERATIONS;
 /** Names that a kind cannot take, since permissions already begin with them. */
 export const RESERVED_KINDS: readonly string[] = ['area', ...new Set(Object.keys(OPERATIONS).map((name) => name.split('.')[0] as string))];
 
+/** An action that shows a record's id and label and no more: enough to name it as a parent. */
+export const CHOOSE = 'choose';
+
+/** True for an action that reaches at most what `read` reaches: all but reading, making, and choosing without reading. */
+export function restsOnRead(action: string | undefined): boolean {
+  return action !== 'read' && action !== 'create' && action !== CHOOSE;
+}
+
 /** The role of full control. It holds every permission at `tenant`, comes with every charter, and cannot be changed. */
 export const KEYHOLDER = 'keyholder';

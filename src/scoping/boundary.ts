@@ -1,7 +1,7 @@
 import type { Kysely, RawNode, TableNode } from 'kysely';
 import { didYouMean, LintelError } from '../base/index.js';
-import type { CharterTypes } from '../charter/index.js';
-import { type FieldShape, type KindShape, not, type Predicate } from '../predicate/index.js';
+import { CHOOSE, type CharterTypes } from '../charter/index.js';
+import { type FieldShape, type KindShape, not, or, type Predicate } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 import type { RuleWriter } from './policies/index.js';
@@ -16,6 +16,10 @@ export interface ScopeSupport {
   readonly standingOf: (userId: string, db: Kysely<any>) => Promise<Standing | undefined>;
   /** Conditions on a column: it names an active member, or a unit, of the tenant. Absent where the membership is kept in another database. */
   readonly conditions?: Readonly<Record<'person' | 'unit', (column: Fragment) => Fragment>>;
+  /** Tables that are no kind and that everybody may read whole. */
+  readonly openTables?: readonly string[];
+  /** Pieces of SQL that queries may use by name, with $1, $2, ... where their arguments go. */
+  readonly fragments?: Readonly<Record<string, string>>;
   /** Which of these are active members, or units, of the tenant: asked before a write where there are no conditions. */
   readonly existing: (what: 'person' | 'unit', ids: readonly string[]) => Promise<readonly string[]>;
 }
@@ -45,6 +49,11 @@ export class Boundary {
     this.standing = standing;
     this.support = support;
     this.writer = writer;
+  }
+
+  /** False where a write could not know whose it is. */
+  get writable(): boolean {
+    return true;
   }
 
   shape(kind: string): KindShape {
@@ -111,10 +120,16 @@ export class Boundary {
     return this.#wall && looksAside(where) ? atWall(this.#wall) : this.writer.condition(where, kind, alias);
   }
 
-  /** The parent that a field names is one which this standing may read. */
+  /** Records that may be named as somebody's parent: those that may be read, or chosen without being read. */
+  choosable(kind: string): Predicate {
+    const read = this.standing.reachOf(`${kind}.read`);
+    return this.declares(kind, CHOOSE) ? or(read, this.standing.reachOf(`${kind}.${CHOOSE}`)) : read;
+  }
+
+  /** The parent that a field names is one which this standing may read or choose. */
   parentReadable(kind: string, via: string, to: string, alias: string): Fragment {
-    if (this.#wall) return this.#wall.rule({ op: 'followed', via }, kind, alias);
-    return this.writer.condition({ op: 'parent', via, where: this.standing.reachOf(`${to}.read`) }, kind, alias);
+    if (this.#wall) return this.#wall.choosable(kind, via, alias);
+    return this.writer.condition({ op: 'parent', via, where: this.choosable(to) }, kind, alias);
   }
 
   declares(kind: string, action: string): boolean {

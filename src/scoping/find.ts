@@ -117,3 +117,31 @@ export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: str
   }
   return { ...Object.fromEntries(Object.entries(shape.fields).map(([field, f]) => [field, boundary.writer.readCell(row[field], f)])), parents };
 }
+
+/** What is shown of a record to somebody who has to name it and may not read it. */
+export interface Choice {
+  readonly id: unknown;
+  readonly label: string | null;
+}
+
+/** Records of a kind that may be named as a parent: those that may be read, and those that the action `choose` shows. */
+export async function choices(
+  db: Kysely<unknown>,
+  boundary: Boundary,
+  kind: string,
+  options: { readonly like?: string; readonly limit?: number } = {},
+): Promise<Choice[]> {
+  const { like = '', limit = 50 } = options;
+  const shape = boundary.standing.charter.kind(kind) && boundary.shape(kind);
+  const label = boundary.standing.charter.kind(kind).label;
+  const column = boundary.writer.column(shape, label, 't');
+  // A label that is masked from somebody who reads the record is not shown by choosing it either.
+  const shown = boundary.visible([label, shape.fields[label] as FieldShape], kind, 't');
+  const where = boundary.writer.condition(boundary.choosable(kind), kind, 't');
+  const search = like === '' ? verbatim('true') : sqlText`lower(${shown}) like ${`%${like.toLowerCase().replace(/[\\%_]/g, '\\$&')}%`} escape '\\'`;
+  const rows =
+    await sqlText`select ${boundary.writer.column(shape, shape.idField, 't')} as "id", ${shown} as "label" from ${boundary.writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${where} and ${search} order by ${column}, 1 limit ${Math.min(limit, MAX_LIMIT)}`.rows<Choice>(
+      db,
+    );
+  return rows;
+}

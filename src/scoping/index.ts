@@ -1,6 +1,7 @@
 export { Boundary, type ScopeSupport } from './boundary.js';
+export { type ChangeAnswer, change } from './change.js';
 export { writerFor } from './dialect.js';
-export { type FindOptions, find, loadRaw } from './find.js';
+export { type Choice, choices, type FindOptions, find, loadRaw } from './find.js';
 export { type Fragment, joinFragments, sqlText } from './fragment.js';
 export {
   CARRIED_CONDITIONS,
@@ -16,4 +17,5 @@ export {
   wallOf,
 } from './policies/index.js';
 export { ScopedDb } from './scope.js';
+export { SeveralBoundaries } from './several.js';
 export { SqlWriter } from './writer.js';

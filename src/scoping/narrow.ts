@@ -139,6 +139,8 @@ export class Narrower {
   readonly #boundary: Boundary;
   /** Names of the CTEs that can be seen at this place, innermost last. */
   #visible: Set<string>[] = [];
+  /** CTEs that stand before the whole statement. */
+  readonly #around: Set<string>[] = [];
   /** The selects around this place, innermost last. */
   #levels: Level[] = [];
 
@@ -148,13 +150,15 @@ export class Narrower {
 
   /** Narrows a whole query. @throws LintelError `scope-refused`, `unknown-table`. */
   narrow<T extends OperationNode>(node: T): T {
-    this.#visible = [];
+    this.#visible = [...this.#around];
     this.#levels = [];
     return this.#visit(node);
   }
 
   #visit<T extends OperationNode>(node: T): T {
     if (!ALLOWED_NODES.has(node.kind)) {
+      // What Kysely writes for `onTrue()`.
+      if (isWord(node, 'true')) return node;
       if (node.kind === 'RawNode') refuse('a raw SQL fragment', 'it could hold any query; say it with the query builder');
       refuse(`a ${String(node.kind).replace(/Node$/, '')}`, 'say it with select, join, subquery, with, insert, update or delete');
     }
@@ -180,6 +184,8 @@ export class Narrower {
       case 'SelectAllNode':
         this.#name('', EVERY);
         return node;
+      case 'FunctionNode':
+        return this.#function(node as FunctionNode);
       case 'AggregateFunctionNode':
         return this.#aggregate(node as AggregateFunctionNode);
       case 'ColumnNode':
@@ -222,12 +228,25 @@ export class Narrower {
     if (node.endModifiers?.length) refuse('a modifier after the query (for update and the like)', 'lock rows outside of scope');
     if (!node.with) return this.#level(node);
     const { with: ctes, ...rest } = node;
+    const [narrowed, body] = this.#within(ctes, () => this.#level(rest));
+    return { ...body, with: narrowed };
+  }
+
+  /** Narrows the CTEs before a write, and stays among them: what is narrowed later sees them. */
+  enter(ctes: WithNode): WithNode {
+    const names = new Set<string>();
+    this.#around.push(names);
+    this.#visible = [names];
+    return { ...ctes, expressions: this.#ctes(ctes, names) };
+  }
+
+  #within<R>(ctes: WithNode, work: () => R): [WithNode, R] {
     const names = new Set<string>();
     this.#visible.push(names);
     const expressions = this.#ctes(ctes, names);
-    const body = this.#level(rest);
+    const result = work();
     this.#visible.pop();
-    return { ...body, with: { ...ctes, expressions } };
+    return [{ ...ctes, expressions }, result];
   }
 
   /** A select without its CTEs: what stands for its tables is known when all of it was seen. */
@@ -297,6 +316,7 @@ export class Narrower {
     const { schema, identifier } = node.table;
     const { name } = identifier;
     if (!schema && this.#visible.some((names) => names.has(name))) return undefined;
+    if (!schema && this.#boundary.support.openTables?.includes(name)) return undefined;
     const place: Place = { kind: this.#boundary.insistOnKind(node.table), alias: alias ?? name, node: { kind: node.kind }, written };
     const level = this.#levels.at(-1);
     if (!level) return refuse(`the table "${name}" outside of a select`, 'select from it');
@@ -321,6 +341,27 @@ export class Narrower {
     const { name } = node.column;
     insistOnLength(name);
     this.#name(alias, name);
+  }
+
+  /** A piece of SQL that the application registered under a name stands for a function of that name, with its arguments narrowed. */
+  #function(node: FunctionNode): OperationNode {
+    const registered = this.#boundary.support.fragments ?? {};
+    const template = Object.hasOwn(registered, node.func) ? registered[node.func] : undefined;
+    if (template === undefined) {
+      insistOnAllowed(node);
+      return this.#children(node);
+    }
+    const pieces = template.split(/\$(\d+)/);
+    const parameters = pieces.filter((_, i) => i % 2 === 1).map((number) => node.arguments[Number(number) - 1]);
+    const count = new Set(pieces.filter((_, i) => i % 2 === 1)).size;
+    if (node.arguments.length !== count || parameters.includes(undefined))
+      refuse(`the fragment "${node.func}" with ${node.arguments.length} arguments`, `it takes ${count}`);
+    const raw: RawNode = {
+      kind: 'RawNode',
+      sqlFragments: pieces.filter((_, i) => i % 2 === 0),
+      parameters: parameters.map((p) => this.#visit(p as OperationNode)),
+    };
+    return { kind: 'ParensNode', node: raw } as OperationNode;
   }
 
   /** `count(*)` names no column. */
@@ -423,6 +464,11 @@ function insistOnAllowed(node: OperationNode): void {
 }
 
 function isDirection(node: OperationNode): boolean {
+  return isWord(node, 'asc') || isWord(node, 'desc');
+}
+
+/** A raw fragment that is this one word. */
+function isWord(node: OperationNode, word: string): boolean {
   const { sqlFragments, parameters } = node as RawNode;
-  return node.kind === 'RawNode' && parameters.length === 0 && sqlFragments.length === 1 && (sqlFragments[0] === 'asc' || sqlFragments[0] === 'desc');
+  return node.kind === 'RawNode' && parameters.length === 0 && sqlFragments.length === 1 && sqlFragments[0] === word;
 }

@@ -28,15 +28,17 @@ export function fieldOf(node: OperationNode, target: Target, boundary: Boundary)
  * In a write the table stands as it is, with columns that a select would not show. So each column of it that is mentioned must
  * be a declared field which this standing may read on every row.
  */
-export function insistOnVisible(node: unknown, target: Target, boundary: Boundary, nested = false): void {
+export function insistOnVisible(node: unknown, target: Target, boundary: Boundary, upsert: boolean, nested = false): void {
   if (typeof node !== 'object' || node === null) return;
   const { kind } = node as OperationNode;
-  if (kind === 'ReferenceNode' || kind === 'ColumnNode') return insistOnColumn(node as ReferenceNode | ColumnNode, target, boundary, nested);
-  for (const value of Object.values(node)) insistOnVisible(value, target, boundary, nested || kind === 'SelectQueryNode');
+  if (kind === 'ReferenceNode' || kind === 'ColumnNode') return insistOnColumn(node as ReferenceNode | ColumnNode, target, boundary, upsert, nested);
+  for (const value of Object.values(node)) insistOnVisible(value, target, boundary, upsert, nested || kind === 'SelectQueryNode');
 }
 
-function insistOnColumn(node: ReferenceNode | ColumnNode, target: Target, boundary: Boundary, nested: boolean): void {
+function insistOnColumn(node: ReferenceNode | ColumnNode, target: Target, boundary: Boundary, upsert: boolean, nested: boolean): void {
   const table = node.kind === 'ReferenceNode' ? node.table?.table.identifier.name : undefined;
+  // What an upsert was about to insert is the writer's own.
+  if (upsert && table === 'excluded') return;
   if (table !== undefined && table !== target.alias) {
     if (!nested) refuse(`the table "${table}" in a write to "${target.alias}"`, 'put it into a subquery');
     return;

@@ -4,17 +4,21 @@ import {
   type IdentifierNode,
   type InsertQueryNode,
   type Kysely,
+  type OnConflictNode,
   type OperationNode,
   type PrimitiveValueListNode,
   type RawNode,
   ReferenceNode,
   type ReturningNode,
   SelectAllNode,
+  type SelectionNode,
+  type SelectQueryNode,
   TableNode,
   type UpdateQueryNode,
   type ValueListNode,
   ValueNode,
   type ValuesNode,
+  type WithNode,
 } from 'kysely';
 import { LintelError } from '../base/index.js';
 import type { FieldData } from '../charter/index.js';
@@ -122,6 +126,8 @@ class WriteWriter {
   readonly #named: Named;
   readonly #target: Target;
   readonly #narrower: Narrower;
+  /** CTEs before the write, narrowed. */
+  readonly #ctes: WithNode | undefined;
 
   constructor(boundary: Boundary, node: WriteNode, named: Named) {
     this.#boundary = boundary;
@@ -129,6 +135,7 @@ class WriteWriter {
     this.#named = named;
     this.#narrower = new Narrower(boundary);
     this.#target = this.#findTarget();
+    this.#ctes = node.with && this.#narrower.enter(node.with);
   }
 
   get #fields(): Readonly<Record<string, FieldData>> {
@@ -137,9 +144,9 @@ class WriteWriter {
 
   #findTarget(): Target {
     const node = this.#node;
+    if (!this.#boundary.writable) refuse('a write over several tenants', 'enter the one that it is for');
     const place = node.kind === 'InsertQueryNode' ? node.into : node.kind === 'UpdateQueryNode' ? node.table : node.from.froms[0];
     const refusedParts = [
-      'with',
       'explain',
       'endModifiers',
       'limit',
@@ -148,7 +155,6 @@ class WriteWriter {
       'output',
       'joins',
       'using',
-      'onConflict',
       'onDuplicateKey',
       'orAction',
       'ignore',
@@ -173,7 +179,7 @@ class WriteWriter {
   write(): Fragment {
     const { kind, alias } = this.#target;
     const readable = this.#boundary.readable(kind, undefined, verbatim(WRITTEN), [verbatim(`true as "${ROW}"`)]);
-    return sqlText`with "lintel_written" as (${this.#statement(undefined)} returning *), "lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${this.#failOn(this.#checks())}), 0) as "lintelfailed" from "lintel_written" as "w") select ${this.#returned(this.#node.returning)}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0`;
+    return sqlText`with ${this.#ahead}"lintel_written" as (${this.#statement(undefined)} returning *), "lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${this.#failOn(this.#checks())}), 0) as "lintelfailed" from "lintel_written" as "w") select ${this.#returned(this.#node.returning)}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0`;
   }
 
   steps(): WriteSteps {
@@ -187,15 +193,15 @@ class WriteWriter {
     };
     const returned = (ids: readonly unknown[]) => {
       const readable = this.#boundary.readable(kind, undefined, this.#table, [verbatim(`true as "${ROW}"`)]);
-      return sqlText`select ${this.#returned(node.returning)}"${verbatim(ROW)}" from ${readable} as ${name(alias)} where ${of(ids, alias)}`.toNode();
+      return sqlText`${this.#leading}select ${this.#returned(node.returning)}"${verbatim(ROW)}" from ${readable} as ${name(alias)} where ${of(ids, alias)}`.toNode();
     };
     const id = name(this.#boundary.shape(kind).fields[this.#boundary.shape(kind).idField]?.column as string);
     return {
       ...(node.kind !== 'InsertQueryNode' && {
-        reached: sqlText`select ${id} as "lintelid" from ${this.#table} as ${name(alias)} where ${this.#reached(node)}`.toNode(),
+        reached: sqlText`${this.#leading}select ${id} as "lintelid" from ${this.#table} as ${name(alias)} where ${this.#reached(node)}`.toNode(),
       }),
       ...(node.returning && { [node.kind === 'DeleteQueryNode' ? 'leaving' : 'returned']: returned }),
-      write: (ids) => sqlText`${this.#statement(of(ids, alias))} returning ${id} as "lintelid"`.toNode(),
+      write: (ids) => sqlText`${this.#leading}${this.#statement(of(ids, alias))} returning ${id} as "lintelid"`.toNode(),
       ...(checks.length > 0 && {
         failed: (ids: readonly unknown[]) => {
           const whens = checks.map(({ sign, holds }) => sqlText`when (${holds}) is not true then ${sign}`);
@@ -203,6 +209,18 @@ class WriteWriter {
         },
       }),
     };
+  }
+
+  /** The CTEs in front of our own. */
+  get #ahead(): Fragment {
+    if (!this.#ctes) return verbatim('');
+    const each = this.#ctes.expressions.map((cte) => sqlText`${new Embedded(cte)}`);
+    return sqlText`${verbatim(this.#ctes.recursive ? 'recursive ' : '')}${joinFragments(each, ', ')}, `;
+  }
+
+  /** The CTEs in front of a statement that has none of ours. */
+  get #leading(): Fragment {
+    return this.#ctes ? sqlText`${new Embedded(this.#ctes)} ` : verbatim('');
   }
 
   get #table(): Fragment {
@@ -267,19 +285,22 @@ class WriteWriter {
     return fieldOf(node, this.#target, this.#boundary);
   }
 
-  #insistOnVisible(node: OperationNode): void {
-    insistOnVisible(node, this.#target, this.#boundary);
+  #insistOnVisible(node: OperationNode, upsert: boolean): void {
+    insistOnVisible(node, this.#target, this.#boundary, upsert);
   }
 
   #where(node: UpdateQueryNode | DeleteQueryNode): Fragment[] {
-    if (!node.where) return [];
-    this.#insistOnVisible(node.where.where);
-    return [sqlText`(${new Embedded(this.#narrow(node.where.where))})`];
+    return node.where ? this.#conditions(node.where.where) : [];
   }
 
-  #sets(node: UpdateQueryNode): Fragment {
+  #conditions(where: OperationNode, upsert = false): Fragment[] {
+    this.#insistOnVisible(where, upsert);
+    return [sqlText`(${new Embedded(this.#narrow(where))})`];
+  }
+
+  #sets(node: UpdateQueryNode, upsert = false): Fragment {
     const sets = (node.updates ?? []).map((update) => {
-      this.#insistOnVisible(update.value);
+      this.#insistOnVisible(update.value, upsert);
       const { column } = this.#boundary.shape(this.#target.kind).fields[this.#fieldOf(update.column)] as { column: string };
       return sqlText`${name(column)} = ${new Embedded(this.#narrow(update.value))}`;
     });
@@ -345,8 +366,58 @@ class WriteWriter {
   }
 
   #insert(node: InsertQueryNode): Fragment {
+    const made = node.values?.kind === 'SelectQueryNode' ? this.#selected(node, node.values as SelectQueryNode) : this.#listed(node);
+    return sqlText`${made}${this.#onConflict(node)}`;
+  }
+
+  /** What a select brings, with what the library stamps beside it. */
+  #selected(node: InsertQueryNode, rows: SelectQueryNode): Fragment {
+    const given = (node.columns ?? []).map((column) => this.#fieldOf(column));
+    const stamps = this.#stamps(given);
+    for (const field of given) {
+      if (Object.hasOwn(stamps, field)) this.#refuseStamped(field);
+      if (this.#fields[field]?.role === 'owner') refuse('an owner that comes out of a select', 'leave it out: what you make is yours; hand it over afterwards');
+    }
+    const columns = [...given, ...Object.keys(stamps)].map((field) => name(this.#boundary.shape(this.#target.kind).fields[field]?.column as string));
+    const stamped = Object.values(stamps).map((value): SelectionNode => ({ kind: 'SelectionNode', selection: ValueNode.create(value) as never }));
+    const into = sqlText`insert into ${this.#table} as ${name(this.#target.alias)} (${joinFragments(columns, ', ')})`;
+    const narrowed = this.#narrow(rows);
+    if (this.#boundary.writer.writesInside && !rows.setOperations?.length)
+      return sqlText`${into} ${new Embedded({ ...narrowed, selections: [...(narrowed.selections ?? []), ...stamped] } as SelectQueryNode)}`;
+    const values = [verbatim('"lintel_rows".*'), ...Object.values(stamps).map((value) => sqlText`${value}`)];
+    // A select followed by "on conflict" needs a condition in between, or SQLite takes it for a join.
+    return sqlText`${into} select ${joinFragments(values, ', ')} from (${new Embedded(narrowed)}) as "lintel_rows" where true`;
+  }
+
+  /** What happens to a row that is there already: nothing, or an update of those that the writer reaches. */
+  #onConflict(node: InsertQueryNode): Fragment {
+    const conflict = node.onConflict;
+    if (!conflict) return verbatim('');
+    if (conflict.constraint || conflict.indexExpression || conflict.indexWhere) refuse('a conflict that is not named by its columns', 'name the columns');
+    const columns = (conflict.columns ?? []).map((column) => name(this.#columnOf(this.#fieldOf(column))));
+    const target = columns.length === 0 ? verbatim('') : sqlText` (${joinFragments(columns, ', ')})`;
+    if (conflict.doNothing) return sqlText` on conflict${target} do nothing`;
+    const update = this.#asUpdate(conflict);
+    const own = conflict.updateWhere ? this.#conditions(conflict.updateWhere.where, true) : [];
+    const before = this.#changed(update).map((change) => this.#before(change, this.#target.alias));
+    return sqlText` on conflict${target} do update set ${this.#sets(update, true)} where ${joinFragments([...own, ...before], ' and ')}`;
+  }
+
+  #columnOf(field: string): string {
+    return this.#boundary.shape(this.#target.kind).fields[field]?.column as string;
+  }
+
+  /** The update that an upsert may come to. */
+  #asUpdate(conflict: OnConflictNode): UpdateQueryNode {
+    const update = { kind: 'UpdateQueryNode', updates: conflict.updates ?? [] } as unknown as UpdateQueryNode;
+    if ((conflict.updates ?? []).some(({ column }) => this.#fields[this.#fieldOf(column)]?.role === 'owner'))
+      refuse('a new owner in an upsert', 'hand the record over in a statement of its own');
+    return update;
+  }
+
+  #listed(node: InsertQueryNode): Fragment {
     const { columns, rows } = this.#stamped(node);
-    return sqlText`insert into ${this.#table} (${joinFragments(
+    return sqlText`insert into ${this.#table} as ${name(this.#target.alias)} (${joinFragments(
       columns.map((c) => name(c)),
       ', ',
     )}) values ${joinFragments(
@@ -357,26 +428,16 @@ class WriteWriter {
 
   /** The rows to insert, with tenant and maker as they must be and the writer as owner where none is named. */
   #stamped(node: InsertQueryNode): { columns: string[]; rows: Fragment[][] } {
-    const { userId, facts } = this.#boundary.standing;
     const shape = this.#boundary.shape(this.#target.kind);
     const given = (node.columns ?? []).map((column) => this.#fieldOf(column));
-    const stamps: Record<string, unknown> = {};
-    for (const [field, { role }] of Object.entries(this.#fields)) {
-      if (role === 'tenant') stamps[field] = facts.tenant.id;
-      if (role === 'maker') stamps[field] = userId ?? null;
-      if (role === 'owner' && !given.includes(field)) stamps[field] = userId ?? null;
-    }
+    const stamps = this.#stamps(given);
     const kept = given.map((field, i) => ({ field, i })).filter(({ field }) => !Object.hasOwn(stamps, field));
     const rows = this.#rows(node).map((cells) => {
       given.forEach((field, i) => {
         const value = constant(cells[i]);
         if (!Object.hasOwn(stamps, field) || cells[i]?.kind === 'DefaultInsertValueNode' || (value !== undefined && String(value) === String(stamps[field])))
           return;
-        throw new LintelError(
-          'field-set-by-library',
-          `${field} of a ${this.#target.kind} is set by the library to what it must be; leave it out of the insert`,
-          { field },
-        );
+        this.#refuseStamped(field);
       });
       return [
         ...kept.map(({ i }) =>
@@ -389,8 +450,27 @@ class WriteWriter {
     return { columns, rows };
   }
 
+  /** Tenant and maker as they must be, and the writer as owner where none is named. */
+  #stamps(given: readonly string[]): Record<string, unknown> {
+    const { userId, facts } = this.#boundary.standing;
+    const stamps: Record<string, unknown> = {};
+    for (const [field, { role }] of Object.entries(this.#fields)) {
+      if (role === 'tenant') stamps[field] = facts.tenant.id;
+      if (role === 'maker') stamps[field] = userId ?? null;
+      if (role === 'owner' && !given.includes(field)) stamps[field] = userId ?? null;
+    }
+    return stamps;
+  }
+
+  #refuseStamped(field: string): never {
+    throw new LintelError('field-set-by-library', `${field} of a ${this.#target.kind} is set by the library to what it must be; leave it out of the insert`, {
+      field,
+    });
+  }
+
   #rows(node: InsertQueryNode): OperationNode[][] {
-    if (node.values?.kind !== 'ValuesNode') return refuse('an insert that is not of values', 'read first, then insert the values');
+    if (node.values?.kind === 'SelectQueryNode') return [];
+    if (node.values?.kind !== 'ValuesNode') return refuse('an insert that is neither of values nor of a select', 'insert the values');
     const owner = (node.columns ?? []).findIndex((column) => this.#fields[this.#fieldOf(column)]?.role === 'owner');
     return (node.values as ValuesNode).values.map((row) => {
       const cells =
@@ -402,7 +482,13 @@ class WriteWriter {
     });
   }
 
+  /** An upsert cannot tell which it was: what it made or changed has to be within reach of making and of changing. */
   #insertChecks(): AfterCheck[] {
+    const { onConflict } = this.#node as InsertQueryNode;
+    return [...this.#making(), ...(onConflict?.updates ? this.#updateChecks(this.#asUpdate(onConflict)) : [])];
+  }
+
+  #making(): AfterCheck[] {
     const { kind } = this.#target;
     const given = ((this.#node as InsertQueryNode).columns ?? []).map((column) => this.#fieldOf(column));
     const guards = given.flatMap((field): AfterCheck[] => {

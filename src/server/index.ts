@@ -1,6 +1,17 @@
 export type { Invitation, InvitationView, InviteAnswer, LintelTables, Member, NewInvitation, NewPerson, NewTenant } from '../membership/index.js';
 export { maskAddress } from '../membership/index.js';
-export { checkPolicies, dropStatements, type FindOptions, type PolicyFinding, type PolicyOptions, policyStatements, type ScopedDb } from '../scoping/index.js';
+export {
+  type ChangeAnswer,
+  type Choice,
+  checkPolicies,
+  dropStatements,
+  type FindOptions,
+  type PolicyFinding,
+  type PolicyOptions,
+  policyStatements,
+  type ScopedDb,
+} from '../scoping/index.js';
 export { connect, type Database } from '../store/index.js';
 export { createLintel, type Entry, Lintel, type LintelOptions } from './lintel.js';
 export { ServerStanding } from './server-standing.js';
+export { SeveralStandings } from './several.js';

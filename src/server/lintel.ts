@@ -7,6 +7,7 @@ import { type Fragment, type RuleWriter, readWallKey, type ScopeSupport, sqlText
 import { Standing, type Words } from '../standing/index.js';
 import { checkSchema, connect, type Database, migrate } from '../store/index.js';
 import { ServerStanding, type Workplace } from './server-standing.js';
+import { SeveralStandings } from './several.js';
 
 export interface LintelOptions<T extends CharterTypes> {
   readonly charter: Charter<T>;
@@ -24,6 +25,13 @@ export interface LintelOptions<T extends CharterTypes> {
   readonly invitationDays?: number;
   /** Words that decisions say to people, where they are to differ. */
   readonly words?: Partial<Words>;
+  /** Tables that are no kind and that everybody may read whole through scope: countries, currencies. */
+  readonly openTables?: readonly string[];
+  /**
+   * Pieces of SQL that queries through scope may use as functions of these names, with `$1`, `$2`, ... where the arguments go:
+   * `{ year: 'extract(year from $1)' }` and then `eb.fn('year', ['held_at'])`. What they look at besides their arguments is yours to answer for.
+   */
+  readonly fragments?: Readonly<Record<string, string>>;
   /** Words of the invitation's message. */
   readonly invitationWords?: (mail: InvitationMail) => MailWords;
 }
@@ -113,6 +121,20 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     const facts = await membership.readFacts(this.db, this.charter as Charter, { tenant, user, ...(fulfilled && { fulfilled }) });
     const { words } = this.#options;
     return new ServerStanding(this.charter, facts, { now: this.#setting.now, ...(words && { words }), ...(context && { context }) }, this.#place);
+  }
+
+  /**
+   * The standings of one person in several of their tenants, read as one list, each row by its own tenant's rule. Without
+   * `tenants`: in all of them. What is written names its tenant: {@link enter} that one.
+   */
+  async enterAll({
+    user,
+    tenants,
+    ...entry
+  }: Omit<Entry, 'tenant' | 'user'> & { readonly user: string; readonly tenants?: readonly string[] }): Promise<SeveralStandings<T>> {
+    const mine = tenants ?? (await this.myTenants(user)).map(({ id }) => id);
+    const standings = await Promise.all([...new Set(mine)].map((tenant) => this.enter({ ...entry, user, tenant })));
+    return new SeveralStandings(standings, this.#place);
   }
 
   /** The same library inside a transaction of the application's own: what is done through it is part of that transaction. */
@@ -216,6 +238,8 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
         return facts.subject === 'member' ? new Standing(this.charter as Charter, facts) : undefined;
       },
       ...(beside && { conditions }),
+      ...(this.#options.openTables && { openTables: this.#options.openTables }),
+      ...(this.#options.fragments && { fragments: this.#options.fragments }),
       existing: (what, ids) => membership.existing(this.db, tenantId, what, ids),
     };
   }

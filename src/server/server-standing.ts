@@ -5,7 +5,11 @@ import * as membership from '../membership/index.js';
 import {
   Boundary,
   CARRIED_CONDITIONS,
+  type ChangeAnswer,
+  type Choice,
   carryStanding,
+  change,
+  choices,
   type FindOptions,
   find,
   loadRaw,
@@ -108,6 +112,21 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     const [record] = await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, { ...options, where: { [idField]: id }, limit: 1 });
     if (record) return record as RecordOf<T, N>;
     throw new LintelError('not-found', say(this.words, 'hidden', { kind: this.charter.kind(kind).one }), {});
+  }
+
+  /** Records that this person may name as a parent: those that they read, and those that the action `choose` shows by id and label. */
+  choices<N extends Kinds<T>>(kind: N, options?: { readonly like?: string; readonly limit?: number }): Promise<Choice[]> {
+    return choices(this.#place.db, this.#boundaryOf(this.#place.db), kind, options);
+  }
+
+  /**
+   * Changes named records in one transaction, as {@link scope} would, and says which of them were: the others are out of reach or not there.
+   * Values are keyed by field.
+   *
+   * @throws LintelError `unknown-field`, `write-out-of-reach`, `no-such-value`, `field-set-by-library`; then nothing was written.
+   */
+  change<N extends Kinds<T>>(kind: N, ids: readonly unknown[], values: { readonly [f in keyof RecordOf<T, N>]?: unknown }): Promise<ChangeAnswer> {
+    return change(this.#place.db, this.#boundaryOf(this.#place.db), kind, ids, values);
   }
 
   /** Decides about a record by its id, and loads for it what the decision rests on. */

@@ -1,4 +1,4 @@
-import type { Permission } from '../charter/index.js';
+import { type Permission, restsOnRead } from '../charter/index.js';
 import { ALWAYS, blame, compile, type Predicate, print, type RecordData, type Verdict } from '../predicate/index.js';
 import type { Decision, LookedAt, Outcome } from './decision.js';
 import type { GrantReach, Image, Reaches } from './reach.js';
@@ -170,7 +170,7 @@ export function decide(reaches: Reaches, q: Question, words: Words | undefined):
   const { permission, record } = q;
   const { charter } = reaches;
   const { kind, action } = permission;
-  const read = kind && action !== 'read' && action !== 'create' ? [charter.permission(`${kind}.read`)] : [];
+  const read = kind && restsOnRead(action) ? [charter.permission(`${kind}.read`)] : [];
   const asked = [permission, ...read].map((p): Asked => ({ permission: p, looked: lookAt(reaches, kind, grantsWithReach(reaches, p), record) }));
   const looked = asked[0]?.looked ?? [];
   const found = findOutcome(reaches, q, asked);

@@ -1,4 +1,4 @@
-import type { Charter, Limit, Permission } from '../charter/index.js';
+import { type Charter, type Limit, type Permission, restsOnRead } from '../charter/index.js';
 import { and, type Bias, compile, type Knowledge, NEVER, not, or, type Predicate, specialise, type Test } from '../predicate/index.js';
 import type { Facts } from './facts.js';
 import { anchorPredicate, type Grant, grantsOf } from './grants.js';
@@ -109,7 +109,7 @@ export class Reaches {
     }));
     const limits = binding.map((limit) => ({ limit, where: this.specialise(limit.where, kind, 'grow') }));
     // What reaches a record that exists reaches at most what `read` reaches.
-    const read = permission.action === 'read' || permission.action === 'create' ? [] : [this.readable(kind)];
+    const read = restsOnRead(permission.action) ? [this.readable(kind)] : [];
     const where = and(...limits.map((l) => not(l.where)), or(...grants.map((g) => g.where)), ...read);
     const result = { permission, grants, limits, where, test: compile(where, kind, charter.shapes) };
     this.#actions.set(key, result);

@@ -1,5 +1,5 @@
 import { LintelError } from '../base/index.js';
-import { type Charter, type CharterTypes, type Field, type FieldData, type FieldRole, KEYHOLDER, type Permission } from '../charter/index.js';
+import { type Charter, type CharterTypes, type Field, type FieldData, type FieldRole, KEYHOLDER, type Permission, restsOnRead } from '../charter/index.js';
 import { and, type Comparison, or, type Predicate, type RecordData, type Scalar, type Test, takesList } from '../predicate/index.js';
 import { decide } from './decide.js';
 import type { Decision, FieldAccess, HeldPermission } from './decision.js';
@@ -204,7 +204,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     const { kind } = permission;
     // What depends on time, or on no record, takes the long way.
     const quick = kind !== undefined && this.facts.expiresAt === undefined;
-    const read = quick && permission.action !== 'create' ? [this.charter.permission(`${kind}.read`)] : [];
+    const read = quick && restsOnRead(permission.action) ? [this.charter.permission(`${kind}.read`)] : [];
     const gate: Gate = {
       tenantField: kind ? this.charter.shapes[kind]?.tenantField : undefined,
       open: kind === undefined || (this.facts.tenant.open && ![permission, ...read].some((p) => this.#reaches.isBlocked(p))),

@@ -153,12 +153,11 @@ class KindWall {
 
   /** What has to hold of a value that is written: it names something that there is for the writer. */
   #values(alias: string): Fragment[] {
-    return Object.entries(this.#data.fields).flatMap(([field, { role, to }]) => {
+    return Object.entries(this.#data.fields).flatMap(([field, { role }]) => {
       const column = this.#column(field, alias);
       if (role === 'unit') return [sqlText`(${column} is null or ${verbatim(WALL)}.is_unit(${column}::text))`];
       if (role === 'person') return [sqlText`(${column} is null or ${verbatim(WALL)}.is_member(${column}::text))`];
-      if (role === 'parent')
-        return [sqlText`(${column} is null or ${column} in (select ${verbatim(WALL)}.${verbatim(this.#writer.readable(to as string))}()))`];
+      if (role === 'parent') return [sqlText`(${column} is null or ${this.#writer.choosable(this.#kind, field, alias)})`];
       return [];
     });
   }
@@ -261,7 +260,7 @@ end`;
   }
 
   #valueSteps(refuse: (what: string) => string): string[] {
-    return Object.entries(this.#data.fields).flatMap(([field, { role, to }]) => {
+    return Object.entries(this.#data.fields).flatMap(([field, { role }]) => {
       const fresh = `new.${quoted(this.#shape.fields[field]?.column ?? field)}`;
       const there =
         role === 'unit'
@@ -269,7 +268,7 @@ end`;
           : role === 'person'
             ? `${WALL}.is_member(${fresh}::text)`
             : role === 'parent'
-              ? `${fresh} in (select ${WALL}.${this.#writer.readable(to as string)}())`
+              ? inline(this.#writer.choosable(this.#kind, field, 'new'))
               : undefined;
       if (there === undefined) return [];
       return [

@@ -1,4 +1,4 @@
-import { type Charter, followedFields } from '../../charter/index.js';
+import { CHOOSE, type Charter, followedFields, restsOnRead } from '../../charter/index.js';
 import type { Comparison, FieldShape, KindShape, Predicate, ValueType } from '../../predicate/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
 import { SqlWriter } from '../writer.js';
@@ -73,7 +73,7 @@ export class RuleWriter extends SqlWriter {
       return rule.op === 'always' ? held : sqlText`(${held} and ${this.rule(rule, kind, alias)})`;
     });
     const limits = this.#limits(kind, action, image).map((where) => this.rule(where, kind, alias, false, 'grow'));
-    const read = action === 'read' || action === 'create' ? [] : [this.reached(kind, 'read', alias)];
+    const read = restsOnRead(action) ? [this.reached(kind, 'read', alias)] : [];
     return all([...limits, all(ways, ' or ', 'false'), ...read], ' and ', 'true');
   }
 
@@ -136,6 +136,18 @@ export class RuleWriter extends SqlWriter {
   /** Ids of a kind that the carried standing may read. */
   readable(kind: string): string {
     return this.#function(`readable_${kind}`, kind, this.#idsWhere(kind, this.reached(kind, 'read', 'p')));
+  }
+
+  /** The parent that a field names may be read, or chosen without being read. */
+  choosable(kind: string, via: string, alias: string): Fragment {
+    const to = this.#charter.kind(kind).fields[via]?.to as string;
+    const chosen = Object.hasOwn(this.#charter.kind(to).actions, CHOOSE) ? [this.reachable(to, CHOOSE)] : [];
+    const column = this.column(this.#shape(kind), via, alias);
+    return all(
+      [this.readable(to), ...chosen].map((ids) => sqlText`${column} in (select ${verbatim(WALL)}.${verbatim(ids)}())`),
+      ' or ',
+      'false',
+    );
   }
 
   /** Ids of a kind that an action reaches. */

@@ -1,0 +1,62 @@
+import type { Kysely } from 'kysely';
+import { didYouMean, LintelError } from '../base/index.js';
+import type { Boundary } from './boundary.js';
+import { ScopedDb } from './scope.js';
+
+/** Which of the named records were changed, and which were not: out of reach or not there, which is not told apart. */
+export interface ChangeAnswer {
+  readonly changed: readonly unknown[];
+  readonly unchanged: readonly unknown[];
+}
+
+const MAX_IDS = 1000;
+
+/**
+ * Changes named records through scope, in one transaction, and says of each whether it was. A new owner is given after the other
+ * changes, as the reach may end with it.
+ */
+export async function change(
+  db: Kysely<any>,
+  boundary: Boundary,
+  kind: string,
+  ids: readonly unknown[],
+  values: Readonly<Record<string, unknown>>,
+): Promise<ChangeAnswer> {
+  const { fields } = boundary.standing.charter.kind(kind);
+  const { table, fields: shapes, idField } = boundary.shape(kind);
+  if (ids.length > MAX_IDS) throw new LintelError('too-many', `${ids.length} records at once; at most ${MAX_IDS}`, {});
+  const columns = Object.entries(values).map(([field, value]) => {
+    const shape = Object.hasOwn(shapes, field) ? shapes[field] : undefined;
+    if (!shape || shape.link)
+      throw new LintelError('unknown-field', `${kind} has no field "${field}"${didYouMean(field, Object.keys(shapes))} that a change could set`, {
+        kind,
+        field,
+      });
+    return { column: shape.column, value, owner: fields[field]?.role === 'owner' };
+  });
+  const steps = [columns.filter((c) => !c.owner), columns.filter((c) => c.owner)]
+    .filter((step) => step.length > 0)
+    .map((step) => Object.fromEntries(step.map((c) => [c.column, c.value])));
+  const changed: unknown[] = [];
+  const unchanged: unknown[] = [];
+  const work = async (tx: Kysely<any>) => {
+    const scope = new ScopedDb<any>(tx, boundary);
+    for (const id of new Set(ids)) {
+      const counts: bigint[] = [];
+      for (const step of steps) {
+        const { numUpdatedRows } = await scope
+          .updateTable(table)
+          .set(step)
+          .where(shapes[idField]?.column as string, '=', id)
+          .executeTakeFirstOrThrow();
+        counts.push(numUpdatedRows);
+      }
+      // The first step may have reached what the second does not: then nothing of the whole was right.
+      if (new Set(counts).size > 1)
+        throw new LintelError('write-out-of-reach', `${kind} ${String(id)} can be changed, but not handed over; nothing was written`, { kind, id });
+      (counts[0] === 1n ? changed : unchanged).push(id);
+    }
+  };
+  await (db.isTransaction ? work(db) : db.transaction().execute(work));
+  return { changed, unchanged };
+}
