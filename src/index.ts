@@ -29,7 +29,7 @@ export {
   text,
   unit,
 } from './charter/index.js';
-export { and, not, or, type Predicate, print } from './predicate/index.js';
+export { type Answer, and, disjoint, type Example, implies, not, or, type Predicate, print, type Shapes, unsatisfiable } from './predicate/index.js';
 export {
   type Anchor,
   type Assignment,

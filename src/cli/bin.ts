@@ -3,6 +3,12 @@ import process from 'node:process';
 import pc from 'picocolors';
 import { run } from './program.js';
 
+// A reader that has seen enough closes the pipe: that is no failure.
+process.stdout.on('error', (error: { code?: string }) => {
+  if (error.code !== 'EPIPE') throw error;
+  process.exit(0);
+});
+
 const code = await run(process.argv.slice(2), {
   cwd: process.cwd(),
   out: (text) => process.stdout.write(`${text}\n`),

@@ -93,7 +93,7 @@ async function readCharterFile(file: string): Promise<Charter> {
   return found instanceof Charter ? found : readCharter(isCharter(found) ? found.data : found);
 }
 
-async function openUrl(url: string): Promise<Database> {
+export async function openUrl(url: string): Promise<Database> {
   if (!/^postgres(ql)?:\/\//.test(url)) throw new LintelError('config-invalid', `--database takes postgres://USER@HOST/NAME, not "${url}".`, {});
   const { default: pg } = await import('pg');
   return new pg.Pool({ connectionString: url, max: 2, connectionTimeoutMillis: 5000 });

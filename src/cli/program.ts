@@ -1,10 +1,11 @@
 import { Command, CommanderError, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { isLintelError } from '../base/index.js';
-import { KEYHOLDER } from '../charter/index.js';
+import { KEYHOLDER, readCharter } from '../charter/index.js';
 import { accessTable, explain, explanationMarkdown, peopleSubjects, printExplanation, printTable, roleSubjects, tableMarkdown } from '../rehearsal/index.js';
 import { checkPolicies, dropStatements, policyStatements } from '../scoping/index.js';
-import { readConfig, type Sources } from './config.js';
+import { connect, survey } from '../store/index.js';
+import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
 import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
 
 /** What a command touches of its surroundings. */
@@ -124,6 +125,23 @@ async function policiesCommand(options: PoliciesOptions, around: Surroundings): 
   return found.length === 0 ? EXIT.yes : EXIT.refused;
 }
 
+async function surveyCommand(url: string, around: Surroundings): Promise<number> {
+  const { db, close } = await openDatabase({ charter: readCharter({ kinds: {} }), database: () => openUrl(url) });
+  try {
+    const { charter, undecided } = await survey(connect<any>(db));
+    around.out(JSON.stringify(charter, null, 2));
+    around.err(
+      [
+        `${Object.keys(charter.kinds).length} kinds proposed; no role is, and so nobody may do anything yet.`,
+        ...undecided.map((line) => `  to decide: ${line}`),
+      ].join('\n'),
+    );
+    return EXIT.yes;
+  } finally {
+    await close();
+  }
+}
+
 /** Keyholders of the tenant, by name. */
 async function whoCouldChangeIt(tenant: Tenant): Promise<string[]> {
   const rows = await tenant.lintel.db
@@ -186,6 +204,16 @@ export async function run(args: readonly string[], around: Surroundings): Promis
     )
     .action(async (options) => {
       code = await policiesCommand(options, around);
+    });
+  program
+    .command('survey')
+    .description(
+      'Reads the schema of a PostgreSQL and proposes a charter to edit: kinds, tenant, owner, maker, links, parents; and says what it could not tell.',
+    )
+    .requiredOption('--database <url>', 'the PostgreSQL to read')
+    .addHelpText('after', `\nExample:\n  lintel survey --database "$DATABASE_URL" > charter.json\n${EXITS}`)
+    .action(async (options) => {
+      code = await surveyCommand(options.database, around);
     });
   try {
     await program.parseAsync([...args], { from: 'user' });

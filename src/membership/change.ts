@@ -120,3 +120,12 @@ export function inTransaction<R>(db: Kysely<LintelTables>, work: (tx: Transactio
 export function insistOn(change: Change, operation: string): void {
   throwIfRefused(change.actor.decide(operation));
 }
+
+/** Puts on record that somebody goes past the scope. @throws LintelError `bad-reason` for none. */
+export async function recordDoor(setting: Setting, tenantId: string, actorId: string, name: string, reason: string): Promise<void> {
+  if (name.trim() === '' || reason.trim() === '') throw new LintelError('bad-reason', 'to go past the scope takes a name and a reason, for the record', {});
+  await changeTenant(setting, tenantId, actorId, async () => ({
+    result: undefined,
+    entry: { what: 'scope passed', event: { door: name }, words: { reason } },
+  }));
+}

@@ -1,6 +1,6 @@
 import { LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
-import type { Predicate } from '../predicate/index.js';
+import { implies, type Predicate } from '../predicate/index.js';
 import { type Anchor, type Assignment, anchorWords, fromRole, type Standing } from '../standing/index.js';
 
 /** Everything that lies at `inner` lies at `outer` too. What is not known to be contained is not. */
@@ -21,7 +21,7 @@ function givesByCharter(standing: Standing, role: string, anchor: Anchor): boole
 
 /**
  * May this person give this role at this anchor? A keyholder may give any. Others may where the charter lets a role of theirs
- * give it, or where they hold all that it gives: each permission at `tenant` or at the same reach, over an anchor that contains
+ * give it, or where they hold all that it gives: each permission at `tenant` or at a reach that the given one implies, over an anchor that contains
  * this one. What cannot be shown to be within their power is not.
  */
 export function mayGive(standing: Standing, { role, anchor }: Assignment): boolean {
@@ -33,7 +33,11 @@ export function mayGive(standing: Standing, { role, anchor }: Assignment): boole
   const withinPower = fromRole(charter, role, anchor).every(({ permission, reach }) => {
     const { kind } = charter.permission(permission);
     const widest = kind ? charter.widestReach(kind) : 'tenant';
-    const alike = (way: string) => way === widest || (way === reach && kind !== undefined && !turnsOnMore(charter.reach(kind, reach)));
+    const alike = (way: string) => {
+      if (way === widest || kind === undefined) return way === widest;
+      const [given, own] = [charter.reach(kind, reach), charter.reach(kind, way)];
+      return !turnsOnMore(given) && !turnsOnMore(own) && (way === reach || implies(given, own, kind, charter.shapes).verdict === 'yes');
+    };
     return held.find((p) => p.permission === permission)?.ways.some((way) => contains(way.anchor, anchor, standing) && alike(way.reach)) ?? false;
   });
   return withinPower && charter.resolveRole(role).gives.every((further) => givesByCharter(standing, further, anchor));

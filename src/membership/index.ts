@@ -1,6 +1,6 @@
 export { accept, decline, type InvitationView, lookAtInvitation, myInvitations } from './accepting.js';
 export { maskAddress, readAddress } from './address.js';
-export { auditHash, commitmentTo, type Setting } from './change.js';
+export { auditHash, commitmentTo, recordDoor, type Setting } from './change.js';
 export { existing, readFacts } from './facts.js';
 export { rolesToGive } from './giving.js';
 export { type Invitation, type InviteAnswer, invite, listInvitations, type NewInvitation, sendAgain, withdraw } from './invitations.js';

@@ -14,6 +14,7 @@ export { checkPredicate, normalise, type Problem } from './check.js';
 export { blame, compile, type RecordData, type Test, type Verdict } from './evaluate.js';
 export { ALWAYS, and, type Comparison, NEVER, not, or, type Predicate, takesList } from './predicate.js';
 export { print } from './print.js';
+export { type Answer, disjoint, type Example, implies, unsatisfiable } from './reason.js';
 export type { FieldShape, KindShape, LinkTable, Shapes } from './shape.js';
 export { type Bias, type Knowledge, specialise } from './specialise.js';
 export { readValue, type Scalar, VALUE_TYPES, type ValueType } from './value.js';

@@ -17,6 +17,10 @@ export class SqliteWriter extends SqlWriter {
     return verbatim('null');
   }
 
+  override placeholder(): string {
+    return '?';
+  }
+
   override bind(value: unknown): unknown {
     if (value instanceof Date) return value.toISOString();
     return typeof value === 'boolean' ? Number(value) : value;

@@ -115,6 +115,11 @@ export class SqlWriter {
     return verbatim('default');
   }
 
+  /** How a value is marked in the text of a statement, by its number. */
+  placeholder(number: number): string {
+    return `$${number}`;
+  }
+
   /** A value as the driver takes it. */
   bind(value: unknown): unknown {
     return value;

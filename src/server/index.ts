@@ -9,9 +9,13 @@ export {
   type PolicyFinding,
   type PolicyOptions,
   policyStatements,
+  type ReportDifference,
+  type ScopeDifference,
   type ScopedDb,
+  type SqlCondition,
+  type SqlTag,
 } from '../scoping/index.js';
-export { connect, type Database } from '../store/index.js';
+export { connect, type Database, type Survey, survey } from '../store/index.js';
 export { createLintel, type Entry, Lintel, type LintelOptions } from './lintel.js';
 export { ServerStanding } from './server-standing.js';
 export { SeveralStandings } from './several.js';

@@ -3,6 +3,7 @@ import { LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
 import * as membership from '../membership/index.js';
 import {
+  BesideDb,
   Boundary,
   CARRIED_CONDITIONS,
   type ChangeAnswer,
@@ -13,9 +14,12 @@ import {
   type FindOptions,
   find,
   loadRaw,
+  type ReportDifference,
   type RuleWriter,
   ScopedDb,
   type ScopeSupport,
+  type SqlCondition,
+  sqlCondition,
   type WallKey,
   writerFor,
 } from '../scoping/index.js';
@@ -99,6 +103,39 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     const boundary = new Boundary(this as unknown as Standing, this.#place.support(this.facts.tenant.id, db), writerFor(db, this.charter.shapes));
     this.#boundaries.set(key, boundary);
     return boundary;
+  }
+
+  /**
+   * The condition under which an action reaches a record, for a query that is built elsewhere: SQL text with values, or through the
+   * template tag of another builder (`standing.condition('hive.read', 'hives').tag(sql)` in Drizzle's `where`).
+   *
+   * @param alias what that query calls the table.
+   */
+  condition<P extends T['permissions']>(action: P, alias: string, options: { readonly db?: Kysely<any>; readonly first?: number } = {}): SqlCondition {
+    const { kind, action: name } = this.charter.permission(action);
+    if (!kind || !name) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record; ask may or decide`, { action });
+    return sqlCondition(this.#boundaryOf(options.db ?? this.#place.db), kind, name, alias, options.first ?? 1);
+  }
+
+  /**
+   * The application's own Kysely, unchanged, that also runs each select through {@link scope} and reports where the two differ: for
+   * taking scope up without a risk.
+   */
+  beside<DB>(report: ReportDifference, db?: Kysely<DB>): BesideDb<DB> {
+    const over = db ?? (this.#place.db as Kysely<DB>);
+    return new BesideDb<DB>(over, this.#boundaryOf(over), report);
+  }
+
+  /**
+   * The one way past the scope: the application's own Kysely for some work, with a name and a reason that go on the tenant's record
+   * before the work begins.
+   *
+   * @throws LintelError `bad-reason`, `not-found` for somebody who is no member.
+   */
+  async door<R>(name: string, reason: string, work: (db: Kysely<any>) => Promise<R>): Promise<R> {
+    if (this.userId === undefined || !this.isMember) throw new LintelError('not-found', say(this.words, 'hidden', { kind: 'page' }), {});
+    await membership.recordDoor(this.#place.setting, this.facts.tenant.id, this.userId, name, reason);
+    return work(this.#place.db);
   }
 
   /** Records of a kind that this standing may read, keyed by field. @throws LintelError `unknown-field`, `unknown-action`. */

@@ -1,0 +1,27 @@
+import type { Boundary } from './boundary.js';
+import type { Fragment } from './fragment.js';
+
+/** A condition for a query that another builder makes, or that is written by hand. */
+export interface SqlCondition {
+  /** With `$1`, `$2`, ... (SQLite: `?`) where the values go. */
+  readonly text: string;
+  readonly values: readonly unknown[];
+  /** The same through the template tag of another builder, such as the `sql` of Drizzle: what comes back goes into its `where`. */
+  tag<T>(sql: SqlTag<T>): T;
+}
+
+/** What is used of a builder's template tag. `param` marks a list as one value. */
+export interface SqlTag<T> {
+  (strings: TemplateStringsArray, ...values: any[]): T;
+  readonly param?: (value: any) => unknown;
+}
+
+/** @param first number of the first placeholder, for a condition that follows others. */
+export function sqlCondition(boundary: Boundary, kind: string, action: string, alias: string, first: number): SqlCondition {
+  const { texts, values }: Fragment = boundary.reached(kind, action, alias);
+  return {
+    text: texts.reduce((all, text, i) => (i === 0 ? text : all + boundary.writer.placeholder(first + i - 1) + text), ''),
+    values,
+    tag: (sql) => sql(Object.assign([...texts], { raw: [...texts] }), ...values.map((value) => (Array.isArray(value) && sql.param ? sql.param(value) : value))),
+  };
+}

@@ -1,0 +1,177 @@
+/* Fitting in beside what an application has: other builders, its own queries, its own schema. */
+
+import { sql as drizzleSql } from 'drizzle-orm';
+import { drizzle } from 'drizzle-orm/node-postgres';
+import { pgTable, text } from 'drizzle-orm/pg-core';
+import { Kysely, SqliteDialect, sql } from 'kysely';
+import Database from 'libsql';
+import type pg from 'pg';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { isLintelError, readCharter } from 'warm-lintel';
+import { run } from 'warm-lintel/cli';
+import { createLintel, type ScopeDifference, survey } from 'warm-lintel/server';
+import { type Apiary, apiaryOnPostgres, emptyPostgres } from './worlds.js';
+
+let lintel: Apiary;
+let db: Kysely<any>;
+let pool: pg.Pool;
+beforeAll(async () => {
+  ({ lintel, db, pool } = await apiaryOnPostgres());
+});
+afterAll(() => db.destroy());
+
+const ids = (rows: readonly any[]) => rows.map((row) => String(row.id)).sort();
+const enter = (user: string) => lintel.enter({ tenant: 'alderbrook', user });
+const code = (work: () => Promise<unknown>) =>
+  work().then(
+    () => 'done',
+    (error: unknown) => (isLintelError(error) ? error.code : `not ours: ${String(error)}`),
+  );
+
+test('the same condition serves SQL by hand, another builder, and an array in memory', async () => {
+  const hives = pgTable('hives', { id: text('id').primaryKey(), name: text('name') });
+  const all = (await db.selectFrom('hives').selectAll().execute()).map(({ tenant_id, keeper_id, site_id, ...row }) => ({
+    ...row,
+    tenantId: tenant_id,
+    keeperId: keeper_id,
+    siteId: site_id,
+  }));
+  for (const user of ['maren', 'tobias', 'otto', 'lene']) {
+    const standing = await enter(user);
+    const mine = ids(await standing.find('hive', { limit: 1000 }));
+    const { text: where, values } = standing.condition('hive.read', 'h', { first: 2 });
+    const byHand = await pool.query(`select h.id from hives h where h.name <> $1 and ${where}`, ['nothing', ...values]);
+    expect(ids(byHand.rows)).toEqual(mine);
+    const other = await drizzle(pool).select({ id: hives.id }).from(hives).where(standing.condition('hive.read', 'hives').tag(drizzleSql));
+    expect(ids(other)).toEqual(mine);
+    expect(ids(standing.keep('hive.update', all))).toEqual(
+      ids((await standing.find('hive', { limit: 1000, may: ['hive.update'] })).filter((hive) => hive.may?.includes('hive.update'))),
+    );
+  }
+});
+
+test('beside an application’s own queries it is reported where scope would differ, and nothing changes', async () => {
+  const reported: ScopeDifference[] = [];
+  const own = (await enter('ingrid')).beside<any>((difference) => reported.push(difference)) as any;
+  const all = await own.selectFrom('hives').select('id').execute();
+  expect(all.length).toBe((await db.selectFrom('hives').select('id').execute()).length);
+  expect(reported).toHaveLength(1);
+  expect(ids(reported[0]?.only ?? []).length).toBe(all.length - 5);
+  reported.length = 0;
+  await own.selectFrom('sheets').select('id').execute();
+  expect(reported).toEqual([]);
+  await own.selectFrom('hives').select(sql`1`.as('one')).limit(1).execute();
+  expect(reported[0]?.refused).toMatch(/raw SQL fragment/);
+  reported.length = 0;
+  await own.transaction().execute((trx: any) => trx.updateTable('hives').set({ keeper_id: 'nobody', name: 'x' }).where('id', '=', 'not there').execute());
+  expect(reported[0]?.refused).toMatch(/new owner together with other changes/);
+});
+
+test('past the scope there is one door, with a name and a reason on the record', async () => {
+  const tobias = await enter('tobias');
+  expect(await code(() => tobias.door('export', ' ', async () => 1))).toBe('bad-reason');
+  const count = await tobias.door('export', 'Yearly count for the county', async (past) => (await past.selectFrom('hives').select('id').execute()).length);
+  expect(count).toBe((await db.selectFrom('hives').select('id').execute()).length);
+  const [last] = await db
+    .selectFrom('lintel_audit')
+    .select(['what', 'event', 'actor'])
+    .where('tenant_id', '=', 'alderbrook')
+    .orderBy('number', 'desc')
+    .limit(1)
+    .execute();
+  expect(last).toMatchObject({ what: 'scope passed', actor: 'tobias', event: { door: 'export' } });
+  expect(await code(async () => (await lintel.enter({ tenant: 'alderbrook', user: 'rosa' })).door('export', 'x', async () => 1))).toBe('not-found');
+});
+
+const key = (role: string) => ({ role, type: 'text' });
+const keys = { id: key('id'), tenantId: key('tenant'), name: key('plain') };
+const words = (...names: string[]) => Object.fromEntries(names.map((label) => [label, { label }]));
+const yards = readCharter({
+  kinds: {
+    yard: {
+      table: 'yards',
+      label: 'name',
+      one: 'yard',
+      many: 'yards',
+      fields: { ...keys, ownerId: key('owner') },
+      actions: words('read', 'choose'),
+      reaches: { own: { op: 'is', field: 'ownerId', to: { me: 'userId' } }, named: { op: 'not', of: { op: 'is', field: 'name', to: { value: 'secret' } } } },
+    },
+    crate: {
+      table: 'crates',
+      label: 'name',
+      one: 'crate',
+      many: 'crates',
+      fields: { ...keys, yardId: { ...key('parent'), to: 'yard', follow: false, change: 'create' } },
+      actions: words('read', 'create'),
+    },
+  },
+  roles: { packer: { label: 'Packer', may: { 'yard.read': ['own'], 'yard.choose': ['named'], 'crate.read': ['tenant'], 'crate.create': ['tenant'] } } },
+});
+
+test('what may be chosen is shown by id and label, and named as a parent; on SQLite beside the membership too', async () => {
+  const records = new Kysely<any>({ dialect: new SqliteDialect({ database: new Database(':memory:') as never }) });
+  for (const where of [db, records]) {
+    await sql`create table yards (id text, tenant_id text, owner_id text, name text)`.execute(where);
+    await sql`create table crates (id text primary key, tenant_id text, yard_id text, name text)`.execute(where);
+    await where
+      .insertInto('yards')
+      .values(['tobias', 'sela', 'secret'].map((name) => ({ id: name, tenant_id: 'alderbrook', owner_id: name === 'tobias' ? 'tobias' : 'sela', name })))
+      .execute();
+  }
+  await db
+    .insertInto('lintel_assignment')
+    .values({ tenant_id: 'alderbrook', user_id: 'tobias', role: 'packer', anchor: 'tenant', anchor_id: 'alderbrook' })
+    .execute();
+  for (const options of [{}, { records }]) {
+    const standing = await createLintel({ charter: yards, db, ...options }).enter({ tenant: 'alderbrook', user: 'tobias' });
+    expect(ids(await standing.find('yard'))).toEqual(['tobias']);
+    expect(await standing.choices('yard')).toEqual(['sela', 'tobias'].map((name) => ({ id: name, label: name })));
+    expect(await standing.choices('yard', { like: 'SEL' })).toEqual([{ id: 'sela', label: 'sela' }]);
+    const pack = (yard_id: string) => code(() => standing.scope<any>().insertInto('crates').values({ id: yard_id, yard_id, name: 'x' }).execute());
+    expect(await pack('sela')).toBe('done');
+    expect(await pack('secret')).toBe('no-such-value');
+    expect(await pack('nowhere')).toBe('no-such-value');
+  }
+  await records.destroy();
+});
+
+test('a schema that we did not make becomes a charter to edit, with what could not be told', async () => {
+  const { db: other, url } = await emptyPostgres();
+  for (const statement of [
+    'create table organisations (id uuid primary key, name text)',
+    'create table users (id uuid primary key, email text)',
+    'create table projects (id uuid primary key, organisation_id uuid references organisations, owner_id uuid references users, created_by uuid references users, site_id uuid, title text, budget numeric(10, 2), starts_at timestamptz, place point, weight numeric)',
+    'create table tasks (id integer primary key, organisation_id uuid references organisations, project_id uuid references projects, reviewer uuid references users, name varchar(80), done boolean)',
+    'create table project_people (organisation_id uuid, project_id uuid references projects, user_id uuid references users)',
+    'create table currencies (code text primary key, name text)',
+    'create table hits (at timestamptz, path text)',
+  ])
+    await sql.raw(statement).execute(other);
+  const { charter: proposed, undecided } = await survey(other);
+  // What is proposed is a charter as it stands.
+  expect(Object.keys(readCharter(proposed).data.kinds)).toEqual(['currency', 'project', 'task']);
+  expect(proposed.kinds.project?.fields).toMatchObject({
+    organisationId: { role: 'tenant' },
+    ownerId: { role: 'owner', change: 'transfer' },
+    createdBy: { role: 'maker' },
+    siteId: { role: 'unit' },
+    budget: { type: 'decimal', scale: 2 },
+    projectPeople: { role: 'people', link: { table: 'project_people', record: 'project_id', user: 'user_id', tenant: 'organisation_id' } },
+  });
+  expect(proposed.kinds.task?.fields).toMatchObject({ projectId: { role: 'parent', to: 'project' }, reviewer: { role: 'person' } });
+  for (const line of [
+    /tasks.reviewer: names a person/,
+    /currencies: has no column that names a tenant/,
+    /hits: has no key/,
+    /projects.place: the type point/,
+    /projects.weight: a number without fixed places/,
+  ])
+    expect(undecided.some((said) => line.test(said))).toBe(true);
+  const [out, err]: [string[], string[]] = [[], []];
+  const code_ = await run(['survey', '--database', url], { cwd: process.cwd(), out: (t) => out.push(t), err: (t) => err.push(t), colours: false, width: 120 });
+  expect(code_).toBe(0);
+  expect(readCharter(JSON.parse(out.join('\n'))).hash).toBe(readCharter(proposed).hash);
+  expect(err.join('\n')).toMatch(/3 kinds proposed.*\n {2}to decide: /);
+  await other.destroy();
+});
