@@ -7,7 +7,8 @@ export interface Result {
   readonly ratio: number;
   /** What is compared with what, and the bound that the ratio is to keep. */
   readonly note: string;
-  readonly bound: number;
+  /** Absent: reported without one. */
+  readonly bound?: number;
 }
 
 const median = (values: number[]): number => values.sort((a, b) => a - b)[values.length >> 1] ?? 0;
@@ -17,7 +18,7 @@ const round = (value: number) => Number(value.toPrecision(4));
 export async function compare(
   name: string,
   note: string,
-  bound: number,
+  bound: number | undefined,
   rounds: number,
   each: number,
   ours: () => unknown,
@@ -39,5 +40,5 @@ export async function compare(
     }
   }
   const [a, b] = [median(times[0]), median(times[1])];
-  return { name, unit: 'µs', ours: round(a), baseline: round(b), ratio: round(a / b), note, bound };
+  return { name, unit: 'µs', ours: round(a), baseline: round(b), ratio: round(a / b), note, ...(bound !== undefined && { bound }) };
 }
