@@ -88,8 +88,7 @@ async function compareCase(engines: readonly Engine[], { charter: json, draws }:
     const found = answers.flatMap((each, e) => {
       const { standing, answers: got } = each[i] as Asked;
       const name = (engines[e] as Engine).name;
-      const facts =
-        unordered(standing.facts) === unordered(first.standing.facts) ? [] : [`${name} reads other facts: ${JSON.stringify(standing.facts)}`];
+      const facts = unordered(standing.facts) === unordered(first.standing.facts) ? [] : [`${name} reads other facts: ${JSON.stringify(standing.facts)}`];
       return [...facts, ...differences(name, expected, got, draw)];
     });
     const tells = KIND_NAMES.some((kind) => {

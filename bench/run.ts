@@ -9,6 +9,10 @@ import { makeTables } from '../examples/apiary/world/tables.js';
 import { startPostgres } from '../test/setup.js';
 import { compare, type Result } from './measure.js';
 
+/** `-- --only scope` measures one group alone. */
+const only = process.argv.includes('--only') ? process.argv[process.argv.indexOf('--only') + 1] : undefined;
+const group = async (name: string, measure: () => Promise<Result[]>) => (only === undefined || only === name ? measure() : []);
+
 const TENANTS = 1000;
 const MEMBERS = 100_000;
 const RECORDS = 1_000_000;
@@ -97,20 +101,26 @@ async function onPostgres(): Promise<Result[]> {
     const join = `select t.name, t.status, t.contact, t.features, m.status as member, m.attributes, p.name as person, a.role, a.anchor, a.anchor_id, u.name as unit, b.below_id
       from lintel_tenant t join lintel_member m on m.tenant_id = t.id join lintel_person p on p.id = m.user_id left join lintel_assignment a on a.tenant_id = m.tenant_id and a.user_id = m.user_id
       left join lintel_unit u on u.tenant_id = a.tenant_id and u.id = a.anchor_id left join lintel_unit_below b on b.tenant_id = u.tenant_id and b.above_id = u.id where t.id = $1 and m.user_id = $2`;
-    const enter = await compare(
-      'enter',
-      `lintel.enter over ${MEMBERS} members in ${TENANTS} tenants, against one hand-written join that fetches the same rows`,
-      1.5,
-      80,
-      50,
-      () => lintel.enter(next()),
-      () => {
-        const { tenant, user } = next();
-        return pool.query(join, [tenant, user]);
-      },
-    );
+    const entering = () =>
+      compare(
+        'enter',
+        `lintel.enter over ${MEMBERS} members in ${TENANTS} tenants, against one hand-written join that fetches the same rows`,
+        1.5,
+        80,
+        50,
+        () => lintel.enter(next()),
+        () => {
+          const { tenant, user } = next();
+          return pool.query(join, [tenant, user]);
+        },
+      );
 
-    return [enter, ...(await scoped(db, pool)), ...(await growth(cluster.url)), ...(await underPolicies(db, cluster.url))];
+    return [
+      ...(await group('enter', async () => [await entering()])),
+      ...(await group('scope', () => scoped(db, pool))),
+      ...(await group('growth', () => growth(cluster.url))),
+      ...(await group('policies', () => underPolicies(db, cluster.url))),
+    ];
   } finally {
     await pool.end();
     await cluster.stop();
@@ -344,7 +354,7 @@ async function memoryFilter(): Promise<Result> {
   );
 }
 
-const results = [await mayRecord(), await memoryFilter(), ...(await onPostgres())];
+const results = [...(await group('memory', async () => [await mayRecord(), await memoryFilter()])), ...(await onPostgres())];
 const isSlow = (r: Result) => r.bound !== undefined && r.ratio > r.bound;
 for (const r of results)
   console.log(

@@ -22,29 +22,41 @@ export async function readWallKey(db: Kysely<any>): Promise<WallKey> {
   const { rows } = await sql<WallKey>`select inner_pad as inner, outer_pad as outer from ${sql.table(`${WALL}.key`)}`
     .execute(db.withoutPlugins())
     .catch((error: unknown) => {
-      throw new LintelError(
-        'no-policies',
-        'the row policies are not in this database, or its owner is another; run the statements that `lintel policies` prints',
-        {},
-        { cause: error },
-      );
+      throw missing(error);
     });
   return rows[0] as WallKey;
 }
 
+function missing(cause: unknown): LintelError {
+  const message = 'the row policies are not in this database, or its owner is another; run the statements that `lintel policies` prints';
+  return new LintelError('no-policies', message, {}, { cause });
+}
+
 const sha256 = (...parts: Uint8Array[]) => parts.reduce((hash, part) => hash.update(part), createHash('sha256')).digest();
 
-/** What a standing holds, as the policies ask for it. */
+/**
+ * What a standing holds, in lines, as the policies ask for it: what it is bound to and the charter, the tenant, the person, what is
+ * held for the whole tenant, and the rest. What is asked most is read without reading all.
+ */
 function payload(standing: Standing, bound: string): string {
+  const known = payloads.get(standing) ?? worthKeeping(standing);
+  payloads.set(standing, known);
+  return `${bound} ${known}`;
+}
+
+/** A standing does not change: what is said of it is worked out once. */
+const payloads = new WeakMap<Standing, string>();
+
+function worthKeeping(standing: Standing): string {
   const { charter, facts } = standing;
-  const holds: Record<string, string> = {};
+  const holds: string[] = [];
   const anchored: Record<string, { units: string[]; records: Record<string, string[]> }> = {};
   for (const permission of charter.permissions.values()) {
     if (!permission.kind) continue;
     for (const { reach, anchor } of standing.grantsFor(permission.name)) {
       const key = `${permission.name} ${reach}`;
       if (anchor.on === 'tenant') {
-        holds[key] = 'all';
+        holds.push(key);
         continue;
       }
       const at = anchored[key] ?? { units: [], records: {} };
@@ -54,24 +66,31 @@ function payload(standing: Standing, bound: string): string {
     }
   }
   const known = factsAsked(charter as Charter).map(({ key, kind, asked }) => [key, standing.factFor(asked, kind)] as const);
-  return JSON.stringify({
-    bound,
-    charter: charter.hash,
-    tenant: facts.tenant.id,
-    user: facts.me.userId ?? null,
-    holds,
-    anchored,
-    facts: Object.fromEntries(known),
-  });
+  const rest = { anchored, facts: Object.fromEntries(known) };
+  return [charter.hash, JSON.stringify(facts.tenant.id), JSON.stringify(facts.me.userId ?? null), `\t${holds.join('\t')}\t`, JSON.stringify(rest)].join('\n');
 }
 
 /** Lets a transaction carry a standing, signed for this transaction alone. */
 async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise<void> {
   const plain = tx.withoutPlugins();
-  const { rows } = await sql<{ bound: string }>`select ${sql.raw(WALL)}.bound() as bound`.execute(plain);
+  const { rows } = await sql<{ bound: string }>`select pg_backend_pid() || ' ' || extract(epoch from transaction_timestamp()) as bound`.execute(plain);
   const text = payload(standing, rows[0]?.bound ?? '');
   const signature = sha256(key.outer, sha256(key.inner, new TextEncoder().encode(text))).toString('hex');
-  await sql`select set_config('lintel.given', '', true), set_config('lintel.standing', ${`${signature}.${text}`}, true)`.execute(plain);
+  const carried = await sql<{
+    taken: boolean;
+  }>`select set_config('lintel.standing', ${`${signature}.${text}`}, true) is not null and ${sql.raw(WALL)}.tenant() is not null as taken`
+    .execute(plain)
+    .catch((error: unknown) => {
+      throw missing(error);
+    });
+  if (!carried.rows[0]?.taken)
+    throw new LintelError(
+      'charter-mismatch',
+      'the row policies in this database are those of another charter, or their key was renewed; run the statements that `lintel policies` prints and start again',
+      {
+        charter: standing.charter.hash,
+      },
+    );
 }
 
 /**

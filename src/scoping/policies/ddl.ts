@@ -13,27 +13,26 @@ const quoted = (text: string) => inline(name(text));
 const LOCKED = 'stable security definer parallel restricted set search_path = pg_catalog, pg_temp';
 const FIXED_FIELDS = ['id', 'tenant', 'maker'];
 
-const sqlFunction = (head: string, returns: string, body: string) =>
-  `create function ${WALL}.${head} returns ${returns} language sql ${LOCKED} as $lintel$ ${body} $lintel$;`;
+/** In PL/pgSQL, which plans a body once a session and not once a call. */
+const answering = (head: string, type: string, expression: string) =>
+  `create function ${WALL}.${head} returns ${type} language plpgsql ${LOCKED} as $lintel$ begin return (${expression}); end $lintel$;`;
+const listing = (head: string, type: string, query: string) =>
+  `create function ${WALL}.${head} returns setof ${type} language plpgsql ${LOCKED} as $lintel$ begin return query ${query}; end $lintel$;`;
+
+/** One transaction of one connection: what a standing is bound to. */
+const BOUND = `pg_backend_pid() || ' ' || extract(epoch from transaction_timestamp())`;
 
 /** The parts that are the same for every charter: the key, the carried standing, and what is read from it. */
 function ground(charter: Charter): string[] {
-  const standing = `
-declare
-  carried text := current_setting('lintel.standing', true);
-  payload text;
-  k record;
-  standing jsonb;
-begin
-  if carried is null or length(carried) < 66 or left(carried, 64) !~ '^[0-9a-f]{64}$' then return null; end if;
-  payload := substr(carried, 66);
-  select inner_pad, outer_pad into k from ${WALL}.key;
-  -- HMAC (RFC 2104) over SHA-256; hashed once more, so that the time of the comparison tells nothing.
-  if sha256(sha256(k.outer_pad || sha256(k.inner_pad || convert_to(payload, 'UTF8')))) <> sha256(decode(left(carried, 64), 'hex')) then return null; end if;
-  standing := payload::jsonb;
-  if standing ->> 'bound' is distinct from ${WALL}.bound() or standing ->> 'charter' is distinct from ${literal(charter.hash)} then return null; end if;
-  return standing;
-end`;
+  // One query in every function: what a function calls in turn is set up anew in each transaction, which takes longer than the work.
+  // HMAC (RFC 2104) over SHA-256; both sides are hashed before they are compared, so that the time it takes tells nothing.
+  const verified = (expression: string) =>
+    `select ${expression} from (select substr(carried, 66) as payload, left(carried, 64) as signature from current_setting('lintel.standing', true) as carried) as c, ${WALL}.key as k
+    where sha256(convert_to(encode(sha256(k.outer_pad || sha256(k.inner_pad || convert_to(c.payload, 'UTF8'))), 'hex'), 'UTF8')) = sha256(convert_to(c.signature, 'UTF8'))
+    and split_part(c.payload, E'\\n', 1) = ${BOUND} || ' ' || ${literal(charter.hash)}`;
+  /** A line of the standing that is carried; all but the first and the fourth are JSON. */
+  const line = (number: number) => `split_part(c.payload, E'\\n', ${number})`;
+  const json = (number: number) => `${line(number)}::jsonb`;
   return [
     `create table if not exists ${WALL}.key (inner_pad bytea not null, outer_pad bytea not null);`,
     `do $lintel$
@@ -49,38 +48,38 @@ begin
   end loop;
   insert into ${WALL}.key values (inner_pad, outer_pad);
 end $lintel$;`,
-    // One transaction of one connection: what a standing is bound to.
-    sqlFunction('bound()', 'text', `select pg_backend_pid() || ' ' || extract(epoch from transaction_timestamp())`),
-    `create function ${WALL}.standing() returns jsonb language plpgsql ${LOCKED} as $lintel$${standing} $lintel$;`,
-    sqlFunction('tenant()', 'text', `select ${WALL}.standing() ->> 'tenant'`),
-    sqlFunction('user_id()', 'text', `select ${WALL}.standing() ->> 'user'`),
-    sqlFunction('fact(key text)', 'text', `select ${WALL}.standing() -> 'facts' ->> key`),
-    sqlFunction(
+    answering('standing()', 'text', verified('c.payload')),
+    answering('tenant()', 'text', verified(`${json(2)} #>> '{}'`)),
+    answering('user_id()', 'text', verified(`${json(3)} #>> '{}'`)),
+    answering('fact(key text)', 'text', verified(`${json(5)} -> 'facts' ->> fact.key`)),
+    answering(
       'facts(key text)',
       'text[]',
-      `select case when jsonb_typeof(list) = 'array' then array(select jsonb_array_elements_text(list)) end from (select ${WALL}.standing() -> 'facts' -> key as list) as f`,
+      verified(
+        `case when jsonb_typeof(${json(5)} -> 'facts' -> facts.key) = 'array' then array(select jsonb_array_elements_text(${json(5)} -> 'facts' -> facts.key)) end`,
+      ),
     ),
-    sqlFunction('holds(key text)', 'boolean', `select coalesce(${WALL}.standing() -> 'holds' -> key @> '"all"', false)`),
-    sqlFunction('anchored(key text)', 'boolean', `select coalesce(jsonb_typeof(${WALL}.standing() -> 'anchored' -> key) = 'object', false)`),
-    sqlFunction('units(key text)', 'text[]', `select array(select jsonb_array_elements_text(${WALL}.standing() -> 'anchored' -> key -> 'units'))`),
-    sqlFunction(
+    answering('holds(key text)', 'boolean', `coalesce((${verified(`position(E'\\t' || holds.key || E'\\t' in ${line(4)}) > 0`)}), false)`),
+    answering('anchored(key text)', 'boolean', `coalesce((${verified(`jsonb_typeof(${json(5)} -> 'anchored' -> anchored.key) = 'object'`)}), false)`),
+    answering('units(key text)', 'text[]', verified(`array(select jsonb_array_elements_text(${json(5)} -> 'anchored' -> units.key -> 'units'))`)),
+    answering(
       'records(key text, kind text)',
       'text[]',
-      `select array(select jsonb_array_elements_text(${WALL}.standing() -> 'anchored' -> key -> 'records' -> kind))`,
+      verified(`array(select jsonb_array_elements_text(${json(5)} -> 'anchored' -> records.key -> 'records' -> kind))`),
     ),
-    sqlFunction(
+    answering(
       'is_member(person text)',
       'boolean',
-      `select exists (select 1 from public.lintel_member as m where m.tenant_id = ${WALL}.tenant() and m.user_id = person and m.status = 'active')`,
+      `exists (select 1 from public.lintel_member as m where m.tenant_id = ${WALL}.tenant() and m.user_id = person and m.status = 'active')`,
     ),
-    sqlFunction('is_unit(unit text)', 'boolean', `select exists (select 1 from public.lintel_unit as u where u.tenant_id = ${WALL}.tenant() and u.id = unit)`),
+    answering('is_unit(unit text)', 'boolean', `exists (select 1 from public.lintel_unit as u where u.tenant_id = ${WALL}.tenant() and u.id = unit)`),
     // Rows that this transaction made or handed over, and that their writer cannot read any more, stay in sight of their writer until its end, so that the database lets the write be.
-    sqlFunction('gave()', 'boolean', `select coalesce(current_setting('lintel.given', true), '') <> ''`),
+    answering('gave()', 'boolean', `coalesce(current_setting('lintel.given', true), '') <> ''`),
     `create function ${WALL}.seal(given text) returns text language plpgsql ${LOCKED} as $lintel$
 declare k record;
 begin
   select inner_pad, outer_pad into k from ${WALL}.key;
-  return encode(sha256(k.outer_pad || sha256(k.inner_pad || convert_to('given ' || ${WALL}.bound() || ${WALL}.tenant() || coalesce(${WALL}.user_id(), '') || given, 'UTF8'))), 'hex');
+  return encode(sha256(k.outer_pad || sha256(k.inner_pad || convert_to('given ' || ${BOUND} || ${WALL}.tenant() || coalesce(${WALL}.user_id(), '') || given, 'UTF8'))), 'hex');
 end $lintel$;`,
     `create function ${WALL}.given(one text) returns boolean language plpgsql ${LOCKED} as $lintel$
 declare
@@ -219,7 +218,7 @@ class KindWall {
     const kind = this.#kind;
     const functions: string[] = [];
     const test = (wish: string, condition: Fragment) => {
-      functions.push(sqlFunction(`${kind}_${wish}(r ${table})`, 'boolean', `select coalesce(${inline(condition)}, false)`));
+      functions.push(answering(`${kind}_${wish}(r ${table})`, 'boolean', `coalesce(${inline(condition)}, false)`));
       return (image: 'old' | 'new') => `${WALL}.${kind}_${wish}(${image})`;
     };
     const differ = (field: string) => `new.${quoted(this.#field(field).column)} is distinct from old.${quoted(this.#field(field).column)}`;
@@ -379,9 +378,7 @@ export function policyStatements(charter: Charter, { role }: PolicyOptions): str
   const policies = walls.flatMap((wall) => wall.policies());
   const triggers = walls.flatMap((wall) => wall.trigger());
   const views = walls.flatMap((wall) => wall.view());
-  const functions = writer
-    .functions()
-    .map(({ name: called, type, takesKey, body }) => sqlFunction(`${called}(${takesKey ? 'key text' : ''})`, `setof ${type}`, body));
+  const functions = writer.functions().map(({ name: called, type, takesKey, body }) => listing(`${called}(${takesKey ? 'key text' : ''})`, type, body));
   const app = quoted(role);
   return [
     `create schema if not exists ${WALL};`,
@@ -406,18 +403,9 @@ end $lintel$;`,
     `revoke all on all functions in schema ${WALL} from public;`,
     `revoke all on all tables in schema ${WALL} from public;`,
     `grant usage on schema ${WALL} to ${app};`,
-    ...[
-      'bound()',
-      'standing()',
-      'tenant()',
-      'user_id()',
-      'fact(text)',
-      'facts(text)',
-      'holds(text)',
-      'anchored(text)',
-      'units(text)',
-      'records(text, text)',
-    ].map((f) => `grant execute on function ${WALL}.${f} to ${app};`),
+    ...['standing()', 'tenant()', 'user_id()', 'fact(text)', 'facts(text)', 'holds(text)', 'anchored(text)', 'units(text)', 'records(text, text)'].map(
+      (f) => `grant execute on function ${WALL}.${f} to ${app};`,
+    ),
     ...['is_member(text)', 'is_unit(text)', 'gave()', 'given(text)'].map((f) => `grant execute on function ${WALL}.${f} to ${app};`),
     ...writer.functions().map((f) => `grant execute on function ${WALL}.${f.name}(${f.takesKey ? 'text' : ''}) to ${app};`),
     ...views.map((view) => `grant select on ${/^create view (\S+)/.exec(view)?.[1]} to ${app};`),

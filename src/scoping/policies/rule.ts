@@ -65,16 +65,28 @@ export class RuleWriter extends SqlWriter {
   reached(kind: string, action: string, alias: string, image: 'before' | 'after' = 'before'): Fragment {
     const data = this.#charter.kind(kind);
     const reaches = [this.#charter.widestReach(kind), ...(followedFields(data).length > 0 ? ['followed'] : []), ...Object.keys(data.reaches)];
-    const ways = reaches.map((reach) => {
-      const key = `${kind}.${action} ${reach}`;
-      const covered = this.#covered(kind, verbatim(literal(key)), alias);
-      const held = sqlText`(${once(`holds(${literal(key)})`)} or (${once(`anchored(${literal(key)})`)} and ${covered}))`;
+    const way = (reach: string, at: string, held: Fragment) => {
       const rule = this.#charter.reach(kind, reach);
-      return rule.op === 'always' ? held : sqlText`(${held} and ${this.rule(rule, kind, alias)})`;
-    });
+      return rule.op === 'always' ? held : sqlText`(${held} and ${this.rule(rule, kind, at)})`;
+    };
+    const key = (reach: string) => literal(`${kind}.${action} ${reach}`);
+    const ways = reaches.map((reach) => way(reach, alias, once(`holds(${key(reach)})`)));
+    ways.push(
+      this.#atAnchors(kind, action, alias, (at) =>
+        reaches.map((reach) => way(reach, at, sqlText`(${once(`anchored(${key(reach)})`)} and ${this.#covered(kind, verbatim(key(reach)), at)})`)),
+      ),
+    );
     const limits = this.#limits(kind, action, image).map((where) => this.rule(where, kind, alias, false, 'grow'));
     const read = restsOnRead(action) ? [this.reached(kind, 'read', alias)] : [];
     return all([...limits, all(ways, ' or ', 'false'), ...read], ' and ', 'true');
+  }
+
+  /** What is held at units or at records only, by fewer people: on a row that is there, one list for all reaches of the action. */
+  #atAnchors(kind: string, action: string, alias: string, ways: (alias: string) => Fragment[]): Fragment {
+    // A row that is being made, or looked at as it becomes, is in no list.
+    if (alias !== this.#shape(kind).table || action === 'create') return all(ways(alias), ' or ', 'false');
+    const ids = this.#function(`anchored_${kind}_${action}`, kind, this.#idsWhere(kind, all(ways('p'), ' or ', 'false')));
+    return sqlText`${this.column(this.#shape(kind), this.#shape(kind).idField, alias)} in (select ${verbatim(WALL)}.${verbatim(ids)}())`;
   }
 
   #limits(kind: string, action: string, image: 'before' | 'after'): Predicate[] {
@@ -203,7 +215,8 @@ export class RuleWriter extends SqlWriter {
     const missing = once(`${list ? 'facts' : 'fact'}(${key})`);
     // What is missing of the person counts against them, on whichever side of a "not" it stands.
     if (wanted === (bias === 'grow')) return sqlText`(${truth(yes, wanted)} or ${missing} is null)`;
-    return sqlText`(${truth(yes, wanted)} and ${missing} is not null)`;
+    // What is empty is not true: only its opposite has to be told so.
+    return wanted ? yes : sqlText`(${truth(yes, wanted)} and ${missing} is not null)`;
   }
 
   #listed(column: Fragment, values: Fragment, field: FieldShape): Fragment {
