@@ -136,6 +136,35 @@ test('what may be chosen is shown by id and label, and named as a parent; on SQL
   await records.destroy();
 });
 
+test('a column in which acme and ACME are one is refused before anything runs, on PostgreSQL and on SQLite', async () => {
+  const { db: other } = await emptyPostgres();
+  await sql`create collation blind (provider = icu, locale = 'und-u-ks-level2', deterministic = false)`.execute(other);
+  const records = new Kysely<any>({ dialect: new SqliteDialect({ database: new Database(':memory:') as never }) });
+  for (const [where, collation] of [
+    [other, 'collate blind'],
+    [records, 'collate nocase'],
+  ] as const) {
+    await sql.raw(`create table yards (id text, tenant_id text ${collation}, owner_id text, name text)`).execute(where);
+    await sql.raw('create table crates (id text, tenant_id text, name text)').execute(where);
+  }
+  for (const options of [{}, { records }]) {
+    const error = await createLintel({ charter: yards, db: other, ...options })
+      .prepare()
+      .catch((e: Error) => e.message);
+    expect(error).toMatch(/kinds.yard.fields.tenantId: "yards"."tenant_id" has a collation that holds different texts for equal/);
+    expect(error).toMatch(/kinds.crate.fields.yardId: the table "crates" has no column "yard_id"/);
+  }
+  await other.destroy();
+  await records.destroy();
+});
+
+test('a rule that is nested ten thousand deep is refused by its depth', () => {
+  let where: object = { op: 'always' };
+  for (let i = 0; i < 10_000; i++) where = { op: 'not', of: where };
+  const kinds = { yard: { ...yards.data.kinds.yard, reaches: { deep: where } } };
+  expect(() => readCharter({ kinds })).toThrow(/is nested deeper than/);
+});
+
 test('a schema that we did not make becomes a charter to edit, with what could not be told', async () => {
   const { db: other, url } = await emptyPostgres();
   for (const statement of [

@@ -489,6 +489,35 @@ describe.each([
     }
   });
 
+  test('a value that its field does not take is refused by name, and nothing is written', async () => {
+    const s = scope(tobias) as any;
+    for (const [values, about] of [
+      [{ colonies: 'many' }, /colonies of a hive takes integer, not "many"/],
+      [{ colonies: 1.5 }, /takes integer/],
+      [{ name: 5 }, /name of a hive takes text, not 5/],
+      [{ name: 'a\u0000b' }, /takes text/],
+      [{ name: ['x'] }, /takes text/],
+    ] as const) {
+      const said = await s
+        .updateTable('hives')
+        .set(values)
+        .execute()
+        .catch((error: Error) => error.message);
+      expect(said).toMatch(about);
+      expect(
+        await code(() =>
+          s
+            .insertInto('hives')
+            .values({ id: 'bad', ...values })
+            .execute(),
+        ),
+      ).toBe('bad-value');
+    }
+    const otto = await lintel.enter({ tenant: 'alderbrook', user: 'otto' });
+    expect(await code(() => scope(otto).updateTable('hives').set({ status: 'lost' }).execute())).toBe('bad-value');
+    expect(await db.selectFrom('hives').select('id').where('id', '=', 'bad').execute()).toEqual([]);
+  });
+
   test('an id of the wrong type is an id that is missing', async () => {
     for (const id of [5, {}, null, "x' or '1'='1", '\u0000', '\ud800', 'q-hive-01']) {
       expect(await code(() => tobias.findOne('hive', id))).toBe('not-found');

@@ -22,7 +22,7 @@ import {
 } from 'kysely';
 import { LintelError } from '../base/index.js';
 import type { FieldData } from '../charter/index.js';
-import type { FieldShape } from '../predicate/index.js';
+import { type FieldShape, readValue } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
 import { Boundary } from './boundary.js';
 import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
@@ -300,12 +300,26 @@ class WriteWriter {
 
   #sets(node: UpdateQueryNode, upsert = false): Fragment {
     const sets = (node.updates ?? []).map((update) => {
+      this.#insistOnType(this.#fieldOf(update.column), update.value);
       this.#insistOnVisible(update.value, upsert);
       const { column } = this.#boundary.shape(this.#target.kind).fields[this.#fieldOf(update.column)] as { column: string };
       return sqlText`${name(column)} = ${new Embedded(this.#narrow(update.value))}`;
     });
     if (sets.length === 0) refuse('an update that sets nothing', 'name the columns to set');
     return joinFragments(sets, ', ');
+  }
+
+  /** A plain value is of its field's type: what a database would make of another is not ours to find out. */
+  #insistOnType(field: string, node: OperationNode | undefined): void {
+    const value = constant(node);
+    if (value === undefined || value === null) return;
+    const { type, options, scale } = this.#fields[field] as FieldData;
+    const read = readValue(type, this.#boundary.writer.readCell(value, this.#boundary.shape(this.#target.kind).fields[field] as FieldShape), scale);
+    const quoted = JSON.stringify(value)?.slice(0, 40);
+    if (read === undefined)
+      throw new LintelError('bad-value', `${field} of a ${this.#target.kind} takes ${type}, not ${quoted}; nothing was written`, { field });
+    if (options && !options.includes(String(read)))
+      throw new LintelError('bad-value', `${field} of a ${this.#target.kind} is one of ${options.join(', ')}, not ${quoted}; nothing was written`, { field });
   }
 
   /** The actions that an update needs, one for each guarded field and `update` for the rest. A column that is set counts as changed. */
@@ -433,6 +447,9 @@ class WriteWriter {
     const stamps = this.#stamps(given);
     const kept = given.map((field, i) => ({ field, i })).filter(({ field }) => !Object.hasOwn(stamps, field));
     const rows = this.#rows(node).map((cells) => {
+      given.forEach((field, i) => {
+        this.#insistOnType(field, cells[i]);
+      });
       given.forEach((field, i) => {
         const value = constant(cells[i]);
         if (!Object.hasOwn(stamps, field) || cells[i]?.kind === 'DefaultInsertValueNode' || (value !== undefined && String(value) === String(stamps[field])))

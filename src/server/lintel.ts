@@ -109,7 +109,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
    */
   async prepare(): Promise<void> {
     await migrate(this.db as unknown as Kysely<never>);
-    await checkSchema(this.db as unknown as Kysely<never>, this.charter as Charter);
+    await checkSchema((this.#options.records ?? this.db) as unknown as Kysely<never>, this.charter as Charter);
   }
 
   /**
