@@ -5,9 +5,14 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { setTimeout as wait } from 'node:timers/promises';
 import { fileURLToPath } from 'node:url';
+import pg from 'pg';
 import type { Page } from 'playwright-core';
+import { connect, policyStatements } from 'warm-lintel/server';
 import { DEMO_PASSWORD, startDemo } from '../examples/apiary/server/main.js';
+import { charter } from '../examples/apiary/world/charter.js';
+import { seed } from '../examples/apiary/world/seed.js';
 import { launch } from '../test/chromium.js';
+import { startPostgres } from '../test/setup.js';
 
 const root = fileURLToPath(new URL('..', import.meta.url));
 const out = join(root, 'docs/screenshots');
@@ -102,6 +107,29 @@ async function terminal(name: string, command: string, seconds: number): Promise
   xvfb.kill();
 }
 
+/** The commands that look at a PostgreSQL: the demo's world, in which somebody opened the wall in a few places. */
+async function onPostgres(): Promise<void> {
+  const cluster = await startPostgres();
+  const pool = new pg.Pool({ connectionString: `${cluster.url}/postgres`, max: 2 });
+  pool.on('error', () => {});
+  await seed(connect<any>(pool));
+  await pool.query('create role apiary_app login');
+  for (const statement of policyStatements(charter as never, { role: 'apiary_app' })) await pool.query(statement);
+  for (const statement of [
+    'create view hive_report as select * from hives',
+    'grant select on hive_report to apiary_app',
+    'grant truncate on entries to apiary_app',
+    'alter table reports disable row level security',
+    'create policy for_the_county on hives using (true)',
+  ])
+    await pool.query(statement);
+  process.env.DATABASE_URL = `${cluster.url}/postgres`;
+  await terminal('command-policies', 'npm run --silent lintel -- policies --role apiary_app --check --database $DATABASE_URL', 60);
+  await terminal('command-survey', 'npm run --silent lintel -- survey --database $DATABASE_URL > /tmp/charter.json; head -n 42 /tmp/charter.json', 60);
+  await pool.end();
+  await cluster.stop();
+}
+
 const only = process.argv[2];
 if (only !== 'terminal') await pages();
 if (only !== 'pages') {
@@ -112,5 +140,6 @@ if (only !== 'pages') {
     'npm run --silent lintel -- why tobias hive.update a-hive-02; npm run --silent lintel -- why otto hive.update a-hive-09; npm run --silent lintel -- why maren hive.update a-hive-01',
     60,
   );
+  await onPostgres();
 }
 process.exit(0);

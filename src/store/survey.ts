@@ -109,6 +109,11 @@ function proposeKind(
       return void undecided.push(`${table}.${column.column}: a number without fixed places; declare it numeric(p, s) to have it in rules`);
     fields[camel(column.column)] = { role: as, type, column: column.column, ...(type === 'decimal' && { scale: column.scale as number }), ...more };
   };
+  const parentOf = ({ column, to }: Column): string | undefined => {
+    const named = /_id$/i.test(column) ? [...tables.keys()].find((other) => singular(other) === column.replace(/_id$/i, '')) : undefined;
+    const found = to !== null && tables.has(to) ? to : named;
+    return found === table ? undefined : found;
+  };
   for (const column of all) {
     if (column === key) add(column, 'id');
     else if (column === tenant) add(column, 'tenant');
@@ -118,8 +123,11 @@ function proposeKind(
       undecided.push(`${table}.${column.column}: names a person; is that the owner, the maker, or somebody else?`);
       add(column, 'person');
     } else if (UNIT.test(column.column)) add(column, 'unit', { change: 'move' });
-    else if (column.to !== null && tables.has(column.to) && column.to !== table) add(column, 'parent', { to: camel(singular(column.to)), change: 'move' });
-    else add(column, 'plain');
+    else if (parentOf(column) !== undefined) {
+      const to = parentOf(column) as string;
+      if (column.to === null) undecided.push(`${table}.${column.column}: seems to point to ${to}, by its name alone`);
+      add(column, 'parent', { to: camel(singular(to)), change: 'move' });
+    } else add(column, 'plain');
   }
   for (const [link, { record, user, tenant: ofTenant }] of links) {
     if (record.to === table || `${record.column.replace(/_?id$/i, '')}s` === table)
@@ -130,9 +138,8 @@ function proposeKind(
         link: { table: link, tenant: ofTenant.column, record: record.column, user: user.column },
       };
   }
-  const label =
-    [...LABELS.map(camel), ...Object.keys(fields).filter((f) => fields[f]?.type === 'text')].find((f) => fields[f] && fields[f].role !== 'people') ??
-    camel(key.column);
+  const plain = Object.keys(fields).filter((f) => fields[f]?.role === 'plain' && fields[f]?.type === 'text');
+  const label = LABELS.map(camel).find((f) => plain.includes(f)) ?? plain[0] ?? camel(key.column);
   if (!tenant) undecided.push(`${table}: has no column that names a tenant; it is proposed as shared by all of them. If it belongs to one, add the column`);
   const owner = Object.entries(fields).find(([, f]) => f.role === 'owner')?.[0];
   const guards = [...new Set(Object.values(fields).flatMap((f) => f.change ?? []))];

@@ -1,0 +1,36 @@
+/* The examples of docs/scoping.md, run in the order in which they stand there, print what the page says. */
+import { readFileSync } from 'node:fs';
+import { formatWithOptions } from 'node:util';
+import { transformSync } from 'esbuild';
+import { sql } from 'kysely';
+import pg from 'pg';
+import { expect, test } from 'vitest';
+import { connect, policyStatements } from 'warm-lintel/server';
+import { charter } from '../examples/apiary/world/charter.js';
+import { apiaryOnPostgres } from './worlds.js';
+
+test('each example of the page on scoping prints what stands below it', async () => {
+  const page = readFileSync('docs/scoping.md', 'utf8');
+  const blocks = [...page.matchAll(/```ts\n([\s\S]*?)```\n\n```text\n([\s\S]*?)```/g)];
+  expect(blocks.length).toBe([...page.matchAll(/```ts\n/g)].length);
+  const { lintel, db, url } = await apiaryOnPostgres();
+  await sql`do $$ begin create role docs_app login; exception when duplicate_object then null; end $$`.execute(db);
+  for (const statement of policyStatements(charter as never, { role: 'docs_app' })) await sql.raw(statement).execute(db);
+  const pool = new pg.Pool({ connectionString: url.replace('lintel@', 'docs_app@'), max: 1 });
+  const app = connect<any>(pool);
+  const printed: string[] = [];
+  const console = { log: (...parts: unknown[]) => printed.push(formatWithOptions({ colors: false }, ...(parts as [unknown]))) };
+  // One function of all examples: what an earlier one names, a later one uses. `next` tells them apart.
+  const code = blocks.map(([, block], i) => `${block}\nnext(${i});`).join('\n');
+  const outputs: string[] = [];
+  const next = () => {
+    outputs.push(printed.join('\n'));
+    printed.length = 0;
+  };
+  const plain = transformSync(`async function run() {\n${code}\n}`, { loader: 'ts' }).code;
+  const run = new Function('lintel', 'app', 'console', 'next', `${plain}\nreturn run();`) as (...of: unknown[]) => Promise<void>;
+  await run(lintel, app, console, next);
+  expect(outputs).toEqual(blocks.map(([, , output]) => (output as string).trimEnd()));
+  await app.destroy();
+  await db.destroy();
+});
