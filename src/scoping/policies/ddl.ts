@@ -241,7 +241,8 @@ class KindWall {
     steps.push(...this.#valueSteps(refuse), ...this.#ownerSteps(test, refuse));
     const give = `perform ${WALL}.give(${literal(`${kind}:`)} || new.${quoted(this.#field(this.#shape.idField).column)}::text);`;
     const owner = this.#with('owner');
-    const seen = test('seen', this.#reached('read', 'r'))('new');
+    // What is held at anchors the policy finds in a list, in which a new row is not.
+    const seen = test('seen', this.#writer.reachedWidely(kind, 'read', 'r'))('new');
     const unlessSeen = `if not ${seen} then ${give} end if;`;
     const body = `
 begin

@@ -63,28 +63,43 @@ export class RuleWriter extends SqlWriter {
 
   /** The row is reached by an action, whatever its tenant: grants, limits, and `read` where that is asked too. */
   reached(kind: string, action: string, alias: string, image: 'before' | 'after' = 'before'): Fragment {
-    const data = this.#charter.kind(kind);
-    const reaches = [this.#charter.widestReach(kind), ...(followedFields(data).length > 0 ? ['followed'] : []), ...Object.keys(data.reaches)];
-    const way = (reach: string, at: string, held: Fragment) => {
-      const rule = this.#charter.reach(kind, reach);
-      return rule.op === 'always' ? held : sqlText`(${held} and ${this.rule(rule, kind, at)})`;
-    };
-    const key = (reach: string) => literal(`${kind}.${action} ${reach}`);
-    const ways = reaches.map((reach) => way(reach, alias, once(`holds(${key(reach)})`)));
-    ways.push(
-      this.#atAnchors(kind, action, alias, (at) =>
-        reaches.map((reach) => way(reach, at, sqlText`(${once(`anchored(${key(reach)})`)} and ${this.#covered(kind, verbatim(key(reach)), at)})`)),
-      ),
-    );
-    const limits = this.#limits(kind, action, image).map((where) => this.rule(where, kind, alias, false, 'grow'));
-    const read = restsOnRead(action) ? [this.reached(kind, 'read', alias)] : [];
-    return all([...limits, all(ways, ' or ', 'false'), ...read], ' and ', 'true');
+    const standsThere = alias === this.#shape(kind).table && action !== 'create' && image === 'before';
+    return this.#reachedBy(kind, action, alias, image, (asked) => [this.#atAnchors(kind, asked, alias, standsThere)]);
   }
 
-  /** What is held at units or at records only, by fewer people: on a row that is there, one list for all reaches of the action. */
-  #atAnchors(kind: string, action: string, alias: string, ways: (alias: string) => Fragment[]): Fragment {
-    // A row that is being made, or looked at as it becomes, is in no list.
-    if (alias !== this.#shape(kind).table || action === 'create') return all(ways(alias), ' or ', 'false');
+  /** The same by what is held for the whole tenant alone. */
+  reachedWidely(kind: string, action: string, alias: string): Fragment {
+    return this.#reachedBy(kind, action, alias, 'before', () => []);
+  }
+
+  #reachedBy(kind: string, action: string, alias: string, image: 'before' | 'after', atAnchors: (action: string) => Fragment[]): Fragment {
+    const ways = this.#reaches(kind).map((reach) => this.#way(kind, reach, alias, once(`holds(${literal(`${kind}.${action} ${reach}`)})`)));
+    const limits = this.#limits(kind, action, image).map((where) => this.rule(where, kind, alias, false, 'grow'));
+    const read = restsOnRead(action) ? [this.#reachedBy(kind, 'read', alias, 'before', atAnchors)] : [];
+    return all([...limits, all([...ways, ...atAnchors(action)], ' or ', 'false'), ...read], ' and ', 'true');
+  }
+
+  #reaches(kind: string): string[] {
+    const data = this.#charter.kind(kind);
+    return [this.#charter.widestReach(kind), ...(followedFields(data).length > 0 ? ['followed'] : []), ...Object.keys(data.reaches)];
+  }
+
+  #way(kind: string, reach: string, alias: string, held: Fragment): Fragment {
+    const rule = this.#charter.reach(kind, reach);
+    return rule.op === 'always' ? held : sqlText`(${held} and ${this.rule(rule, kind, alias)})`;
+  }
+
+  /**
+   * What is held at units or at records only, by fewer people: on a row that stands there, one list for all reaches of the action.
+   * A row that is being made, or looked at as it becomes, is in no list that the statement sees.
+   */
+  #atAnchors(kind: string, action: string, alias: string, standsThere: boolean): Fragment {
+    const ways = (at: string) =>
+      this.#reaches(kind).map((reach) => {
+        const key = literal(`${kind}.${action} ${reach}`);
+        return this.#way(kind, reach, at, sqlText`(${once(`anchored(${key})`)} and ${this.#covered(kind, verbatim(key), at)})`);
+      });
+    if (!standsThere) return all(ways(alias), ' or ', 'false');
     const ids = this.#function(`anchored_${kind}_${action}`, kind, this.#idsWhere(kind, all(ways('p'), ' or ', 'false')));
     return sqlText`${this.column(this.#shape(kind), this.#shape(kind).idField, alias)} in (select ${verbatim(WALL)}.${verbatim(ids)}())`;
   }
