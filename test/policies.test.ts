@@ -3,7 +3,7 @@ import { type Kysely, sql, type Transaction } from 'kysely';
 import pg from 'pg';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
 import { run } from 'warm-lintel/cli';
-import { checkPolicies, connect, dropStatements, policyStatements } from 'warm-lintel/server';
+import { checkPolicies, connect, createLintel, dropStatements, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
 
@@ -225,6 +225,7 @@ test('the command prints them, checks them, and prints the way back', async () =
   for (const statement of (await lintelCommand('policies', '--undo')).out.split(';\n')) await say(owner, statement);
   expect(dropStatements(charter as never).length).toBeGreaterThan(5);
   expect((await lintelCommand('policies', '--role', ROLE, '--check', '--database', url)).code).toBe(1);
-  await expect((await enter('maren')).withPolicies(app, async () => 1)).rejects.toMatchObject({ code: 'no-policies' });
+  const afresh = await createLintel({ charter, db: owner }).enter({ tenant: 'alderbrook', user: 'maren' });
+  await expect(afresh.withPolicies(app, async () => 1)).rejects.toMatchObject({ code: 'no-policies' });
   expect(inject('postgres')).toContain('postgres');
 });

@@ -11,6 +11,8 @@ import { WALL } from './rule.js';
 export interface WallKey {
   readonly inner: Uint8Array;
   readonly outer: Uint8Array;
+  /** The wall took a standing that was signed with it. */
+  proven?: boolean;
 }
 
 /**
@@ -76,9 +78,15 @@ async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise
   const { rows } = await sql<{ bound: string }>`select pg_backend_pid() || ' ' || extract(epoch from transaction_timestamp()) as bound`.execute(plain);
   const text = payload(standing, rows[0]?.bound ?? '');
   const signature = sha256(key.outer, sha256(key.inner, new TextEncoder().encode(text))).toString('hex');
+  const token = `${signature}.${text}`;
+  if (key.proven) {
+    await sql`select set_config('lintel.standing', ${token}, true) is null`.execute(plain);
+    return;
+  }
+  // The first time it is asked whether the wall takes what is signed so; after that, one that is exchanged lets nobody through.
   const carried = await sql<{
     taken: boolean;
-  }>`select set_config('lintel.standing', ${`${signature}.${text}`}, true) is not null and ${sql.raw(WALL)}.tenant() is not null as taken`
+  }>`select set_config('lintel.standing', ${token}, true) is not null and ${sql.raw(WALL)}.tenant() is not null as taken`
     .execute(plain)
     .catch((error: unknown) => {
       throw missing(error);
@@ -87,10 +95,9 @@ async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise
     throw new LintelError(
       'charter-mismatch',
       'the row policies in this database are those of another charter, or their key was renewed; run the statements that `lintel policies` prints and start again',
-      {
-        charter: standing.charter.hash,
-      },
+      { charter: standing.charter.hash },
     );
+  key.proven = true;
 }
 
 /**
