@@ -1,6 +1,7 @@
 import { type Kysely, QueryCreator } from 'kysely';
 import type { Boundary } from './boundary.js';
 import { ScopedExecutor } from './executor.js';
+import { refuse } from './narrow.js';
 
 /**
  * The application's own Kysely, narrowed to one standing: `selectFrom`, `insertInto`, `updateTable`, `deleteFrom`, `with` and
@@ -14,6 +15,16 @@ export class ScopedDb<DB> extends QueryCreator<DB> {
     super({ executor: new ScopedExecutor(db, boundary) });
     this.#db = db;
     this.#boundary = boundary;
+  }
+
+  /** @deprecated Refused: read, then insert, update or delete. */
+  override mergeInto(): never {
+    return refuse('a merge', 'read first, then insert, update or delete');
+  }
+
+  /** @deprecated Refused: write an upsert. */
+  override replaceInto(): never {
+    return refuse('a replace', 'write an upsert: insertInto(...).onConflict(...)');
   }
 
   /** Runs work in one transaction, narrowed in the same way. It is undone as a whole when the work throws. */
