@@ -1,5 +1,6 @@
 /* Compiled by a test, never run: a misspelt name does not compile. */
 import { defineCharter, defineKinds, id, openStanding, owner, parent, type Snapshot, tenant, text } from 'warm-lintel';
+import type { ScopedDb } from 'warm-lintel/server';
 
 const fields = { id: id(), tenantId: tenant(), keeperId: owner({ change: 'transfer' }), name: text() };
 const actions = { read: { label: 'See' }, update: { label: 'Change' }, transfer: { label: 'Hand over' } };
@@ -20,6 +21,13 @@ export function wellSpelt(): void {
   standing.may('hive.update', { keeperId: null, name: 'x' });
   standing.may('area.hives');
   standing.may('member.invite');
+}
+
+export function refusedByScope(scope: ScopedDb<any>): void {
+  // @ts-expect-error a merge is not there to be called
+  scope.mergeInto('hives').using('visits', 'visits.id', 'hives.id');
+  // @ts-expect-error nor are raw connections
+  scope.connection();
 }
 
 export function misspelt(): void {

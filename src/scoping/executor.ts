@@ -11,8 +11,9 @@ import {
 } from 'kysely';
 import { LintelError } from '../base/index.js';
 import type { Boundary } from './boundary.js';
+import { checkFailure, failedCheck } from './failure.js';
 import { Narrower, refuse } from './narrow.js';
-import { COUNT, checkFailure, failedCheck, lookUpNamed, planSteps, planWrite, ROW, type WriteNode, type WriteSteps } from './write.js';
+import { COUNT, lookUpNamed, planSteps, planWrite, ROW, type WriteNode, type WriteSteps } from './write.js';
 
 /** What executors that differ in plugins alone have in common. */
 interface Shared {

@@ -25,6 +25,7 @@ import type { FieldData } from '../charter/index.js';
 import { type FieldShape, readValue } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
 import { Boundary } from './boundary.js';
+import { MARK } from './failure.js';
 import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 import { insistOnFree, Narrower, refuse } from './narrow.js';
 import { fieldOf, insistOnVisible, type Target } from './target.js';
@@ -39,7 +40,6 @@ interface AfterCheck {
 }
 
 const WRITTEN = '"lintel_written"';
-const MARK = 'lintel:';
 
 /** A column of the result that carries our count, and one that tells a real row from none. */
 export const COUNT = 'lintelcount';
@@ -92,32 +92,6 @@ export interface WriteSteps {
 
 export function planSteps(node: WriteNode, boundary: Boundary, named: Named = NOBODY): WriteSteps {
   return new WriteWriter(boundary, node, named).steps();
-}
-
-/** Reads which check failed out of the database's error, or answers undefined when it was another error. */
-export function failedCheck(error: unknown): LintelError | undefined {
-  const sign = error instanceof Error ? /"lintel:([\w ]+):/.exec(error.message)?.[1] : undefined;
-  return sign === undefined ? undefined : checkFailure(sign, error);
-}
-
-/** What a failed check means to the writer. */
-export function checkFailure(sign: string, error?: unknown): LintelError {
-  const [cause, kind, field] = sign.split(' ');
-  if (cause === 'reach')
-    return new LintelError('write-out-of-reach', `the ${kind} as it would become is out of your reach; nothing was written`, { kind }, { cause: error });
-  if (cause === 'guard')
-    return new LintelError(
-      'guarded-field',
-      `to set ${field} of a new ${kind} takes an action that you do not have on it; nothing was written`,
-      { kind, field },
-      { cause: error },
-    );
-  return new LintelError(
-    'no-such-value',
-    `${field} of the ${kind} names nothing that there is for you; nothing was written`,
-    { kind, field },
-    { cause: error },
-  );
 }
 
 class WriteWriter {

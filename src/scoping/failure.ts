@@ -1,0 +1,30 @@
+import { LintelError } from '../base/index.js';
+
+/** Begins the sign of a failed check in the database's error. */
+export const MARK = 'lintel:';
+
+/** Reads which check failed out of the database's error, or answers undefined when it was another error. */
+export function failedCheck(error: unknown): LintelError | undefined {
+  const sign = error instanceof Error ? /"lintel:([\w ]+):/.exec(error.message)?.[1] : undefined;
+  return sign === undefined ? undefined : checkFailure(sign, error);
+}
+
+/** What a failed check means to the writer. */
+export function checkFailure(sign: string, error?: unknown): LintelError {
+  const [cause, kind, field] = sign.split(' ');
+  if (cause === 'reach')
+    return new LintelError('write-out-of-reach', `the ${kind} as it would become is out of your reach; nothing was written`, { kind }, { cause: error });
+  if (cause === 'guard')
+    return new LintelError(
+      'guarded-field',
+      `to set ${field} of a new ${kind} takes an action that you do not have on it; nothing was written`,
+      { kind, field },
+      { cause: error },
+    );
+  return new LintelError(
+    'no-such-value',
+    `${field} of the ${kind} names nothing that there is for you; nothing was written`,
+    { kind, field },
+    { cause: error },
+  );
+}
