@@ -57,6 +57,7 @@ const OURS = new Set([
   'record-mismatch',
   'not-specialised',
   'option-missing',
+  'no-policies',
   'one-connection',
 ]);
 
