@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { readCharter } from 'warm-lintel';
 import type { RecordData } from '../src/predicate/index.js';
 import { readValue } from '../src/predicate/index.js';
-import { type Answers, type Asked, ask, type Engine } from './engines.js';
+import { type Answers, type Asked, ask, type Engine, sweep } from './engines.js';
 import { type Case, DRAWS, type Draw, generated, type Row } from './generate.js';
 import { type Outcome, view, WriteRules } from './memory.js';
 import { columnFields, fieldsIn, KIND_NAMES, KINDS, type KindName } from './world.js';
@@ -132,6 +132,7 @@ export async function agree(engines: readonly Engine[], cases: number, seed: num
       const compared = await compareCase(engines, drawn);
       telling += compared.telling;
       done += DRAWS;
+      if (done % (DRAWS * 20) === 0) for (const engine of engines) await sweep(engine);
       options.progress?.(done);
       if (compared.draw) throw new Disagreement(compared.found, compared.draw);
     }),

@@ -201,6 +201,13 @@ async function askOne(engine: Engine, charter: Charter, draw: Draw, membership: 
   return { standing, others, answers: { find, select, writes } };
 }
 
+const CATALOGUE = ['pg_proc', 'pg_depend', 'pg_shdepend', 'pg_policy', 'pg_trigger', 'pg_class', 'pg_attribute', 'pg_type', 'pg_rewrite', 'pg_namespace'];
+
+/** Policies that are put up and undone leave rows behind in the catalogue, and everything after them gets slower: sweeps them out. */
+export async function sweep({ records, policies }: Engine): Promise<void> {
+  if (policies) for (const table of CATALOGUE) await say(records, `vacuum pg_catalog.${table}`);
+}
+
 /** What one engine answers to each draw under a charter. */
 export async function ask(engine: Engine, charter: Charter, draws: readonly Draw[]): Promise<Asked[]> {
   const over = async (membership: Kysely<any>, records: Kysely<any>): Promise<Asked[]> => {
