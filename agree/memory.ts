@@ -62,7 +62,7 @@ export class WriteRules {
         rows.filter(reached),
       );
     const became = new Map(rows.filter(reached).map((row) => [row, { ...row, ...write.set }]));
-    for (const [row, after] of became) if (!this.#mayBecome(write.kind, row, after, Object.keys(write.set))) return 'refused';
+    for (const after of became.values()) if (!this.#mayBecome(write.kind, after, Object.keys(write.set))) return 'refused';
     return this.#done(
       write.kind,
       rows.map((row) => became.get(row) ?? row),
@@ -101,7 +101,7 @@ export class WriteRules {
     });
   }
 
-  #mayBecome(kind: KindName, _before: Row, after: Row, names: readonly string[]): boolean {
+  #mayBecome(kind: KindName, after: Row, names: readonly string[]): boolean {
     return names.every((name) => {
       const { role, change } = this.#field(kind, name);
       if (!this.#isThere(kind, name, after)) return false;

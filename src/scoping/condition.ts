@@ -1,5 +1,4 @@
 import type { Boundary } from './boundary.js';
-import type { Fragment } from './fragment.js';
 
 /** A condition for a query that another builder makes, or that is written by hand. */
 export interface SqlCondition {
@@ -18,9 +17,10 @@ export interface SqlTag<T> {
 
 /** @param first number of the first placeholder, for a condition that follows others. */
 export function sqlCondition(boundary: Boundary, kind: string, action: string, alias: string, first: number): SqlCondition {
-  const { texts, values }: Fragment = boundary.reached(kind, action, alias);
+  const reached = boundary.reached(kind, action, alias);
+  const { texts, values } = reached;
   return {
-    text: texts.reduce((all, text, i) => (i === 0 ? text : all + boundary.writer.placeholder(first + i - 1) + text), ''),
+    text: reached.toText((_value, i) => boundary.writer.placeholder(first + i)),
     values,
     tag: (sql) => sql(Object.assign([...texts], { raw: [...texts] }), ...values.map((value) => (Array.isArray(value) && sql.param ? sql.param(value) : value))),
   };

@@ -10,9 +10,10 @@ import {
   type RootOperationNode,
 } from 'kysely';
 import { LintelError } from '../base/index.js';
+import { refuse } from './allowed.js';
 import type { Boundary } from './boundary.js';
 import { checkFailure, failedCheck } from './failure.js';
-import { Narrower, refuse } from './narrow.js';
+import { Narrower } from './narrow.js';
 import { COUNT, lookUpNamed, planSteps, planWrite, ROW, type WriteNode, type WriteSteps } from './write.js';
 
 /** What executors that differ in plugins alone have in common. */

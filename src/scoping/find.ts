@@ -132,15 +132,14 @@ export async function choices(
   options: { readonly like?: string; readonly limit?: number } = {},
 ): Promise<Choice[]> {
   const { like = '', limit = 50 } = options;
-  const shape = boundary.standing.charter.kind(kind) && boundary.shape(kind);
-  const label = boundary.standing.charter.kind(kind).label;
-  const column = boundary.writer.column(shape, label, 't');
-  // A label that is masked from somebody who reads the record is not shown by choosing it either.
+  const { label } = boundary.standing.charter.kind(kind);
+  const shape = boundary.shape(kind);
+  // A label that is masked from somebody who reads the record is not shown by choosing it either, nor by the order.
   const shown = boundary.visible([label, shape.fields[label] as FieldShape], kind, 't');
   const where = boundary.writer.condition(boundary.choosable(kind), kind, 't');
   const search = like === '' ? verbatim('true') : sqlText`lower(${shown}) like ${`%${like.toLowerCase().replace(/[\\%_]/g, '\\$&')}%`} escape '\\'`;
   const rows =
-    await sqlText`select ${boundary.writer.column(shape, shape.idField, 't')} as "id", ${shown} as "label" from ${boundary.writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${where} and ${search} order by ${column}, 1 limit ${Math.min(limit, MAX_LIMIT)}`.rows<Choice>(
+    await sqlText`select ${boundary.writer.column(shape, shape.idField, 't')} as "id", ${shown} as "label" from ${boundary.writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${where} and ${search} order by ${shown}, 1 limit ${Math.min(limit, MAX_LIMIT)}`.rows<Choice>(
       db,
     );
   return rows;

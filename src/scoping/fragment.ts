@@ -27,6 +27,11 @@ export class Fragment {
     );
   }
 
+  /** As text, each value written by `mark`. */
+  toText(mark: (value: unknown, index: number) => string): string {
+    return this.texts.reduce((all, text, i) => (i === 0 ? text : all + mark(this.values[i - 1], i - 1) + text), '');
+  }
+
   /** Runs it as a query of its own, past every plugin. */
   async rows<Row>(db: Kysely<any>): Promise<Row[]> {
     const executor = db.withoutPlugins().getExecutor();

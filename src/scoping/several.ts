@@ -1,6 +1,6 @@
 import { LintelError } from '../base/index.js';
 import { Boundary } from './boundary.js';
-import { type Fragment, joinFragments, sqlText, verbatim } from './fragment.js';
+import { type Fragment, joinFragments, sqlText } from './fragment.js';
 
 /** What one person may read in any of several tenants: each row is held to the rule of its own tenant. */
 export class SeveralBoundaries extends Boundary {
@@ -34,10 +34,6 @@ export class SeveralBoundaries extends Boundary {
 }
 
 function either(parts: readonly Fragment[]): Fragment {
-  return parts.length === 0
-    ? verbatim('false')
-    : sqlText`(${joinFragments(
-        parts.map((part) => sqlText`(${part})`),
-        ' or ',
-      )})`;
+  const each = parts.map((part) => sqlText`(${part})`);
+  return sqlText`(${joinFragments(each, ' or ')})`;
 }

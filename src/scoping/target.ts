@@ -1,7 +1,7 @@
 import { ColumnNode, type OperationNode, ReferenceNode, SelectAllNode } from 'kysely';
 import { didYouMean, LintelError } from '../base/index.js';
+import { refuse } from './allowed.js';
 import type { Boundary } from './boundary.js';
-import { refuse } from './narrow.js';
 
 /** The table that a write is made to. */
 export interface Target {

@@ -24,10 +24,11 @@ import { LintelError } from '../base/index.js';
 import type { FieldData } from '../charter/index.js';
 import { type FieldShape, readValue } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
+import { insistOnFree, refuse } from './allowed.js';
 import { Boundary } from './boundary.js';
 import { MARK } from './failure.js';
 import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
-import { insistOnFree, Narrower, refuse } from './narrow.js';
+import { Narrower } from './narrow.js';
 import { fieldOf, insistOnVisible, type Target } from './target.js';
 
 export type WriteNode = InsertQueryNode | UpdateQueryNode | DeleteQueryNode;
@@ -169,7 +170,7 @@ class WriteWriter {
       const readable = this.#boundary.readable(kind, undefined, this.#table, [verbatim(`true as "${ROW}"`)]);
       return sqlText`${this.#leading}select ${this.#returned(node.returning)}"${verbatim(ROW)}" from ${readable} as ${name(alias)} where ${of(ids, alias)}`.toNode();
     };
-    const id = name(this.#boundary.shape(kind).fields[this.#boundary.shape(kind).idField]?.column as string);
+    const id = name(this.#columnOf(this.#boundary.shape(kind).idField));
     return {
       ...(node.kind !== 'InsertQueryNode' && {
         reached: sqlText`${this.#leading}select ${id} as "lintelid" from ${this.#table} as ${name(alias)} where ${this.#reached(node)}`.toNode(),
@@ -276,8 +277,7 @@ class WriteWriter {
     const sets = (node.updates ?? []).map((update) => {
       this.#insistOnType(this.#fieldOf(update.column), update.value);
       this.#insistOnVisible(update.value, upsert);
-      const { column } = this.#boundary.shape(this.#target.kind).fields[this.#fieldOf(update.column)] as { column: string };
-      return sqlText`${name(column)} = ${new Embedded(this.#narrow(update.value))}`;
+      return sqlText`${name(this.#columnOf(this.#fieldOf(update.column)))} = ${new Embedded(this.#narrow(update.value))}`;
     });
     if (sets.length === 0) refuse('an update that sets nothing', 'name the columns to set');
     return joinFragments(sets, ', ');
@@ -366,7 +366,7 @@ class WriteWriter {
       if (Object.hasOwn(stamps, field)) this.#refuseStamped(field);
       if (this.#fields[field]?.role === 'owner') refuse('an owner that comes out of a select', 'leave it out: what you make is yours; hand it over afterwards');
     }
-    const columns = [...given, ...Object.keys(stamps)].map((field) => name(this.#boundary.shape(this.#target.kind).fields[field]?.column as string));
+    const columns = [...given, ...Object.keys(stamps)].map((field) => name(this.#columnOf(field)));
     const stamped = Object.values(stamps).map((value): SelectionNode => ({ kind: 'SelectionNode', selection: ValueNode.create(value) as never }));
     const into = sqlText`insert into ${this.#table} as ${name(this.#target.alias)} (${joinFragments(columns, ', ')})`;
     const narrowed = this.#narrow(rows);
@@ -416,7 +416,6 @@ class WriteWriter {
 
   /** The rows to insert, with tenant and maker as they must be and the writer as owner where none is named. */
   #stamped(node: InsertQueryNode): { columns: string[]; rows: Fragment[][] } {
-    const shape = this.#boundary.shape(this.#target.kind);
     const given = (node.columns ?? []).map((column) => this.#fieldOf(column));
     const stamps = this.#stamps(given);
     const kept = given.map((field, i) => ({ field, i })).filter(({ field }) => !Object.hasOwn(stamps, field));
@@ -437,7 +436,7 @@ class WriteWriter {
         ...Object.values(stamps).map((value) => sqlText`${value}`),
       ];
     });
-    const columns = [...kept.map(({ field }) => field), ...Object.keys(stamps)].map((field) => shape.fields[field]?.column as string);
+    const columns = [...kept.map(({ field }) => field), ...Object.keys(stamps)].map((field) => this.#columnOf(field));
     return { columns, rows };
   }
 

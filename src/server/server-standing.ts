@@ -70,6 +70,12 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     return this.facts.subject === 'member' && this.facts.tenant.open;
   }
 
+  /** @internal The person as a member. @throws LintelError `not-found` for somebody who is not signed in or no member here. */
+  get memberId(): string {
+    if (this.userId !== undefined && this.isMember) return this.userId;
+    throw new LintelError('not-found', say(this.words, 'hidden', { kind: 'page' }), {});
+  }
+
   /**
    * The application's Kysely, narrowed to this standing: every select, join, subquery, insert, update and delete on a table
    * of the charter reaches only what this standing reaches. Without an argument: over the database given to `createLintel`.
@@ -133,8 +139,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    * @throws LintelError `bad-reason`, `not-found` for somebody who is no member.
    */
   async door<R>(name: string, reason: string, work: (db: Kysely<any>) => Promise<R>): Promise<R> {
-    if (this.userId === undefined || !this.isMember) throw new LintelError('not-found', say(this.words, 'hidden', { kind: 'page' }), {});
-    await membership.recordDoor(this.#place.setting, this.facts.tenant.id, this.userId, name, reason);
+    await membership.recordDoor(this.#place.setting, this.facts.tenant.id, this.memberId, name, reason);
     return work(this.#place.db);
   }
 
@@ -200,8 +205,7 @@ abstract class Face {
 
   /** @throws LintelError `not-found` for somebody who is not signed in or no member here. */
   protected get actorId(): string {
-    if (this.standing.userId !== undefined && this.standing.isMember) return this.standing.userId;
-    throw new LintelError('not-found', say(this.standing.words, 'hidden', { kind: 'page' }), {});
+    return this.standing.memberId;
   }
 }
 

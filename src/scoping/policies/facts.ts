@@ -1,10 +1,10 @@
 import type { Charter } from '../../charter/index.js';
-import type { Comparison, FieldShape, Predicate } from '../../predicate/index.js';
+import { type Comparison, type FieldShape, type Predicate, takesList } from '../../predicate/index.js';
 
 /** The name under which a standing carries a fact, for one way of asking it and one type of value. */
 export function factKey(p: Comparison, field: FieldShape): string {
   const fact = 'me' in p.to ? `me.${p.to.me}` : 'context' in p.to ? `context.${p.to.context}` : '';
-  const how = p.op === 'in' || p.op === 'within' || p.op === 'among' ? ` ${p.op}` : '';
+  const how = takesList(p.op) ? ` ${p.op}` : '';
   return `${fact}${how} ${field.type}${field.scale === undefined ? '' : field.scale}`;
 }
 

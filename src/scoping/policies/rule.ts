@@ -1,5 +1,5 @@
 import { CHOOSE, type Charter, followedFields, restsOnRead } from '../../charter/index.js';
-import type { Comparison, FieldShape, KindShape, Predicate, ValueType } from '../../predicate/index.js';
+import { type Comparison, type FieldShape, type KindShape, type Predicate, takesList, type ValueType } from '../../predicate/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
 import { SqlWriter } from '../writer.js';
 import { factKey } from './facts.js';
@@ -24,7 +24,7 @@ export function literal(value: unknown): string {
 
 /** A fragment as text, its parameters written as literals. */
 export function inline(fragment: Fragment): string {
-  return fragment.texts.reduce((all, text, i) => (i === 0 ? text : all + literal(fragment.values[i - 1]) + text), '');
+  return fragment.toText(literal);
 }
 
 /** A sub-select of its own is worked out once a statement, not once a row. */
@@ -216,7 +216,7 @@ export class RuleWriter extends SqlWriter {
     const isFact = 'me' in p.to || 'context' in p.to;
     if (!isFact && p.op !== 'includes') return this.condition(p, kind, alias, wanted);
     const key = isFact ? literal(factKey(p, field)) : '';
-    const list = p.op === 'in' || p.op === 'within' || p.op === 'among';
+    const list = takesList(p.op);
     const value = isFact
       ? once(`${list ? 'facts' : 'fact'}(${key})`, `${sqlTypeOf(field)}${list ? '[]' : ''}`)
       : verbatim(literal((p.to as { value: unknown }).value));
