@@ -117,7 +117,7 @@ const ATTACKS: Readonly<Record<string, string>> = {
   truncates: 'truncate hives cascade',
   'puts a table before the real one': `create temp table lintel_member as select 'alderbrook' as tenant_id, 'tobias' as user_id, 'active' as status`,
   'puts a function before the real one': `create function pg_temp.current_setting(text, boolean) returns text language sql as $$ select '' $$; set search_path = pg_temp, public`,
-  'replaces a function of the wall': `create or replace function lintel_wall.tenant() returns text language sql as $$ select 'quillmoor' $$`,
+  'replaces a function of the wall': `create or replace function lintel_wall.told(what text, key text default '', only_with text default null) returns text language sql as $$ select 'quillmoor' $$`,
   'makes a function in the wall': `create function lintel_wall.mine() returns int language sql as $$ select 1 $$`,
   'grants itself more': `grant all on lintel_wall.key to ${ROLE}`,
   'carries a standing with another signature': `select set_config('lintel.standing', repeat('0', 64) || substr(current_setting('lintel.standing'), 65), true)`,
@@ -182,7 +182,7 @@ test('a live database is compared with the charter, and each hole is named', asy
     'a policy that is gone': ['drop policy lintel_delete on entries', '', 'differs'],
     'row security turned off': ['alter table inspections disable row level security', '', 'differs'],
     'a function of the wall that was replaced': [
-      `create or replace function lintel_wall.tenant() returns text language sql as $$ select 'quillmoor'::text $$`,
+      `create or replace function lintel_wall.told(what text, key text default '', only_with text default null) returns text language sql as $$ select 'quillmoor'::text $$`,
       '',
       'differs',
     ],

@@ -86,10 +86,10 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
         return this.#wall;
       },
       wallKey: () => {
-        this.#wallKey ??= readWallKey(this.db);
-        // A wall that was not there yet may be, the next time.
-        this.#wallKey.catch(() => {
+        this.#wallKey ??= readWallKey(this.db).catch((error: unknown) => {
+          // A wall that was not there yet may be, the next time.
           this.#wallKey = undefined;
+          throw error;
         });
         return this.#wallKey;
       },

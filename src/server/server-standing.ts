@@ -52,6 +52,7 @@ type Kinds<T extends CharterTypes> = keyof T['fields'] & string;
 export class ServerStanding<T extends CharterTypes = CharterTypes> extends Standing<T> {
   readonly #place: Workplace;
   readonly #boundaries = new Map<unknown, Boundary>();
+  readonly #walledBoundaries = new Map<unknown, Boundary>();
   /** Who belongs to the tenant, and the changes that this person may make to it. */
   readonly members: MembersFace;
   readonly invitations: InvitationsFace;
@@ -94,20 +95,29 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   async withPolicies<DB, R>(db: Kysely<DB>, work: (tx: Transaction<DB>, scope: ScopedDb<DB>) => Promise<R>): Promise<R> {
     const key = await this.#place.wallKey();
     return carryStanding(db, this as unknown as Standing, key, (tx) => {
-      const base = this.#place.support(this.facts.tenant.id, db);
-      // The application's role cannot look at the membership: that is asked on the library's own connection.
-      const support = { ...base, standingOf: (id: string) => base.standingOf(id, this.#place.setting.db), conditions: CARRIED_CONDITIONS };
-      return work(tx, new ScopedDb<DB>(tx, new Boundary(this as unknown as Standing, support, writerFor(db, this.charter.shapes), this.#place.wall())));
+      return work(tx, new ScopedDb<DB>(tx, this.#boundaryOf(db, 'walled')));
     });
   }
 
-  /** The boundary in one kind of database. */
-  #boundaryOf(db: Kysely<any>): Boundary {
+  /** The boundary in one kind of database, or in it under the row policies. */
+  #boundaryOf(db: Kysely<any>, walled?: 'walled'): Boundary {
+    const boundaries = walled ? this.#walledBoundaries : this.#boundaries;
     const key = db.getExecutor().adapter.constructor;
-    const known = this.#boundaries.get(key);
+    const known = boundaries.get(key);
     if (known) return known;
-    const boundary = new Boundary(this as unknown as Standing, this.#place.support(this.facts.tenant.id, db), writerFor(db, this.charter.shapes));
-    this.#boundaries.set(key, boundary);
+    const base = this.#place.support(this.facts.tenant.id, db);
+    const writer = writerFor(db, this.charter.shapes);
+    const me = this as unknown as Standing;
+    const boundary = walled
+      ? // The application's role cannot look at the membership: that is asked on the library's own connection.
+        new Boundary(
+          me,
+          { ...base, standingOf: (id: string) => base.standingOf(id, this.#place.setting.db), conditions: CARRIED_CONDITIONS },
+          writer,
+          this.#place.wall(),
+        )
+      : new Boundary(me, base, writer);
+    boundaries.set(key, boundary);
     return boundary;
   }
 

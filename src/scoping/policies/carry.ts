@@ -5,7 +5,7 @@ import type { Charter } from '../../charter/index.js';
 import type { Standing } from '../../standing/index.js';
 import { type Fragment, sqlText } from '../fragment.js';
 import { factsAsked } from './facts.js';
-import { WALL } from './rule.js';
+import { anchoredMark, BOUND, WALL } from './rule.js';
 
 /** Key of the wall as the database keeps it: padded for HMAC (RFC 2104). */
 export interface WallKey {
@@ -61,6 +61,7 @@ function worthKeeping(standing: Standing): string {
         holds.push(key);
         continue;
       }
+      holds.push(anchoredMark(permission.name));
       const at = anchored[key] ?? { units: [], records: {} };
       anchored[key] = at;
       if (anchor.on === 'unit') at.units.push(...(facts.below?.[anchor.unitId] ?? []));
@@ -75,7 +76,7 @@ function worthKeeping(standing: Standing): string {
 /** Lets a transaction carry a standing, signed for this transaction alone. */
 async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise<void> {
   const plain = tx.withoutPlugins();
-  const { rows } = await sql<{ bound: string }>`select pg_backend_pid() || ' ' || extract(epoch from transaction_timestamp()) as bound`.execute(plain);
+  const { rows } = await sql<{ bound: string }>`select ${sql.raw(BOUND)} as bound`.execute(plain);
   const text = payload(standing, rows[0]?.bound ?? '');
   const signature = sha256(key.outer, sha256(key.inner, new TextEncoder().encode(text))).toString('hex');
   const token = `${signature}.${text}`;
@@ -86,7 +87,7 @@ async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise
   // The first time it is asked whether the wall takes what is signed so; after that, one that is exchanged lets nobody through.
   const carried = await sql<{
     taken: boolean;
-  }>`select set_config('lintel.standing', ${token}, true) is not null and ${sql.raw(WALL)}.tenant() is not null as taken`
+  }>`select set_config('lintel.standing', ${token}, true) is not null and ${sql.raw(WALL)}.told('tenant') is not null as taken`
     .execute(plain)
     .catch((error: unknown) => {
       throw missing(error);

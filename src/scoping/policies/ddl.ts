@@ -1,7 +1,7 @@
 import type { Charter, FieldData, KindData } from '../../charter/index.js';
 import type { FieldShape, KindShape } from '../../predicate/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
-import { inline, literal, RuleWriter, sqlTypeOf, WALL } from './rule.js';
+import { BOUND, inline, literal, RuleWriter, sqlTypeOf, WALL, type WallFunction } from './rule.js';
 
 export interface PolicyOptions {
   /** The role by which the application connects. It owns nothing, and gets what it needs and no more. */
@@ -16,11 +16,8 @@ const FIXED_FIELDS = ['id', 'tenant', 'maker'];
 /** In PL/pgSQL, which plans a body once a session and not once a call. */
 const answering = (head: string, type: string, expression: string) =>
   `create function ${WALL}.${head} returns ${type} language plpgsql ${LOCKED} as $lintel$ begin return (${expression}); end $lintel$;`;
-const listing = (head: string, type: string, query: string) =>
-  `create function ${WALL}.${head} returns setof ${type} language plpgsql ${LOCKED} as $lintel$ begin return query ${query}; end $lintel$;`;
-
-/** One transaction of one connection: what a standing is bound to. */
-const BOUND = `pg_backend_pid() || ' ' || extract(epoch from transaction_timestamp())`;
+const listing = ({ name: called, type, takesKey, onlyIf, body }: WallFunction) =>
+  `create function ${WALL}.${called}(${takesKey ? 'key text' : ''}) returns setof ${type} language plpgsql ${LOCKED} as $lintel$ begin ${onlyIf ? `if not (${onlyIf}) then return; end if; ` : ''}return query ${body}; end $lintel$;`;
 
 /** The parts that are the same for every charter: the key, the carried standing, and what is read from it. */
 function ground(charter: Charter): string[] {
@@ -33,6 +30,7 @@ function ground(charter: Charter): string[] {
   /** A line of the standing that is carried; all but the first and the fourth are JSON. */
   const line = (number: number) => `split_part(c.payload, E'\\n', ${number})`;
   const json = (number: number) => `${line(number)}::jsonb`;
+  const holds = (key: string) => `position(E'\\t' || ${key} || E'\\t' in ${line(4)}) > 0`;
   return [
     `create table if not exists ${WALL}.key (inner_pad bytea not null, outer_pad bytea not null);`,
     `do $lintel$
@@ -48,19 +46,26 @@ begin
   end loop;
   insert into ${WALL}.key values (inner_pad, outer_pad);
 end $lintel$;`,
-    answering('standing()', 'text', verified('c.payload')),
-    answering('tenant()', 'text', verified(`${json(2)} #>> '{}'`)),
-    answering('user_id()', 'text', verified(`${json(3)} #>> '{}'`)),
-    answering('fact(key text)', 'text', verified(`${json(5)} -> 'facts' ->> fact.key`)),
+    // One function for all that is read once a statement: the first call in a statement costs several times what the next ones do.
     answering(
-      'facts(key text)',
-      'text[]',
+      "told(what text, key text default '', only_with text default null)",
+      'text',
       verified(
-        `case when jsonb_typeof(${json(5)} -> 'facts' -> facts.key) = 'array' then array(select jsonb_array_elements_text(${json(5)} -> 'facts' -> facts.key)) end`,
+        `case told.what
+        when 'holds' then case when ${holds('told.key')} then 'yes' end
+        when 'fact' then case when told.only_with is null or ${holds('told.only_with')} then ${json(5)} -> 'facts' ->> told.key end
+        when 'anchored' then case when ${json(5)} -> 'anchored' ? told.key then 'yes' end
+        when 'tenant' then ${json(2)} #>> '{}'
+        when 'user' then ${json(3)} #>> '{}' end`,
       ),
     ),
-    answering('holds(key text)', 'boolean', `coalesce((${verified(`position(E'\\t' || holds.key || E'\\t' in ${line(4)}) > 0`)}), false)`),
-    answering('anchored(key text)', 'boolean', `coalesce((${verified(`jsonb_typeof(${json(5)} -> 'anchored' -> anchored.key) = 'object'`)}), false)`),
+    answering(
+      'facts(key text, only_with text default null)',
+      'text[]',
+      verified(
+        `case when (facts.only_with is null or ${holds('facts.only_with')}) and jsonb_typeof(${json(5)} -> 'facts' -> facts.key) = 'array' then array(select jsonb_array_elements_text(${json(5)} -> 'facts' -> facts.key)) end`,
+      ),
+    ),
     answering('units(key text)', 'text[]', verified(`array(select jsonb_array_elements_text(${json(5)} -> 'anchored' -> units.key -> 'units'))`)),
     answering(
       'records(key text, kind text)',
@@ -70,16 +75,15 @@ end $lintel$;`,
     answering(
       'is_member(person text)',
       'boolean',
-      `exists (select 1 from public.lintel_member as m where m.tenant_id = ${WALL}.tenant() and m.user_id = person and m.status = 'active')`,
+      `exists (select 1 from public.lintel_member as m where m.tenant_id = ${WALL}.told('tenant') and m.user_id = person and m.status = 'active')`,
     ),
-    answering('is_unit(unit text)', 'boolean', `exists (select 1 from public.lintel_unit as u where u.tenant_id = ${WALL}.tenant() and u.id = unit)`),
+    answering('is_unit(unit text)', 'boolean', `exists (select 1 from public.lintel_unit as u where u.tenant_id = ${WALL}.told('tenant') and u.id = unit)`),
     // Rows that this transaction made or handed over, and that their writer cannot read any more, stay in sight of their writer until its end, so that the database lets the write be.
-    answering('gave()', 'boolean', `coalesce(current_setting('lintel.given', true), '') <> ''`),
     `create function ${WALL}.seal(given text) returns text language plpgsql ${LOCKED} as $lintel$
 declare k record;
 begin
   select inner_pad, outer_pad into k from ${WALL}.key;
-  return encode(sha256(k.outer_pad || sha256(k.inner_pad || convert_to('given ' || ${BOUND} || ${WALL}.tenant() || coalesce(${WALL}.user_id(), '') || given, 'UTF8'))), 'hex');
+  return encode(sha256(k.outer_pad || sha256(k.inner_pad || convert_to('given ' || ${BOUND} || ${WALL}.told('tenant') || coalesce(${WALL}.told('user'), '') || given, 'UTF8'))), 'hex');
 end $lintel$;`,
     `create function ${WALL}.given(one text) returns boolean language plpgsql ${LOCKED} as $lintel$
 declare
@@ -163,7 +167,7 @@ class KindWall {
 
   get #me(): Fragment {
     const field = this.#with('owner') ?? this.#with('maker');
-    return verbatim(`(select ${WALL}.user_id())::${field ? sqlTypeOf(this.#field(field)) : 'text'}`);
+    return verbatim(`(select ${WALL}.told('user'))::${field ? sqlTypeOf(this.#field(field)) : 'text'}`);
   }
 
   #insert(alias: string): Fragment {
@@ -194,7 +198,10 @@ class KindWall {
     const alias = this.#shape.table;
     const rule = (verb: string, clauses: string) => `create policy lintel_${verb} on ${table} as restrictive for ${verb} to public ${clauses};`;
     const tenant = this.#writer.tenant(this.#kind, alias);
-    const seen = this.#any([this.#reached('read', alias), sqlText`((select ${verbatim(WALL)}.gave()) and ${verbatim(WALL)}.given(${this.#key(alias)}))`]);
+    const seen = this.#any([
+      this.#reached('read', alias),
+      sqlText`(coalesce(current_setting('lintel.given', true), '') <> '' and ${verbatim(WALL)}.given(${this.#key(alias)}))`,
+    ]);
     const lines = [
       `alter table ${table} enable row level security;`,
       `create policy lintel_open on ${table} as permissive for all to public using (true) with check (true);`,
@@ -246,7 +253,7 @@ class KindWall {
     const unlessSeen = `if not ${seen} then ${give} end if;`;
     const body = `
 begin
-  if ${WALL}.standing() is null then return new; end if;
+  if ${WALL}.told('tenant') is null then return new; end if;
   if tg_op = 'INSERT' then ${unlessSeen} return new; end if;
   ${steps.join('\n  ')}
   ${owner ? `if ${differ(owner)} then ${unlessSeen} end if;` : ''}
@@ -301,7 +308,7 @@ end`;
       if (!link) return [];
       const table = inline(name('public', link.table));
       const column = (part: string) => inline(name(link.table, part));
-      const tenant = `${column(link.tenant)} = (select ${WALL}.tenant())::${sqlTypeOf(this.#field(this.#shape.tenantField as string))}`;
+      const tenant = `${column(link.tenant)} = (select ${WALL}.told('tenant'))::${sqlTypeOf(this.#field(this.#shape.tenantField as string))}`;
       const among = (ids: string) => `${column(link.record)} in (select ${WALL}.${ids}())`;
       const changes = change === undefined ? 'false' : `${tenant} and ${among(this.#writer.reachable(this.#kind, change))}`;
       const rule = (verb: string, clauses: string) => `create policy lintel_${verb} on ${table} as restrictive for ${verb} to public ${clauses};`;
@@ -379,7 +386,7 @@ export function policyStatements(charter: Charter, { role }: PolicyOptions): str
   const policies = walls.flatMap((wall) => wall.policies());
   const triggers = walls.flatMap((wall) => wall.trigger());
   const views = walls.flatMap((wall) => wall.view());
-  const functions = writer.functions().map(({ name: called, type, takesKey, body }) => listing(`${called}(${takesKey ? 'key text' : ''})`, type, body));
+  const functions = writer.functions().map(listing);
   const app = quoted(role);
   return [
     `create schema if not exists ${WALL};`,
@@ -404,10 +411,8 @@ end $lintel$;`,
     `revoke all on all functions in schema ${WALL} from public;`,
     `revoke all on all tables in schema ${WALL} from public;`,
     `grant usage on schema ${WALL} to ${app};`,
-    ...['standing()', 'tenant()', 'user_id()', 'fact(text)', 'facts(text)', 'holds(text)', 'anchored(text)', 'units(text)', 'records(text, text)'].map(
-      (f) => `grant execute on function ${WALL}.${f} to ${app};`,
-    ),
-    ...['is_member(text)', 'is_unit(text)', 'gave()', 'given(text)'].map((f) => `grant execute on function ${WALL}.${f} to ${app};`),
+    ...['told(text, text, text)', 'facts(text, text)', 'units(text)', 'records(text, text)'].map((f) => `grant execute on function ${WALL}.${f} to ${app};`),
+    ...['is_member(text)', 'is_unit(text)', 'given(text)'].map((f) => `grant execute on function ${WALL}.${f} to ${app};`),
     ...writer.functions().map((f) => `grant execute on function ${WALL}.${f.name}(${f.takesKey ? 'text' : ''}) to ${app};`),
     ...views.map((view) => `grant select on ${/^create view (\S+)/.exec(view)?.[1]} to ${app};`),
     ...tablesUnderPolicies(charter).map((table) => `grant select, insert, update, delete on ${table} to ${app};`),

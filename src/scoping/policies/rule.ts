@@ -7,6 +7,19 @@ import { factKey } from './facts.js';
 /** The locked schema in which everything stands that the policies need. */
 export const WALL = 'lintel_wall';
 
+/** One transaction of one connection: what a standing is bound to. */
+export const BOUND = `encode(int4send(pg_backend_pid()) || timestamptz_send(transaction_timestamp()), 'hex')`;
+
+/** A function of the wall that answers ids. */
+export interface WallFunction {
+  readonly name: string;
+  readonly type: string;
+  readonly takesKey: boolean;
+  /** Asked before the query is run: where it does not hold, the list is empty. */
+  readonly onlyIf?: string;
+  readonly body: string;
+}
+
 /** `shrink`: a fact that is missing makes the rule hold for fewer rows; `grow`: for more. */
 type Bias = 'shrink' | 'grow';
 
@@ -27,8 +40,13 @@ export function inline(fragment: Fragment): string {
   return fragment.toText(literal);
 }
 
+/** What a standing carries among what it holds when something of a permission is held at units or records. */
+export const anchoredMark = (permission: string) => `@${permission}`;
+
 /** A sub-select of its own is worked out once a statement, not once a row. */
 const once = (call: string, type?: string) => verbatim(`(select ${WALL}.${call})${type ? `::${type}` : ''}`);
+/** True where the carried standing says so, and never empty. */
+const told = (what: string, key: string) => verbatim(`(select ${WALL}.told('${what}', ${key})) is not null`);
 const all = (parts: readonly Fragment[], word: ' and ' | ' or ', none: string) =>
   parts.length === 0 ? verbatim(none) : parts.length === 1 ? (parts[0] as Fragment) : sqlText`(${joinFragments(parts, word)})`;
 
@@ -39,7 +57,7 @@ const all = (parts: readonly Fragment[], word: ' and ' | ' or ', none: string) =
 export class RuleWriter extends SqlWriter {
   readonly #charter: Charter;
   /** Bodies of the functions that answer ids, with their names. */
-  readonly #functions = new Map<string, { readonly name: string; readonly type: string; readonly takesKey: boolean }>();
+  readonly #functions = new Map<string, WallFunction>();
 
   constructor(charter: Charter) {
     super(charter.shapes);
@@ -47,8 +65,8 @@ export class RuleWriter extends SqlWriter {
   }
 
   /** The functions that the rules written so far rest on: those that others need come first. */
-  functions(): { readonly name: string; readonly type: string; readonly takesKey: boolean; readonly body: string }[] {
-    return [...this.#functions].map(([body, f]) => ({ ...f, body }));
+  functions(): WallFunction[] {
+    return [...this.#functions.values()];
   }
 
   #shape(kind: string): KindShape {
@@ -58,7 +76,7 @@ export class RuleWriter extends SqlWriter {
   tenant(kind: string, alias: string): Fragment {
     const shape = this.#shape(kind);
     if (shape.tenantField === undefined) return verbatim('true');
-    return sqlText`${this.column(shape, shape.tenantField, alias)} = ${once('tenant()', sqlTypeOf(shape.fields[shape.tenantField] as FieldShape))}`;
+    return sqlText`${this.column(shape, shape.tenantField, alias)} = ${once(`told('tenant')`, sqlTypeOf(shape.fields[shape.tenantField] as FieldShape))}`;
   }
 
   /** The row is reached by an action, whatever its tenant: grants, limits, and `read` where that is asked too. */
@@ -73,7 +91,7 @@ export class RuleWriter extends SqlWriter {
   }
 
   #reachedBy(kind: string, action: string, alias: string, image: 'before' | 'after', atAnchors: (action: string) => Fragment[]): Fragment {
-    const ways = this.#reaches(kind).map((reach) => this.#way(kind, reach, alias, once(`holds(${literal(`${kind}.${action} ${reach}`)})`)));
+    const ways = this.#reaches(kind).map((reach) => this.#heldWidely(kind, action, reach, alias));
     const limits = this.#limits(kind, action, image).map((where) => this.rule(where, kind, alias, false, 'grow'));
     const read = restsOnRead(action) ? [this.#reachedBy(kind, 'read', alias, 'before', atAnchors)] : [];
     return all([...limits, all([...ways, ...atAnchors(action)], ' or ', 'false'), ...read], ' and ', 'true');
@@ -82,6 +100,14 @@ export class RuleWriter extends SqlWriter {
   #reaches(kind: string): string[] {
     const data = this.#charter.kind(kind);
     return [this.#charter.widestReach(kind), ...(followedFields(data).length > 0 ? ['followed'] : []), ...Object.keys(data.reaches)];
+  }
+
+  /** A reach that is held for the whole tenant. Where it is one comparison with a fact, the fact is told only to who holds it. */
+  #heldWidely(kind: string, action: string, reach: string, alias: string): Fragment {
+    const rule = this.#charter.reach(kind, reach);
+    const key = literal(`${kind}.${action} ${reach}`);
+    if ('to' in rule && isFact(rule)) return this.#factual(rule, kind, alias, true, 'shrink', key);
+    return this.#way(kind, reach, alias, told('holds', key));
   }
 
   #way(kind: string, reach: string, alias: string, held: Fragment): Fragment {
@@ -97,10 +123,11 @@ export class RuleWriter extends SqlWriter {
     const ways = (at: string) =>
       this.#reaches(kind).map((reach) => {
         const key = literal(`${kind}.${action} ${reach}`);
-        return this.#way(kind, reach, at, sqlText`(${once(`anchored(${key})`)} and ${this.#covered(kind, verbatim(key), at)})`);
+        return this.#way(kind, reach, at, sqlText`(${told('anchored', key)} and ${this.#covered(kind, verbatim(key), at)})`);
       });
     if (!standsThere) return all(ways(alias), ' or ', 'false');
-    const ids = this.#function(`anchored_${kind}_${action}`, kind, this.#idsWhere(kind, all(ways('p'), ' or ', 'false')));
+    const onlyIf = inline(told('holds', literal(anchoredMark(`${kind}.${action}`))));
+    const ids = this.#function(`anchored_${kind}_${action}`, kind, this.#idsWhere(kind, all(ways('p'), ' or ', 'false')), { onlyIf });
     return sqlText`${this.column(this.#shape(kind), this.#shape(kind).idField, alias)} in (select ${verbatim(WALL)}.${verbatim(ids)}())`;
   }
 
@@ -131,7 +158,9 @@ export class RuleWriter extends SqlWriter {
     for (const via of followedFields(this.#charter.kind(kind))) {
       const to = this.#charter.kind(kind).fields[via]?.to as string;
       const body = this.#idsWhere(to, this.#covered(to, verbatim('key'), 'p'));
-      ways.push(sqlText`${this.column(shape, via, alias)} in (select ${verbatim(WALL)}.${verbatim(this.#function(`covers_${to}`, to, body, true))}(${key}))`);
+      ways.push(
+        sqlText`${this.column(shape, via, alias)} in (select ${verbatim(WALL)}.${verbatim(this.#function(`covers_${to}`, to, body, { takesKey: true }))}(${key}))`,
+      );
     }
     return all(ways, ' or ', 'false');
   }
@@ -147,14 +176,16 @@ export class RuleWriter extends SqlWriter {
     return name(schema ?? 'public', table);
   }
 
-  #function(wish: string, kind: string, body: string, takesKey = false): string {
+  #function(wish: string, kind: string, body: string, how: { takesKey?: boolean; onlyIf?: string } = {}): string {
     const known = this.#functions.get(body);
     if (known) return known.name;
     const taken = [...this.#functions.values()].filter((f) => f.name.replace(/_\d+$/, '') === wish).length;
     const made = {
       name: taken === 0 ? wish : `${wish}_${taken + 1}`,
       type: sqlTypeOf(this.#shape(kind).fields[this.#shape(kind).idField] as FieldShape),
-      takesKey,
+      takesKey: false,
+      ...how,
+      body,
     };
     this.#functions.set(body, made);
     return made.name;
@@ -210,15 +241,14 @@ export class RuleWriter extends SqlWriter {
     }
   }
 
-  #factual(p: Comparison, kind: string, alias: string, wanted: boolean, bias: Bias): Fragment {
+  #factual(p: Comparison, kind: string, alias: string, wanted: boolean, bias: Bias, onlyWith?: string): Fragment {
     const shape = this.#shape(kind);
     const field = shape.fields[p.field] as FieldShape;
-    const isFact = 'me' in p.to || 'context' in p.to;
-    if (!isFact && p.op !== 'includes') return this.condition(p, kind, alias, wanted);
-    const key = isFact ? literal(factKey(p, field)) : '';
+    if (!isFact(p) && p.op !== 'includes') return this.condition(p, kind, alias, wanted);
+    const key = isFact(p) ? literal(factKey(p, field)) + (onlyWith ? `, ${onlyWith}` : '') : '';
     const list = takesList(p.op);
-    const value = isFact
-      ? once(`${list ? 'facts' : 'fact'}(${key})`, `${sqlTypeOf(field)}${list ? '[]' : ''}`)
+    const value = isFact(p)
+      ? once(list ? `facts(${key})` : `told('fact', ${key})`, `${sqlTypeOf(field)}${list ? '[]' : ''}`)
       : verbatim(literal((p.to as { value: unknown }).value));
     const yes =
       p.op === 'includes'
@@ -226,8 +256,8 @@ export class RuleWriter extends SqlWriter {
         : list
           ? this.#listed(this.column(shape, p.field, alias), value, field)
           : this.#compared(p.op, this.column(shape, p.field, alias), value, field);
-    if (!isFact) return truth(yes, wanted);
-    const missing = once(`${list ? 'facts' : 'fact'}(${key})`);
+    if (!isFact(p)) return truth(yes, wanted);
+    const missing = once(list ? `facts(${key})` : `told('fact', ${key})`);
     // What is missing of the person counts against them, on whichever side of a "not" it stands.
     if (wanted === (bias === 'grow')) return sqlText`(${truth(yes, wanted)} or ${missing} is null)`;
     // What is empty is not true: only its opposite has to be told so.
@@ -241,7 +271,7 @@ export class RuleWriter extends SqlWriter {
   #linked(field: FieldShape, kind: string, person: Fragment, alias: string): Fragment {
     const { table, tenant, record, user } = field.link as NonNullable<FieldShape['link']>;
     const shape = this.#shape(kind);
-    const ofTenant = once('tenant()', sqlTypeOf(shape.fields[shape.tenantField as string] as FieldShape));
+    const ofTenant = once(`told('tenant')`, sqlTypeOf(shape.fields[shape.tenantField as string] as FieldShape));
     const body = `select ${inline(name('l', record))} from ${inline(name('public', table))} as "l" where ${inline(sqlText`${name('l', tenant)} = ${ofTenant} and ${name('l', user)} = ${person}`)}`;
     return sqlText`${this.column(shape, shape.idField, alias)} in (select ${verbatim(WALL)}.${verbatim(this.#function(`linked_${table}`, kind, body))}())`;
   }
@@ -252,6 +282,8 @@ export class RuleWriter extends SqlWriter {
     return this.writeInstant(op, column, value, sqlText`(${value} + interval '1 millisecond')`);
   }
 }
+
+const isFact = (p: Comparison) => 'me' in p.to || 'context' in p.to;
 
 /** `wanted` false: the opposite, in which what is empty counts as true. */
 function truth(yes: Fragment, wanted: boolean): Fragment {
