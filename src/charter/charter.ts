@@ -110,6 +110,12 @@ export class Charter<T extends CharterTypes = CharterTypes> {
     return resolved;
   }
 
+  /** True if a role of this charter, or what it gives to everybody, has the permission at that reach. */
+  isGiven(permission: string, reach: string): boolean {
+    const { roles, visitor, signedIn, everyMember } = this.data;
+    return [...Object.values(roles).map((role) => role.may), visitor, signedIn, everyMember].some((may) => may[permission]?.includes(reach));
+  }
+
   /** The reach that holds for all records of a kind: `tenant`, or `shared` for a kind without tenants. */
   widestReach(kind: string): 'tenant' | 'shared' {
     return this.kind(kind).shared ? 'shared' : 'tenant';

@@ -1,11 +1,11 @@
 import { createHash } from 'node:crypto';
-import { type Kysely, sql, type Transaction } from 'kysely';
+import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import type { Standing } from '../../standing/index.js';
 import { type Fragment, sqlText } from '../fragment.js';
 import { factsAsked } from './facts.js';
-import { anchoredMark, BOUND, WALL } from './rule.js';
+import { anchoredMark, WALL } from './rule.js';
 
 /** Key of the wall as the database keeps it: padded for HMAC (RFC 2104). */
 export interface WallKey {
@@ -34,7 +34,7 @@ function missing(cause: unknown): LintelError {
   return new LintelError('no-policies', message, {}, { cause });
 }
 
-const sha256 = (...parts: Uint8Array[]) => parts.reduce((hash, part) => hash.update(part), createHash('sha256')).digest();
+const sha256 = (...parts: (Uint8Array | string)[]) => parts.reduce((hash, part) => hash.update(part), createHash('sha256')).digest();
 
 /**
  * What a standing holds, in lines, as the policies ask for it: what it is bound to and the charter, the tenant, the person, what is
@@ -73,22 +73,25 @@ function worthKeeping(standing: Standing): string {
   return [charter.hash, JSON.stringify(facts.tenant.id), JSON.stringify(facts.me.userId ?? null), `\t${holds.join('\t')}\t`, JSON.stringify(rest)].join('\n');
 }
 
+// In two pieces: to put them together here is quicker than there.
+const ASK_BOUND = CompiledQuery.raw('select int4send(pg_backend_pid()) as pid, timestamptz_send(transaction_timestamp()) as at');
+const CARRY = "select set_config('lintel.standing', $1, true) is not null and set_config('lintel.tenant', $2, true) is not null";
+
 /** Lets a transaction carry a standing, signed for this transaction alone. */
 async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise<void> {
   const plain = tx.withoutPlugins();
-  const { rows } = await sql<{ bound: string }>`select ${sql.raw(BOUND)} as bound`.execute(plain);
-  const text = payload(standing, rows[0]?.bound ?? '');
-  const signature = sha256(key.outer, sha256(key.inner, new TextEncoder().encode(text))).toString('hex');
-  const token = `${signature}.${text}`;
+  const { rows } = await plain.executeQuery<{ pid: Uint8Array; at: Uint8Array }>(ASK_BOUND);
+  const { pid, at } = rows[0] as { pid: Uint8Array; at: Uint8Array };
+  const text = payload(standing, Buffer.concat([pid, at]).toString('hex'));
+  const signature = sha256(key.outer, sha256(key.inner, text)).toString('hex');
+  const values = [`${signature}.${text}`, standing.facts.tenant.id];
   if (key.proven) {
-    await sql`select set_config('lintel.standing', ${token}, true) is null`.execute(plain);
+    await plain.executeQuery(CompiledQuery.raw(CARRY, values));
     return;
   }
   // The first time it is asked whether the wall takes what is signed so; after that, one that is exchanged lets nobody through.
-  const carried = await sql<{
-    taken: boolean;
-  }>`select set_config('lintel.standing', ${token}, true) is not null and ${sql.raw(WALL)}.told('tenant') is not null as taken`
-    .execute(plain)
+  const carried = await plain
+    .executeQuery<{ taken: boolean }>(CompiledQuery.raw(`${CARRY} and ${WALL}.told('tenant') is not null as taken`, values))
     .catch((error: unknown) => {
       throw missing(error);
     });
@@ -113,7 +116,9 @@ export async function carryStanding<DB, R>(db: Kysely<DB>, standing: Standing, k
     const tx = db as Transaction<DB>;
     await carry(tx, standing, key);
     const result = await work(tx);
-    await sql`select set_config('lintel.standing', '', true), set_config('lintel.given', '', true)`.execute(tx.withoutPlugins());
+    await sql`select set_config('lintel.standing', '', true), set_config('lintel.given', '', true), set_config('lintel.tenant', '', true)`.execute(
+      tx.withoutPlugins(),
+    );
     return result;
   }
   return db.transaction().execute(async (tx) => {

@@ -1,7 +1,7 @@
 import type { Charter, FieldData, KindData } from '../../charter/index.js';
 import type { FieldShape, KindShape } from '../../predicate/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
-import { BOUND, inline, literal, RuleWriter, sqlTypeOf, WALL, type WallFunction } from './rule.js';
+import { inline, literal, RuleWriter, sqlTypeOf, WALL, type WallFunction } from './rule.js';
 
 export interface PolicyOptions {
   /** The role by which the application connects. It owns nothing, and gets what it needs and no more. */
@@ -16,21 +16,32 @@ const FIXED_FIELDS = ['id', 'tenant', 'maker'];
 /** In PL/pgSQL, which plans a body once a session and not once a call. */
 const answering = (head: string, type: string, expression: string) =>
   `create function ${WALL}.${head} returns ${type} language plpgsql ${LOCKED} as $lintel$ begin return (${expression}); end $lintel$;`;
-const listing = ({ name: called, type, takesKey, onlyIf, body }: WallFunction) =>
-  `create function ${WALL}.${called}(${takesKey ? 'key text' : ''}) returns setof ${type} language plpgsql ${LOCKED} as $lintel$ begin ${onlyIf ? `if not (${onlyIf}) then return; end if; ` : ''}return query ${body}; end $lintel$;`;
+const listing = ({ name: called, type, takesKey, queries }: WallFunction) => {
+  const steps = queries.map(({ onlyIf, query }) => (onlyIf === undefined ? `return query ${query};` : `if ${onlyIf} then return query ${query}; end if;`));
+  return `create function ${WALL}.${called}(${takesKey ? 'key text' : ''}) returns setof ${type} language plpgsql ${LOCKED} as $lintel$ begin ${steps.join(' ')} end $lintel$;`;
+};
+
+/** One transaction of one connection: what a standing is bound to. */
+const BOUND = `encode(int4send(pg_backend_pid()) || timestamptz_send(transaction_timestamp()), 'hex')`;
+
+/** A line of the standing that is carried; all but the first and the fourth are JSON. */
+const line = (number: number) => `split_part(c.payload, E'\\n', ${number})`;
+const json = (number: number) => `${line(number)}::jsonb`;
+const holds = (key: string) => `position(E'\\t' || ${key} || E'\\t' in ${line(4)}) > 0`;
+const TENANT_CARRIED = `${json(2)} #>> '{}'`;
+
+/**
+ * Reads of the carried standing what it says, if it was signed for this transaction and charter: HMAC (RFC 2104) over SHA-256. Both
+ * sides are hashed before they are compared, so that the time it takes tells nothing. One query in every function: what a function
+ * calls in turn is set up anew in each transaction, which takes longer than the work.
+ */
+const verified = (charter: Charter, expression: string) =>
+  `select ${expression} from (select substr(carried, 66) as payload, left(carried, 64) as signature from current_setting('lintel.standing', true) as carried) as c, ${WALL}.key as k
+    where sha256(convert_to(encode(sha256(k.outer_pad || sha256(k.inner_pad || convert_to(c.payload, 'UTF8'))), 'hex'), 'UTF8')) = sha256(convert_to(c.signature, 'UTF8'))
+    and split_part(c.payload, E'\\n', 1) = ${BOUND} || ' ' || ${literal(charter.hash)}`;
 
 /** The parts that are the same for every charter: the key, the carried standing, and what is read from it. */
 function ground(charter: Charter): string[] {
-  // One query in every function: what a function calls in turn is set up anew in each transaction, which takes longer than the work.
-  // HMAC (RFC 2104) over SHA-256; both sides are hashed before they are compared, so that the time it takes tells nothing.
-  const verified = (expression: string) =>
-    `select ${expression} from (select substr(carried, 66) as payload, left(carried, 64) as signature from current_setting('lintel.standing', true) as carried) as c, ${WALL}.key as k
-    where sha256(convert_to(encode(sha256(k.outer_pad || sha256(k.inner_pad || convert_to(c.payload, 'UTF8'))), 'hex'), 'UTF8')) = sha256(convert_to(c.signature, 'UTF8'))
-    and split_part(c.payload, E'\\n', 1) = ${BOUND} || ' ' || ${literal(charter.hash)}`;
-  /** A line of the standing that is carried; all but the first and the fourth are JSON. */
-  const line = (number: number) => `split_part(c.payload, E'\\n', ${number})`;
-  const json = (number: number) => `${line(number)}::jsonb`;
-  const holds = (key: string) => `position(E'\\t' || ${key} || E'\\t' in ${line(4)}) > 0`;
   return [
     `create table if not exists ${WALL}.key (inner_pad bytea not null, outer_pad bytea not null);`,
     `do $lintel$
@@ -46,16 +57,17 @@ begin
   end loop;
   insert into ${WALL}.key values (inner_pad, outer_pad);
 end $lintel$;`,
-    // One function for all that is read once a statement: the first call in a statement costs several times what the next ones do.
+    // One function for what is read once a statement: the first call in a statement costs several times what the next ones do.
     answering(
       "told(what text, key text default '', only_with text default null)",
       'text',
       verified(
+        charter,
         `case told.what
-        when 'holds' then case when ${holds('told.key')} then 'yes' end
+        when 'holds' then case when ${holds('told.key')} then ${TENANT_CARRIED} end
         when 'fact' then case when told.only_with is null or ${holds('told.only_with')} then ${json(5)} -> 'facts' ->> told.key end
         when 'anchored' then case when ${json(5)} -> 'anchored' ? told.key then 'yes' end
-        when 'tenant' then ${json(2)} #>> '{}'
+        when 'tenant' then ${TENANT_CARRIED}
         when 'user' then ${json(3)} #>> '{}' end`,
       ),
     ),
@@ -63,14 +75,15 @@ end $lintel$;`,
       'facts(key text, only_with text default null)',
       'text[]',
       verified(
+        charter,
         `case when (facts.only_with is null or ${holds('facts.only_with')}) and jsonb_typeof(${json(5)} -> 'facts' -> facts.key) = 'array' then array(select jsonb_array_elements_text(${json(5)} -> 'facts' -> facts.key)) end`,
       ),
     ),
-    answering('units(key text)', 'text[]', verified(`array(select jsonb_array_elements_text(${json(5)} -> 'anchored' -> units.key -> 'units'))`)),
+    answering('units(key text)', 'text[]', verified(charter, `array(select jsonb_array_elements_text(${json(5)} -> 'anchored' -> units.key -> 'units'))`)),
     answering(
       'records(key text, kind text)',
       'text[]',
-      verified(`array(select jsonb_array_elements_text(${json(5)} -> 'anchored' -> records.key -> 'records' -> kind))`),
+      verified(charter, `array(select jsonb_array_elements_text(${json(5)} -> 'anchored' -> records.key -> 'records' -> kind))`),
     ),
     answering(
       'is_member(person text)',
@@ -85,11 +98,11 @@ begin
   select inner_pad, outer_pad into k from ${WALL}.key;
   return encode(sha256(k.outer_pad || sha256(k.inner_pad || convert_to('given ' || ${BOUND} || ${WALL}.told('tenant') || coalesce(${WALL}.told('user'), '') || given, 'UTF8'))), 'hex');
 end $lintel$;`,
-    `create function ${WALL}.given(one text) returns boolean language plpgsql ${LOCKED} as $lintel$
+    `create function ${WALL}.given(one text, tenant text) returns boolean language plpgsql ${LOCKED} as $lintel$
 declare
   carried text := coalesce(current_setting('lintel.given', true), '');
 begin
-  return left(carried, 64) = ${WALL}.seal(substr(carried, 65)) and substr(carried, 65)::jsonb ? one;
+  return tenant = ${WALL}.told('tenant') and left(carried, 64) = ${WALL}.seal(substr(carried, 65)) and substr(carried, 65)::jsonb ? one;
 exception when others then return false;
 end $lintel$;`,
     `create function ${WALL}.give(one text) returns void language plpgsql volatile security definer set search_path = pg_catalog, pg_temp as $lintel$
@@ -198,14 +211,14 @@ class KindWall {
     const alias = this.#shape.table;
     const rule = (verb: string, clauses: string) => `create policy lintel_${verb} on ${table} as restrictive for ${verb} to public ${clauses};`;
     const tenant = this.#writer.tenant(this.#kind, alias);
-    const seen = this.#any([
-      this.#reached('read', alias),
-      sqlText`(coalesce(current_setting('lintel.given', true), '') <> '' and ${verbatim(WALL)}.given(${this.#key(alias)}))`,
-    ]);
+    const ofTenant = this.#shape.tenantField === undefined ? verbatim('null') : this.#column(this.#shape.tenantField, alias);
+    const given = sqlText`(coalesce(current_setting('lintel.given', true), '') <> '' and ${verbatim(WALL)}.given(${this.#key(alias)}, ${ofTenant}::text))`;
+    const seen = this.#any([this.#reached('read', alias), given]);
+    const named = this.#data.shared ? verbatim('true') : this.#writer.tenantNamed(this.#kind, alias);
     const lines = [
       `alter table ${table} enable row level security;`,
       `create policy lintel_open on ${table} as permissive for all to public using (true) with check (true);`,
-      rule('select', `using (${inline(sqlText`${tenant} and ${this.#data.shared ? this.#reached('read', alias) : seen}`)})`),
+      rule('select', `using (${inline(sqlText`${named} and ${this.#data.shared ? this.#reached('read', alias) : seen}`)})`),
     ];
     if (this.#data.shared)
       return [...lines, ...['insert', 'update', 'delete'].map((verb) => rule(verb, verb === 'insert' ? 'with check (false)' : 'using (false)'))];
@@ -213,8 +226,8 @@ class KindWall {
     return [
       ...lines,
       rule('insert', `with check (${inline(this.#insert(alias))})`),
-      rule('update', `using (${inline(sqlText`${tenant} and ${changed}`)}) with check (${inline(tenant)})`),
-      rule('delete', `using (${inline(sqlText`${tenant} and ${this.#reached('delete', alias)}`)})`),
+      rule('update', `using (${inline(sqlText`${named} and ${changed}`)}) with check (${inline(tenant)})`),
+      rule('delete', `using (${inline(sqlText`${named} and ${this.#reached('delete', alias)}`)})`),
     ];
   }
 
@@ -412,7 +425,7 @@ end $lintel$;`,
     `revoke all on all tables in schema ${WALL} from public;`,
     `grant usage on schema ${WALL} to ${app};`,
     ...['told(text, text, text)', 'facts(text, text)', 'units(text)', 'records(text, text)'].map((f) => `grant execute on function ${WALL}.${f} to ${app};`),
-    ...['is_member(text)', 'is_unit(text)', 'given(text)'].map((f) => `grant execute on function ${WALL}.${f} to ${app};`),
+    ...['is_member(text)', 'is_unit(text)', 'given(text, text)'].map((f) => `grant execute on function ${WALL}.${f} to ${app};`),
     ...writer.functions().map((f) => `grant execute on function ${WALL}.${f.name}(${f.takesKey ? 'text' : ''}) to ${app};`),
     ...views.map((view) => `grant select on ${/^create view (\S+)/.exec(view)?.[1]} to ${app};`),
     ...tablesUnderPolicies(charter).map((table) => `grant select, insert, update, delete on ${table} to ${app};`),

@@ -7,17 +7,18 @@ import { factKey } from './facts.js';
 /** The locked schema in which everything stands that the policies need. */
 export const WALL = 'lintel_wall';
 
-/** One transaction of one connection: what a standing is bound to. */
-export const BOUND = `encode(int4send(pg_backend_pid()) || timestamptz_send(transaction_timestamp()), 'hex')`;
+/** One query of a function that answers ids, and what is asked before it is run: where that does not hold, it adds none. */
+export interface WallQuery {
+  readonly onlyIf?: string;
+  readonly query: string;
+}
 
 /** A function of the wall that answers ids. */
 export interface WallFunction {
   readonly name: string;
   readonly type: string;
   readonly takesKey: boolean;
-  /** Asked before the query is run: where it does not hold, the list is empty. */
-  readonly onlyIf?: string;
-  readonly body: string;
+  readonly queries: readonly WallQuery[];
 }
 
 /** `shrink`: a fact that is missing makes the rule hold for fewer rows; `grow`: for more. */
@@ -73,62 +74,103 @@ export class RuleWriter extends SqlWriter {
     return this.#charter.shapes[kind] as KindShape;
   }
 
-  tenant(kind: string, alias: string): Fragment {
-    const shape = this.#shape(kind);
-    if (shape.tenantField === undefined) return verbatim('true');
-    return sqlText`${this.column(shape, shape.tenantField, alias)} = ${once(`told('tenant')`, sqlTypeOf(shape.fields[shape.tenantField] as FieldShape))}`;
+  #tenantType(kind: string): string | undefined {
+    const { tenantField, fields } = this.#shape(kind);
+    return tenantField === undefined ? undefined : sqlTypeOf(fields[tenantField] as FieldShape);
   }
 
-  /** The row is reached by an action, whatever its tenant: grants, limits, and `read` where that is asked too. */
+  #isTenant(kind: string, alias: string, id: Fragment): Fragment {
+    const shape = this.#shape(kind);
+    return shape.tenantField === undefined ? sqlText`${id} is not null` : sqlText`${this.column(shape, shape.tenantField, alias)} = ${id}`;
+  }
+
+  tenant(kind: string, alias: string): Fragment {
+    return this.#isTenant(kind, alias, once(`told('tenant')`, this.#tenantType(kind)));
+  }
+
+  /** The tenant that the connection names, so that an index serves. Anybody can name any: what reaches a row says whether it is so. */
+  tenantNamed(kind: string, alias: string): Fragment {
+    return this.#isTenant(kind, alias, verbatim(`nullif(current_setting('lintel.tenant', true), '')::${this.#tenantType(kind)}`));
+  }
+
+  /** The row is of the standing's tenant and reached by an action: grants, limits, and `read` where that is asked too. */
   reached(kind: string, action: string, alias: string, image: 'before' | 'after' = 'before'): Fragment {
     const standsThere = alias === this.#shape(kind).table && action !== 'create' && image === 'before';
-    return this.#reachedBy(kind, action, alias, image, (asked) => [this.#atAnchors(kind, asked, alias, standsThere)]);
+    return this.#reachedBy(kind, action, alias, image, standsThere ? 'listed' : 'written out');
   }
 
   /** The same by what is held for the whole tenant alone. */
   reachedWidely(kind: string, action: string, alias: string): Fragment {
-    return this.#reachedBy(kind, action, alias, 'before', () => []);
+    return this.#reachedBy(kind, action, alias, 'before', 'left out');
   }
 
-  #reachedBy(kind: string, action: string, alias: string, image: 'before' | 'after', atAnchors: (action: string) => Fragment[]): Fragment {
-    const ways = this.#reaches(kind).map((reach) => this.#heldWidely(kind, action, reach, alias));
+  #reachedBy(kind: string, action: string, alias: string, image: 'before' | 'after', anchored: 'listed' | 'written out' | 'left out'): Fragment {
     const limits = this.#limits(kind, action, image).map((where) => this.rule(where, kind, alias, false, 'grow'));
-    const read = restsOnRead(action) ? [this.#reachedBy(kind, 'read', alias, 'before', atAnchors)] : [];
-    return all([...limits, all([...ways, ...atAnchors(action)], ' or ', 'false'), ...read], ' and ', 'true');
+    const read = restsOnRead(action) ? [this.#reachedBy(kind, 'read', alias, 'before', anchored)] : [];
+    const permission = `${kind}.${action}`;
+    const [widest, ...others] = this.#reaches(kind) as [string, ...string[]];
+    const wide = this.#isTenant(kind, alias, once(`told('holds', ${literal(`${permission} ${widest}`)})`, this.#tenantType(kind)));
+    const ways = [
+      ...others
+        .filter((reach) => anchored !== 'listed' || this.#isWrittenOut(kind, permission, reach))
+        .map((reach) => this.#held(kind, permission, reach, alias)),
+      ...(anchored === 'listed' ? [this.#listed(kind, action, alias)] : []),
+      ...(anchored === 'written out' ? this.#atAnchors(kind, permission, alias) : []),
+    ];
+    // Whoever reaches all is asked once, and the rest of the rule is not looked at.
+    const narrow = ways.length === 0 ? [] : [sqlText`(${this.tenant(kind, alias)} and ${all(ways, ' or ', 'false')})`];
+    return all([...limits, all([wide, ...narrow], ' or ', 'false'), ...read], ' and ', 'true');
   }
 
+  /** A reach that is held for the whole tenant. Where it is one comparison with a fact, the fact is told only to who holds it. */
+  #held(kind: string, permission: string, reach: string, alias: string): Fragment {
+    const rule = this.#charter.reach(kind, reach);
+    const key = literal(`${permission} ${reach}`);
+    if ('to' in rule && isFact(rule)) return this.#factual(rule, kind, alias, true, 'shrink', key);
+    return sqlText`(${told('holds', key)} and ${this.rule(rule, kind, alias)})`;
+  }
+
+  /** The widest comes first. */
   #reaches(kind: string): string[] {
     const data = this.#charter.kind(kind);
     return [this.#charter.widestReach(kind), ...(followedFields(data).length > 0 ? ['followed'] : []), ...Object.keys(data.reaches)];
   }
 
-  /** A reach that is held for the whole tenant. Where it is one comparison with a fact, the fact is told only to who holds it. */
-  #heldWidely(kind: string, action: string, reach: string, alias: string): Fragment {
+  /**
+   * A reach is a condition on the row where a role of the charter gives it. One that only roles of a tenant's own can give is looked up in
+   * the list instead, as is one that asks of the record only that it is linked to the person: every condition more is planned in every statement.
+   */
+  #isWrittenOut(kind: string, permission: string, reach: string): boolean {
     const rule = this.#charter.reach(kind, reach);
-    const key = literal(`${kind}.${action} ${reach}`);
-    if ('to' in rule && isFact(rule)) return this.#factual(rule, kind, alias, true, 'shrink', key);
-    return this.#way(kind, reach, alias, told('holds', key));
+    return this.#charter.isGiven(permission, reach) && !(rule.op === 'includes' && 'me' in rule.to);
   }
 
-  #way(kind: string, reach: string, alias: string, held: Fragment): Fragment {
-    const rule = this.#charter.reach(kind, reach);
-    return rule.op === 'always' ? held : sqlText`(${held} and ${this.rule(rule, kind, alias)})`;
+  /** Each reach of a permission by what is held of it at units or at records, by fewer people. */
+  #atAnchors(kind: string, permission: string, alias: string): Fragment[] {
+    return this.#reaches(kind).map((reach) => {
+      const key = literal(`${permission} ${reach}`);
+      const held = sqlText`${told('anchored', key)} and ${this.#covered(kind, verbatim(key), alias)}`;
+      const rule = this.#charter.reach(kind, reach);
+      return rule.op === 'always' ? sqlText`(${held})` : sqlText`(${held} and ${this.rule(rule, kind, alias)})`;
+    });
   }
 
   /**
-   * What is held at units or at records only, by fewer people: on a row that stands there, one list for all reaches of the action.
-   * A row that is being made, or looked at as it becomes, is in no list that the statement sees.
+   * Of a row that stands there: it is in the list of those that are reached by what is not written out, or by what is held at units or records. A row that is being made, or looked at as it becomes, is in no list that the statement sees.
    */
-  #atAnchors(kind: string, action: string, alias: string, standsThere: boolean): Fragment {
-    const ways = (at: string) =>
-      this.#reaches(kind).map((reach) => {
-        const key = literal(`${kind}.${action} ${reach}`);
-        return this.#way(kind, reach, at, sqlText`(${told('anchored', key)} and ${this.#covered(kind, verbatim(key), at)})`);
+  #listed(kind: string, action: string, alias: string): Fragment {
+    const permission = `${kind}.${action}`;
+    const others = this.#reaches(kind)
+      .slice(1)
+      .filter((reach) => !this.#isWrittenOut(kind, permission, reach))
+      .map((reach) => {
+        const rule = this.#charter.reach(kind, reach);
+        const query = rule.op === 'includes' ? this.#linkedIds(rule, kind) : this.#idsWhere(kind, this.rule(rule, kind, 'p'));
+        return { onlyIf: inline(told('holds', literal(`${permission} ${reach}`))), query };
       });
-    if (!standsThere) return all(ways(alias), ' or ', 'false');
-    const onlyIf = inline(told('holds', literal(anchoredMark(`${kind}.${action}`))));
-    const ids = this.#function(`anchored_${kind}_${action}`, kind, this.#idsWhere(kind, all(ways('p'), ' or ', 'false')), { onlyIf });
-    return sqlText`${this.column(this.#shape(kind), this.#shape(kind).idField, alias)} in (select ${verbatim(WALL)}.${verbatim(ids)}())`;
+    const anchored = this.#idsWhere(kind, all(this.#atAnchors(kind, permission, 'p'), ' or ', 'false'));
+    const queries = [...others, { onlyIf: inline(told('holds', literal(anchoredMark(permission)))), query: anchored }];
+    return this.#among(this.column(this.#shape(kind), this.#shape(kind).idField, alias), this.#function(`listed_${kind}_${action}`, kind, queries));
   }
 
   #limits(kind: string, action: string, image: 'before' | 'after'): Predicate[] {
@@ -157,10 +199,9 @@ export class RuleWriter extends SqlWriter {
     );
     for (const via of followedFields(this.#charter.kind(kind))) {
       const to = this.#charter.kind(kind).fields[via]?.to as string;
-      const body = this.#idsWhere(to, this.#covered(to, verbatim('key'), 'p'));
-      ways.push(
-        sqlText`${this.column(shape, via, alias)} in (select ${verbatim(WALL)}.${verbatim(this.#function(`covers_${to}`, to, body, { takesKey: true }))}(${key}))`,
-      );
+      const query = this.#idsWhere(to, this.#covered(to, verbatim('key'), 'p'));
+      const covers = this.#function(`covers_${to}`, to, [{ query }], true);
+      ways.push(sqlText`${this.column(shape, via, alias)} in (select ${verbatim(WALL)}.${verbatim(covers)}(${key}))`);
     }
     return all(ways, ' or ', 'false');
   }
@@ -176,24 +217,25 @@ export class RuleWriter extends SqlWriter {
     return name(schema ?? 'public', table);
   }
 
-  #function(wish: string, kind: string, body: string, how: { takesKey?: boolean; onlyIf?: string } = {}): string {
+  /** The name of the function that answers the ids of these queries. */
+  #function(wish: string, kind: string, queries: readonly WallQuery[], takesKey = false): string {
+    const body = JSON.stringify(queries);
     const known = this.#functions.get(body);
     if (known) return known.name;
     const taken = [...this.#functions.values()].filter((f) => f.name.replace(/_\d+$/, '') === wish).length;
-    const made = {
-      name: taken === 0 ? wish : `${wish}_${taken + 1}`,
-      type: sqlTypeOf(this.#shape(kind).fields[this.#shape(kind).idField] as FieldShape),
-      takesKey: false,
-      ...how,
-      body,
-    };
+    const type = sqlTypeOf(this.#shape(kind).fields[this.#shape(kind).idField] as FieldShape);
+    const made = { name: taken === 0 ? wish : `${wish}_${taken + 1}`, type, takesKey, queries };
     this.#functions.set(body, made);
     return made.name;
   }
 
+  #among(column: Fragment, ids: string): Fragment {
+    return sqlText`${column} in (select ${verbatim(WALL)}.${verbatim(ids)}())`;
+  }
+
   /** Ids of a kind that the carried standing may read. */
   readable(kind: string): string {
-    return this.#function(`readable_${kind}`, kind, this.#idsWhere(kind, this.reached(kind, 'read', 'p')));
+    return this.#function(`readable_${kind}`, kind, [{ query: this.#idsWhere(kind, this.reached(kind, 'read', 'p')) }]);
   }
 
   /** The parent that a field names may be read, or chosen without being read. */
@@ -202,7 +244,7 @@ export class RuleWriter extends SqlWriter {
     const chosen = Object.hasOwn(this.#charter.kind(to).actions, CHOOSE) ? [this.reachable(to, CHOOSE)] : [];
     const column = this.column(this.#shape(kind), via, alias);
     return all(
-      [this.readable(to), ...chosen].map((ids) => sqlText`${column} in (select ${verbatim(WALL)}.${verbatim(ids)}())`),
+      [this.readable(to), ...chosen].map((ids) => this.#among(column, ids)),
       ' or ',
       'false',
     );
@@ -210,7 +252,7 @@ export class RuleWriter extends SqlWriter {
 
   /** Ids of a kind that an action reaches. */
   reachable(kind: string, action: string): string {
-    return this.#function(`reached_${kind}_${action}`, kind, this.#idsWhere(kind, this.reached(kind, action, 'p')));
+    return this.#function(`reached_${kind}_${action}`, kind, [{ query: this.#idsWhere(kind, this.reached(kind, action, 'p')) }]);
   }
 
   /** A rule that still names facts. `wanted` false: its opposite. */
@@ -233,8 +275,9 @@ export class RuleWriter extends SqlWriter {
       case 'parent':
       case 'followed': {
         const to = shape.fields[p.via]?.to as string;
-        const ids = p.op === 'followed' ? this.readable(to) : this.#function(`some_${to}`, to, this.#idsWhere(to, this.rule(p.where, to, 'p', true, bias)));
-        return truth(sqlText`${this.column(shape, p.via, alias)} in (select ${verbatim(WALL)}.${verbatim(ids)}())`, wanted);
+        const ids =
+          p.op === 'followed' ? this.readable(to) : this.#function(`some_${to}`, to, [{ query: this.#idsWhere(to, this.rule(p.where, to, 'p', true, bias)) }]);
+        return truth(this.#among(this.column(shape, p.via, alias), ids), wanted);
       }
       default:
         return this.#factual(p, kind, alias, wanted, bias);
@@ -245,35 +288,42 @@ export class RuleWriter extends SqlWriter {
     const shape = this.#shape(kind);
     const field = shape.fields[p.field] as FieldShape;
     if (!isFact(p) && p.op !== 'includes') return this.condition(p, kind, alias, wanted);
-    const key = isFact(p) ? literal(factKey(p, field)) + (onlyWith ? `, ${onlyWith}` : '') : '';
-    const list = takesList(p.op);
-    const value = isFact(p)
-      ? once(list ? `facts(${key})` : `told('fact', ${key})`, `${sqlTypeOf(field)}${list ? '[]' : ''}`)
-      : verbatim(literal((p.to as { value: unknown }).value));
+    const value = this.#valueOf(p, field, onlyWith);
     const yes =
       p.op === 'includes'
-        ? this.#linked(field, kind, value, alias)
-        : list
-          ? this.#listed(this.column(shape, p.field, alias), value, field)
+        ? this.#among(this.column(shape, shape.idField, alias), this.#linked(p, kind, onlyWith))
+        : takesList(p.op)
+          ? this.#inList(this.column(shape, p.field, alias), value, field)
           : this.#compared(p.op, this.column(shape, p.field, alias), value, field);
     if (!isFact(p)) return truth(yes, wanted);
-    const missing = once(list ? `facts(${key})` : `told('fact', ${key})`);
     // What is missing of the person counts against them, on whichever side of a "not" it stands.
-    if (wanted === (bias === 'grow')) return sqlText`(${truth(yes, wanted)} or ${missing} is null)`;
+    if (wanted === (bias === 'grow')) return sqlText`(${truth(yes, wanted)} or ${value} is null)`;
     // What is empty is not true: only its opposite has to be told so.
-    return wanted ? yes : sqlText`(${truth(yes, wanted)} and ${missing} is not null)`;
+    return wanted ? yes : sqlText`(${truth(yes, wanted)} and ${value} is not null)`;
   }
 
-  #listed(column: Fragment, values: Fragment, field: FieldShape): Fragment {
+  #valueOf(p: Comparison, field: FieldShape, onlyWith?: string): Fragment {
+    if (!isFact(p)) return verbatim(literal((p.to as { value: unknown }).value));
+    const list = takesList(p.op);
+    const asked = literal(factKey(p, field)) + (onlyWith ? `, ${onlyWith}` : '');
+    return once(list ? `facts(${asked})` : `told('fact', ${asked})`, `${sqlTypeOf(field)}${list ? '[]' : ''}`);
+  }
+
+  #inList(column: Fragment, values: Fragment, field: FieldShape): Fragment {
     return this.writeList(field.type === 'instant' ? this.comparable(column, field) : column, values, field);
   }
 
-  #linked(field: FieldShape, kind: string, person: Fragment, alias: string): Fragment {
+  /** The function that answers the records to which somebody is linked. */
+  #linked(p: Comparison, kind: string, onlyWith?: string): string {
+    const { table } = (this.#shape(kind).fields[p.field] as FieldShape).link as NonNullable<FieldShape['link']>;
+    return this.#function(`linked_${table}`, kind, [{ query: this.#linkedIds(p, kind, onlyWith) }]);
+  }
+
+  #linkedIds(p: Comparison, kind: string, onlyWith?: string): string {
+    const field = this.#shape(kind).fields[p.field] as FieldShape;
     const { table, tenant, record, user } = field.link as NonNullable<FieldShape['link']>;
-    const shape = this.#shape(kind);
-    const ofTenant = once(`told('tenant')`, sqlTypeOf(shape.fields[shape.tenantField as string] as FieldShape));
-    const body = `select ${inline(name('l', record))} from ${inline(name('public', table))} as "l" where ${inline(sqlText`${name('l', tenant)} = ${ofTenant} and ${name('l', user)} = ${person}`)}`;
-    return sqlText`${this.column(shape, shape.idField, alias)} in (select ${verbatim(WALL)}.${verbatim(this.#function(`linked_${table}`, kind, body))}())`;
+    const where = sqlText`${name('l', tenant)} = ${once(`told('tenant')`, this.#tenantType(kind))} and ${name('l', user)} = ${this.#valueOf(p, field, onlyWith)}`;
+    return `select ${inline(name('l', record))} from ${inline(name('public', table))} as "l" where ${inline(where)}`;
   }
 
   /** A comparison with one value that is worked out in the database. */
