@@ -53,11 +53,40 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   #hash: string | undefined;
   #asksForGroupPeople: boolean | undefined;
 
-  /** @internal Takes data that was checked: use `readCharter`. */
-  constructor(data: CharterData) {
+  /** @internal Takes data that was checked: use `readCharter`. `of`: the charter of which this is the view of one tenant. */
+  constructor(data: CharterData, of?: Charter<T>) {
     this.data = data;
-    this.shapes = Object.fromEntries(Object.entries(data.kinds).map(([name, kind]) => [name, shapeOf(kind)]));
-    this.permissions = new Map(permissionsOf(data).map((p) => [p.name, p]));
+    this.shapes = of?.shapes ?? Object.fromEntries(Object.entries(data.kinds).map(([name, kind]) => [name, shapeOf(kind)]));
+    this.permissions = of?.permissions ?? new Map(permissionsOf(data).map((p) => [p.name, p]));
+    this.#hash = of?.hash;
+  }
+
+  /**
+   * The charter as it stands in a tenant that has roles of its own beside: the same charter, under the same hash. What such a role names
+   * and this charter no longer has gives nothing.
+   */
+  withRoles(own: Readonly<Record<string, RoleData>>): Charter<T> {
+    const kept = Object.entries(own).map(([id, role]) => [id, this.#known(role)] as const);
+    return new Charter<T>({ ...this.data, roles: { ...this.data.roles, ...Object.fromEntries(kept) } }, this);
+  }
+
+  #known(role: RoleData): RoleData {
+    const may = Object.entries(role.may).map(([permission, reaches]) => [permission, reaches.filter((reach) => this.knows({ permission, reach }))] as const);
+    return { ...role, may: Object.fromEntries(may.filter(([, reaches]) => reaches.length > 0)) };
+  }
+
+  /** True if there is such a permission, and it can be given with that reach. */
+  knows({ permission, reach }: { readonly permission: string; readonly reach: string }): boolean {
+    return this.reachesOf(permission).includes(reach);
+  }
+
+  /** Reaches with which a permission can be given, the widest first. None for a permission that there is not. */
+  reachesOf(permission: string): string[] {
+    const found = this.permissions.get(permission);
+    if (!found) return [];
+    if (!found.kind) return ['tenant'];
+    const kind = this.kind(found.kind);
+    return [this.widestReach(found.kind), ...(followedFields(kind).length > 0 ? ['followed'] : []), ...Object.keys(kind.reaches)];
   }
 
   get hash(): string {

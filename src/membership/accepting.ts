@@ -104,7 +104,12 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
       throw new LintelError('suspended', `Your membership of ${change.actor.facts.tenant.name} is suspended. Ask a keyholder.`, { tenantId });
     const inviter = new Standing(
       setting.charter,
-      await readFacts(tx, setting.charter, { tenant: tenantId, user: row.invited_by, fulfilled: Object.keys(setting.charter.data.obligations) }),
+      await readFacts(tx, setting.charter, {
+        tenant: tenantId,
+        user: row.invited_by,
+        fulfilled: Object.keys(setting.charter.data.obligations),
+        now: at.getTime(),
+      }),
     );
     const roles = rolesOf(row);
     if (!inviter.may('member.invite') || !roles.every((role) => mayGive(inviter, role))) {

@@ -100,9 +100,13 @@ export async function changeTenant<R>(
       .returning(['last_number', 'last_hash'])
       .executeTakeFirst();
     if (!tenant) throw new LintelError('not-found', 'There is no such page.', {});
-    const actor = new Standing(setting.charter, await readFacts(tx, setting.charter, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled }), {
-      now: setting.now,
-    });
+    const actor = new Standing(
+      setting.charter,
+      await readFacts(tx, setting.charter, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled, now: setting.now() }),
+      {
+        now: setting.now,
+      },
+    );
     const change: Change = { tx, setting, tenantId, number: Number(tenant.last_number), at: new Date(setting.now()), actor };
     const { result, entry } = await work(change);
     const hash = await putOnRecord(change, tenant.last_hash, entry);

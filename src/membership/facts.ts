@@ -1,40 +1,69 @@
-import { CompiledQuery, type Kysely } from 'kysely';
-import type { Charter } from '../charter/index.js';
-import type { Anchor, Assignment, Facts } from '../standing/index.js';
+import { CompiledQuery, type Kysely, sql } from 'kysely';
+import type { Charter, RoleData } from '../charter/index.js';
+import { type Anchor, type Assignment, type DirectPermission, type Facts, type Held, type OpenedRecords, openingKey, type Through } from '../standing/index.js';
 import type { AssignmentRow, LintelTables } from './tables.js';
 
-/** Everything that a standing rests on, in one statement: the tenant, the membership, roles with their anchors, units. */
+/**
+ * Everything that standings in one tenant rest on, in one statement: the tenant, the membership, roles and direct permissions with their
+ * anchors, by whatever way they come, units, groups, openings, and the tenant's own roles. $1 tenant, $2 people, $3 whether people of groups
+ * are asked for, $4 the moment.
+ */
 const FACTS = `
-select t.name, t.status, t.contact, t.features, m.status as member, m.attributes, p.name as person,
-  case when m.user_id is null then null else (
-    select json_agg(json_build_array(a.role, a.anchor, a.anchor_id, u.name))
-    from lintel_assignment a left join lintel_unit u on u.tenant_id = a.tenant_id and u.id = a.anchor_id and a.anchor = 'unit'
-    where a.tenant_id = m.tenant_id and a.user_id = m.user_id) end as assignments,
-  case when m.user_id is null then null else (
-    select json_agg(json_build_array(w.placed, b.above_id, b.below_id))
-    from (select pl.unit_id as id, true as placed from lintel_placement pl where pl.tenant_id = m.tenant_id and pl.user_id = m.user_id
-          union all select a.anchor_id, false from lintel_assignment a where a.tenant_id = m.tenant_id and a.user_id = m.user_id and a.anchor = 'unit') w
-    join lintel_unit_below b on b.tenant_id = m.tenant_id and b.above_id = w.id) end as units,
-  case when m.user_id is null then null else (
-    select json_agg(json_build_array(g.group_id, case when $3 then (
-      select json_agg(o.user_id) from lintel_group_member o where o.tenant_id = g.tenant_id and o.group_id = g.group_id) end))
-    from lintel_group_member g where g.tenant_id = m.tenant_id and g.user_id = m.user_id) end as groups
+with m as (select * from lintel_member where tenant_id = $1 and user_id = any($2::text[])),
+holder as (
+  select user_id as who, 'user' as via, user_id as id, null as name from m
+  union all select m.user_id, 'group', g.id, g.name from m
+    join lintel_group_member gm on gm.tenant_id = $1 and gm.user_id = m.user_id join lintel_group g on g.tenant_id = $1 and g.id = gm.group_id
+  union all select m.user_id, 'unit', u.id, u.name from m
+    join lintel_placement p on p.tenant_id = $1 and p.user_id = m.user_id join lintel_unit_below b on b.tenant_id = $1 and b.below_id = p.unit_id
+    join lintel_unit u on u.tenant_id = $1 and u.id = b.above_id),
+held as (
+  select h.who, h.via, h.id, h.name, a.* from holder h
+  join lintel_assignment a on a.tenant_id = $1 and a.holder_id = h.id and a.holder_on = h.via where a.until is null or a.until > $4),
+walked as (
+  select m.user_id as who, p.unit_id as id, true as placed from m join lintel_placement p on p.tenant_id = $1 and p.user_id = m.user_id
+  union select who, anchor_id, false from held where anchor = 'unit')
+select t.name, t.status, t.contact, t.features, p.id as person_id, p.name as person, m.user_id is not null as known, m.attributes, m.ends_at,
+  lintel_is_active(m.status, m.suspended_until, m.ends_at, $4) as active,
+  (select json_agg(json_build_array(h.via, h.id, h.name, h.role, h.permission, h.reach, h.anchor, h.anchor_id, u.name, h.until, h.without))
+    from held h left join lintel_unit u on h.anchor = 'unit' and u.tenant_id = $1 and u.id = h.anchor_id where h.who = m.user_id) as held,
+  (select json_agg(json_build_array(w.placed, b.above_id, b.below_id))
+    from walked w join lintel_unit_below b on b.tenant_id = $1 and b.above_id = w.id where w.who = m.user_id) as units,
+  (select json_agg(json_build_array(h.id, case when $3 then (
+    select json_agg(o.user_id) from lintel_group_member o where o.tenant_id = $1 and o.group_id = h.id) end)) from holder h where h.who = m.user_id and h.via = 'group') as groups,
+  (select json_agg(json_build_array(o.id, o.kind, o.actions, g.id, g.name, h.via, h.id, h.name, o.until, (
+    select json_agg(s.user_id) from (select gm.user_id from lintel_group_member gm where gm.tenant_id = $1 and gm.group_id = g.id
+      union select k.user_id from lintel_opening_kept k where k.tenant_id = $1 and k.opening_id = o.id) s)))
+    from holder h join lintel_opening o on o.tenant_id = $1 and o.to_id = h.id and o.to_on = h.via join lintel_group g on g.tenant_id = $1 and g.id = o.group_id
+    where h.who = m.user_id and (o.until is null or o.until > $4)) as opened,
+  (select json_object_agg(r.id, r.data) from lintel_role r where r.tenant_id = $1 and r.id in (
+    select h.role from held h where h.who = m.user_id
+    union select jsonb_array_elements_text(i.included) from held h join lintel_role i on i.tenant_id = $1 and i.id = h.role where h.who = m.user_id)) as roles
 from lintel_tenant t
-left join lintel_member m on m.tenant_id = t.id and m.user_id = $2
-left join lintel_person p on p.id = $2
+left join lintel_person p on p.id = any($2::text[])
+left join m on m.user_id = p.id
 where t.id = $1`;
+
+type ViaColumn = 'user' | 'group' | 'unit';
 
 interface FactsRow {
   name: string;
   status: string;
   contact: string | null;
   features: string[];
-  member: 'active' | 'suspended' | null;
-  attributes: Record<string, unknown> | null;
+  person_id: string | null;
   person: string | null;
-  assignments: [string, AssignmentRow['anchor'], string, string | null][] | null;
+  known: boolean;
+  attributes: Record<string, unknown> | null;
+  ends_at: Date | null;
+  active: boolean | null;
+  held:
+    | [ViaColumn, string, string, string | null, string | null, string | null, AssignmentRow['anchor'], string, string | null, string | null, string[]][]
+    | null;
   units: [boolean, string, string][] | null;
   groups: [string, string[] | null][] | null;
+  opened: [string, string, string[], string, string, ViaColumn, string, string, string | null, string[] | null][] | null;
+  roles: Record<string, RoleData> | null;
 }
 
 /** The anchor as a standing names it. */
@@ -53,51 +82,96 @@ export function anchorColumns(tenantId: string, anchor: Anchor): Pick<Assignment
 
 function subjectOf(userId: string | undefined, row: FactsRow | undefined): Facts['subject'] {
   if (userId === undefined) return 'visitor';
-  if (!row?.member) return 'guest';
-  return row.member === 'active' ? 'member' : 'suspended';
+  if (!row?.known) return 'guest';
+  return row.active ? 'member' : 'suspended';
+}
+
+const throughOf = (via: ViaColumn, id: string, name: string): { through?: Through } => (via === 'user' ? {} : { through: { on: via, id, name } });
+const iso = (moment: string | Date | null): { until?: string } => (moment === null ? {} : { until: new Date(moment).toISOString() });
+
+/** Who asks, and when. */
+export interface FactsQuery {
+  readonly tenant: string;
+  readonly user: string | undefined;
+  readonly fulfilled?: readonly string[];
+  /** Milliseconds since 1970. */
+  readonly now: number;
+}
+
+function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery, 'now'>, row: FactsRow | undefined): Facts {
+  const below: Record<string, string[]> = {};
+  const unitIds = new Set<string>();
+  for (const [placed, above, id] of row?.units ?? []) {
+    if (placed) unitIds.add(above);
+    below[above] ??= [];
+    if (!below[above].includes(id)) below[above].push(id);
+  }
+  const assignments: Held<Assignment>[] = [];
+  const direct: Held<DirectPermission>[] = [];
+  const ends = row?.ends_at ? [row.ends_at.toISOString()] : [];
+  for (const [via, viaId, viaName, role, permission, reach, at, atId, unit, until, without] of row?.held ?? []) {
+    const more = { anchor: anchorOf(at, atId, unit), ...iso(until), ...throughOf(via, viaId, viaName) };
+    if (more.until) ends.push(more.until);
+    if (role !== null) assignments.push({ role, ...more, ...(without.length > 0 && { without }) });
+    else direct.push({ permission: permission as string, reach: reach as string, ...more });
+  }
+  const people = Object.fromEntries((row?.groups ?? []).flatMap(([id, of]) => (of ? [[id, of] as const] : [])));
+  const opened = (row?.opened ?? []).map(([id, kind, actions, groupId, groupName, via, viaId, viaName, until, owners]): OpenedRecords => {
+    people[openingKey(id)] = owners ?? [];
+    if (until) ends.push(new Date(until).toISOString());
+    return { id, kind, actions, group: { id: groupId, name: groupName }, ...throughOf(via, viaId, viaName) };
+  });
+  const endsAt = ends.sort()[0];
+  return {
+    charter: charter.hash,
+    tenant: { id: tenant, name: row?.name ?? '', open: row?.status === 'open', contact: row?.contact ?? null, features: row?.features ?? [] },
+    subject: subjectOf(user, row),
+    me: {
+      ...(user !== undefined && { userId: user }),
+      ...(row?.person != null && { name: row.person }),
+      groupIds: (row?.groups ?? []).map(([id]) => id),
+      unitIds: [...unitIds],
+      attributes: row?.attributes ?? {},
+    },
+    assignments,
+    ...(direct.length > 0 && { direct }),
+    ...(opened.length > 0 && { opened }),
+    ...(row?.roles && { roles: row.roles }),
+    below,
+    people,
+    fulfilled: fulfilled ?? [],
+    ...(endsAt !== undefined && { endsAt }),
+  };
+}
+
+async function factsRows(db: Kysely<LintelTables>, charter: Charter, tenant: string, users: readonly string[], now: number): Promise<FactsRow[]> {
+  const { rows } = await db.executeQuery<FactsRow>(CompiledQuery.raw(FACTS, [tenant, users, charter.asksForGroupPeople, new Date(now)]));
+  return rows;
 }
 
 /**
  * Reads the facts of one subject in one tenant. A tenant that does not exist reads like one that is closed, so that the two
  * cannot be told apart.
  */
-export async function readFacts(
-  db: Kysely<LintelTables>,
-  charter: Charter,
-  who: { readonly tenant: string; readonly user: string | undefined; readonly fulfilled?: readonly string[] },
-): Promise<Facts> {
-  const wantsPeople = charter.asksForGroupPeople;
-  const { rows } = await db.executeQuery<FactsRow>(CompiledQuery.raw(FACTS, [who.tenant, who.user ?? null, wantsPeople]));
-  const row = rows[0];
-  const below: Record<string, string[]> = {};
-  const unitIds = new Set<string>();
-  for (const [placed, above, id] of row?.units ?? []) {
-    if (placed) unitIds.add(above);
-    below[above] ??= [];
-    below[above].push(id);
-  }
-  const groups = row?.groups ?? [];
-  const assignments: Assignment[] = (row?.assignments ?? []).map(([role, anchor, id, name]) => ({ role, anchor: anchorOf(anchor, id, name) }));
-  return {
-    charter: charter.hash,
-    tenant: { id: who.tenant, name: row?.name ?? '', open: row?.status === 'open', contact: row?.contact ?? null, features: row?.features ?? [] },
-    subject: subjectOf(who.user, row),
-    me: {
-      ...(who.user !== undefined && { userId: who.user }),
-      ...(row?.person != null && { name: row.person }),
-      groupIds: groups.map(([id]) => id),
-      unitIds: [...unitIds],
-      attributes: row?.attributes ?? {},
-    },
-    assignments,
-    below,
-    ...(wantsPeople && { people: Object.fromEntries(groups.map(([id, people]) => [id, people ?? []])) }),
-    fulfilled: who.fulfilled ?? [],
-  };
+export async function readFacts(db: Kysely<LintelTables>, charter: Charter, who: FactsQuery): Promise<Facts> {
+  const [row] = await factsRows(db, charter, who.tenant, who.user === undefined ? [] : [who.user], who.now);
+  return factsOf(charter, who, row);
+}
+
+/** The facts of several members of one tenant, in the order in which the database finds them. Who is no member is left out. */
+export async function readFactsOf(db: Kysely<LintelTables>, charter: Charter, tenant: string, users: readonly string[], now: number): Promise<Facts[]> {
+  const rows = await factsRows(db, charter, tenant, users, now);
+  return rows.filter((row) => row.known).map((row) => factsOf(charter, { tenant, user: row.person_id as string }, row));
+}
+
+/** The condition that a membership counts at this moment. */
+export function isActive(table: string, now: number) {
+  const column = (name: string) => sql.ref(`${table}.${name}`);
+  return sql<boolean>`lintel_is_active(${column('status')}, ${column('suspended_until')}, ${column('ends_at')}, ${new Date(now)})`;
 }
 
 /** Which of these people are active members of the tenant, or which of these units are its own. */
-export async function existing(db: Kysely<LintelTables>, tenantId: string, what: 'person' | 'unit', ids: readonly string[]): Promise<string[]> {
+export async function existing(db: Kysely<LintelTables>, tenantId: string, what: 'person' | 'unit', ids: readonly string[], now: number): Promise<string[]> {
   if (ids.length === 0) return [];
   if (what === 'unit') {
     const units = await db.selectFrom('lintel_unit').select('id').where('tenant_id', '=', tenantId).where('id', 'in', ids).execute();
@@ -107,8 +181,8 @@ export async function existing(db: Kysely<LintelTables>, tenantId: string, what:
     .selectFrom('lintel_member')
     .select('user_id')
     .where('tenant_id', '=', tenantId)
-    .where('status', '=', 'active')
     .where('user_id', 'in', ids)
+    .where(isActive('lintel_member', now))
     .execute();
   return members.map((member) => member.user_id);
 }

@@ -30,7 +30,7 @@ export function mayGive(standing: Standing, { role, anchor }: Assignment): boole
   if (givesByCharter(standing, role, anchor)) return true;
   const { charter } = standing;
   const held = standing.describe().permissions;
-  const withinPower = fromRole(charter, role, anchor).every(({ permission, reach }) => {
+  const withinPower = fromRole(charter, { role, anchor }).every(({ permission, reach }) => {
     const { kind } = charter.permission(permission);
     const widest = kind ? charter.widestReach(kind) : 'tenant';
     const alike = (way: string) => {

@@ -3,7 +3,7 @@ import { LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import { type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
 import { type Change, changeTenant, insistOn, type Setting } from './change.js';
-import { anchorColumns, anchorOf } from './facts.js';
+import { anchorColumns, anchorOf, isActive } from './facts.js';
 import { insistOnGiving } from './giving.js';
 import type { LintelTables } from './tables.js';
 
@@ -45,6 +45,9 @@ async function rolesByMember(tx: Transaction<LintelTables>, tenantId: string, us
     .leftJoin('lintel_unit as u', (join) => join.onRef('u.tenant_id', '=', 'a.tenant_id').onRef('u.id', '=', 'a.anchor_id').on('a.anchor', '=', 'unit'))
     .select(['a.user_id', 'a.role', 'a.anchor', 'a.anchor_id', 'u.name'])
     .where('a.tenant_id', '=', tenantId)
+    .where('a.user_id', 'is not', null)
+    .where('a.role', 'is not', null)
+    .$narrowType<{ user_id: string; role: string }>()
     .orderBy('a.role')
     .orderBy('a.anchor_id');
   if (userId !== undefined) query = query.where('a.user_id', '=', userId);
@@ -91,7 +94,7 @@ async function insistOnKeyholder(change: Change): Promise<void> {
     .where('a.tenant_id', '=', change.tenantId)
     .where('a.role', '=', KEYHOLDER)
     .where('a.anchor', '=', 'tenant')
-    .where('m.status', '=', 'active')
+    .where(isActive('m', change.at.getTime()))
     .limit(1)
     .executeTakeFirst();
   if (left) return;

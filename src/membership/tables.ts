@@ -1,4 +1,5 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely';
+import type { RoleData } from '../charter/index.js';
 
 type Moment = ColumnType<Date, Date | string, Date | string>;
 type OptionalMoment = ColumnType<Date | null, Date | string | null | undefined, Date | string | null>;
@@ -39,15 +40,60 @@ interface MemberRow {
   status: 'active' | 'suspended';
   since: Moment;
   attributes: JSONColumnType<Record<string, unknown>, string | undefined, string>;
+  /** A suspension ends by itself at this moment; null: it does not. */
+  suspended_until: OptionalMoment;
+  /** The membership ends by itself at this moment; null: it does not. */
+  ends_at: OptionalMoment;
 }
 
+/** A role, or one permission at one reach, held by a person, a group or a unit: exactly one of each. */
 export interface AssignmentRow {
   tenant_id: string;
-  user_id: string;
-  role: string;
+  user_id: string | null;
+  group_id: ColumnType<string | null, string | null | undefined, string | null>;
+  /** Held by the people who are placed at this unit or below. */
+  unit_id: ColumnType<string | null, string | null | undefined, string | null>;
+  role: string | null;
+  permission: ColumnType<string | null, string | null | undefined, string | null>;
+  reach: ColumnType<string | null, string | null | undefined, string | null>;
   anchor: 'tenant' | 'unit' | 'record';
   /** The tenant's or the unit's id, or `kind:id` of a record: an anchor is always written out. */
   anchor_id: string;
+  until: OptionalMoment;
+  /** Permissions of the role that this holder does not get by it. */
+  without: JSONColumnType<string[], string | undefined, string>;
+}
+
+/** A role of the tenant's own. */
+interface RoleRow {
+  tenant_id: string;
+  id: string;
+  data: JSONColumnType<RoleData, string, string>;
+  /** Roles of the tenant's own that it includes, directly or through others. */
+  included: JSONColumnType<string[], string | undefined, string>;
+}
+
+interface OpeningRow {
+  tenant_id: string;
+  id: string;
+  /** The group whose people's records are opened. */
+  group_id: string;
+  /** To whom: exactly one of the three. */
+  to_user: string | null;
+  to_group: string | null;
+  to_unit: string | null;
+  kind: string;
+  actions: JSONColumnType<string[], string, string>;
+  until: OptionalMoment;
+  /** True: what somebody owns stays open when they leave the group. */
+  keeps: boolean;
+}
+
+/** People whose records an opening keeps open although they left its group. */
+interface OpeningKeptRow {
+  tenant_id: string;
+  opening_id: string;
+  user_id: string;
 }
 
 interface UnitRow {
@@ -69,6 +115,12 @@ interface PlacementRow {
   tenant_id: string;
   user_id: string;
   unit_id: string;
+}
+
+interface GroupRow {
+  tenant_id: string;
+  id: string;
+  name: string;
 }
 
 /** Who belongs to a group. */
@@ -137,7 +189,11 @@ export interface LintelTables {
   lintel_unit: UnitRow;
   lintel_unit_below: UnitBelowRow;
   lintel_placement: PlacementRow;
+  lintel_group: GroupRow;
   lintel_group_member: GroupMemberRow;
+  lintel_role: RoleRow;
+  lintel_opening: OpeningRow;
+  lintel_opening_kept: OpeningKeptRow;
   lintel_invitation: InvitationRow;
   lintel_outbox: OutboxRow;
   lintel_audit: AuditRow;

@@ -1,5 +1,5 @@
 import type { Charter } from '../charter/index.js';
-import { anchorWords, type Decision, type Grant, type LookedAt, type Standing } from '../standing/index.js';
+import { anchorWords, type Decision, type Grant, type LookedAt, type Standing, type Through } from '../standing/index.js';
 
 /** One grant in an explanation, in words. */
 export interface ExplainedGrant {
@@ -29,6 +29,8 @@ export interface Explanation {
   readonly ask: readonly string[];
 }
 
+const throughWords = (through: Through | undefined) => (through ? `, through the ${through.on} ${through.name}` : '');
+
 function pathWords(charter: Charter<any>, { path, anchor }: Pick<Grant, 'path' | 'anchor'>): string {
   const where = anchorWords(anchor);
   const place = where === undefined ? 'for the whole organisation' : `at ${where}`;
@@ -37,8 +39,12 @@ function pathWords(charter: Charter<any>, { path, anchor }: Pick<Grant, 'path' |
       return 'full control';
     case 'role': {
       const included = path.included.map((role) => `, which includes ${charter.role(role).label}`).join('');
-      return `role ${charter.role(path.role).label}${included}, ${place}`;
+      return `role ${charter.role(path.role).label}${included}, ${place}${throughWords(path.through)}`;
     }
+    case 'direct':
+      return `given directly, ${place}${throughWords(path.through)}`;
+    case 'opening':
+      return `an opening of what ${path.group} own${throughWords(path.through)}`;
     case 'everyMember':
       return 'held by every member';
     case 'signedIn':

@@ -118,7 +118,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
    */
   async enter(entry: Entry): Promise<ServerStanding<T>> {
     const { user, tenant, fulfilled, context } = entry;
-    const facts = await membership.readFacts(this.db, this.charter as Charter, { tenant, user, ...(fulfilled && { fulfilled }) });
+    const facts = await membership.readFacts(this.db, this.charter as Charter, { tenant, user, ...(fulfilled && { fulfilled }), now: this.#setting.now() });
     const { words } = this.#options;
     return new ServerStanding(this.charter, facts, { now: this.#setting.now, ...(words && { words }), ...(context && { context }) }, this.#place);
   }
@@ -226,21 +226,22 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   #support(tenantId: string, records: Kysely<any>): ScopeSupport {
     // The membership's tables can be looked at in a statement only where they stand beside the records.
     const beside = !this.#options.records && records.getExecutor().adapter.constructor === this.db.getExecutor().adapter.constructor;
+    const moment = () => new Date(this.#setting.now());
     const conditions: ScopeSupport['conditions'] = {
       person: (column): Fragment =>
-        sqlText`exists (select 1 from "lintel_member" as "lm" where "lm"."tenant_id" = ${tenantId} and "lm"."user_id" = ${column}::text and "lm"."status" = 'active')`,
+        sqlText`exists (select 1 from "lintel_member" as "lm" where "lm"."tenant_id" = ${tenantId} and "lm"."user_id" = ${column}::text and lintel_is_active("lm"."status", "lm"."suspended_until", "lm"."ends_at", ${moment()}))`,
       unit: (column): Fragment => sqlText`exists (select 1 from "lintel_unit" as "lu" where "lu"."tenant_id" = ${tenantId} and "lu"."id" = ${column}::text)`,
     };
     return {
       standingOf: async (userId, db) => {
         const at = beside ? (db.withoutPlugins() as Kysely<membership.LintelTables>) : this.db;
-        const facts = await membership.readFacts(at, this.charter as Charter, { tenant: tenantId, user: userId });
+        const facts = await membership.readFacts(at, this.charter as Charter, { tenant: tenantId, user: userId, now: this.#setting.now() });
         return facts.subject === 'member' ? new Standing(this.charter as Charter, facts) : undefined;
       },
       ...(beside && { conditions }),
       ...(this.#options.openTables && { openTables: this.#options.openTables }),
       ...(this.#options.fragments && { fragments: this.#options.fragments }),
-      existing: (what, ids) => membership.existing(this.db, tenantId, what, ids),
+      existing: (what, ids) => membership.existing(this.db, tenantId, what, ids, this.#setting.now()),
     };
   }
 }

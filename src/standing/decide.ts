@@ -1,6 +1,7 @@
-import { type Permission, restsOnRead } from '../charter/index.js';
+import { type Charter, type Permission, restsOnRead } from '../charter/index.js';
 import { ALWAYS, blame, compile, type Predicate, print, type RecordData, type Verdict } from '../predicate/index.js';
 import type { Decision, LookedAt, Outcome } from './decision.js';
+import { type Grant, ruleOf } from './grants.js';
 import type { GrantReach, Image, Reaches } from './reach.js';
 import { inSentence, say, type Words } from './words.js';
 
@@ -23,6 +24,12 @@ function caseOf(part: Predicate, wanted: boolean, record: RecordData): string {
   return part.op === 'isEmpty' || value === null || typeof value === 'object' ? line : `${line} (it is “${String(value)}”)`;
 }
 
+/** The rule of a grant as the charter says it; of an opening, whose records it opens. */
+function ruleWords(charter: Charter, kind: string, grant: Pick<Grant, 'reach' | 'only' | 'path'>, voice?: 'you'): string {
+  if (grant.path.by === 'opening') return `owner is one of ${grant.path.group}`;
+  return print(ruleOf(charter, kind, grant), true, voice);
+}
+
 function lookAt(reaches: Reaches, kind: string | undefined, found: readonly GrantReach[], record: RecordData | undefined): LookedAt[] {
   return found.map(({ grant, where }) => {
     if (!kind) return { ...grant, holds: true, where: 'always', failed: [] };
@@ -30,7 +37,7 @@ function lookAt(reaches: Reaches, kind: string | undefined, found: readonly Gran
     const holds = record ? compile(where, kind, shapes)(record) : where.op !== 'never';
     const failed = record && holds !== true ? blame(where, record, kind, shapes).map(({ part, wanted }) => caseOf(part, wanted, record)) : [];
     // The rule as the charter says it; what failed of it is said for this person and record.
-    return { ...grant, holds, where: print(reaches.charter.reach(kind, grant.reach)), failed };
+    return { ...grant, holds, where: ruleWords(reaches.charter, kind, grant), failed };
   });
 }
 
@@ -150,7 +157,7 @@ function wordsFor(reaches: Reaches, q: Question, found: Found, hidden: boolean, 
       return `${say(words, 'noGrant', values)} ${ask}`;
     case 'out of reach': {
       // The rule as the charter says it ("keeper is me"), not as it was worked out for this person.
-      const rules = new Set(looked.map((g) => print(charter.reach(q.permission.kind as string, g.reach), true, 'you')));
+      const rules = new Set(looked.map((g) => ruleWords(charter, q.permission.kind as string, g, 'you')));
       return `${say(words, 'outOfReach', { ...values, reach: [...rules].join(say(words, 'or')) })} ${ask}`;
     }
     case 'guarded field': {

@@ -1,3 +1,5 @@
+import type { RoleData } from '../charter/index.js';
+
 /** Where an assignment holds. Written out always: there is no default. */
 export type Anchor =
   | { readonly on: 'tenant' }
@@ -13,7 +15,43 @@ export function anchorWords(anchor: Anchor): string | undefined {
 export interface Assignment {
   readonly role: string;
   readonly anchor: Anchor;
+  /** ISO 8601: from then on it gives nothing. */
+  readonly until?: string;
+  /** Permissions of the role that this holder does not get by it. */
+  readonly without?: readonly string[];
 }
+
+/** One permission that is given by itself, beside any role. */
+export interface DirectPermission {
+  readonly permission: string;
+  readonly reach: string;
+  readonly anchor: Anchor;
+  /** ISO 8601: from then on it gives nothing. */
+  readonly until?: string;
+}
+
+/** The group, or the unit at or below which a person is placed, by which something comes to them. */
+export interface Through {
+  readonly on: 'group' | 'unit';
+  readonly id: string;
+  readonly name: string;
+}
+
+/** Absent `through`: given to the person themselves. */
+export type Held<A> = A & { readonly through?: Through };
+
+/** Records that people of a group own, opened to others for some actions. */
+export interface OpenedRecords {
+  readonly id: string;
+  readonly kind: string;
+  readonly actions: readonly string[];
+  readonly group: { readonly id: string; readonly name: string };
+  /** Through which group or unit it is open to this person. */
+  readonly through?: Through;
+}
+
+/** Under which name the facts hold the people whose records an opening opens. */
+export const openingKey = (id: string) => `opening ${id}`;
 
 /** What the library knows of one subject in one tenant: everything that a decision rests on besides the charter. */
 export interface Facts {
@@ -37,13 +75,22 @@ export interface Facts {
     readonly unitIds: readonly string[];
     readonly attributes: Readonly<Record<string, unknown>>;
   };
-  readonly assignments: readonly Assignment[];
+  readonly assignments: readonly Held<Assignment>[];
+  readonly direct?: readonly Held<DirectPermission>[];
+  readonly opened?: readonly OpenedRecords[];
+  /** Roles of the tenant's own that the assignments name, with those that they include. */
+  readonly roles?: Readonly<Record<string, RoleData>>;
   /** For each unit in which the person is placed or holds a role: it and all units below. Absent in a browser. */
   readonly below?: Readonly<Record<string, readonly string[]>>;
-  /** For each group of the person: its people. Absent in a browser, and where no rule of the charter asks for it. */
+  /**
+   * For each group of the person: its people, where a rule of the charter asks for it; for each opening, under {@link openingKey}: whose
+   * records it opens. Absent in a browser.
+   */
   readonly people?: Readonly<Record<string, readonly string[]>>;
   /** Obligations that the person has met. */
   readonly fulfilled: readonly string[];
+  /** ISO 8601: the earliest moment at which something of this ends by itself. */
+  readonly endsAt?: string;
   /** ISO 8601; after it, nothing that rests on these facts counts. */
   readonly expiresAt?: string;
 }

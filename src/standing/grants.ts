@@ -1,11 +1,13 @@
 import { type Charter, followedFields, KEYHOLDER, type May } from '../charter/index.js';
 import { type KindShape, NEVER, or, type Predicate, readValue } from '../predicate/index.js';
-import type { Anchor, Facts } from './facts.js';
+import { type Anchor, type Assignment, type DirectPermission, type Facts, type Held, type OpenedRecords, openingKey, type Through } from './facts.js';
 
 /** The way by which a permission comes to somebody. */
 export type Path =
   | { readonly by: 'keyholder' }
-  | { readonly by: 'role'; readonly role: string; readonly included: readonly string[] }
+  | { readonly by: 'role'; readonly role: string; readonly included: readonly string[]; readonly through?: Through }
+  | { readonly by: 'direct'; readonly through?: Through }
+  | { readonly by: 'opening'; readonly opening: string; readonly group: string; readonly through?: Through }
   | { readonly by: 'everyMember' | 'signedIn' | 'visitor' };
 
 /** One permission, held with one reach, at one anchor, by one path. */
@@ -14,6 +16,8 @@ export interface Grant {
   readonly reach: string;
   readonly anchor: Anchor;
   readonly path: Path;
+  /** Which records, where that is not what a reach of the charter says. */
+  readonly only?: Predicate;
 }
 
 const AT_TENANT: Anchor = { on: 'tenant' };
@@ -33,15 +37,40 @@ export function grantsOf(charter: Charter, facts: Facts): Grant[] {
       return [];
     case 'member':
       return [
-        ...facts.assignments.flatMap(({ role, anchor }) => (role === KEYHOLDER ? fullControl(charter, anchor) : fromRole(charter, role, anchor))),
+        ...facts.assignments.flatMap((held) => (held.role === KEYHOLDER ? fullControl(charter, held.anchor) : fromRole(charter, held))),
+        ...(facts.direct ?? []).filter((held) => charter.knows(held)).map(fromDirect),
+        ...(facts.opened ?? []).flatMap((opened) => fromOpening(charter, opened)),
         ...fromMay(charter.data.everyMember, 'everyMember'),
       ];
   }
 }
 
 /** What a role gives at an anchor. */
-export function fromRole(charter: Charter, role: string, anchor: Anchor): Grant[] {
-  return charter.resolveRole(role).grants.map(({ permission, reach, included }) => ({ permission, reach, anchor, path: { by: 'role', role, included } }));
+export function fromRole(charter: Charter, { role, anchor, without = [], through }: Held<Assignment>): Grant[] {
+  return charter
+    .resolveRole(role)
+    .grants.filter(({ permission }) => !without.includes(permission))
+    .map(({ permission, reach, included }) => ({ permission, reach, anchor, path: { by: 'role', role, included, ...(through && { through }) } }));
+}
+
+function fromDirect({ permission, reach, anchor, through }: Held<DirectPermission>): Grant {
+  return { permission, reach, anchor, path: { by: 'direct', ...(through && { through }) } };
+}
+
+/** An opening gives its actions on what people of the group own, wherever it lies. In a browser it is not known who they are. */
+function fromOpening(charter: Charter, { id, kind, actions, group, through }: OpenedRecords): Grant[] {
+  const field = Object.hasOwn(charter.data.kinds, kind) ? charter.fieldWith(kind, 'owner') : undefined;
+  if (field === undefined) return [];
+  const only: Predicate = { op: 'among', field, to: { value: [openingKey(id)] } };
+  const path: Path = { by: 'opening', opening: id, group: group.name, ...(through && { through }) };
+  return actions
+    .filter((action) => charter.permissions.has(`${kind}.${action}`))
+    .map((action) => ({ permission: `${kind}.${action}`, reach: 'opened', anchor: AT_TENANT, path, only }));
+}
+
+/** Which records of a kind a grant reaches, by its rule alone. */
+export function ruleOf(charter: Charter, kind: string, { reach, only }: Pick<Grant, 'reach' | 'only'>): Predicate {
+  return only ?? charter.reach(kind, reach);
 }
 
 function fullControl(charter: Charter, anchor: Anchor): Grant[] {

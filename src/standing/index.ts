@@ -1,5 +1,16 @@
 export type { Decision, FieldAccess, HeldPermission, LookedAt, Outcome } from './decision.js';
-export { type Anchor, type Assignment, anchorWords, type Facts, type Snapshot } from './facts.js';
+export {
+  type Anchor,
+  type Assignment,
+  anchorWords,
+  type DirectPermission,
+  type Facts,
+  type Held,
+  type OpenedRecords,
+  openingKey,
+  type Snapshot,
+  type Through,
+} from './facts.js';
 export { fromRole, type Grant, type Path } from './grants.js';
 export { type DecideOptions, type KindOf, openStanding, type RecordOf, Standing, type StandingOptions, throwIfRefused } from './standing.js';
 export { ENGLISH, inSentence, say, type Words } from './words.js';

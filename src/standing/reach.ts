@@ -1,7 +1,7 @@
 import { type Charter, type Limit, type Permission, restsOnRead } from '../charter/index.js';
 import { and, type Bias, compile, type Knowledge, NEVER, not, or, type Predicate, specialise, type Test } from '../predicate/index.js';
 import type { Facts } from './facts.js';
-import { anchorPredicate, type Grant, grantsOf } from './grants.js';
+import { anchorPredicate, type Grant, grantsOf, ruleOf } from './grants.js';
 
 /** A grant with the records it extends to, for one person: a predicate in which only the record is left to ask. */
 export interface GrantReach {
@@ -105,7 +105,7 @@ export class Reaches {
     if (known) return known;
     const grants = this.grantsFor(permission).map((grant) => ({
       grant,
-      where: this.specialise(and(charter.reach(kind, grant.reach), anchorPredicate(charter, kind, grant.anchor)), kind, 'shrink'),
+      where: this.specialise(and(ruleOf(charter, kind, grant), anchorPredicate(charter, kind, grant.anchor)), kind, 'shrink'),
     }));
     const limits = binding.map((limit) => ({ limit, where: this.specialise(limit.where, kind, 'grow') }));
     // What reaches a record that exists reaches at most what `read` reaches.

@@ -71,12 +71,12 @@ export class Standing<T extends CharterTypes = CharterTypes> {
         found: facts.charter,
       });
     }
-    this.charter = charter;
+    this.charter = facts.roles ? charter.withRoles(facts.roles) : charter;
     this.facts = facts;
     this.#tenantId = facts.tenant.id;
     this.words = { ...ENGLISH, ...options.words };
     this.#now = options.now ?? Date.now;
-    this.#reaches = new Reaches(charter as Charter, facts, options.context ?? {});
+    this.#reaches = new Reaches(this.charter as Charter, facts, options.context ?? {});
   }
 
   get userId(): string | undefined {
@@ -192,7 +192,11 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     });
     const roles = this.facts.assignments.filter((a) => a.role === KEYHOLDER || Object.hasOwn(this.charter.data.roles, a.role));
     const at = (anchor: Anchor) => (anchor.on === 'tenant' ? '' : ` at ${anchorWords(anchor)}`);
-    const line = roles.map((a) => `${this.charter.role(a.role).label}${at(a.anchor)}`).join(', ');
+    const names = [...new Set(roles.map((a) => `${this.charter.role(a.role).label}${at(a.anchor)}`))];
+    const beside = new Set(
+      held.filter(({ ways }) => ways.every(({ path }) => path.by === 'direct' || path.by === 'opening')).map(({ permission }) => permission),
+    );
+    const line = [...names, ...(beside.size > 0 ? [`${names.length > 0 ? 'and ' : ''}${beside.size} more`] : [])].join(', ');
     return { line: line || (this.facts.subject === 'member' ? 'no role' : this.facts.subject), permissions: held };
   }
 
@@ -205,7 +209,8 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   /** What a browser may hold for display: the facts about this person alone. `seconds` is how long it counts. */
   snapshot(seconds: number): Snapshot {
     const { below: _unitTree, people: _others, ...facts } = this.facts;
-    return { ...facts, expiresAt: new Date(this.#now() + seconds * 1000).toISOString() };
+    const ends = Math.min(this.#now() + seconds * 1000, facts.endsAt === undefined ? Number.POSITIVE_INFINITY : Date.parse(facts.endsAt));
+    return { ...facts, expiresAt: new Date(ends).toISOString() };
   }
 
   #kindPermission(action: string): Permission {

@@ -2,7 +2,7 @@ import { createHash } from 'node:crypto';
 import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
-import type { Standing } from '../../standing/index.js';
+import { openingKey, type Standing } from '../../standing/index.js';
 import { type Fragment, sqlText } from '../fragment.js';
 import { factsAsked } from './facts.js';
 import { anchoredMark, WALL } from './rule.js';
@@ -52,11 +52,17 @@ const payloads = new WeakMap<Standing, string>();
 function worthKeeping(standing: Standing): string {
   const { charter, facts } = standing;
   const holds: string[] = [];
+  const opened: Record<string, string[]> = {};
   const anchored: Record<string, { units: string[]; records: Record<string, string[]> }> = {};
   for (const permission of charter.permissions.values()) {
     if (!permission.kind) continue;
-    for (const { reach, anchor } of standing.grantsFor(permission.name)) {
+    for (const { reach, anchor, path } of standing.grantsFor(permission.name)) {
       const key = `${permission.name} ${reach}`;
+      if (path.by === 'opening') {
+        holds.push(anchoredMark(permission.name));
+        opened[permission.name] = [...(opened[permission.name] ?? []), ...(facts.people?.[openingKey(path.opening)] ?? [])];
+        continue;
+      }
       if (anchor.on === 'tenant') {
         holds.push(key);
         continue;
@@ -69,7 +75,7 @@ function worthKeeping(standing: Standing): string {
     }
   }
   const known = factsAsked(charter as Charter).map(({ key, kind, asked }) => [key, standing.factFor(asked, kind)] as const);
-  const rest = { anchored, facts: Object.fromEntries(known) };
+  const rest = { anchored, opened, facts: Object.fromEntries(known) };
   return [charter.hash, JSON.stringify(facts.tenant.id), JSON.stringify(facts.me.userId ?? null), `\t${holds.join('\t')}\t`, JSON.stringify(rest)].join('\n');
 }
 

@@ -145,14 +145,18 @@ export class RuleWriter extends SqlWriter {
     return this.#charter.isGiven(permission, reach) && !(rule.op === 'includes' && 'me' in rule.to);
   }
 
-  /** Each reach of a permission by what is held of it at units or at records, by fewer people. */
+  /** Each reach of a permission by what is held of it at units or at records, by fewer people, and what is opened to them. */
   #atAnchors(kind: string, permission: string, alias: string): Fragment[] {
-    return this.#reaches(kind).map((reach) => {
+    const owner = this.#charter.fieldWith(kind, 'owner');
+    const type = owner && sqlTypeOf(this.#shape(kind).fields[owner] as FieldShape);
+    const opened = owner ? [sqlText`${this.column(this.#shape(kind), owner, alias)} = any(${once(`opened(${literal(permission)})`, `${type}[]`)})`] : [];
+    const anchored = this.#reaches(kind).map((reach) => {
       const key = literal(`${permission} ${reach}`);
       const held = sqlText`${told('anchored', key)} and ${this.#covered(kind, verbatim(key), alias)}`;
       const rule = this.#charter.reach(kind, reach);
       return rule.op === 'always' ? sqlText`(${held})` : sqlText`(${held} and ${this.rule(rule, kind, alias)})`;
     });
+    return [...opened, ...anchored];
   }
 
   /**
