@@ -21,5 +21,5 @@ export {
   unit,
 } from './field.js';
 export { CHOOSE, KEYHOLDER, restsOnRead } from './operations.js';
-export { readCharter } from './read.js';
+export { readCharter, readRole } from './read.js';
 export { canonicalJson } from './sha256.js';

@@ -3,11 +3,18 @@ import type { PermissionWords } from './data.js';
 /** The library's own operations on a tenant: permissions like any other, checked by the same engine. */
 export const OPERATIONS = {
   'tenant.rename': { label: 'Rename the organisation', sentence: 'Changes its name and the line that tells people whom to ask.' },
-  'unit.arrange': { label: 'Arrange the units', sentence: 'Adds units and places members in them.', needs: ['member.read'] },
+  'unit.arrange': { label: 'Arrange the units', sentence: 'Adds and moves units and places members in them, within their own power.', needs: ['member.read'] },
+  'group.arrange': { label: 'Arrange the groups', sentence: 'Makes groups and says who is in them, within their own power.', needs: ['member.read'] },
+  'role.arrange': {
+    label: 'Arrange the roles',
+    sentence: 'Makes and changes roles of the organisation’s own, within their own power.',
+    needs: ['member.read'],
+  },
   'member.read': { label: 'See the members', sentence: 'Lists members, their roles and pending invitations.' },
   'member.invite': { label: 'Invite people', sentence: 'Invites by e-mail, with roles within their own power.', needs: ['member.read'] },
   'member.assign': { label: 'Change roles', sentence: 'Gives and takes roles within their own power.', needs: ['member.read'] },
-  'member.remove': { label: 'Remove members', sentence: 'Ends a membership; the records stay.', needs: ['member.read'] },
+  'member.suspend': { label: 'Suspend members', sentence: 'Suspends a member and brings them back; nothing is lost.', needs: ['member.read'] },
+  'member.remove': { label: 'Remove members', sentence: 'Ends a membership, now or on a day; the records stay.', needs: ['member.read'] },
   'audit.read': { label: 'Read the record of changes', sentence: 'Sees who changed which membership, when and why.' },
 } as const satisfies Record<string, PermissionWords>;
 

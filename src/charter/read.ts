@@ -1,7 +1,7 @@
 import { didYouMean, LintelError } from '../base/index.js';
 import { checkPredicate, normalise, type Predicate, type Problem, type Shapes, VALUE_TYPES } from '../predicate/index.js';
 import { Charter, followedFields, shapeOf } from './charter.js';
-import type { CharterData, KindData } from './data.js';
+import type { CharterData, KindData, RoleData } from './data.js';
 import type { FieldRole } from './field.js';
 import { KEYHOLDER, OPERATIONS, RESERVED_KINDS } from './operations.js';
 
@@ -212,6 +212,25 @@ function checkRoles(c: Checker, roles: [string, Json, string][], known: Vocabula
   }
 }
 
+/**
+ * Checks a role of a tenant's own, which may include and give the roles of the charter and `others` of the tenant.
+ *
+ * @throws LintelError `charter-invalid` with every problem: its path, what is wrong, and the near match.
+ */
+export function readRole(charter: Charter, id: string, json: unknown, others: readonly string[]): RoleData {
+  const c = new Checker();
+  const role = c.object(json, 'role');
+  const { kinds, areas, roles } = charter.data;
+  checkRoles(c, [[id, role, 'role']], {
+    kinds,
+    areas: Object.keys(areas),
+    roles: [...Object.keys(roles), ...others.filter((other) => other !== id)],
+    permissions: [...charter.permissions.keys()],
+  });
+  c.throwIfAny();
+  return completeRole(role as unknown as RoleData);
+}
+
 /** Fields of the record itself on which a predicate turns. */
 function ownFields(p: Predicate): string[] {
   if (p.op === 'and' || p.op === 'or') return p.of.flatMap(ownFields);
@@ -311,6 +330,8 @@ export function readCharter(json: unknown): Charter {
   return new Charter(complete(top, kinds, shapes));
 }
 
+const completeRole = (role: RoleData): RoleData => ({ ...role, includes: role.includes ?? [], may: role.may ?? {}, gives: role.gives ?? [] });
+
 /** Fills in what may be left out, and brings constants into their normal form: equal charters get equal hashes. */
 function complete(top: Json, kinds: Readonly<Record<string, KindData>>, shapes: Shapes): CharterData {
   const given = Object.fromEntries(Object.entries(top).filter(([, part]) => part !== undefined));
@@ -330,7 +351,7 @@ function complete(top: Json, kinds: Readonly<Record<string, KindData>>, shapes: 
   return {
     ...data,
     kinds: map(data.kinds, (kind, name) => ({ ...kind, reaches: map(kind.reaches, (p) => normalise(p, name, shapes)) })),
-    roles: map(data.roles, (role) => ({ ...role, includes: role.includes ?? [], may: role.may ?? {}, gives: role.gives ?? [] })),
+    roles: map(data.roles, completeRole),
     limits: map(data.limits, (limits, kind) => map(limits, (limit) => ({ ...limit, where: normalise(limit.where, kind, shapes) }))),
   };
 }

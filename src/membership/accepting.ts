@@ -1,12 +1,11 @@
 import type { Kysely, Transaction } from 'kysely';
 import { LintelError } from '../base/index.js';
-import { type Assignment, Standing } from '../standing/index.js';
+import type { Assignment } from '../standing/index.js';
 import { maskAddress, readAddress } from './address.js';
-import { changeTenant, type Setting } from './change.js';
-import { readFacts } from './facts.js';
+import { changeTenant, type Setting, standingInTenant } from './change.js';
 import { mayGive } from './giving.js';
+import { assignmentRows } from './holders.js';
 import { rolesOf, statusAt } from './invitations.js';
-import { assignmentRows } from './members.js';
 import type { InvitationRow, LintelTables } from './tables.js';
 import { joinTenant } from './tenants.js';
 import { invalid, isSecret, readToken } from './token.js';
@@ -102,15 +101,8 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
       throw new LintelError('already-member', `You are a member of ${change.actor.facts.tenant.name} already.`, { tenantId });
     if (change.actor.facts.subject === 'suspended')
       throw new LintelError('suspended', `Your membership of ${change.actor.facts.tenant.name} is suspended. Ask a keyholder.`, { tenantId });
-    const inviter = new Standing(
-      setting.charter,
-      await readFacts(tx, setting.charter, {
-        tenant: tenantId,
-        user: row.invited_by,
-        fulfilled: Object.keys(setting.charter.data.obligations),
-        now: at.getTime(),
-      }),
-    );
+    const fulfilled = Object.keys(setting.charter.data.obligations);
+    const inviter = await standingInTenant(tx, setting, { tenant: tenantId, user: row.invited_by, fulfilled });
     const roles = rolesOf(row);
     if (!inviter.may('member.invite') || !roles.every((role) => mayGive(inviter, role))) {
       throw new LintelError('invitation-void', 'The person who invited you may no longer give what this invitation holds. Ask for a new one.', {});

@@ -1,9 +1,10 @@
 import { createHash, randomBytes } from 'node:crypto';
 import type { Kysely, Transaction } from 'kysely';
 import { LintelError } from '../base/index.js';
-import { type Charter, canonicalJson } from '../charter/index.js';
-import { Standing, throwIfRefused } from '../standing/index.js';
-import { readFacts } from './facts.js';
+import { type Charter, canonicalJson, KEYHOLDER, type RoleData } from '../charter/index.js';
+import { type Anchor, Standing, throwIfRefused } from '../standing/index.js';
+import { type FactsQuery, readFacts } from './facts.js';
+import { mayGive } from './giving.js';
 import type { LintelTables } from './tables.js';
 
 /** What the rules of change take from outside. */
@@ -89,30 +90,39 @@ export async function changeTenant<R>(
   setting: Setting,
   tenantId: string,
   actorId: string | undefined,
-  work: (change: Change) => Promise<{ result: R; entry: AuditEntry }>,
+  work: (change: Change) => Promise<{ result: R; entry: AuditEntry | readonly AuditEntry[] }>,
+  /** How many events it puts on record. */
+  events = 1,
 ): Promise<R> {
   return inTransaction(setting.db, async (tx) => {
     const tenant = await tx
       .updateTable('lintel_tenant')
-      .set((eb) => ({ last_number: eb('last_number', '+', 1) }))
+      .set((eb) => ({ last_number: eb('last_number', '+', events) }))
       .where('id', '=', tenantId)
       .where('status', '=', 'open')
       .returning(['last_number', 'last_hash'])
       .executeTakeFirst();
     if (!tenant) throw new LintelError('not-found', 'There is no such page.', {});
-    const actor = new Standing(
-      setting.charter,
-      await readFacts(tx, setting.charter, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled, now: setting.now() }),
-      {
-        now: setting.now,
-      },
-    );
-    const change: Change = { tx, setting, tenantId, number: Number(tenant.last_number), at: new Date(setting.now()), actor };
+    const actor = await standingInTenant(tx, setting, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled });
+    const change: Change = { tx, setting, tenantId, number: Number(tenant.last_number) - events + 1, at: new Date(setting.now()), actor };
     const { result, entry } = await work(change);
-    const hash = await putOnRecord(change, tenant.last_hash, entry);
+    let hash = tenant.last_hash;
+    for (const [i, one] of [entry].flat().entries()) hash = await putOnRecord({ ...change, number: change.number + i }, hash, one);
     await tx.updateTable('lintel_tenant').set({ last_hash: hash }).where('id', '=', tenantId).execute();
     return result;
   });
+}
+
+/** A standing that knows every role of the tenant's own, as somebody needs who gives them. */
+export async function standingInTenant(db: Kysely<LintelTables>, setting: Setting, who: Omit<FactsQuery, 'now'>): Promise<Standing> {
+  const facts = await readFacts(db, setting.charter, { ...who, now: setting.now() });
+  return new Standing(setting.charter, { ...facts, roles: await ownRoles(db, who.tenant) }, { now: setting.now });
+}
+
+/** The roles of the tenant's own. */
+export async function ownRoles(db: Kysely<LintelTables>, tenantId: string): Promise<Record<string, RoleData>> {
+  const rows = await db.selectFrom('lintel_role').select(['id', 'data']).where('tenant_id', '=', tenantId).orderBy('id').execute();
+  return Object.fromEntries(rows.map((row) => [row.id, row.data]));
 }
 
 /** In the application's own transaction if that is what we were given, else in one of ours. */
@@ -132,4 +142,21 @@ export async function recordDoor(setting: Setting, tenantId: string, actorId: st
     result: undefined,
     entry: { what: 'scope passed', event: { door: name }, words: { reason } },
   }));
+}
+
+/** A role that somebody may give, with its words. */
+export interface RoleToGive {
+  readonly role: string;
+  readonly label: string;
+  readonly sentence?: string;
+}
+
+/** The roles that this person may give at an anchor: a list that is short and exact. */
+export async function rolesToGive(setting: Setting, standing: Standing<any>, anchor: Anchor): Promise<RoleToGive[]> {
+  const giver = await standingInTenant(setting.db, setting, { tenant: standing.facts.tenant.id, user: standing.userId, fulfilled: standing.facts.fulfilled });
+  const all = [...Object.keys(giver.charter.data.roles), KEYHOLDER].filter((role) => mayGive(giver, { role, anchor }));
+  return all.map((role) => {
+    const { label, sentence } = giver.charter.role(role);
+    return { role, label, ...(sentence !== undefined && { sentence }) };
+  });
 }

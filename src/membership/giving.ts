@@ -1,10 +1,10 @@
 import { LintelError } from '../base/index.js';
-import { KEYHOLDER } from '../charter/index.js';
+import { type Charter, KEYHOLDER } from '../charter/index.js';
 import { implies, type Predicate } from '../predicate/index.js';
 import { type Anchor, type Assignment, anchorWords, fromRole, type Standing } from '../standing/index.js';
 
 /** Everything that lies at `inner` lies at `outer` too. What is not known to be contained is not. */
-function contains(outer: Anchor, inner: Anchor, standing: Standing): boolean {
+export function contains(outer: Anchor, inner: Anchor, standing: Standing): boolean {
   if (outer.on === 'tenant') return true;
   if (outer.on === 'record') return inner.on === 'record' && inner.kind === outer.kind && inner.id === outer.id;
   return inner.on === 'unit' && (standing.facts.below?.[outer.unitId] ?? []).includes(inner.unitId);
@@ -15,8 +15,14 @@ function turnsOnMore(predicate: Predicate): boolean {
   return /"me":"(?!userId")|"context":/.test(JSON.stringify(predicate));
 }
 
-function givesByCharter(standing: Standing, role: string, anchor: Anchor): boolean {
+export function givesByCharter(standing: Standing, role: string, anchor: Anchor): boolean {
   return standing.facts.assignments.some((own) => contains(own.anchor, anchor, standing) && standing.charter.resolveRole(own.role).gives.includes(role));
+}
+
+/** What is given at one reach is given to everybody who holds the other, whoever they are. */
+export function alike(charter: Charter, kind: string, given: string, own: string): boolean {
+  const [inner, outer] = [charter.reach(kind, given), charter.reach(kind, own)];
+  return !turnsOnMore(inner) && !turnsOnMore(outer) && (given === own || implies(inner, outer, kind, charter.shapes).verdict === 'yes');
 }
 
 /**
@@ -24,28 +30,21 @@ function givesByCharter(standing: Standing, role: string, anchor: Anchor): boole
  * give it, or where they hold all that it gives: each permission at `tenant` or at a reach that the given one implies, over an anchor that contains
  * this one. What cannot be shown to be within their power is not.
  */
-export function mayGive(standing: Standing, { role, anchor }: Assignment): boolean {
+export function mayGive(standing: Standing, { role, anchor, without }: Assignment, charter: Charter = standing.charter as Charter): boolean {
   if (standing.isKeyholder) return true;
   if (role === KEYHOLDER || standing.facts.subject !== 'member') return false;
   if (givesByCharter(standing, role, anchor)) return true;
-  const { charter } = standing;
-  const held = standing.describe().permissions;
-  const withinPower = fromRole(charter, { role, anchor }).every(({ permission, reach }) => {
+  const withinPower = fromRole(charter, { role, anchor, ...(without && { without }) }).every(({ permission, reach }) => {
     const { kind } = charter.permission(permission);
     const widest = kind ? charter.widestReach(kind) : 'tenant';
-    const alike = (way: string) => {
-      if (way === widest || kind === undefined) return way === widest;
-      const [given, own] = [charter.reach(kind, reach), charter.reach(kind, way)];
-      return !turnsOnMore(given) && !turnsOnMore(own) && (way === reach || implies(given, own, kind, charter.shapes).verdict === 'yes');
-    };
-    return held.find((p) => p.permission === permission)?.ways.some((way) => contains(way.anchor, anchor, standing) && alike(way.reach)) ?? false;
+    return standing
+      .held(permission)
+      .some(
+        (way) =>
+          !way.only && contains(way.anchor, anchor, standing) && (way.reach === widest || (kind !== undefined && alike(charter, kind, reach, way.reach))),
+      );
   });
   return withinPower && charter.resolveRole(role).gives.every((further) => givesByCharter(standing, further, anchor));
-}
-
-/** The roles that this person may give at an anchor: a list that is short and exact. */
-export function rolesToGive(standing: Standing, anchor: Anchor): string[] {
-  return [...Object.keys(standing.charter.data.roles), KEYHOLDER].filter((role) => mayGive(standing, { role, anchor }));
 }
 
 /** @throws LintelError `unknown-role`, `keyholder-anchor`, `beyond-power`. */

@@ -1,11 +1,12 @@
 export { accept, decline, type InvitationView, lookAtInvitation, myInvitations } from './accepting.js';
 export { maskAddress, readAddress } from './address.js';
-export { auditHash, commitmentTo, recordDoor, type Setting } from './change.js';
+export { carryOut } from './carry-out.js';
+export { auditHash, commitmentTo, type RoleToGive, recordDoor, rolesToGive, type Setting } from './change.js';
 export { existing, readFacts } from './facts.js';
-export { rolesToGive } from './giving.js';
 export { type Invitation, type InviteAnswer, invite, listInvitations, type NewInvitation, sendAgain, withdraw } from './invitations.js';
-export { leaveTenant, listMembers, type Member, removeMember, setRoles } from './members.js';
+export { listMembers, type Member } from './members.js';
 export { addPerson, type NewPerson, personByAddress } from './people.js';
+export type { Done, Holder, RoleInput, Step } from './step.js';
 export type { LintelTables } from './tables.js';
-export { addUnit, myTenants, type NewTenant, openTenant, placeMember, renameTenant } from './tenants.js';
+export { myTenants, type NewTenant, openTenant } from './tenants.js';
 export { renewToken } from './token.js';

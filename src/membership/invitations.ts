@@ -2,10 +2,11 @@ import { randomUUID } from 'node:crypto';
 import { isLintelError, LintelError } from '../base/index.js';
 import { type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
 import { readAddress, readName } from './address.js';
-import { type Change, changeTenant, insistOn, type Setting } from './change.js';
+import { type Change, changeTenant, insistOn, ownRoles, type Setting } from './change.js';
 import { anchorOf } from './facts.js';
 import { insistOnGiving } from './giving.js';
-import { assignmentRows } from './members.js';
+import { assignmentRows } from './holders.js';
+import { roleLabel } from './members.js';
 import type { AssignmentRow, InvitationRow } from './tables.js';
 import { renewToken } from './token.js';
 
@@ -33,7 +34,7 @@ export interface Invitation {
   readonly id: string;
   readonly address: string;
   readonly name: string | null;
-  readonly roles: readonly Assignment[];
+  readonly roles: readonly (Assignment & { readonly label: string })[];
   readonly status: InvitationRow['status'];
   readonly invitedAt: Date;
   readonly expiresAt: Date;
@@ -192,11 +193,12 @@ export async function listInvitations(setting: Setting, standing: Standing): Pro
     .orderBy('i.invited_at', 'desc')
     .limit(500)
     .execute();
+  const charter = setting.charter.withRoles(await ownRoles(setting.db, standing.facts.tenant.id));
   return rows.map((row) => ({
     id: row.id,
     address: row.address_written,
     name: row.name,
-    roles: rolesOf(row),
+    roles: rolesOf(row).map((held) => ({ ...held, label: roleLabel(charter, held.role) })),
     status: statusAt(row, setting.now()),
     invitedAt: row.invited_at,
     expiresAt: row.expires_at,

@@ -24,6 +24,7 @@ import {
   writerFor,
 } from '../scoping/index.js';
 import {
+  type Anchor,
   type Assignment,
   type Decision,
   type Facts,
@@ -181,6 +182,17 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     return change(this.#place.db, this.#boundaryOf(this.#place.db), kind, ids, values);
   }
 
+  /**
+   * Carries out changes of the membership, all in one transaction or none. Nobody ends with more than this person may give, and this person with
+   * no more than before.
+   *
+   * @throws LintelError `refused`, `beyond-power`, `own-power`, `last-keyholder`, `not-found`, and what a step refuses by its own code.
+   */
+  carryOut(steps: readonly membership.Step[], reason?: string): Promise<readonly membership.Done[]> {
+    const setting = { ...this.#place.setting, fulfilled: this.facts.fulfilled };
+    return membership.carryOut(setting, this.facts.tenant.id, this.memberId, steps, reason);
+  }
+
   /** Decides about a record by its id, and loads for it what the decision rests on. */
   async decideById<P extends T['permissions']>(action: P, id: unknown, options?: { readonly fields?: readonly string[] }): Promise<Decision> {
     const kind = this.charter.permission(action).kind;
@@ -217,6 +229,11 @@ abstract class Face {
   protected get actorId(): string {
     return this.standing.memberId;
   }
+
+  protected async carryOut(step: membership.Step, reason?: string): Promise<membership.Done> {
+    const [done] = await membership.carryOut(this.setting, this.tenantId, this.actorId, [step], reason);
+    return done as membership.Done;
+  }
 }
 
 export class MembersFace extends Face {
@@ -224,26 +241,26 @@ export class MembersFace extends Face {
     return membership.listMembers(this.setting, this.standing);
   }
 
-  /** Roles that this person may give for the whole tenant. */
-  rolesToGive(): string[] {
-    return membership.rolesToGive(this.standing, { on: 'tenant' });
+  /** Roles that this person may give, for the whole tenant or at an anchor: the charter's and the tenant's own. */
+  async rolesToGive(anchor: Anchor = { on: 'tenant' }): Promise<membership.RoleToGive[]> {
+    return membership.rolesToGive(this.setting, this.standing, anchor);
   }
 
   /** Replaces a member's roles in one step. */
   async setRoles(userId: string, roles: readonly Assignment[], reason?: string): Promise<void> {
-    return membership.setRoles(this.setting, this.tenantId, this.actorId, userId, roles, reason);
+    await this.carryOut({ do: 'set-roles', holder: { user: userId }, roles }, reason);
   }
 
   async place(userId: string, unitIds: readonly string[]): Promise<void> {
-    return membership.placeMember(this.setting, this.tenantId, this.actorId, userId, unitIds);
+    await this.carryOut({ do: 'place', user: userId, units: unitIds });
   }
 
   async remove(userId: string, reason?: string): Promise<void> {
-    return membership.removeMember(this.setting, this.tenantId, this.actorId, userId, reason);
+    await this.carryOut({ do: 'remove', user: userId }, reason);
   }
 
   async leave(): Promise<void> {
-    return membership.leaveTenant(this.setting, this.tenantId, this.actorId);
+    await this.carryOut({ do: 'leave' });
   }
 }
 
@@ -268,10 +285,10 @@ export class InvitationsFace extends Face {
 
 export class TenantFace extends Face {
   async rename(input: { readonly name?: string; readonly contact?: string }): Promise<void> {
-    return membership.renameTenant(this.setting, this.tenantId, this.actorId, input);
+    await this.carryOut({ do: 'rename-tenant', ...input });
   }
 
   async addUnit(input: { readonly id?: string; readonly name: string; readonly below?: string }): Promise<string> {
-    return membership.addUnit(this.setting, this.tenantId, this.actorId, input);
+    return (await this.carryOut({ do: 'add-unit', ...input })).id as string;
   }
 }

@@ -160,6 +160,11 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     return open ? this.#reaches.grantsFor(this.charter.permission(action)) : [];
   }
 
+  /** @internal The grants of a permission, whether or not something has to be done before they count. */
+  held(permission: string): readonly Grant[] {
+    return this.#reaches.grantsFor(this.charter.permission(permission));
+  }
+
   /** @internal The value with which a comparison is made for this person: a list for one that takes a list, null where it is missing. */
   factFor(asked: Comparison, kind: string): Scalar | readonly Scalar[] | null {
     const found = this.#reaches.specialise(asked, kind, 'grow');

@@ -37,8 +37,6 @@ export function tenantRoutes(lintel: Apiary, signedIn: (c: Context) => Promise<S
     if (standing.isMember) return standing;
     throw new LintelError('not-found', 'There is no such page.', {});
   }
-  const rolesWithWords = (standing: Here, roles: readonly { role: string; anchor: Anchor }[]) =>
-    roles.map((r) => ({ ...r, label: standing.charter.role(r.role).label }));
   const units = (standing: Here) =>
     lintel.db
       .selectFrom('lintel_unit')
@@ -159,13 +157,16 @@ export function tenantRoutes(lintel: Apiary, signedIn: (c: Context) => Promise<S
   app.get('/members', async (c) => {
     const standing = await enter(c);
     standing.insist('area.members');
-    const [members, invitations, sites] = await Promise.all([standing.members.list(), standing.invitations.list(), units(standing)]);
+    const [members, invitations, toGive, sites] = await Promise.all([
+      standing.members.list(),
+      standing.invitations.list(),
+      standing.members.rolesToGive(),
+      units(standing),
+    ]);
     return c.json({
-      members: members.map((m) => ({ ...m, roles: rolesWithWords(standing, m.roles) })),
-      invitations: invitations.map((i) => ({ ...i, roles: rolesWithWords(standing, i.roles) })),
-      toGive: standing.members
-        .rolesToGive()
-        .map((role) => ({ role, label: standing.charter.role(role).label, sentence: standing.charter.role(role).sentence ?? '' })),
+      members,
+      invitations,
+      toGive: toGive.map((role) => ({ sentence: '', ...role })),
       sites,
     });
   });

@@ -1,0 +1,98 @@
+import { sql } from 'kysely';
+import type { Charter } from '../charter/index.js';
+import type { Facts } from '../standing/index.js';
+import { type AuditEntry, type Change, changeTenant, insistOn, type Setting } from './change.js';
+import { readFactsOf } from './facts.js';
+import { groupSteps } from './groups.js';
+import { holderSteps } from './holders.js';
+import { insistOnKeyholder, memberSteps } from './members.js';
+import { openingSteps } from './openings.js';
+import { type Gain, gainsOf, insistOnGains } from './power.js';
+import { roleSteps } from './roles.js';
+import type { Done, Step, StepOf, Touched } from './step.js';
+import { tenantSteps } from './tenants.js';
+import { unitSteps } from './units.js';
+
+/** How one kind of step is done. It checks what it is given and who asks; what it opens to whom is looked at for all steps alike. */
+export interface Handler<D extends Step['do']> {
+  /** The operation that the actor needs; absent where it takes none. */
+  readonly needs: (step: StepOf<D>, change: Change) => string | undefined;
+  readonly touches: (step: StepOf<D>, change: Change) => Touched;
+  readonly run: (change: Change, step: StepOf<D>) => Promise<Done>;
+}
+export type Handlers<D extends Step['do']> = { readonly [d in D]: Handler<d> };
+
+const HANDLERS: Handlers<Step['do']> = { ...holderSteps, ...roleSteps, ...groupSteps, ...unitSteps, ...memberSteps, ...openingSteps, ...tenantSteps };
+
+/** Everybody whose standing may be another after the steps than before. */
+async function peopleTouched({ tx, tenantId, actor }: Change, touched: readonly Touched[]): Promise<string[]> {
+  const all = (pick: (t: Touched) => readonly string[] | undefined) => [...new Set(touched.flatMap((t) => pick(t) ?? []))];
+  const { rows } = await sql<{ user_id: string }>`
+    with above as (select b.above_id as id from lintel_unit_below b where b.tenant_id = ${tenantId} and b.below_id = any(${all((t) => t.above)}::text[])),
+    holder as (
+      select a.holder_on as via, a.holder_id as id from lintel_assignment a where a.tenant_id = ${tenantId} and (a.role = any(${all((t) => t.roles)}::text[])
+        or a.role in (select r.id from lintel_role r where r.tenant_id = ${tenantId} and r.included ?| ${all((t) => t.roles)}::text[])
+        or (a.anchor = 'unit' and a.anchor_id in (select id from above)))
+      union select o.to_on, o.to_id from lintel_opening o where o.tenant_id = ${tenantId} and o.group_id = any(${all((t) => t.opened)}::text[])
+      union select 'group', unnest(${all((t) => t.groups)}::text[]) union select 'unit', unnest(${all((t) => t.units)}::text[]) union select 'user', unnest(${all((t) => t.users)}::text[]))
+    select id as user_id from holder where via = 'user'
+    union select g.user_id from holder h join lintel_group_member g on g.tenant_id = ${tenantId} and g.group_id = h.id where h.via = 'group'
+    union select p.user_id from holder h join lintel_unit_below b on b.tenant_id = ${tenantId} and b.above_id = h.id
+      join lintel_placement p on p.tenant_id = ${tenantId} and p.unit_id = b.below_id where h.via = 'unit'
+    union select p.user_id from lintel_placement p where p.tenant_id = ${tenantId} and p.unit_id in (select id from above)`.execute(tx);
+  return [...new Set([...rows.map((row) => row.user_id), ...(actor.userId === undefined ? [] : [actor.userId])])];
+}
+
+async function reading({ tx, tenantId, setting, at }: Change, users: readonly string[]): Promise<Map<string, { charter: Charter; facts: Facts }>> {
+  const all = await readFactsOf(tx, setting.charter, tenantId, users, at.getTime());
+  return new Map(all.map((facts) => [facts.me.userId as string, { charter: facts.roles ? setting.charter.withRoles(facts.roles) : setting.charter, facts }]));
+}
+
+/** What the steps come to: what each did, and what anybody gained by them. */
+export interface CarriedOut {
+  readonly done: readonly Done[];
+  readonly gains: readonly Gain[];
+}
+
+async function runSteps(change: Change, steps: readonly Step[]): Promise<CarriedOut> {
+  const touched: Touched[] = [];
+  for (const step of steps) {
+    const handler = HANDLERS[step.do] as Handler<any>;
+    const operation = handler.needs(step, change);
+    if (operation !== undefined) insistOn(change, operation);
+    touched.push(handler.touches(step, change));
+  }
+  const users = await peopleTouched(change, touched);
+  const before = await reading(change, users);
+  const done: Done[] = [];
+  for (const step of steps) done.push(await (HANDLERS[step.do] as Handler<any>).run(change, step));
+  // Whoever came to be touched by the steps themselves, such as the people of a group that was made.
+  const more = (await peopleTouched(change, touched)).filter((id) => !users.includes(id));
+  for (const [id, facts] of await reading(change, more)) if (!before.has(id)) before.set(id, facts);
+  const after = await reading(change, [...users, ...more]);
+  const gains = [...after].flatMap(([id, facts]) => gainsOf(before.get(id), facts));
+  insistOnGains(change.actor, gains, new Set(touched.flatMap((t) => t.roles ?? [])));
+  await insistOnKeyholder(change);
+  return { done, gains };
+}
+
+/**
+ * Carries out changes of one tenant's membership, all in one transaction: each with its event on record, or none of them. Whatever the
+ * steps are, nobody ends with more than the actor may give, and the actor with no more than before.
+ *
+ * @throws LintelError `refused`, `own-power`, `beyond-power`, `last-keyholder`, and what the steps themselves refuse.
+ */
+export async function carryOut(setting: Setting, tenantId: string, actorId: string, steps: readonly Step[], reason?: string): Promise<readonly Done[]> {
+  if (steps.length === 0) return [];
+  return changeTenant(
+    setting,
+    tenantId,
+    actorId,
+    async (change) => {
+      const { done } = await runSteps(change, steps);
+      const entry = done.map(({ what, event, words }): AuditEntry => ({ what, event, words: { ...words, ...(reason && { reason }) } }));
+      return { result: done, entry };
+    },
+    steps.length,
+  );
+}

@@ -1,0 +1,131 @@
+import { LintelError } from '../base/index.js';
+import type { Charter } from '../charter/index.js';
+import { type Anchor, anchorWords, type Facts, type Grant, grantsOf, openingKey, ruleOf, type Standing } from '../standing/index.js';
+import { alike, contains, givesByCharter } from './giving.js';
+
+/** Something that a member holds after a change and did not hold before it. */
+export interface Gain {
+  readonly userId: string;
+  /** A permission; or, where `gives` is set, the right to give that role. */
+  readonly grant: Grant;
+  readonly gives?: string;
+  /** Units and groups of their own into which the reach comes to extend. */
+  readonly units: readonly string[];
+  readonly groups: readonly string[];
+  /** Units that lie below the anchor. */
+  readonly below: readonly string[];
+}
+
+const includesAll = (outer: readonly string[] | undefined, inner: readonly string[] = []) => inner.every((one) => outer?.includes(one));
+const missingIn = (outer: readonly string[], inner: readonly string[]) => inner.filter((one) => !outer.includes(one));
+
+/** Every unit at or below those in which somebody is placed. */
+const placedBelow = (facts: Facts) => [...new Set(facts.me.unitIds.flatMap((id) => facts.below?.[id] ?? [id]))];
+
+/** What a reach turns on besides the record and who the person is. */
+function turnsOn(charter: Charter, grant: Grant): { units: boolean; groups: boolean; attributes: boolean } {
+  const { kind } = charter.permission(grant.permission);
+  const text = kind && !grant.only ? JSON.stringify(ruleOf(charter, kind, grant)) : '';
+  return { units: text.includes('"me":"unitIds"'), groups: text.includes('"me":"groupIds"'), attributes: /"me":"(?!userId|unitIds|groupIds)/.test(text) };
+}
+
+function anchorCovers(before: Facts, outer: Anchor, after: Facts, inner: Anchor): boolean {
+  if (outer.on === 'tenant') return true;
+  if (outer.on === 'record') return inner.on === 'record' && inner.kind === outer.kind && inner.id === outer.id;
+  return inner.on === 'unit' && includesAll(before.below?.[outer.unitId], after.below?.[inner.unitId] ?? [inner.unitId]);
+}
+
+const ownersOf = (facts: Facts, grant: Grant) => (grant.path.by === 'opening' ? (facts.people?.[openingKey(grant.path.opening)] ?? []) : []);
+
+/** Somebody's grants as if they were active, so that what is given to a suspended member is looked at as well. */
+const grantsAsMember = (charter: Charter, facts: Facts) => grantsOf(charter, { ...facts, subject: 'member' }).filter(({ path }) => path.by !== 'everyMember');
+
+/** Rights to give roles, as grants. */
+function givesOf(charter: Charter, facts: Facts): { readonly role: string; readonly grant: Grant }[] {
+  return facts.assignments.flatMap(({ role, anchor }) =>
+    charter.resolveRole(role).gives.map((given) => ({
+      role: given,
+      grant: { permission: 'member.assign', reach: 'tenant', anchor, path: { by: 'role' as const, role, included: [] } },
+    })),
+  );
+}
+
+/**
+ * What a member gains between two readings of their facts: grants, rights to give, and the units, groups and owners into which what they hold
+ * comes to extend. What is not known to be held before counts as gained. `charter` is that of the tenant at each moment.
+ */
+export function gainsOf(before: { charter: Charter; facts: Facts } | undefined, after: { charter: Charter; facts: Facts }): Gain[] {
+  const userId = after.facts.me.userId as string;
+  const had = before ? grantsAsMember(before.charter, before.facts) : [];
+  const gave = before ? givesOf(before.charter, before.facts) : [];
+  const units = missingIn(before ? placedBelow(before.facts) : [], placedBelow(after.facts));
+  const groups = after.facts.me.groupIds.filter(
+    (id) => !before?.facts.me.groupIds.includes(id) || !includesAll(before.facts.people?.[id], after.facts.people?.[id]),
+  );
+  const attributesDiffer = JSON.stringify(before?.facts.me.attributes) !== JSON.stringify(after.facts.me.attributes);
+  const gains: Gain[] = [];
+  for (const grant of grantsAsMember(after.charter, after.facts)) {
+    const { kind } = after.charter.permission(grant.permission);
+    const widest = kind ? after.charter.widestReach(kind) : 'tenant';
+    const on = turnsOn(after.charter, grant);
+    const grown = { units: on.units ? units : [], groups: on.groups ? groups : [] };
+    const grew = grown.units.length > 0 || grown.groups.length > 0 || (on.attributes && attributesDiffer);
+    const held = had.some((b) => {
+      if (b.permission !== grant.permission || !before || !anchorCovers(before.facts, b.anchor, after.facts, grant.anchor)) return false;
+      if (b.reach === widest && !b.only) return true;
+      if (grant.only) return b.only !== undefined && includesAll(ownersOf(before.facts, b), ownersOf(after.facts, grant));
+      return b.reach === grant.reach && !b.only && !grew;
+    });
+    if (!held) gains.push({ userId, grant, ...grown, below: belowOf(after.facts, grant.anchor) });
+  }
+  for (const { role, grant } of givesOf(after.charter, after.facts)) {
+    const held = gave.some((g) => g.role === role && before && anchorCovers(before.facts, g.grant.anchor, after.facts, grant.anchor));
+    if (!held) gains.push({ userId, grant, gives: role, units: [], groups: [], below: belowOf(after.facts, grant.anchor) });
+  }
+  return gains;
+}
+
+const belowOf = (facts: Facts, anchor: Anchor) => (anchor.on === 'unit' ? (facts.below?.[anchor.unitId] ?? [anchor.unitId]) : []);
+
+/**
+ * May this standing, as it was before a change, bring this gain about? A keyholder may all. Others need to hold as much themselves, over an
+ * anchor that contains it, or to have the charter's right to give the role by which it comes. `edited`: roles that the change itself alters,
+ * for which that right does not count.
+ */
+export function mayBring(giver: Standing, gain: Gain, edited: ReadonlySet<string>): boolean {
+  if (giver.isKeyholder) return true;
+  const { grant } = gain;
+  if (grant.path.by === 'keyholder') return false;
+  if (gain.gives !== undefined) return givesByCharter(giver, gain.gives, grant.anchor);
+  const { path } = grant;
+  if (path.by === 'role' && !edited.has(path.role) && !path.included.some((role) => edited.has(role)) && givesByCharter(giver, path.role, grant.anchor))
+    return true;
+  const { charter } = giver;
+  const { kind } = charter.permission(grant.permission);
+  const widest = kind ? charter.widestReach(kind) : 'tenant';
+  const ownUnits = placedBelow(giver.facts);
+  const extends_ = gain.units.length > 0 || gain.groups.length > 0;
+  return giver.held(grant.permission).some((own) => {
+    const over = contains(own.anchor, grant.anchor, giver) && (own.anchor.on !== 'unit' || includesAll(giver.facts.below?.[own.anchor.unitId], gain.below));
+    if (!over) return false;
+    if (own.reach === widest && !own.only) return true;
+    if (own.only || grant.only || !kind) return false;
+    if (extends_) return own.reach === grant.reach && includesAll(ownUnits, gain.units) && includesAll(giver.facts.me.groupIds, gain.groups);
+    return alike(charter, kind, grant.reach, own.reach);
+  });
+}
+
+/** @throws LintelError `own-power`, `beyond-power` for the first gain that the actor may not bring about. */
+export function insistOnGains(actor: Standing, gains: readonly Gain[], edited: ReadonlySet<string>): void {
+  const own = actor.isKeyholder ? undefined : gains.find((gain) => gain.userId === actor.userId);
+  const words = ({ grant, gives }: Gain) =>
+    `“${gives === undefined ? actor.charter.permission(grant.permission).label : `give ${gives}`}” for ${anchorWords(grant.anchor) ?? 'the whole organisation'}`;
+  if (own) throw new LintelError('own-power', `This would add to your own powers: ${words(own)}. Ask a keyholder of ${actor.facts.tenant.name}.`, {});
+  const beyond = gains.find((gain) => !mayBring(actor, gain, edited));
+  if (!beyond) return;
+  throw new LintelError(
+    'beyond-power',
+    `This would give ${words(beyond)} to somebody, and that is more than you may give. Ask a keyholder of ${actor.facts.tenant.name}.`,
+    { permission: beyond.grant.permission, userId: beyond.userId },
+  );
+}

@@ -1,0 +1,140 @@
+import { randomUUID } from 'node:crypto';
+import { LintelError } from '../base/index.js';
+import { type RoleData, readRole } from '../charter/index.js';
+import { fromRole } from '../standing/index.js';
+import type { Handlers } from './carry-out.js';
+import { type Change, ownRoles } from './change.js';
+import { givesByCharter, mayGive } from './giving.js';
+import type { RoleInput } from './step.js';
+
+const AT_TENANT = { on: 'tenant' } as const;
+
+/** Roles of the tenant's own that one includes, directly or through others. */
+function includedIn(roles: Readonly<Record<string, RoleData>>, id: string, found = new Set<string>()): string[] {
+  for (const inner of roles[id]?.includes ?? []) {
+    if (found.has(inner) || !Object.hasOwn(roles, inner)) continue;
+    found.add(inner);
+    includedIn(roles, inner, found);
+  }
+  return [...found];
+}
+
+/**
+ * A role can hold no more than whoever writes it may give: else it would be filled by one and given to by another who trusts its name.
+ */
+function insistOnContents(change: Change, roles: Readonly<Record<string, RoleData>>, id: string, before: RoleData | undefined): void {
+  const { actor, setting } = change;
+  if (actor.isKeyholder) return;
+  const charter = setting.charter.withRoles(roles);
+  const had = before ? fromRole(setting.charter.withRoles({ ...roles, [id]: before }), { role: id, anchor: AT_TENANT }) : [];
+  const fresh = fromRole(charter, { role: id, anchor: AT_TENANT }).filter((g) => !had.some((h) => h.permission === g.permission && h.reach === g.reach));
+  for (const { permission, reach } of fresh) {
+    const probe = charter.withRoles({ ...roles, [id]: { label: id, includes: [], gives: [], may: { [permission]: [reach] } } });
+    if (!mayGive(actor, { role: id, anchor: AT_TENANT }, probe))
+      throw new LintelError('beyond-power', `The role would hold “${charter.permission(permission).label}” (${reach}), and that is more than you may give.`, {
+        permission,
+      });
+  }
+  const given = charter.resolveRole(id).gives.find((role) => !givesByCharter(actor, role, AT_TENANT));
+  if (given !== undefined) throw new LintelError('beyond-power', `The role would give “${charter.role(given).label}”, and you may not.`, { role: given });
+}
+
+async function write(change: Change, id: string, input: RoleInput, before: RoleData | undefined): Promise<void> {
+  const { tx, tenantId, setting } = change;
+  const others = await ownRoles(change.tx, change.tenantId);
+  const role = readRole(setting.charter, id, input, Object.keys(others));
+  const roles = { ...others, [id]: role };
+  insistOnContents(change, roles, id, before);
+  const data = JSON.stringify(role);
+  await tx
+    .insertInto('lintel_role')
+    .values({ tenant_id: tenantId, id, data })
+    .onConflict((c) => c.columns(['tenant_id', 'id']).doUpdateSet({ data }))
+    .execute();
+  for (const one of Object.keys(roles)) {
+    const included = includedIn(roles, one);
+    if (included.includes(one)) throw new LintelError('role-circle', 'roles include each other in a circle', { role: one });
+    await tx
+      .updateTable('lintel_role')
+      .set({ included: JSON.stringify(included) })
+      .where('tenant_id', '=', tenantId)
+      .where('id', '=', one)
+      .execute();
+  }
+}
+
+async function existingRole({ tx, tenantId }: Change, id: string): Promise<RoleData> {
+  const found = await tx.selectFrom('lintel_role').select('data').where('tenant_id', '=', tenantId).where('id', '=', id).executeTakeFirst();
+  if (!found) throw new LintelError('not-found', 'There is no such role of your own. The roles that come with the application do not change; copy one.', {});
+  return found.data;
+}
+
+export const roleSteps: Handlers<'make-role' | 'edit-role' | 'drop-role'> = {
+  'make-role': {
+    needs: () => 'role.arrange',
+    touches: () => ({}),
+    run: async (change, { id = `own-${randomUUID()}`, role }) => {
+      if (!id.startsWith('own-'))
+        throw new LintelError('bad-role-id', `the id of a role of your own begins with own-, so that it is never one of the charter: ${id}`, {});
+      const taken = await ownRoles(change.tx, change.tenantId);
+      if (Object.hasOwn(taken, id)) throw new LintelError('role-exists', `there is a role "${id}" already; choose another id`, {});
+      await write(change, id, role, undefined);
+      return { what: 'role made', event: { role: id, after: onRecord(role) }, words: { label: role.label }, id };
+    },
+  },
+  'edit-role': {
+    needs: () => 'role.arrange',
+    touches: ({ id }) => ({ roles: [id] }),
+    run: async (change, { id, role }) => {
+      const before = await existingRole(change, id);
+      await write(change, id, role, before);
+      return { what: 'role changed', event: { role: id, before: onRecord(before), after: onRecord(role) }, words: { label: role.label } };
+    },
+  },
+  'drop-role': {
+    needs: () => 'role.arrange',
+    touches: ({ id }) => ({ roles: [id] }),
+    run: async (change, { id, instead }) => {
+      const { tx, tenantId, actor } = change;
+      const before = await existingRole(change, id);
+      const including = Object.entries(await ownRoles(change.tx, change.tenantId)).find(([, role]) => role.includes.includes(id));
+      if (including) throw new LintelError('role-included', `The role “${including[1].label}” includes it; take it out there first.`, { role: including[0] });
+      const holders = await tx
+        .selectFrom('lintel_assignment')
+        .select(['user_id', 'group_id', 'unit_id', 'anchor', 'anchor_id', 'until'])
+        .where('tenant_id', '=', tenantId)
+        .where('role', '=', id)
+        .execute();
+      if (holders.length > 0 && instead === undefined)
+        throw new LintelError('role-held', `${holders.length} hold the role “${before.label}”. Say which role they get instead, or null for none.`, {
+          holders: holders.length,
+        });
+      const pending = await tx
+        .selectFrom('lintel_invitation')
+        .select('id')
+        .where('tenant_id', '=', tenantId)
+        .where('status', '=', 'pending')
+        .where((eb) => eb(eb.cast<string>('roles', 'text'), 'like', `%${JSON.stringify(id)}%`))
+        .executeTakeFirst();
+      if (pending) throw new LintelError('role-invited', `Somebody is invited with the role “${before.label}”. Withdraw the invitation first.`, {});
+      await tx.deleteFrom('lintel_assignment').where('tenant_id', '=', tenantId).where('role', '=', id).execute();
+      if (holders.length > 0 && typeof instead === 'string') {
+        actor.charter.role(instead);
+        await tx
+          .insertInto('lintel_assignment')
+          .values(holders.map((holder) => ({ tenant_id: tenantId, ...holder, role: instead })))
+          .onConflict((c) => c.doNothing())
+          .execute();
+      }
+      await tx.deleteFrom('lintel_role').where('tenant_id', '=', tenantId).where('id', '=', id).execute();
+      return {
+        what: 'role dropped',
+        event: { role: id, before: onRecord(before), instead: instead ?? null, holders: holders.length },
+        words: { label: before.label },
+      };
+    },
+  },
+};
+
+/** What a role gives, without its words. */
+const onRecord = ({ may = {}, includes = [], gives = [] }: Partial<RoleData>) => ({ may, includes, gives });

@@ -1,0 +1,75 @@
+import type { RoleData } from '../charter/index.js';
+import type { Assignment, DirectPermission } from '../standing/index.js';
+
+/** Who holds something: a member; the people of a group; or those placed at a unit or below. */
+export type Holder = { readonly user: string } | { readonly group: string } | { readonly unit: string };
+
+/** A role of a tenant's own, as it is made or changed. What is left out is nothing. */
+export type RoleInput = Pick<RoleData, 'label'> & Partial<Omit<RoleData, 'label'>>;
+
+/** One change of a tenant's membership, as a value: it can be sent, shown, proposed, and carried out together with others. */
+export type Step =
+  /** Replaces what roles a holder has, in one step. */
+  | { readonly do: 'set-roles'; readonly holder: Holder; readonly roles: readonly Assignment[] }
+  /** Replaces the permissions that a holder has beside any role. */
+  | { readonly do: 'set-permissions'; readonly holder: Holder; readonly permissions: readonly DirectPermission[] }
+  | { readonly do: 'make-role'; readonly id?: string; readonly role: RoleInput }
+  | { readonly do: 'edit-role'; readonly id: string; readonly role: RoleInput }
+  /** `instead`: the role that its holders get; null: none. It must be said where somebody holds it. */
+  | { readonly do: 'drop-role'; readonly id: string; readonly instead?: string | null }
+  | { readonly do: 'make-group'; readonly id?: string; readonly name: string; readonly people?: readonly string[] }
+  | { readonly do: 'rename-group'; readonly id: string; readonly name: string }
+  | { readonly do: 'set-group'; readonly id: string; readonly people: readonly string[] }
+  | { readonly do: 'drop-group'; readonly id: string }
+  /** Without `below`: at the top. */
+  | { readonly do: 'add-unit'; readonly id?: string; readonly name: string; readonly below?: string }
+  | { readonly do: 'rename-unit'; readonly id: string; readonly name: string }
+  /** Members and records move along, since they name the unit. `below` null: to the top. */
+  | { readonly do: 'move-unit'; readonly id: string; readonly below: string | null }
+  | { readonly do: 'place'; readonly user: string; readonly units: readonly string[] }
+  /** `until`, ISO 8601: ends by itself. Nothing is lost meanwhile. */
+  | { readonly do: 'suspend'; readonly user: string; readonly until?: string }
+  | { readonly do: 'restore'; readonly user: string }
+  /** When the membership ends by itself, ISO 8601; null: it does not. */
+  | { readonly do: 'set-end'; readonly user: string; readonly at: string | null }
+  | { readonly do: 'remove'; readonly user: string }
+  | { readonly do: 'leave' }
+  /** Opens records of a kind that people of a group own, for these actions. `keeps`: also when an owner leaves the group later. */
+  | {
+      readonly do: 'open-records';
+      readonly id?: string;
+      readonly group: string;
+      readonly to: Holder;
+      readonly kind: string;
+      readonly actions: readonly string[];
+      readonly keeps: boolean;
+      readonly until?: string;
+    }
+  | { readonly do: 'close-records'; readonly id: string }
+  | { readonly do: 'rename-tenant'; readonly name?: string; readonly contact?: string };
+
+export type StepOf<D extends Step['do']> = Extract<Step, { readonly do: D }>;
+
+/** Whose standing a step may change: found before and after it, so that the two can be compared. */
+export interface Touched {
+  readonly users?: readonly string[];
+  /** The people of these groups. */
+  readonly groups?: readonly string[];
+  /** The people placed at these units or below. */
+  readonly units?: readonly string[];
+  /** Whoever holds something at these units or above, and who is placed right there. */
+  readonly above?: readonly string[];
+  /** Those to whom records of these groups are opened. */
+  readonly opened?: readonly string[];
+  /** Holders of these roles of the tenant's own, by whatever way. */
+  readonly roles?: readonly string[];
+}
+
+/** What came of a step: what goes on record, and an id where something was made. */
+export interface Done {
+  readonly what: string;
+  /** Ids and values. No names, no addresses, no free text: those are words. */
+  readonly event: Readonly<Record<string, unknown>>;
+  readonly words?: Readonly<Record<string, string>>;
+  readonly id?: string;
+}
