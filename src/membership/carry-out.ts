@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
-import type { Charter } from '../charter/index.js';
-import type { Facts } from '../standing/index.js';
-import { type AuditEntry, type Change, changeTenant, insistOn, type Setting } from './change.js';
+import type { Charter, RoleData } from '../charter/index.js';
+import { type Facts, Standing } from '../standing/index.js';
+import { type AuditEntry, type Change, changeTenant, insistOn, ownRoles, type Setting } from './change.js';
 import { readFactsOf } from './facts.js';
 import { groupSteps } from './groups.js';
 import { holderSteps } from './holders.js';
@@ -48,6 +48,8 @@ async function reading({ tx, tenantId, setting, at }: Change, users: readonly st
   return new Map(all.map((facts) => [facts.me.userId as string, { charter: facts.roles ? setting.charter.withRoles(facts.roles) : setting.charter, facts }]));
 }
 
+const withRolesOf = ({ setting, actor }: Change, roles: Record<string, RoleData>) => new Standing(setting.charter, { ...actor.facts, roles });
+
 /** What the steps come to: what each did, and what anybody gained by them. */
 export interface CarriedOut {
   readonly done: readonly Done[];
@@ -65,7 +67,12 @@ async function runSteps(change: Change, steps: readonly Step[]): Promise<Carried
   const users = await peopleTouched(change, touched);
   const before = await reading(change, users);
   const done: Done[] = [];
-  for (const step of steps) done.push(await (HANDLERS[step.do] as Handler<any>).run(change, step));
+  let acting = change;
+  for (const step of steps) {
+    done.push(await (HANDLERS[step.do] as Handler<any>).run(acting, step));
+    // Further steps may name the roles that this one made. What the actor may bring about is measured by what stood before all of them.
+    if (Object.hasOwn(roleSteps, step.do)) acting = { ...change, actor: withRolesOf(change, await ownRoles(change.tx, change.tenantId)) };
+  }
   // Whoever came to be touched by the steps themselves, such as the people of a group that was made.
   const more = (await peopleTouched(change, touched)).filter((id) => !users.includes(id));
   for (const [id, facts] of await reading(change, more)) if (!before.has(id)) before.set(id, facts);

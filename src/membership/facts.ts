@@ -3,46 +3,8 @@ import type { Charter, RoleData } from '../charter/index.js';
 import { type Anchor, type Assignment, type DirectPermission, type Facts, type Held, type OpenedRecords, openingKey, type Through } from '../standing/index.js';
 import type { AssignmentRow, LintelTables } from './tables.js';
 
-/**
- * Everything that standings in one tenant rest on, in one statement: the tenant, the membership, roles and direct permissions with their
- * anchors, by whatever way they come, units, groups, openings, and the tenant's own roles. $1 tenant, $2 people, $3 whether people of groups
- * are asked for, $4 the moment.
- */
-const FACTS = `
-with m as (select * from lintel_member where tenant_id = $1 and user_id = any($2::text[])),
-holder as (
-  select user_id as who, 'user' as via, user_id as id, null as name from m
-  union all select m.user_id, 'group', g.id, g.name from m
-    join lintel_group_member gm on gm.tenant_id = $1 and gm.user_id = m.user_id join lintel_group g on g.tenant_id = $1 and g.id = gm.group_id
-  union all select m.user_id, 'unit', u.id, u.name from m
-    join lintel_placement p on p.tenant_id = $1 and p.user_id = m.user_id join lintel_unit_below b on b.tenant_id = $1 and b.below_id = p.unit_id
-    join lintel_unit u on u.tenant_id = $1 and u.id = b.above_id),
-held as (
-  select h.who, h.via, h.id, h.name, a.* from holder h
-  join lintel_assignment a on a.tenant_id = $1 and a.holder_id = h.id and a.holder_on = h.via where a.until is null or a.until > $4),
-walked as (
-  select m.user_id as who, p.unit_id as id, true as placed from m join lintel_placement p on p.tenant_id = $1 and p.user_id = m.user_id
-  union select who, anchor_id, false from held where anchor = 'unit')
-select t.name, t.status, t.contact, t.features, p.id as person_id, p.name as person, m.user_id is not null as known, m.attributes, m.ends_at,
-  lintel_is_active(m.status, m.suspended_until, m.ends_at, $4) as active,
-  (select json_agg(json_build_array(h.via, h.id, h.name, h.role, h.permission, h.reach, h.anchor, h.anchor_id, u.name, h.until, h.without))
-    from held h left join lintel_unit u on h.anchor = 'unit' and u.tenant_id = $1 and u.id = h.anchor_id where h.who = m.user_id) as held,
-  (select json_agg(json_build_array(w.placed, b.above_id, b.below_id))
-    from walked w join lintel_unit_below b on b.tenant_id = $1 and b.above_id = w.id where w.who = m.user_id) as units,
-  (select json_agg(json_build_array(h.id, case when $3 then (
-    select json_agg(o.user_id) from lintel_group_member o where o.tenant_id = $1 and o.group_id = h.id) end)) from holder h where h.who = m.user_id and h.via = 'group') as groups,
-  (select json_agg(json_build_array(o.id, o.kind, o.actions, g.id, g.name, h.via, h.id, h.name, o.until, (
-    select json_agg(s.user_id) from (select gm.user_id from lintel_group_member gm where gm.tenant_id = $1 and gm.group_id = g.id
-      union select k.user_id from lintel_opening_kept k where k.tenant_id = $1 and k.opening_id = o.id) s)))
-    from holder h join lintel_opening o on o.tenant_id = $1 and o.to_id = h.id and o.to_on = h.via join lintel_group g on g.tenant_id = $1 and g.id = o.group_id
-    where h.who = m.user_id and (o.until is null or o.until > $4)) as opened,
-  (select json_object_agg(r.id, r.data) from lintel_role r where r.tenant_id = $1 and r.id in (
-    select h.role from held h where h.who = m.user_id
-    union select jsonb_array_elements_text(i.included) from held h join lintel_role i on i.tenant_id = $1 and i.id = h.role where h.who = m.user_id)) as roles
-from lintel_tenant t
-left join lintel_person p on p.id = any($2::text[])
-left join m on m.user_id = p.id
-where t.id = $1`;
+/** One statement for all that standings in a tenant rest on. It is a function, so that its plan is made once a connection and not once a request. */
+const FACTS = 'select * from lintel_facts($1, $2, $3, $4)';
 
 type ViaColumn = 'user' | 'group' | 'unit';
 

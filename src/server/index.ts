@@ -1,4 +1,18 @@
-export type { Invitation, InvitationView, InviteAnswer, LintelTables, Member, NewInvitation, NewPerson, NewTenant } from '../membership/index.js';
+export type {
+  Done,
+  Holder,
+  Invitation,
+  InvitationView,
+  InviteAnswer,
+  LintelTables,
+  Member,
+  NewInvitation,
+  NewPerson,
+  NewTenant,
+  RoleInput,
+  RoleToGive,
+  Step,
+} from '../membership/index.js';
 export { maskAddress } from '../membership/index.js';
 export {
   type ChangeAnswer,

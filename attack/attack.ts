@@ -1,0 +1,127 @@
+/* Members without full control try everything: alone none may end with more than before, and two with nothing that neither could hold or give. */
+import fc from 'fast-check';
+import { type Kysely, sql } from 'kysely';
+import { type Facts, isLintelError, Standing } from 'warm-lintel';
+import { createLintel, type Lintel, type ServerStanding } from 'warm-lintel/server';
+import { charter, HIVES, OWN_ROLES, type Start, start, TENANT, UNITS } from './world.js';
+
+type Any = ServerStanding<any>;
+class Undo extends Error {}
+
+/** Everything that a standing may do, to the last record. */
+function reach(standing: Standing<any>): Set<string> {
+  const found = new Set<string>();
+  for (const { name, kind, action } of charter.permissions.values()) {
+    if (kind === undefined) {
+      if (standing.may(name)) found.add(name);
+    } else if (action !== 'create') {
+      for (const hive of HIVES) if (standing.may(name, hive)) found.add(`${name} ${hive.id}`);
+    }
+  }
+  return found;
+}
+
+const union = <T>(lists: readonly (readonly T[] | undefined)[]) => [...new Set(lists.flatMap((list) => list ?? []))];
+
+/** What somebody could lawfully come to hold by the help of these: all that each of them holds or may give, as if it were one's own. */
+async function couldHold(me: Any, helpers: readonly Any[], roles: Facts['roles']): Promise<Set<string>> {
+  const anchors = [{ on: 'tenant' } as const, ...UNITS.map((unitId) => ({ on: 'unit', unitId }) as const)];
+  const given: Facts['assignments'][number][] = [];
+  for (const helper of helpers) for (const anchor of anchors) for (const { role } of await helper.members.rolesToGive(anchor)) given.push({ role, anchor });
+  const facts: Facts = {
+    ...me.facts,
+    me: { ...me.facts.me, unitIds: union(helpers.map((h) => h.facts.me.unitIds)), groupIds: union(helpers.map((h) => h.facts.me.groupIds)) },
+    assignments: [...given, ...helpers.flatMap((h) => h.facts.assignments)],
+    direct: helpers.flatMap((h) => h.facts.direct ?? []),
+    opened: helpers.flatMap((h) => h.facts.opened ?? []),
+    below: Object.assign({}, ...helpers.map((h) => h.facts.below), ...(given.length > 0 ? [allBelow] : [])),
+    people: Object.assign({}, ...helpers.map((h) => h.facts.people)),
+    ...(roles && { roles }),
+  };
+  return new Set(helpers.flatMap((h) => [...reach(h)]).concat(...reach(new Standing(charter, facts))));
+}
+const allBelow = { north: ['north', 'valley'], valley: ['valley'], south: ['south'] };
+
+async function arrange(lintel: Lintel<any>, s: Start): Promise<void> {
+  const boss = await lintel.enter({ tenant: TENANT, user: 'boss' });
+  await boss.carryOut([
+    ...OWN_ROLES.map((id, i) => ({
+      do: 'make-role' as const,
+      id,
+      role: { ...(s.own[i] as Start['own'][0]), includes: s.own[i]?.includes.filter((r) => r < id && r !== id && (!r.startsWith('own-') || i === 1)) ?? [] },
+    })),
+    { do: 'set-group', id: 'red', people: s.redPeople },
+    { do: 'set-group', id: 'blue', people: s.bluePeople },
+    { do: 'set-roles', holder: { user: 'ann' }, roles: s.ann },
+    { do: 'set-roles', holder: { user: 'ben' }, roles: s.ben },
+    { do: 'set-permissions', holder: { user: 'ann' }, permissions: s.direct ? [s.direct] : [] },
+    { do: 'set-roles', holder: { group: 'red' }, roles: s.red },
+    { do: 'set-roles', holder: { unit: 'north' }, roles: s.north },
+    ...Object.entries(s.placed).map(([user, units]) => ({ do: 'place' as const, user, units })),
+    ...(s.opened ? [{ do: 'open-records' as const, id: 'o', group: 'blue', to: s.opened.to, kind: 'hive', actions: s.opened.actions, keeps: false }] : []),
+  ]);
+}
+
+export interface AttackReport {
+  /** Changes that went through, and that were refused. */
+  done: number;
+  refused: number;
+}
+
+async function one(lintel: Lintel<any>, tx: Kysely<any>, s: Start, attackers: readonly string[], report: AttackReport): Promise<void> {
+  await arrange(lintel, s);
+  const enter = (user: string) => lintel.enter({ tenant: TENANT, user });
+  const before = await Promise.all(attackers.map(enter));
+  const roles = Object.fromEntries((await tx.selectFrom('lintel_role').selectAll().execute()).map((row: any) => [row.id, row.data]));
+  const could = new Map<string, Set<string>>();
+  for (const me of before) could.set(me.userId as string, attackers.length === 1 ? reach(me) : await couldHold(me, before, roles));
+  for (const move of s.moves) {
+    const by = attackers[move.by % attackers.length] as string;
+    await sql`savepoint move`.execute(tx);
+    try {
+      const standing = await enter(by);
+      if ('steps' in move) await standing.carryOut(move.steps);
+      else {
+        const [answer] = await standing.invitations.send([{ address: `${move.invites}@attack.example`, roles: move.roles }]);
+        if (answer?.token === undefined) throw Object.assign(new Undo(), { refused: true });
+        await lintel.acceptInvitation(move.invites, { token: answer.token });
+      }
+      report.done++;
+    } catch (error) {
+      if (!isLintelError(error) && !(error instanceof Undo)) throw error;
+      report.refused++;
+      await sql`rollback to savepoint move`.execute(tx);
+    }
+    for (const user of attackers) {
+      const more = [...reach(await enter(user))].filter((what) => !could.get(user)?.has(what));
+      if (more.length > 0) throw new Error(`${user} came to ${more.slice(0, 4).join('; ')} by ${JSON.stringify(move)}`);
+    }
+  }
+}
+
+/** Throws with a counterexample that was made smaller, as fast-check prints it. */
+export async function attack(
+  db: Kysely<any>,
+  runs: number,
+  seed: number,
+  { shrink = true, progress = () => {} }: { readonly shrink?: boolean; readonly progress?: (done: number) => void } = {},
+): Promise<AttackReport> {
+  const report: AttackReport = { done: 0, refused: 0 };
+  let done = 0;
+  await fc.assert(
+    fc.asyncProperty(start, fc.constantFrom(['ann'], ['ann', 'ben'], ['ann', 'ben']), async (s, attackers) => {
+      await db
+        .transaction()
+        .execute(async (tx) => {
+          await one(createLintel({ charter, db: tx }) as unknown as Lintel<any>, tx, s, attackers, report);
+          throw new Undo();
+        })
+        .catch((error: unknown) => {
+          if (!(error instanceof Undo)) throw error;
+        });
+      progress(++done);
+    }),
+    { numRuns: runs, seed, endOnFailure: !shrink },
+  );
+  return report;
+}

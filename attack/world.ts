@@ -1,0 +1,157 @@
+/* A small tenant in which everything that can be held is held by somebody. */
+import fc from 'fast-check';
+import { type Kysely, sql } from 'kysely';
+import { defineCharter, defineKinds, id, owner, tenant, text, unit } from 'warm-lintel';
+import { createLintel, type Holder, type Step } from 'warm-lintel/server';
+
+const ids = { type: 'text' } as const;
+const kinds = defineKinds(
+  {
+    hive: {
+      table: 'hives',
+      label: 'name',
+      fields: { id: id(ids), tenantId: tenant(ids), ownerId: owner({ ...ids, change: 'transfer' }), siteId: unit({ ...ids, change: 'move' }), name: text() },
+      actions: { read: { label: 'See' }, create: { label: 'Add' }, update: { label: 'Change' }, transfer: { label: 'Hand over' }, move: { label: 'Move' } },
+    },
+  },
+  {
+    hive: {
+      own: ({ record, me }) => record.ownerId.is(me.userId),
+      onSite: ({ record, me }) => record.siteId.within(me.unitIds),
+      team: ({ record, me }) => record.ownerId.among(me.groupIds),
+    },
+  },
+);
+
+const ARRANGE = ['member.read', 'member.invite', 'member.assign', 'member.suspend', 'member.remove', 'group.arrange', 'unit.arrange', 'role.arrange'] as const;
+
+export const charter = defineCharter(kinds, {
+  areas: { hives: { label: 'Hives', perUnit: true } },
+  roles: {
+    reader: { label: 'Reader', may: { 'hive.read': 'tenant', 'area.hives': 'tenant' } },
+    keeper: { label: 'Keeper', may: { 'hive.read': 'own', 'hive.update': 'own' } },
+    warden: { label: 'Warden', may: { 'hive.read': 'onSite', 'hive.update': 'onSite', 'hive.move': 'onSite' } },
+    mate: { label: 'Mate', may: { 'hive.read': 'team' } },
+    mover: { label: 'Mover', includes: ['reader'], may: { 'hive.transfer': 'tenant', 'hive.update': 'tenant' } },
+    arranger: { label: 'Arranger', may: Object.fromEntries(ARRANGE.map((name) => [name, 'tenant'])) as never },
+    clerk: { label: 'Clerk', may: { 'member.read': 'tenant', 'member.assign': 'tenant', 'member.invite': 'tenant' }, gives: ['keeper', 'warden'] },
+  },
+});
+
+export const TENANT = 't';
+export const PEOPLE = ['boss', 'ann', 'ben', 'cas', 'dot'] as const;
+export const UNITS = ['north', 'valley', 'south'] as const;
+export const GROUPS = ['red', 'blue'] as const;
+export const OWN_ROLES = ['own-a', 'own-b'] as const;
+const ROLES = Object.keys(charter.data.roles);
+
+/** Records to ask about: every owner at every place. */
+export const HIVES = [...PEOPLE, null].flatMap((ownerId) =>
+  [...UNITS, null].map((siteId) => ({ id: `${ownerId ?? 'nobody'} ${siteId ?? 'nowhere'}`, tenantId: TENANT, ownerId, siteId, name: 'Hive' })),
+);
+
+const of = <T>(...values: readonly T[]) => fc.constantFrom(...values);
+const anchor = fc.oneof(
+  { weight: 3, arbitrary: fc.constant({ on: 'tenant' } as const) },
+  { weight: 2, arbitrary: of(...UNITS).map((unitId) => ({ on: 'unit', unitId }) as const) },
+  { weight: 1, arbitrary: of('ann south', 'dot north').map((hive) => ({ on: 'record', kind: 'hive', id: hive }) as const) },
+);
+const assignment = fc.record({ role: of(...ROLES, ...OWN_ROLES), anchor });
+const permission = fc
+  .constantFrom(...[...charter.permissions.keys()].filter((name) => !name.startsWith('audit')))
+  .chain((name) => fc.record({ permission: fc.constant(name), reach: of(...charter.reachesOf(name)), anchor }));
+const role = fc
+  .record({
+    may: fc.array(permission, { maxLength: 3 }),
+    includes: fc.subarray([...ROLES, ...OWN_ROLES], { maxLength: 1 }),
+    gives: fc.subarray(ROLES, { maxLength: 1 }),
+  })
+  .map(({ may, ...rest }) => ({ label: 'Own', ...rest, may: Object.fromEntries(may.map((p) => [p.permission, [p.reach]])) }));
+// Mostly the two who attack: what they do to others tells less.
+const user = of('ann', 'ben', 'ann', 'ben', ...PEOPLE);
+const crowd = fc.subarray(['ann', 'ben', 'cas']);
+const holder: fc.Arbitrary<Holder> = fc.oneof(
+  { weight: 2, arbitrary: fc.record({ user }) },
+  { weight: 1, arbitrary: fc.record({ group: of(...GROUPS) }) },
+  { weight: 1, arbitrary: fc.record({ unit: of(...UNITS) }) },
+);
+const some = <T>(values: readonly T[]) => fc.subarray([...values]);
+
+/** A change of any kind with arguments of all kinds. */
+export const step: fc.Arbitrary<Step> = fc.oneof(
+  fc.record({ do: of('set-roles' as const), holder, roles: fc.array(assignment, { maxLength: 3 }) }),
+  fc.record({ do: of('set-permissions' as const), holder, permissions: fc.array(permission, { maxLength: 2 }) }),
+  fc.record({ do: of('make-role' as const), id: of('own-c', 'own-d', 'keeper'), role }),
+  fc.record({ do: of('edit-role' as const), id: of(...OWN_ROLES, 'own-c'), role }),
+  fc.record({ do: of('drop-role' as const), id: of(...OWN_ROLES, 'own-c'), instead: of(null, ...ROLES, ...OWN_ROLES) }),
+  fc.record({ do: of('make-group' as const), id: of('green', 'red'), name: of('G'), people: crowd }),
+  fc.record({ do: of('set-group' as const), id: of(...GROUPS, 'green'), people: crowd }),
+  fc.record({ do: of('drop-group' as const), id: of(...GROUPS) }),
+  fc.record({ do: of('add-unit' as const), id: of('hill', 'north'), name: of('U'), below: of(...UNITS) }),
+  fc.record({ do: of('move-unit' as const), id: of(...UNITS), below: of(null, ...UNITS) }),
+  fc.record({ do: of('place' as const), user, units: some(UNITS) }),
+  fc.record({ do: of('suspend' as const), user }),
+  fc.record({ do: of('restore' as const), user }),
+  fc.record({ do: of('remove' as const), user }),
+  fc.record({ do: of('leave' as const) }),
+  fc.record({
+    do: of('open-records' as const),
+    group: of(...GROUPS, 'green'),
+    to: holder,
+    kind: of('hive'),
+    actions: fc.subarray(['read', 'update', 'transfer'], { minLength: 1 }),
+    keeps: fc.boolean(),
+  }),
+);
+
+/** Most attackers may arrange: without that little goes through. */
+const attackerRoles = fc
+  .tuple(fc.nat(5), fc.constantFrom('arranger', 'arranger', 'arranger', 'clerk'), fc.array(assignment, { maxLength: 2 }))
+  .map(([plain, role, more]) => (plain === 0 ? more : [{ role, anchor: { on: 'tenant' } as const }, ...more]));
+
+/** What stands before anybody attacks. */
+export const start = fc.record({
+  ann: attackerRoles,
+  ben: attackerRoles,
+  direct: fc.option(permission, { nil: undefined }),
+  red: fc.array(assignment, { minLength: 1, maxLength: 2 }),
+  north: fc.array(assignment, { minLength: 1, maxLength: 2 }),
+  own: fc.tuple(role, role),
+  redPeople: some(['cas', 'dot', 'ann']),
+  bluePeople: some(['cas', 'dot', 'boss']),
+  placed: fc.record({ ann: some(UNITS), ben: some(UNITS), cas: some(UNITS) }),
+  opened: fc.option(fc.record({ to: holder, actions: fc.subarray(['read', 'update'], { minLength: 1 }) }), { nil: undefined }),
+  /** What the attackers do: who, and what; or one invites another, who comes back. */
+  moves: fc.array(
+    fc.oneof(
+      {
+        weight: 8,
+        arbitrary: fc.record({ by: of(0, 1), steps: fc.oneof({ weight: 4, arbitrary: fc.tuple(step) }, { weight: 1, arbitrary: fc.tuple(step, step) }) }),
+      },
+      { weight: 1, arbitrary: fc.record({ by: of(0, 1), invites: of('ann', 'ben', 'eve'), roles: fc.array(assignment, { maxLength: 2 }) }) },
+    ),
+    { minLength: 3, maxLength: 8 },
+  ),
+});
+export type Start = typeof start extends fc.Arbitrary<infer T> ? T : never;
+
+/** The tenant with its people, before anything is held. */
+export async function makeWorld(db: Kysely<any>): Promise<void> {
+  const lintel = createLintel({ charter, db });
+  const columns = ['id', 'tenant_id', 'owner_id', 'site_id', 'name'].map((column) => `${column} text collate "C"`);
+  await sql.raw(`create table hives (${columns.join(', ')})`).execute(db);
+  await lintel.prepare();
+  for (const name of [...PEOPLE, 'eve']) await lintel.addPerson({ id: name, name, address: `${name}@attack.example`, confirmedAt: new Date() });
+  await lintel.openTenant({ id: TENANT, name: 'T', keyholder: 'boss' });
+  for (const user_id of PEOPLE.slice(1)) {
+    await db.insertInto('lintel_member').values({ tenant_id: TENANT, user_id, status: 'active', since: new Date() }).execute();
+    await db.insertInto('lintel_person_tenant').values({ tenant_id: TENANT, person_id: user_id }).execute();
+  }
+  const boss = await lintel.enter({ tenant: TENANT, user: 'boss' });
+  await boss.carryOut([
+    { do: 'add-unit', id: 'north', name: 'North' },
+    { do: 'add-unit', id: 'valley', name: 'Valley', below: 'north' },
+    { do: 'add-unit', id: 'south', name: 'South' },
+    ...GROUPS.map((group): Step => ({ do: 'make-group', id: group, name: group })),
+  ]);
+}
