@@ -86,7 +86,7 @@ async function fill(tx: Kysely<any>, data: Draw['data']): Promise<void> {
 const SUBJECTS = { member: ME, suspended: 'gone', guest: 'stranger', visitor: undefined } as const;
 
 async function become(tx: Kysely<any>, who: Draw['who']): Promise<void> {
-  const user_id = SUBJECTS[who.subject];
+  const user_id = SUBJECTS[who.subject] ?? '';
   if (who.subject !== 'member' && who.subject !== 'suspended') return;
   const mine = { tenant_id: HERE, user_id };
   await tx
@@ -94,10 +94,6 @@ async function become(tx: Kysely<any>, who: Draw['who']): Promise<void> {
     .set({ attributes: JSON.stringify(who.attributes) })
     .where('tenant_id', '=', HERE)
     .where('user_id', '=', user_id)
-    .execute();
-  await tx
-    .insertInto('lintel_assignment')
-    .values(who.assigned.map(({ role, anchor, anchorId }) => ({ ...mine, role, anchor, anchor_id: anchorId })))
     .execute();
   if (who.units.length > 0)
     await tx
@@ -109,6 +105,23 @@ async function become(tx: Kysely<any>, who: Draw['who']): Promise<void> {
       .insertInto('lintel_group_member')
       .values(who.groups.map((group_id) => ({ ...mine, group_id })))
       .execute();
+  await tx
+    .insertInto('lintel_assignment')
+    .values(who.assigned.map(({ role, anchor, anchorId, via }) => ({ tenant_id: HERE, ...holderOf(who, user_id, via), role, anchor, anchor_id: anchorId })))
+    .onConflict((c) => c.doNothing())
+    .execute();
+  if (!who.opened) return;
+  const { group, actions } = who.opened;
+  await tx
+    .insertInto('lintel_opening')
+    .values({ tenant_id: HERE, id: 'o', group_id: group, to_user: user_id, kind: 'hive', actions: JSON.stringify(actions), keeps: false })
+    .execute();
+}
+
+function holderOf({ groups, units }: Draw['who'], user_id: string, via: 'me' | 'group' | 'unit') {
+  const [group_id] = via === 'group' ? groups : [];
+  const [unit_id] = via === 'unit' ? units : [];
+  return group_id ? { user_id: null, group_id } : unit_id ? { user_id: null, unit_id } : { user_id };
 }
 
 /** A row as the scope shows it, under its field names. */

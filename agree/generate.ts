@@ -27,6 +27,8 @@ export interface Row {
 export type Data = Readonly<Record<KindName, readonly Row[]>>;
 
 export interface Assigned {
+  /** Through the first of their groups or units, if they are in any. */
+  readonly via: 'me' | 'group' | 'unit';
   readonly role: string;
   readonly anchor: 'tenant' | 'unit' | 'record';
   readonly anchorId: string;
@@ -39,6 +41,8 @@ export interface Who {
   readonly units: readonly string[];
   readonly groups: readonly string[];
   readonly assigned: readonly Assigned[];
+  /** Hives of a group's people that are opened to this person. */
+  readonly opened: { readonly group: string; readonly actions: readonly string[] } | undefined;
   readonly context: Readonly<Record<string, unknown>>;
 }
 
@@ -272,9 +276,12 @@ const who: fc.Arbitrary<Who> = fc.record({
   units: fc.subarray(UNITS),
   groups: fc.subarray(GROUPS),
   assigned: fc.uniqueArray(
-    fc.tuple(fc.constantFrom('main', 'second'), anchor).map(([role, at]): Assigned => ({ role, ...at })),
+    fc
+      .tuple(fc.constantFrom('main', 'second'), anchor, fc.constantFrom('me', 'me', 'group', 'unit'))
+      .map(([role, at, via]): Assigned => ({ role, ...at, via })),
     { minLength: 1, maxLength: 2, selector: (a) => JSON.stringify(a) },
   ),
+  opened: fc.option(fc.record({ group: fc.constantFrom(...GROUPS), actions: fc.subarray([...ACTIONS.hive], { minLength: 1 }) }), { nil: undefined, freq: 3 }),
   context: attributes,
 });
 

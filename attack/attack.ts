@@ -3,7 +3,7 @@ import fc from 'fast-check';
 import { type Kysely, sql } from 'kysely';
 import { type Facts, isLintelError, Standing } from 'warm-lintel';
 import { createLintel, type Lintel, type ServerStanding } from 'warm-lintel/server';
-import { charter, HIVES, OWN_ROLES, type Start, start, TENANT, UNITS } from './world.js';
+import { charter, HIVES, OWN_ROLES, RUNS, type Start, start, TENANT, UNITS } from './world.js';
 
 type Any = ServerStanding<any>;
 class Undo extends Error {}
@@ -68,34 +68,45 @@ export interface AttackReport {
   refused: number;
 }
 
-async function one(lintel: Lintel<any>, tx: Kysely<any>, s: Start, attackers: readonly string[], report: AttackReport): Promise<void> {
+type Move = Start['runs'][number][number];
+
+async function oneMove(lintel: Lintel<any>, by: string, move: Move): Promise<void> {
+  const standing = await lintel.enter({ tenant: TENANT, user: by });
+  if ('steps' in move) {
+    await standing.carryOut(move.steps);
+    return;
+  }
+  const [answer] = await standing.invitations.send([{ address: `${move.invites}@attack.example`, roles: move.roles }]);
+  if (answer?.token === undefined) throw new Undo();
+  await lintel.acceptInvitation(move.invites, { token: answer.token });
+}
+
+/** Several runs from one start, each undone before the next. */
+async function fromStart(lintel: Lintel<any>, tx: Kysely<any>, s: Start, attackers: readonly string[], report: AttackReport): Promise<void> {
   await arrange(lintel, s);
-  const enter = (user: string) => lintel.enter({ tenant: TENANT, user });
-  const before = await Promise.all(attackers.map(enter));
+  const before = await Promise.all(attackers.map((user) => lintel.enter({ tenant: TENANT, user })));
   const roles = Object.fromEntries((await tx.selectFrom('lintel_role').selectAll().execute()).map((row: any) => [row.id, row.data]));
   const could = new Map<string, Set<string>>();
   for (const me of before) could.set(me.userId as string, attackers.length === 1 ? reach(me) : await couldHold(me, before, roles));
-  for (const move of s.moves) {
-    const by = attackers[move.by % attackers.length] as string;
-    await sql`savepoint move`.execute(tx);
-    try {
-      const standing = await enter(by);
-      if ('steps' in move) await standing.carryOut(move.steps);
-      else {
-        const [answer] = await standing.invitations.send([{ address: `${move.invites}@attack.example`, roles: move.roles }]);
-        if (answer?.token === undefined) throw Object.assign(new Undo(), { refused: true });
-        await lintel.acceptInvitation(move.invites, { token: answer.token });
+  for (const moves of s.runs) {
+    await sql`savepoint run`.execute(tx);
+    for (const move of moves) {
+      await sql`savepoint move`.execute(tx);
+      try {
+        await oneMove(lintel, attackers[move.by % attackers.length] as string, move);
+        report.done++;
+      } catch (error) {
+        if (!isLintelError(error) && !(error instanceof Undo)) throw error;
+        report.refused++;
+        await sql`rollback to savepoint move`.execute(tx);
+        continue;
       }
-      report.done++;
-    } catch (error) {
-      if (!isLintelError(error) && !(error instanceof Undo)) throw error;
-      report.refused++;
-      await sql`rollback to savepoint move`.execute(tx);
+      for (const user of attackers) {
+        const more = [...reach(await lintel.enter({ tenant: TENANT, user }))].filter((what) => !could.get(user)?.has(what));
+        if (more.length > 0) throw new Error(`${user} came to ${more.slice(0, 4).join('; ')} by ${JSON.stringify(move)}`);
+      }
     }
-    for (const user of attackers) {
-      const more = [...reach(await enter(user))].filter((what) => !could.get(user)?.has(what));
-      if (more.length > 0) throw new Error(`${user} came to ${more.slice(0, 4).join('; ')} by ${JSON.stringify(move)}`);
-    }
+    await sql`rollback to savepoint run`.execute(tx);
   }
 }
 
@@ -113,15 +124,16 @@ export async function attack(
       await db
         .transaction()
         .execute(async (tx) => {
-          await one(createLintel({ charter, db: tx }) as unknown as Lintel<any>, tx, s, attackers, report);
+          await fromStart(createLintel({ charter, db: tx }) as unknown as Lintel<any>, tx, s, attackers, report);
           throw new Undo();
         })
         .catch((error: unknown) => {
           if (!(error instanceof Undo)) throw error;
         });
-      progress(++done);
+      done += RUNS;
+      progress(done);
     }),
-    { numRuns: runs, seed, endOnFailure: !shrink },
+    { numRuns: Math.ceil(runs / RUNS), seed, endOnFailure: !shrink },
   );
   return report;
 }

@@ -109,6 +109,18 @@ const attackerRoles = fc
   .tuple(fc.nat(5), fc.constantFrom('arranger', 'arranger', 'arranger', 'clerk'), fc.array(assignment, { maxLength: 2 }))
   .map(([plain, role, more]) => (plain === 0 ? more : [{ role, anchor: { on: 'tenant' } as const }, ...more]));
 
+/** Who of the attackers does it, and what: changes; or an invitation to somebody, who accepts it. */
+const move = fc.oneof(
+  {
+    weight: 8,
+    arbitrary: fc.record({ by: of(0, 1), steps: fc.oneof({ weight: 4, arbitrary: fc.tuple(step) }, { weight: 1, arbitrary: fc.tuple(step, step) }) }),
+  },
+  { weight: 1, arbitrary: fc.record({ by: of(0, 1), invites: of('ann', 'ben', 'eve'), roles: fc.array(assignment, { maxLength: 2 }) }) },
+);
+
+/** Runs from one start: to arrange it takes longer than a run. */
+export const RUNS = 10;
+
 /** What stands before anybody attacks. */
 export const start = fc.record({
   ann: attackerRoles,
@@ -121,17 +133,8 @@ export const start = fc.record({
   bluePeople: some(['cas', 'dot', 'boss']),
   placed: fc.record({ ann: some(UNITS), ben: some(UNITS), cas: some(UNITS) }),
   opened: fc.option(fc.record({ to: holder, actions: fc.subarray(['read', 'update'], { minLength: 1 }) }), { nil: undefined }),
-  /** What the attackers do: who, and what; or one invites another, who comes back. */
-  moves: fc.array(
-    fc.oneof(
-      {
-        weight: 8,
-        arbitrary: fc.record({ by: of(0, 1), steps: fc.oneof({ weight: 4, arbitrary: fc.tuple(step) }, { weight: 1, arbitrary: fc.tuple(step, step) }) }),
-      },
-      { weight: 1, arbitrary: fc.record({ by: of(0, 1), invites: of('ann', 'ben', 'eve'), roles: fc.array(assignment, { maxLength: 2 }) }) },
-    ),
-    { minLength: 3, maxLength: 8 },
-  ),
+  /** What the attackers do, in several runs from the same start. */
+  runs: fc.array(fc.array(move, { minLength: 3, maxLength: 8 }), { minLength: RUNS, maxLength: RUNS }),
 });
 export type Start = typeof start extends fc.Arbitrary<infer T> ? T : never;
 

@@ -75,7 +75,23 @@ export async function assignmentRows(change: Change, roles: readonly Assignment[
     until: readUntil(r.until, change),
     without: JSON.stringify(r.without ?? []),
   }));
-  return [...new Map(rows.map((row) => [JSON.stringify(row), row])).values()];
+  return onceEach(rows);
+}
+
+/** The same, said twice, is once. @throws LintelError `said-twice` where the two differ in their end or in what is left out. */
+function onceEach<
+  R extends { readonly role?: string; readonly permission?: string; readonly reach?: string; readonly anchor: string; readonly anchor_id: string },
+>(rows: readonly R[]): R[] {
+  const once = new Map<string, R>();
+  for (const row of rows) {
+    const { role, permission, reach, anchor, anchor_id } = row;
+    const key = JSON.stringify([role, permission, reach, anchor, anchor_id]);
+    const other = once.get(key);
+    if (other && JSON.stringify(other) !== JSON.stringify(row))
+      throw new LintelError('said-twice', `“${role ?? permission}” is given twice at the same place, and not alike; say it once`, {});
+    once.set(key, row);
+  }
+  return [...once.values()];
 }
 
 async function rolesHeld({ tx, tenantId }: Change, holder: Holder): Promise<Assignment[]> {
@@ -158,7 +174,7 @@ export const holderSteps: Handlers<'set-roles' | 'set-permissions'> = {
         ...anchorColumns(change.tenantId, p.anchor),
         until: readUntil(p.until, change),
       }));
-      await replace(change, holder, 'permission', rows);
+      await replace(change, holder, 'permission', onceEach(rows));
       const after = permissions.map((p: DirectPermission) => ({ permission: p.permission, reach: p.reach, ...placeOf(p), ...more(p) }));
       return { what: 'permissions changed', event: { ...holder, after } };
     },
