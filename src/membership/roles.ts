@@ -44,6 +44,8 @@ async function write(change: Change, id: string, input: RoleInput, before: RoleD
   const others = await ownRoles(change.tx, change.tenantId);
   const role = readRole(setting.charter, id, input, Object.keys(others));
   const roles = { ...others, [id]: role };
+  const included = new Map(Object.keys(roles).map((one) => [one, includedIn(roles, one)]));
+  if (included.get(id)?.includes(id)) throw new LintelError('role-circle', 'roles include each other in a circle', { role: id });
   insistOnContents(change, roles, id, before);
   const data = JSON.stringify(role);
   await tx
@@ -51,16 +53,13 @@ async function write(change: Change, id: string, input: RoleInput, before: RoleD
     .values({ tenant_id: tenantId, id, data })
     .onConflict((c) => c.columns(['tenant_id', 'id']).doUpdateSet({ data }))
     .execute();
-  for (const one of Object.keys(roles)) {
-    const included = includedIn(roles, one);
-    if (included.includes(one)) throw new LintelError('role-circle', 'roles include each other in a circle', { role: one });
+  for (const [one, inner] of included)
     await tx
       .updateTable('lintel_role')
-      .set({ included: JSON.stringify(included) })
+      .set({ included: JSON.stringify(inner) })
       .where('tenant_id', '=', tenantId)
       .where('id', '=', one)
       .execute();
-  }
 }
 
 async function existingRole({ tx, tenantId }: Change, id: string): Promise<RoleData> {
