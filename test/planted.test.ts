@@ -9,9 +9,9 @@ const run = promisify(execFile);
 const root = new URL('..', import.meta.url).pathname;
 const cache = join(root, '.cache', 'planted');
 
-type Planted = readonly [what: string, file: string, from: string, to: string];
+type Planted = readonly [what: string, ...edits: string[]];
 
-/** What is done wrong, in which file: this text becomes that. */
+/** What is done wrong; then, three by three: in which file this text becomes that. */
 const PLANTED: readonly Planted[] = [
   [
     'a tenant condition is dropped',
@@ -68,15 +68,18 @@ const FURTHER: readonly Planted[] = [
 
 /** Holes by which members would come to more than they were given. */
 const HOLES: readonly Planted[] = [
-  [
-    'who holds a role that is edited is not looked at',
-    'membership/roles.ts',
-    "  'edit-role': {\n    needs: () => 'role.arrange',\n    touches: ({ id }) => ({ roles: [id] }),",
-    "  'edit-role': {\n    needs: () => 'role.arrange',\n    touches: () => ({}),",
-  ],
   ['who is put into a group is not looked at', 'membership/groups.ts', '({ groups: [id], users: people, opened: [id] })', '({})'],
 ];
 const FURTHER_HOLES: readonly Planted[] = [
+  [
+    'a role is edited by whoever may arrange roles',
+    'membership/roles.ts',
+    'touches: ({ id }) => ({ roles: [id] }),\n    run: async (change, { id, role })',
+    'touches: () => ({}),\n    run: async (change, { id, role })',
+    'membership/roles.ts',
+    '  insistOnContents(change, roles, id, before);\n',
+    '',
+  ],
   ['who lies below a unit that moves is not looked at', 'membership/units.ts', '({ units: [id], above: below === null ? [] : [below] })', '({})'],
   ['an opening counts as held', 'membership/power.ts', 'if (grant.only) return b.only !== undefined &&', 'if (grant.only) return true ||'],
   ['units that come to lie within a reach are forgotten', 'membership/power.ts', 'units: on.units ? units : []', 'units: []'],
@@ -85,6 +88,9 @@ const FURTHER_HOLES: readonly Planted[] = [
     'membership/accepting.ts',
     "!inviter.may('member.invite') || !roles.every((role) => mayGive(inviter, role))",
     "!inviter.may('member.invite')",
+    'membership/invitations.ts',
+    '      insistOnGiving(actor, input.roles);\n',
+    '',
   ],
 ];
 
@@ -96,19 +102,22 @@ beforeAll(() => {
 afterAll(() => rmSync(cache, { recursive: true, force: true }));
 
 /** Runs a program on a copy of the sources with one thing changed; answers what it prints. */
-async function runWith([what, file, from, to]: Planted, program: readonly string[]): Promise<string> {
+async function runWith([what, ...edits]: Planted, program: readonly string[]): Promise<string> {
   const copy = join(cache, what.replaceAll(' ', '-'));
   mkdirSync(copy, { recursive: true });
   for (const part of ['src', 'agree', 'attack', 'package.json', 'tsconfig.json', 'test/setup.ts', 'test/chromium.ts'])
     cpSync(join(root, part), join(copy, part), { recursive: true });
   symlinkSync(join(root, 'node_modules'), join(copy, 'node_modules'));
-  const place = join(copy, 'src', file);
-  const source = readFileSync(place, 'utf8');
-  if (source.split(from).length !== 2) throw new Error(`${what}: the text to be changed is not in ${file} once`);
-  writeFileSync(
-    place,
-    source.replace(from, () => to),
-  );
+  for (let i = 0; i < edits.length; i += 3) {
+    const [file, from, to] = edits.slice(i, i + 3) as [string, string, string];
+    const place = join(copy, 'src', file);
+    const source = readFileSync(place, 'utf8');
+    if (source.split(from).length !== 2) throw new Error(`${what}: the text to be changed is not in ${file} once`);
+    writeFileSync(
+      place,
+      source.replace(from, () => to),
+    );
+  }
   const args = ['--conditions=warm-lintel-source', '--import', 'tsx', ...program, '--postgres', url];
   const done = await run(process.execPath, args, { cwd: copy, timeout: 280_000 }).catch((error: { stdout?: string; stderr?: string }) => error);
   return `${done.stdout ?? ''}${done.stderr ?? ''}`;
