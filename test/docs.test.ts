@@ -1,4 +1,4 @@
-/* The examples of docs/scoping.md, run in the order in which they stand there, print what the page says. */
+/* The examples of the pages in docs, run in the order in which they stand there, print what the page says. */
 import { readFileSync } from 'node:fs';
 import { formatWithOptions } from 'node:util';
 import { transformSync } from 'esbuild';
@@ -9,8 +9,8 @@ import { connect, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { apiaryOnPostgres } from './worlds.js';
 
-test('each example of the page on scoping prints what stands below it', async () => {
-  const page = readFileSync('docs/scoping.md', 'utf8');
+test.for(['scoping', 'membership'])('each example of docs/%s.md prints what stands below it', async (name) => {
+  const page = readFileSync(`docs/${name}.md`, 'utf8');
   const blocks = [...page.matchAll(/```ts\n([\s\S]*?)```\n\n```text\n([\s\S]*?)```/g)];
   expect(blocks.length).toBe([...page.matchAll(/```ts\n/g)].length);
   const { lintel, db, url } = await apiaryOnPostgres();
