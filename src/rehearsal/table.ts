@@ -138,7 +138,7 @@ export function roleSubjects(charter: Charter<any>, tenant: Facts['tenant'], hol
   return [KEYHOLDER, ...Object.keys(charter.data.roles)].map((role) => {
     const standings = holders
       .filter((s) => s.facts.assignments.some((a) => a.role === role))
-      .map((s) => new Standing(charter, { ...s.facts, assignments: s.facts.assignments.filter((a) => a.role === role) }));
+      .map((s) => new Standing(charter, { ...s.facts, direct: [], opened: [], assignments: s.facts.assignments.filter((a) => a.role === role) }));
     const line = holders.length === 0 ? '' : standings.length === 0 ? 'nobody holds it' : standings.length === 1 ? '1 holder' : `${standings.length} holders`;
     return {
       id: role,
