@@ -4,23 +4,15 @@ import { type Facts, Standing } from '../standing/index.js';
 import { type AuditEntry, type Change, changeTenant, insistOn, ownRoles, type Setting } from './change.js';
 import { readFactsOf } from './facts.js';
 import { groupSteps } from './groups.js';
+import type { Handler, Handlers } from './handler.js';
 import { holderSteps } from './holders.js';
 import { insistOnKeyholder, memberSteps } from './members.js';
 import { openingSteps } from './openings.js';
 import { type Gain, gainsOf, insistOnGains } from './power.js';
 import { roleSteps } from './roles.js';
-import type { Done, Step, StepOf, Touched } from './step.js';
+import type { Done, Step, Touched } from './step.js';
 import { tenantSteps } from './tenants.js';
 import { unitSteps } from './units.js';
-
-/** How one kind of step is done. It checks what it is given and who asks; what it opens to whom is looked at for all steps alike. */
-export interface Handler<D extends Step['do']> {
-  /** The operation that the actor needs; absent where it takes none. */
-  readonly needs: (step: StepOf<D>, change: Change) => string | undefined;
-  readonly touches: (step: StepOf<D>, change: Change) => Touched;
-  readonly run: (change: Change, step: StepOf<D>) => Promise<Done>;
-}
-export type Handlers<D extends Step['do']> = { readonly [d in D]: Handler<d> };
 
 const HANDLERS: Handlers<Step['do']> = { ...holderSteps, ...roleSteps, ...groupSteps, ...unitSteps, ...memberSteps, ...openingSteps, ...tenantSteps };
 

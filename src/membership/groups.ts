@@ -1,8 +1,8 @@
 import { randomUUID } from 'node:crypto';
 import { LintelError } from '../base/index.js';
 import { readName } from './address.js';
-import type { Handlers } from './carry-out.js';
 import type { Change } from './change.js';
+import type { Handlers } from './handler.js';
 import { insistOnHolder } from './holders.js';
 
 /** @throws LintelError `not-found` for somebody who is no member. */

@@ -1,10 +1,10 @@
 import { LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import type { Assignment, DirectPermission } from '../standing/index.js';
-import type { Handlers } from './carry-out.js';
 import type { Change } from './change.js';
 import { anchorColumns, anchorOf } from './facts.js';
 import { insistOnGiving } from './giving.js';
+import type { Handlers } from './handler.js';
 import type { Holder, Touched } from './step.js';
 import type { AssignmentRow } from './tables.js';
 

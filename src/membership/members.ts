@@ -2,9 +2,9 @@ import type { Transaction } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { type Charter, KEYHOLDER } from '../charter/index.js';
 import { type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
-import type { Handlers } from './carry-out.js';
 import { type Change, ownRoles, type Setting } from './change.js';
 import { anchorOf, isActive } from './facts.js';
+import type { Handlers } from './handler.js';
 import { insistOnHolder, readUntil, rolesOnRecord } from './holders.js';
 import type { LintelTables } from './tables.js';
 

@@ -1,6 +1,6 @@
 import { randomUUID } from 'node:crypto';
 import { LintelError } from '../base/index.js';
-import type { Handlers } from './carry-out.js';
+import type { Handlers } from './handler.js';
 import { holderColumns, insistOnHolder, readUntil, touchesHolder } from './holders.js';
 
 export const openingSteps: Handlers<'open-records' | 'close-records'> = {

@@ -2,9 +2,9 @@ import { randomUUID } from 'node:crypto';
 import { LintelError } from '../base/index.js';
 import { type RoleData, readRole } from '../charter/index.js';
 import { fromRole } from '../standing/index.js';
-import type { Handlers } from './carry-out.js';
 import { type Change, ownRoles } from './change.js';
 import { givesByCharter, mayGive } from './giving.js';
+import type { Handlers } from './handler.js';
 import type { RoleInput } from './step.js';
 
 const AT_TENANT = { on: 'tenant' } as const;

@@ -2,8 +2,8 @@ import { randomUUID } from 'node:crypto';
 import { LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import { readName } from './address.js';
-import type { Handlers } from './carry-out.js';
 import { changeTenant, inTransaction, type Setting } from './change.js';
+import type { Handlers } from './handler.js';
 import type { AssignmentRow } from './tables.js';
 
 export interface NewTenant {

@@ -2,8 +2,8 @@ import { randomUUID } from 'node:crypto';
 import { sql } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { readName } from './address.js';
-import type { Handlers } from './carry-out.js';
 import type { Change } from './change.js';
+import type { Handlers } from './handler.js';
 import { insistOnHolder } from './holders.js';
 
 async function unitsAbove({ tx, tenantId }: Change, unit: string): Promise<string[]> {
