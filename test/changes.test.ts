@@ -144,6 +144,15 @@ test('what has an end stops counting by itself, in a browser too, and a suspende
   expect(await code(does(boss, { do: 'set-roles', holder: { user: boss }, roles: [] }))).toBe('last-keyholder');
 });
 
+test('what is invited with an end or with something left out is held so', async () => {
+  const id = await lintel.addPerson({ name: 'Somebody', address: `c${++made}@changes.example` });
+  const until = new Date(now + 86_400_000).toISOString();
+  const roles = [{ role: 'keeper', anchor: whole, until, without: ['hive.read'] }];
+  const [answer] = await (await enter(boss)).invitations.send([{ address: `c${made}@changes.example`, roles }]);
+  await lintel.acceptInvitation(id, { token: answer?.token ?? '' });
+  expect((await enter(id)).facts.assignments).toEqual(roles);
+});
+
 test('an opening shows what a group’s people own to others, later joiners included, and keeps or drops what a leaver owns, as chosen', async () => {
   const [first, later, guest] = [await member('keeper'), await member('keeper'), await member()];
   const open = (id: string, keeps: boolean): Step => ({ do: 'open-records', id, group: 'crew', to: { user: guest }, kind: 'hive', actions: ['read'], keeps });

@@ -7,7 +7,7 @@ import { anchorOf } from './facts.js';
 import { insistOnGiving } from './giving.js';
 import { assignmentRows } from './holders.js';
 import { roleLabel } from './members.js';
-import type { AssignmentRow, InvitationRow } from './tables.js';
+import type { InvitationRow, InvitedRole } from './tables.js';
 import { renewToken } from './token.js';
 
 export interface NewInvitation {
@@ -44,8 +44,8 @@ export interface Invitation {
 
 const DAY = 86_400_000;
 
-export function rolesOf(row: { roles: { role: string; anchor: AssignmentRow['anchor']; anchorId: string }[] }): Assignment[] {
-  return row.roles.map(({ role, anchor, anchorId }) => ({ role, anchor: anchorOf(anchor, anchorId) }));
+export function rolesOf(row: { roles: InvitedRole[] }): Assignment[] {
+  return row.roles.map(({ role, anchor, anchorId, ...more }) => ({ role, anchor: anchorOf(anchor, anchorId), ...more }));
 }
 
 /** What the state of an invitation is at a moment: a pending one may have expired since. */
@@ -102,7 +102,15 @@ async function inviteOne(setting: Setting, tenantId: string, actorId: string, in
       }
       if (pending)
         await tx.updateTable('lintel_invitation').set({ status: 'expired' }).where('tenant_id', '=', tenantId).where('id', '=', pending.id).execute();
-      const roles = (await assignmentRows(change, input.roles)).map(({ role, anchor, anchor_id }) => ({ role, anchor, anchorId: anchor_id }));
+      const roles = (await assignmentRows(change, input.roles)).map(
+        ({ role, anchor, anchor_id, until, without }): InvitedRole => ({
+          role,
+          anchor,
+          anchorId: anchor_id,
+          ...(until && { until: until.toISOString() }),
+          ...(without !== '[]' && { without: JSON.parse(without) as string[] }),
+        }),
+      );
       const id = randomUUID();
       const expires = new Date(at.getTime() + setting.invitationDays * DAY);
       await tx

@@ -130,13 +130,22 @@ interface GroupMemberRow {
   user_id: string;
 }
 
+/** A role as an invitation keeps it until it is accepted. */
+export interface InvitedRole {
+  role: string;
+  anchor: AssignmentRow['anchor'];
+  anchorId: string;
+  until?: string;
+  without?: string[];
+}
+
 export interface InvitationRow {
   tenant_id: string;
   id: string;
   address: string;
   address_written: string;
   name: string | null;
-  roles: JSONColumnType<{ role: string; anchor: AssignmentRow['anchor']; anchorId: string }[], string, string>;
+  roles: JSONColumnType<InvitedRole[], string, string>;
   status: 'pending' | 'accepted' | 'declined' | 'withdrawn' | 'expired';
   /** SHA-256 of the secret; null until a link was made. */
   token_hash: string | null;
