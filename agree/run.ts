@@ -1,9 +1,8 @@
 /* Compares generated charters, data and standings over every engine: `npm run agree -- --cases 1000 --seed 7`. */
-import { randomBytes } from 'node:crypto';
 import { parseArgs } from 'node:util';
 import pg from 'pg';
 import { connect } from 'warm-lintel/server';
-import { startPostgres } from '../test/setup.js';
+import { databaseOn, startPostgres } from '../test/setup.js';
 import { agree } from './compare.js';
 import { openEngine, openPglite, openSqlite, withPolicies } from './engines.js';
 
@@ -23,19 +22,9 @@ if (!Number.isInteger(cases) || cases < 1 || !Number.isInteger(seed)) {
   process.exit(2);
 }
 
-async function databaseOn(url: string): Promise<pg.Pool> {
-  const name = `agree_${randomBytes(6).toString('hex')}`;
-  const admin = new pg.Client(`${url}/postgres`);
-  await admin.connect();
-  await admin.query(`create database ${name}`);
-  await admin.end();
-  const pool = new pg.Pool({ connectionString: `${url}/${name}`, max: 2 });
-  pool.on('error', () => {});
-  return pool;
-}
-
 const cluster = values.postgres === undefined ? await startPostgres() : undefined;
-const pool = await databaseOn(cluster?.url ?? (values.postgres as string));
+const pool = new pg.Pool({ connectionString: await databaseOn(cluster?.url ?? (values.postgres as string)), max: 2 });
+pool.on('error', () => {});
 const postgres = await openEngine('PostgreSQL', connect<any>(pool));
 const pglite = cluster ? [await openPglite()] : [];
 const engines = [...pglite, postgres, await openSqlite(postgres.membership), await withPolicies(postgres)];

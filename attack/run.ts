@@ -1,9 +1,8 @@
 /* Tries to come to more than one was given: `npm run attack -- --runs 10000 --seed 7`. */
-import { randomBytes } from 'node:crypto';
 import { parseArgs } from 'node:util';
 import pg from 'pg';
 import { connect } from 'warm-lintel/server';
-import { startPostgres } from '../test/setup.js';
+import { databaseOn, startPostgres } from '../test/setup.js';
 import { attack } from './attack.js';
 import { makeWorld } from './world.js';
 
@@ -23,13 +22,7 @@ if (!Number.isInteger(runs) || runs < 1 || !Number.isInteger(seed)) {
   process.exit(2);
 }
 const cluster = values.postgres === undefined ? await startPostgres() : undefined;
-const server = cluster?.url ?? (values.postgres as string);
-const name = `attack_${randomBytes(6).toString('hex')}`;
-const admin = new pg.Client(`${server}/postgres`);
-await admin.connect();
-await admin.query(`create database ${name}`);
-await admin.end();
-const pool = new pg.Pool({ connectionString: `${server}/${name}`, max: 2 });
+const pool = new pg.Pool({ connectionString: await databaseOn(cluster?.url ?? (values.postgres as string)), max: 2 });
 pool.on('error', () => {});
 const db = connect<any>(pool);
 let failed = true;

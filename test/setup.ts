@@ -1,4 +1,5 @@
 import { execFileSync, spawn } from 'node:child_process';
+import { randomBytes } from 'node:crypto';
 import { chmodSync, existsSync, mkdtempSync, readdirSync, rmSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
@@ -95,6 +96,16 @@ export async function startPostgres(): Promise<Cluster> {
       rmSync(dir, { recursive: true, force: true });
     },
   };
+}
+
+/** An empty database of its own on a server: its address. */
+export async function databaseOn(server: string): Promise<string> {
+  const name = `t${randomBytes(6).toString('hex')}`;
+  const admin = new pg.Client(`${server}/postgres`);
+  await admin.connect();
+  await admin.query(`create database ${name}`);
+  await admin.end();
+  return `${server}/${name}`;
 }
 
 export default async function setup(project: TestProject): Promise<() => Promise<void>> {

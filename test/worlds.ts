@@ -1,4 +1,3 @@
-import { randomBytes } from 'node:crypto';
 import type { Kysely } from 'kysely';
 import pg from 'pg';
 import { inject } from 'vitest';
@@ -7,17 +6,13 @@ import { connect, createLintel, type Lintel } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { embeddedWorld } from '../examples/apiary/world/embedded.js';
 import { seed } from '../examples/apiary/world/seed.js';
+import { databaseOn } from './setup.js';
 
 export type Apiary = Lintel<TypesIn<typeof charter>>;
 
 /** An empty database of its own on the throw-away PostgreSQL, over a real pool. */
 export async function emptyPostgres(connections = 8): Promise<{ db: Kysely<any>; pool: pg.Pool; url: string }> {
-  const name = `t${randomBytes(6).toString('hex')}`;
-  const admin = new pg.Client(`${inject('postgres')}/postgres`);
-  await admin.connect();
-  await admin.query(`create database ${name}`);
-  await admin.end();
-  const url = `${inject('postgres')}/${name}`;
+  const url = await databaseOn(inject('postgres'));
   const pool = new pg.Pool({ connectionString: url, max: connections });
   return { db: connect<any>(pool), pool, url };
 }

@@ -85,8 +85,7 @@ export class Charter<T extends CharterTypes = CharterTypes> {
     const found = this.permissions.get(permission);
     if (!found) return [];
     if (!found.kind) return ['tenant'];
-    const kind = this.kind(found.kind);
-    return [this.widestReach(found.kind), ...(followedFields(kind).length > 0 ? ['followed'] : []), ...Object.keys(kind.reaches)];
+    return reachesOfKind(this.kind(found.kind));
   }
 
   get hash(): string {
@@ -147,7 +146,7 @@ export class Charter<T extends CharterTypes = CharterTypes> {
 
   /** The reach that holds for all records of a kind: `tenant`, or `shared` for a kind without tenants. */
   widestReach(kind: string): 'tenant' | 'shared' {
-    return this.kind(kind).shared ? 'shared' : 'tenant';
+    return widestOf(this.kind(kind));
   }
 
   /** The predicate of a reach, built-in ones included. */
@@ -169,6 +168,13 @@ export class Charter<T extends CharterTypes = CharterTypes> {
 function look<V>(all: Readonly<Record<string, V>>, name: string, what: string): V {
   if (Object.hasOwn(all, name)) return all[name] as V;
   throw new LintelError(`unknown-${what}`, `no ${what} "${name}"${didYouMean(name, Object.keys(all))}`, { [what]: name });
+}
+
+const widestOf = (kind: KindData) => (kind.shared ? 'shared' : 'tenant');
+
+/** Reaches with which an action on a kind can be given, the widest first. */
+export function reachesOfKind(kind: KindData): string[] {
+  return [widestOf(kind), ...(followedFields(kind).length > 0 ? ['followed'] : []), ...Object.keys(kind.reaches)];
 }
 
 /** The parent fields whose readers read this record too. */

@@ -1,4 +1,4 @@
-export { Charter, type CharterTypes, followedFields, type Limit, type Permission, type TypesIn } from './charter.js';
+export { Charter, type CharterTypes, followedFields, type Limit, type Permission, reachesOfKind, type TypesIn } from './charter.js';
 export type { AreaData, CharterData, KindData, LimitData, May, ObligationData, PermissionWords, RoleData } from './data.js';
 export { defineCharter, defineKinds } from './define.js';
 export {

@@ -1,6 +1,6 @@
 import { didYouMean, LintelError } from '../base/index.js';
 import { checkPredicate, normalise, type Predicate, type Problem, type Shapes, VALUE_TYPES } from '../predicate/index.js';
-import { Charter, followedFields, shapeOf } from './charter.js';
+import { Charter, followedFields, reachesOfKind, shapeOf } from './charter.js';
 import type { CharterData, KindData, RoleData } from './data.js';
 import type { FieldRole } from './field.js';
 import { KEYHOLDER, OPERATIONS, RESERVED_KINDS } from './operations.js';
@@ -165,8 +165,7 @@ interface Vocabulary {
 
 function reachesOf(known: Vocabulary, permission: string): string[] {
   const kind = known.kinds[permission.split('.')[0] as string];
-  if (!kind) return ['tenant'];
-  return [kind.shared ? 'shared' : 'tenant', ...(followedFields(kind).length > 0 ? ['followed'] : []), ...Object.keys(kind.reaches)];
+  return kind ? reachesOfKind(kind) : ['tenant'];
 }
 
 function checkMay(c: Checker, may: unknown, at: string, known: Vocabulary): void {

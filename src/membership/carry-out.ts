@@ -8,7 +8,7 @@ import type { Handler, Handlers } from './handler.js';
 import { holderSteps } from './holders.js';
 import { insistOnKeyholder, memberSteps } from './members.js';
 import { openingSteps } from './openings.js';
-import { type Gain, gainsOf, insistOnGains } from './power.js';
+import { gainsOf, insistOnGains } from './power.js';
 import { roleSteps } from './roles.js';
 import type { Done, Step, Touched } from './step.js';
 import { tenantSteps } from './tenants.js';
@@ -36,19 +36,14 @@ async function peopleTouched({ tx, tenantId, actor }: Change, touched: readonly 
 }
 
 async function reading({ tx, tenantId, setting, at }: Change, users: readonly string[]): Promise<Map<string, { charter: Charter; facts: Facts }>> {
+  if (users.length === 0) return new Map();
   const all = await readFactsOf(tx, setting.charter, tenantId, users, at.getTime());
   return new Map(all.map((facts) => [facts.me.userId as string, { charter: facts.roles ? setting.charter.withRoles(facts.roles) : setting.charter, facts }]));
 }
 
 const withRolesOf = ({ setting, actor }: Change, roles: Record<string, RoleData>) => new Standing(setting.charter, { ...actor.facts, roles });
 
-/** What the steps come to: what each did, and what anybody gained by them. */
-export interface CarriedOut {
-  readonly done: readonly Done[];
-  readonly gains: readonly Gain[];
-}
-
-async function runSteps(change: Change, steps: readonly Step[]): Promise<CarriedOut> {
+async function runSteps(change: Change, steps: readonly Step[]): Promise<readonly Done[]> {
   const touched: Touched[] = [];
   for (const step of steps) {
     const handler = HANDLERS[step.do] as Handler<any>;
@@ -56,7 +51,8 @@ async function runSteps(change: Change, steps: readonly Step[]): Promise<Carried
     if (operation !== undefined) insistOn(change, operation);
     touched.push(handler.touches(step, change));
   }
-  const users = await peopleTouched(change, touched);
+  // Whoever holds everything may bring anything about, and gains nothing.
+  const users = change.actor.isKeyholder ? [] : await peopleTouched(change, touched);
   const before = await reading(change, users);
   const done: Done[] = [];
   let acting = change;
@@ -65,14 +61,10 @@ async function runSteps(change: Change, steps: readonly Step[]): Promise<Carried
     // Further steps may name the roles that this one made. What the actor may bring about is measured by what stood before all of them.
     if (Object.hasOwn(roleSteps, step.do)) acting = { ...change, actor: withRolesOf(change, await ownRoles(change.tx, change.tenantId)) };
   }
-  // Whoever came to be touched by the steps themselves, such as the people of a group that was made.
-  const more = (await peopleTouched(change, touched)).filter((id) => !users.includes(id));
-  for (const [id, facts] of await reading(change, more)) if (!before.has(id)) before.set(id, facts);
-  const after = await reading(change, [...users, ...more]);
-  const gains = [...after].flatMap(([id, facts]) => gainsOf(before.get(id), facts));
+  const gains = [...(await reading(change, users))].flatMap(([id, facts]) => gainsOf(before.get(id), facts));
   insistOnGains(change.actor, gains, new Set(touched.flatMap((t) => t.roles ?? [])));
   await insistOnKeyholder(change);
-  return { done, gains };
+  return done;
 }
 
 /**
@@ -88,7 +80,7 @@ export async function carryOut(setting: Setting, tenantId: string, actorId: stri
     tenantId,
     actorId,
     async (change) => {
-      const { done } = await runSteps(change, steps);
+      const done = await runSteps(change, steps);
       const entry = done.map(({ what, event, words }): AuditEntry => ({ what, event, words: { ...words, ...(reason && { reason }) } }));
       return { result: done, entry };
     },

@@ -1,13 +1,20 @@
 import { LintelError } from '../base/index.js';
 import { type Charter, KEYHOLDER } from '../charter/index.js';
 import { implies, type Predicate } from '../predicate/index.js';
-import { type Anchor, type Assignment, anchorWords, fromRole, type Standing } from '../standing/index.js';
+import { type Anchor, type Assignment, anchorWords, type Facts, fromRole, type Standing } from '../standing/index.js';
 
-/** Everything that lies at `inner` lies at `outer` too. What is not known to be contained is not. */
-export function contains(outer: Anchor, inner: Anchor, standing: Standing): boolean {
+/** The units that an anchor covers. */
+export const belowOf = (facts: Facts, anchor: Anchor) => (anchor.on === 'unit' ? (facts.below?.[anchor.unitId] ?? [anchor.unitId]) : []);
+
+/**
+ * Everything that lies at `inner` lies at `outer` too. What is not known to be contained is not.
+ *
+ * @param below the units that `inner` covers, where they were read at another time than the facts.
+ */
+export function contains(outer: Anchor, inner: Anchor, facts: Facts, below: readonly string[] = inner.on === 'unit' ? [inner.unitId] : []): boolean {
   if (outer.on === 'tenant') return true;
   if (outer.on === 'record') return inner.on === 'record' && inner.kind === outer.kind && inner.id === outer.id;
-  return inner.on === 'unit' && (standing.facts.below?.[outer.unitId] ?? []).includes(inner.unitId);
+  return inner.on === 'unit' && below.every((unitId) => facts.below?.[outer.unitId]?.includes(unitId));
 }
 
 /** A reach that turns on units, groups or attributes reaches other records for somebody else, so it is not passed on by its name. */
@@ -16,7 +23,7 @@ function turnsOnMore(predicate: Predicate): boolean {
 }
 
 export function givesByCharter(standing: Standing, role: string, anchor: Anchor): boolean {
-  return standing.facts.assignments.some((own) => contains(own.anchor, anchor, standing) && standing.charter.resolveRole(own.role).gives.includes(role));
+  return standing.facts.assignments.some((own) => contains(own.anchor, anchor, standing.facts) && standing.charter.resolveRole(own.role).gives.includes(role));
 }
 
 /** What is given at one reach is given to everybody who holds the other, whoever they are. */
@@ -41,7 +48,7 @@ export function mayGive(standing: Standing, { role, anchor, without }: Assignmen
       .held(permission)
       .some(
         (way) =>
-          !way.only && contains(way.anchor, anchor, standing) && (way.reach === widest || (kind !== undefined && alike(charter, kind, reach, way.reach))),
+          !way.only && contains(way.anchor, anchor, standing.facts) && (way.reach === widest || (kind !== undefined && alike(charter, kind, reach, way.reach))),
       );
   });
   return withinPower && charter.resolveRole(role).gives.every((further) => givesByCharter(standing, further, anchor));

@@ -4,6 +4,7 @@ import { readName } from './address.js';
 import type { Change } from './change.js';
 import type { Handlers } from './handler.js';
 import { insistOnHolder } from './holders.js';
+import { dropOpenings } from './openings.js';
 
 /** @throws LintelError `not-found` for somebody who is no member. */
 export async function insistOnMembers({ tx, tenantId }: Change, people: readonly string[]): Promise<void> {
@@ -103,13 +104,7 @@ export const groupSteps: Handlers<'make-group' | 'rename-group' | 'set-group' | 
       const { tx, tenantId } = change;
       await insistOnHolder(change, { group: id });
       const people = await peopleOf(change, id);
-      const openings = tx
-        .selectFrom('lintel_opening')
-        .select('id')
-        .where('tenant_id', '=', tenantId)
-        .where((eb) => eb.or([eb('group_id', '=', id), eb('to_group', '=', id)]));
-      await tx.deleteFrom('lintel_opening_kept').where('tenant_id', '=', tenantId).where('opening_id', 'in', openings).execute();
-      await tx.deleteFrom('lintel_opening').where('tenant_id', '=', tenantId).where('id', 'in', openings).execute();
+      await dropOpenings(change, (eb) => eb.or([eb('group_id', '=', id), eb('to_group', '=', id)]));
       await tx.deleteFrom('lintel_assignment').where('tenant_id', '=', tenantId).where('group_id', '=', id).execute();
       await tx.deleteFrom('lintel_group_member').where('tenant_id', '=', tenantId).where('group_id', '=', id).execute();
       await tx.deleteFrom('lintel_group').where('tenant_id', '=', tenantId).where('id', '=', id).execute();

@@ -1,8 +1,9 @@
+import type { Selectable } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import type { Assignment, DirectPermission } from '../standing/index.js';
 import type { Change } from './change.js';
-import { anchorColumns, anchorOf } from './facts.js';
+import { anchorColumns, anchorOf, existing } from './facts.js';
 import { insistOnGiving } from './giving.js';
 import type { Handlers } from './handler.js';
 import type { Holder, Touched } from './step.js';
@@ -58,10 +59,9 @@ export function readUntil(until: string | undefined, { at }: Change): Date | nul
 }
 
 /** @throws LintelError `no-such-unit`, `no-such-kind` for an anchor that is not there. */
-async function insistOnAnchors({ tx, tenantId, setting }: Change, held: readonly { readonly anchor: Assignment['anchor'] }[]): Promise<void> {
+async function insistOnAnchors({ tx, tenantId, setting, at }: Change, held: readonly { readonly anchor: Assignment['anchor'] }[]): Promise<void> {
   const unitIds = [...new Set(held.flatMap(({ anchor }) => (anchor.on === 'unit' ? [anchor.unitId] : [])))];
-  const known =
-    unitIds.length === 0 ? [] : await tx.selectFrom('lintel_unit').select('id').where('tenant_id', '=', tenantId).where('id', 'in', unitIds).execute();
+  const known = await existing(tx, tenantId, 'unit', unitIds, at.getTime());
   if (known.length !== unitIds.length) throw new LintelError('no-such-unit', 'One of the units where this is to hold does not exist.', { unitIds });
   for (const { anchor } of held) if (anchor.on === 'record') setting.charter.kind(anchor.kind);
 }
@@ -94,7 +94,7 @@ function onceEach<
   return [...once.values()];
 }
 
-async function rolesHeld({ tx, tenantId }: Change, holder: Holder): Promise<Assignment[]> {
+export async function rolesHeld({ tx, tenantId }: Change, holder: Holder): Promise<Assignment[]> {
   const { user_id, group_id, unit_id } = holderColumns(holder);
   const rows = await tx
     .selectFrom('lintel_assignment')
@@ -107,12 +107,19 @@ async function rolesHeld({ tx, tenantId }: Change, holder: Holder): Promise<Assi
     .orderBy('role')
     .orderBy('anchor_id')
     .execute();
-  return rows.map((row) => ({
+  return rows.map(assignmentOf);
+}
+
+/** An assignment of a role, from its row. */
+export function assignmentOf(
+  row: Pick<Selectable<AssignmentRow>, 'role' | 'anchor' | 'anchor_id' | 'until' | 'without'> & { name?: string | null },
+): Assignment {
+  return {
     role: row.role as string,
-    anchor: anchorOf(row.anchor, row.anchor_id),
+    anchor: anchorOf(row.anchor, row.anchor_id, row.name),
     ...(row.until && { until: row.until.toISOString() }),
     ...(row.without.length > 0 && { without: row.without }),
-  }));
+  };
 }
 
 async function replace(change: Change, holder: Holder, what: 'role' | 'permission', rows: readonly object[]): Promise<void> {

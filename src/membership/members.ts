@@ -1,11 +1,12 @@
-import type { Transaction } from 'kysely';
+import type { Kysely } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { type Charter, KEYHOLDER } from '../charter/index.js';
 import { type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
 import { type Change, ownRoles, type Setting } from './change.js';
-import { anchorOf, isActive } from './facts.js';
+import { isActive } from './facts.js';
 import type { Handlers } from './handler.js';
-import { insistOnHolder, readUntil, rolesOnRecord } from './holders.js';
+import { assignmentOf, insistOnHolder, readUntil, rolesHeld, rolesOnRecord } from './holders.js';
+import { dropOpenings } from './openings.js';
 import type { LintelTables } from './tables.js';
 
 export interface Member {
@@ -33,7 +34,7 @@ export async function listMembers(setting: Setting, standing: Standing): Promise
     .orderBy('p.name')
     .orderBy('m.user_id')
     .execute();
-  const roles = await rolesByMember(setting.db as Transaction<LintelTables>, tenantId);
+  const roles = await rolesByMember(setting.db, tenantId);
   const charter = setting.charter.withRoles(await ownRoles(setting.db, tenantId));
   return members.map((m) => ({
     userId: m.user_id,
@@ -52,28 +53,20 @@ export function roleLabel(charter: Charter, role: string): string {
   return role === KEYHOLDER || Object.hasOwn(charter.data.roles, role) ? charter.role(role).label : role;
 }
 
-async function rolesByMember(tx: Transaction<LintelTables>, tenantId: string, userId?: string): Promise<Map<string, Assignment[]>> {
-  let query = tx
+async function rolesByMember(db: Kysely<LintelTables>, tenantId: string): Promise<Map<string, Assignment[]>> {
+  const rows = await db
     .selectFrom('lintel_assignment as a')
     .leftJoin('lintel_unit as u', (join) => join.onRef('u.tenant_id', '=', 'a.tenant_id').onRef('u.id', '=', 'a.anchor_id').on('a.anchor', '=', 'unit'))
     .select(['a.user_id', 'a.role', 'a.anchor', 'a.anchor_id', 'u.name', 'a.until', 'a.without'])
     .where('a.tenant_id', '=', tenantId)
     .where('a.user_id', 'is not', null)
     .where('a.role', 'is not', null)
-    .$narrowType<{ user_id: string; role: string }>()
+    .$narrowType<{ user_id: string }>()
     .orderBy('a.role')
-    .orderBy('a.anchor_id');
-  if (userId !== undefined) query = query.where('a.user_id', '=', userId);
+    .orderBy('a.anchor_id')
+    .execute();
   const byMember = new Map<string, Assignment[]>();
-  for (const row of await query.execute()) {
-    const assignment = {
-      role: row.role,
-      anchor: anchorOf(row.anchor, row.anchor_id, row.name),
-      ...(row.until && { until: row.until.toISOString() }),
-      ...(row.without.length > 0 && { without: row.without }),
-    };
-    byMember.set(row.user_id, [...(byMember.get(row.user_id) ?? []), assignment]);
-  }
+  for (const row of rows) byMember.set(row.user_id, [...(byMember.get(row.user_id) ?? []), assignmentOf(row)]);
   return byMember;
 }
 
@@ -102,10 +95,8 @@ function linkTables(setting: Setting) {
 async function endMembership(change: Change, userId: string): Promise<readonly Assignment[]> {
   const { tx, tenantId } = change;
   await insistOnHolder(change, { user: userId });
-  const before = (await rolesByMember(tx, tenantId, userId)).get(userId) ?? [];
-  const openings = tx.selectFrom('lintel_opening').select('id').where('tenant_id', '=', tenantId).where('to_user', '=', userId);
-  await tx.deleteFrom('lintel_opening_kept').where('tenant_id', '=', tenantId).where('opening_id', 'in', openings).execute();
-  await tx.deleteFrom('lintel_opening').where('tenant_id', '=', tenantId).where('to_user', '=', userId).execute();
+  const before = await rolesHeld(change, { user: userId });
+  await dropOpenings(change, (eb) => eb('to_user', '=', userId));
   for (const table of ['lintel_assignment', 'lintel_placement', 'lintel_group_member', 'lintel_member'] as const) {
     await tx.deleteFrom(table).where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
   }
@@ -120,11 +111,12 @@ async function endMembership(change: Change, userId: string): Promise<readonly A
   return before;
 }
 
+const isKeyholder = async (change: Change, user: string) => (await rolesHeld(change, { user })).some(({ role }) => role === KEYHOLDER);
+
 /** @throws LintelError `beyond-power` where somebody else acts on a keyholder. */
-async function insistOnPeer({ tx, tenantId, actor }: Change, userId: string, what: string): Promise<void> {
-  if (actor.isKeyholder) return;
-  const roles = (await rolesByMember(tx, tenantId, userId)).get(userId) ?? [];
-  if (roles.some((r) => r.role === KEYHOLDER)) throw new LintelError('beyond-power', `Only a keyholder ${what} a keyholder.`, {});
+async function insistOnPeer(change: Change, userId: string, what: string): Promise<void> {
+  if (change.actor.isKeyholder) return;
+  if (await isKeyholder(change, userId)) throw new LintelError('beyond-power', `Only a keyholder ${what} a keyholder.`, {});
 }
 
 async function setMember(change: Change, userId: string, set: { status?: 'active' | 'suspended'; suspended_until?: Date | null; ends_at?: Date | null }) {
@@ -157,8 +149,7 @@ export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' 
     run: async (change, { user, at }) => {
       await insistOnPeer(change, user, 'ends the membership of');
       if (user === change.actor.userId) throw new LintelError('own-power', 'Nobody sets the end of their own membership; leave, or ask another.', {});
-      const roles = (await rolesByMember(change.tx, change.tenantId, user)).get(user) ?? [];
-      if (at !== null && roles.some((r) => r.role === KEYHOLDER))
+      if (at !== null && (await isKeyholder(change, user)))
         throw new LintelError('keyholder-ends', 'The membership of a keyholder does not end by itself: somebody always holds full control.', {});
       await setMember(change, user, { ends_at: readUntil(at ?? undefined, change) });
       return { what: 'end of membership set', event: { user, at } };

@@ -1,7 +1,21 @@
 import { randomUUID } from 'node:crypto';
+import type { Expression, ExpressionBuilder, SqlBool } from 'kysely';
 import { LintelError } from '../base/index.js';
+import type { Change } from './change.js';
 import type { Handlers } from './handler.js';
 import { holderColumns, insistOnHolder, readUntil, touchesHolder } from './holders.js';
+import type { LintelTables } from './tables.js';
+
+/** Drops openings with what they keep; answers the groups whose records they opened. */
+export async function dropOpenings(
+  { tx, tenantId }: Change,
+  which: (eb: ExpressionBuilder<LintelTables, 'lintel_opening'>) => Expression<SqlBool>,
+): Promise<string[]> {
+  const ids = tx.selectFrom('lintel_opening').select('id').where('tenant_id', '=', tenantId).where(which);
+  await tx.deleteFrom('lintel_opening_kept').where('tenant_id', '=', tenantId).where('opening_id', 'in', ids).execute();
+  const dropped = await tx.deleteFrom('lintel_opening').where('tenant_id', '=', tenantId).where('id', 'in', ids).returning('group_id').execute();
+  return dropped.map((row) => row.group_id);
+}
 
 export const openingSteps: Handlers<'open-records' | 'close-records'> = {
   'open-records': {
@@ -37,11 +51,10 @@ export const openingSteps: Handlers<'open-records' | 'close-records'> = {
   'close-records': {
     needs: () => 'member.assign',
     touches: () => ({}),
-    run: async ({ tx, tenantId }, { id }) => {
-      await tx.deleteFrom('lintel_opening_kept').where('tenant_id', '=', tenantId).where('opening_id', '=', id).execute();
-      const closed = await tx.deleteFrom('lintel_opening').where('tenant_id', '=', tenantId).where('id', '=', id).returning('group_id').executeTakeFirst();
-      if (!closed) throw new LintelError('not-found', 'There is no such opening.', {});
-      return { what: 'records closed', event: { opening: id, group: closed.group_id } };
+    run: async (change, { id }) => {
+      const [group] = await dropOpenings(change, (eb) => eb('id', '=', id));
+      if (group === undefined) throw new LintelError('not-found', 'There is no such opening.', {});
+      return { what: 'records closed', event: { opening: id, group } };
     },
   },
 };

@@ -1,7 +1,7 @@
 import { LintelError } from '../base/index.js';
 import type { Charter } from '../charter/index.js';
-import { type Anchor, anchorWords, type Facts, type Grant, grantsOf, openingKey, ruleOf, type Standing } from '../standing/index.js';
-import { alike, contains, givesByCharter } from './giving.js';
+import { anchorWords, type Facts, type Grant, grantsOf, openingKey, ruleOf, type Standing } from '../standing/index.js';
+import { alike, belowOf, contains, givesByCharter } from './giving.js';
 
 /** Something that a member holds after a change and did not hold before it. */
 export interface Gain {
@@ -27,12 +27,6 @@ function turnsOn(charter: Charter, grant: Grant): { units: boolean; groups: bool
   const { kind } = charter.permission(grant.permission);
   const text = kind && !grant.only ? JSON.stringify(ruleOf(charter, kind, grant)) : '';
   return { units: text.includes('"me":"unitIds"'), groups: text.includes('"me":"groupIds"'), attributes: /"me":"(?!userId|unitIds|groupIds)/.test(text) };
-}
-
-function anchorCovers(before: Facts, outer: Anchor, after: Facts, inner: Anchor): boolean {
-  if (outer.on === 'tenant') return true;
-  if (outer.on === 'record') return inner.on === 'record' && inner.kind === outer.kind && inner.id === outer.id;
-  return inner.on === 'unit' && includesAll(before.below?.[outer.unitId], after.below?.[inner.unitId] ?? [inner.unitId]);
 }
 
 const ownersOf = (facts: Facts, grant: Grant) => (grant.path.by === 'opening' ? (facts.people?.[openingKey(grant.path.opening)] ?? []) : []);
@@ -70,22 +64,22 @@ export function gainsOf(before: { charter: Charter; facts: Facts } | undefined, 
     const on = turnsOn(after.charter, grant);
     const grown = { units: on.units ? units : [], groups: on.groups ? groups : [] };
     const grew = grown.units.length > 0 || grown.groups.length > 0 || (on.attributes && attributesDiffer);
+    const below = belowOf(after.facts, grant.anchor);
     const held = had.some((b) => {
-      if (b.permission !== grant.permission || !before || !anchorCovers(before.facts, b.anchor, after.facts, grant.anchor)) return false;
+      if (b.permission !== grant.permission || !before || !contains(b.anchor, grant.anchor, before.facts, below)) return false;
       if (b.reach === widest && !b.only) return true;
       if (grant.only) return b.only !== undefined && includesAll(ownersOf(before.facts, b), ownersOf(after.facts, grant));
       return b.reach === grant.reach && !b.only && !grew;
     });
-    if (!held) gains.push({ userId, grant, ...grown, below: belowOf(after.facts, grant.anchor) });
+    if (!held) gains.push({ userId, grant, ...grown, below });
   }
   for (const { role, grant } of givesOf(after.charter, after.facts)) {
-    const held = gave.some((g) => g.role === role && before && anchorCovers(before.facts, g.grant.anchor, after.facts, grant.anchor));
-    if (!held) gains.push({ userId, grant, gives: role, units: [], groups: [], below: belowOf(after.facts, grant.anchor) });
+    const below = belowOf(after.facts, grant.anchor);
+    const held = gave.some((g) => g.role === role && before && contains(g.grant.anchor, grant.anchor, before.facts, below));
+    if (!held) gains.push({ userId, grant, gives: role, units: [], groups: [], below });
   }
   return gains;
 }
-
-const belowOf = (facts: Facts, anchor: Anchor) => (anchor.on === 'unit' ? (facts.below?.[anchor.unitId] ?? [anchor.unitId]) : []);
 
 /**
  * May this standing, as it was before a change, bring this gain about? A keyholder may all. Others need to hold as much themselves, over an
@@ -106,8 +100,7 @@ export function mayBring(giver: Standing, gain: Gain, edited: ReadonlySet<string
   const ownUnits = placedBelow(giver.facts);
   const extends_ = gain.units.length > 0 || gain.groups.length > 0;
   return giver.held(grant.permission).some((own) => {
-    const over = contains(own.anchor, grant.anchor, giver) && (own.anchor.on !== 'unit' || includesAll(giver.facts.below?.[own.anchor.unitId], gain.below));
-    if (!over) return false;
+    if (!contains(own.anchor, grant.anchor, giver.facts, gain.below)) return false;
     if (own.reach === widest && !own.only) return true;
     if (own.only || grant.only || !kind) return false;
     if (extends_) return own.reach === grant.reach && includesAll(ownUnits, gain.units) && includesAll(giver.facts.me.groupIds, gain.groups);

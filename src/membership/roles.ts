@@ -2,12 +2,15 @@ import { randomUUID } from 'node:crypto';
 import { LintelError } from '../base/index.js';
 import { type RoleData, readRole } from '../charter/index.js';
 import { fromRole } from '../standing/index.js';
-import { type Change, ownRoles } from './change.js';
+import type { Change } from './change.js';
 import { givesByCharter, mayGive } from './giving.js';
 import type { Handlers } from './handler.js';
 import type { RoleInput } from './step.js';
 
 const AT_TENANT = { on: 'tenant' } as const;
+
+/** The roles of the tenant's own, which the actor of a change knows all. */
+const rolesIn = ({ actor }: Change) => actor.facts.roles ?? {};
 
 /** Roles of the tenant's own that one includes, directly or through others. */
 function includedIn(roles: Readonly<Record<string, RoleData>>, id: string, found = new Set<string>()): string[] {
@@ -41,7 +44,7 @@ function insistOnContents(change: Change, roles: Readonly<Record<string, RoleDat
 
 async function write(change: Change, id: string, input: RoleInput, before: RoleData | undefined): Promise<void> {
   const { tx, tenantId, setting } = change;
-  const others = await ownRoles(change.tx, change.tenantId);
+  const others = rolesIn(change);
   const role = readRole(setting.charter, id, input, Object.keys(others));
   const roles = { ...others, [id]: role };
   const included = new Map(Object.keys(roles).map((one) => [one, includedIn(roles, one)]));
@@ -62,10 +65,10 @@ async function write(change: Change, id: string, input: RoleInput, before: RoleD
       .execute();
 }
 
-async function existingRole({ tx, tenantId }: Change, id: string): Promise<RoleData> {
-  const found = await tx.selectFrom('lintel_role').select('data').where('tenant_id', '=', tenantId).where('id', '=', id).executeTakeFirst();
+function existingRole(roles: Readonly<Record<string, RoleData>>, id: string): RoleData {
+  const found = Object.hasOwn(roles, id) ? roles[id] : undefined;
   if (!found) throw new LintelError('not-found', 'There is no such role of your own. The roles that come with the application do not change; copy one.', {});
-  return found.data;
+  return found;
 }
 
 export const roleSteps: Handlers<'make-role' | 'edit-role' | 'drop-role'> = {
@@ -75,8 +78,7 @@ export const roleSteps: Handlers<'make-role' | 'edit-role' | 'drop-role'> = {
     run: async (change, { id = `own-${randomUUID()}`, role }) => {
       if (!id.startsWith('own-'))
         throw new LintelError('bad-role-id', `the id of a role of your own begins with own-, so that it is never one of the charter: ${id}`, {});
-      const taken = await ownRoles(change.tx, change.tenantId);
-      if (Object.hasOwn(taken, id)) throw new LintelError('role-exists', `there is a role "${id}" already; choose another id`, {});
+      if (Object.hasOwn(rolesIn(change), id)) throw new LintelError('role-exists', `there is a role "${id}" already; choose another id`, {});
       await write(change, id, role, undefined);
       return { what: 'role made', event: { role: id, after: onRecord(role) }, words: { label: role.label }, id };
     },
@@ -85,7 +87,7 @@ export const roleSteps: Handlers<'make-role' | 'edit-role' | 'drop-role'> = {
     needs: () => 'role.arrange',
     touches: ({ id }) => ({ roles: [id] }),
     run: async (change, { id, role }) => {
-      const before = await existingRole(change, id);
+      const before = existingRole(rolesIn(change), id);
       await write(change, id, role, before);
       return { what: 'role changed', event: { role: id, before: onRecord(before), after: onRecord(role) }, words: { label: role.label } };
     },
@@ -95,8 +97,8 @@ export const roleSteps: Handlers<'make-role' | 'edit-role' | 'drop-role'> = {
     touches: ({ id }) => ({ roles: [id] }),
     run: async (change, { id, instead }) => {
       const { tx, tenantId, actor } = change;
-      const before = await existingRole(change, id);
-      const including = Object.entries(await ownRoles(change.tx, change.tenantId)).find(([, role]) => role.includes.includes(id));
+      const before = existingRole(rolesIn(change), id);
+      const including = Object.entries(rolesIn(change)).find(([, role]) => role.includes.includes(id));
       if (including) throw new LintelError('role-included', `The role “${including[1].label}” includes it; take it out there first.`, { role: including[0] });
       const holders = await tx
         .selectFrom('lintel_assignment')

@@ -3,6 +3,7 @@ import { sql } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { readName } from './address.js';
 import type { Change } from './change.js';
+import { existing } from './facts.js';
 import type { Handlers } from './handler.js';
 import { insistOnHolder } from './holders.js';
 
@@ -70,12 +71,11 @@ export const unitSteps: Handlers<'add-unit' | 'rename-unit' | 'move-unit' | 'pla
     needs: () => 'unit.arrange',
     touches: ({ user }) => ({ users: [user] }),
     run: async (change, { user, units }) => {
-      const { tx, tenantId } = change;
+      const { tx, tenantId, at } = change;
       await insistOnHolder(change, { user });
       const before = await tx.selectFrom('lintel_placement').select('unit_id').where('tenant_id', '=', tenantId).where('user_id', '=', user).execute();
       const wanted = [...new Set(units)];
-      const known =
-        wanted.length === 0 ? [] : await tx.selectFrom('lintel_unit').select('id').where('tenant_id', '=', tenantId).where('id', 'in', wanted).execute();
+      const known = await existing(tx, tenantId, 'unit', wanted, at.getTime());
       if (known.length !== wanted.length) throw new LintelError('no-such-unit', 'One of the units does not exist.', { unitIds: units });
       await tx.deleteFrom('lintel_placement').where('tenant_id', '=', tenantId).where('user_id', '=', user).execute();
       if (wanted.length > 0)

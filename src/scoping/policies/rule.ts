@@ -1,4 +1,4 @@
-import { CHOOSE, type Charter, followedFields, restsOnRead } from '../../charter/index.js';
+import { CHOOSE, type Charter, followedFields, reachesOfKind, restsOnRead } from '../../charter/index.js';
 import { type Comparison, type FieldShape, type KindShape, type Predicate, takesList, type ValueType } from '../../predicate/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
 import { SqlWriter } from '../writer.js';
@@ -108,7 +108,7 @@ export class RuleWriter extends SqlWriter {
     const limits = this.#limits(kind, action, image).map((where) => this.rule(where, kind, alias, false, 'grow'));
     const read = restsOnRead(action) ? [this.#reachedBy(kind, 'read', alias, 'before', anchored)] : [];
     const permission = `${kind}.${action}`;
-    const [widest, ...others] = this.#reaches(kind) as [string, ...string[]];
+    const [widest, ...others] = reachesOfKind(this.#charter.kind(kind)) as [string, ...string[]];
     const wide = this.#isTenant(kind, alias, once(`told('holds', ${literal(`${permission} ${widest}`)})`, this.#tenantType(kind)));
     const ways = [
       ...others
@@ -130,12 +130,6 @@ export class RuleWriter extends SqlWriter {
     return sqlText`(${told('holds', key)} and ${this.rule(rule, kind, alias)})`;
   }
 
-  /** The widest comes first. */
-  #reaches(kind: string): string[] {
-    const data = this.#charter.kind(kind);
-    return [this.#charter.widestReach(kind), ...(followedFields(data).length > 0 ? ['followed'] : []), ...Object.keys(data.reaches)];
-  }
-
   /**
    * A reach is a condition on the row where a role of the charter gives it. One that only roles of a tenant's own can give is looked up in
    * the list instead, as is one that asks of the record only that it is linked to the person: every condition more is planned in every statement.
@@ -150,7 +144,7 @@ export class RuleWriter extends SqlWriter {
     const owner = this.#charter.fieldWith(kind, 'owner');
     const type = owner && sqlTypeOf(this.#shape(kind).fields[owner] as FieldShape);
     const opened = owner ? [sqlText`${this.column(this.#shape(kind), owner, alias)} = any(${once(`opened(${literal(permission)})`, `${type}[]`)})`] : [];
-    const anchored = this.#reaches(kind).map((reach) => {
+    const anchored = reachesOfKind(this.#charter.kind(kind)).map((reach) => {
       const key = literal(`${permission} ${reach}`);
       const held = sqlText`${told('anchored', key)} and ${this.#covered(kind, verbatim(key), alias)}`;
       const rule = this.#charter.reach(kind, reach);
@@ -160,11 +154,12 @@ export class RuleWriter extends SqlWriter {
   }
 
   /**
-   * Of a row that stands there: it is in the list of those that are reached by what is not written out, or by what is held at units or records. A row that is being made, or looked at as it becomes, is in no list that the statement sees.
+   * Of a row that stands there: it is in the list of those that are reached by what is not written out, or by what is held at units or
+   * records. A row that is being made, or looked at as it becomes, is in no list that the statement sees.
    */
   #listed(kind: string, action: string, alias: string): Fragment {
     const permission = `${kind}.${action}`;
-    const others = this.#reaches(kind)
+    const others = reachesOfKind(this.#charter.kind(kind))
       .slice(1)
       .filter((reach) => !this.#isWrittenOut(kind, permission, reach))
       .map((reach) => {
