@@ -2,7 +2,7 @@
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { disjoint, implies, type Predicate, unsatisfiable } from 'warm-lintel';
-import { compile, type Shapes, specialise } from '../src/predicate/index.js';
+import { anyOf, compile, type Shapes, specialise } from '../src/predicate/index.js';
 
 const shapes: Shapes = {
   yard: { table: 'yards', idField: 'id', tenantField: 'tenantId', fields: { id: { type: 'text', column: 'id' }, level: { type: 'integer', column: 'level' } } },
@@ -121,4 +121,32 @@ test('an answer of yes has no exception, and an answer of no shows one', () => {
     { numRuns: process.env.LINTEL_LONG ? 3000 : 300 },
   );
   expect(Math.min(yes, no)).toBeGreaterThan(20);
+});
+
+test('many rules as one hold where one of them does, and what differs by person alone is one list', () => {
+  const known = (userId: string) => ({
+    me: { userId, attributes: {} },
+    context: {},
+    below: () => [],
+    peopleOf: () => [],
+    readable: () => not(is('open', { value: true })),
+  });
+  const of = (p: Predicate, userId: string) => specialise(p, 'hive', shapes, known(userId), 'shrink');
+  const mineOrHelped = any(both(mine, not(is('open', { value: true }))), is('helpers', { me: 'userId' }, 'includes'));
+  const behind: Predicate = any({ op: 'parent', via: 'yardId', where: is('level', { value: 1 }) }, mine);
+  const every7th = all.filter((_, i) => i % 7 === 0);
+  fc.assert(
+    fc.property(fc.array(fc.tuple(fc.oneof(rule, fc.constantFrom(mineOrHelped, behind)), fc.constantFrom('u1', 'u2', 'u3')), { maxLength: 6 }), (rules) => {
+      const each = rules.map(([p, user]) => of(p, user));
+      const [one, apart] = [compile(anyOf(each), 'hive', shapes), each.map((p) => compile(p, 'hive', shapes))];
+      for (const { record } of every7th) {
+        const full = { ...record, helpers: ['u3'] };
+        expect(one(full)).toBe(apart.some((holdsFor) => holdsFor(full) === true));
+      }
+    }),
+    { numRuns: process.env.LINTEL_LONG ? 1000 : 40 },
+  );
+  const people = Array.from({ length: 5000 }, (_, i) => `p${i}`);
+  const text = JSON.stringify(anyOf(people.map((user) => of(any(mineOrHelped, behind), user))));
+  expect(text.match(/"value"/g)?.length).toBe(5);
 });

@@ -6,6 +6,7 @@ export { existing, readFacts } from './facts.js';
 export { type Invitation, type InviteAnswer, invite, listInvitations, type NewInvitation, sendAgain, withdraw } from './invitations.js';
 export { listMembers, type Member } from './members.js';
 export { addPerson, type NewPerson, personByAddress } from './people.js';
+export { type Effect, type PermissionEffect, type Proposal, propose, type Reached, type RecordsReached } from './proposal.js';
 export type { Done, Holder, RoleInput, Step } from './step.js';
 export type { LintelTables } from './tables.js';
 export { myTenants, type NewTenant, openTenant } from './tenants.js';

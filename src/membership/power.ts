@@ -3,6 +3,14 @@ import type { Charter } from '../charter/index.js';
 import { anchorWords, type Facts, type Grant, grantsOf, openingKey, ruleOf, type Standing } from '../standing/index.js';
 import { alike, belowOf, contains, givesByCharter } from './giving.js';
 
+/** What somebody's powers rest on at a moment: their facts, and the charter with the tenant's own roles. */
+export interface Reading {
+  readonly charter: Charter;
+  readonly facts: Facts;
+  /** The same for two people whose facts differ in nothing but who they are. */
+  readonly alike: string;
+}
+
 /** Something that a member holds after a change and did not hold before it. */
 export interface Gain {
   readonly userId: string;
@@ -20,16 +28,16 @@ const includesAll = (outer: readonly string[] | undefined, inner: readonly strin
 const missingIn = (outer: readonly string[], inner: readonly string[]) => inner.filter((one) => !outer.includes(one));
 
 /** Every unit at or below those in which somebody is placed. */
-const placedBelow = (facts: Facts) => [...new Set(facts.me.unitIds.flatMap((id) => facts.below?.[id] ?? [id]))];
+export const placedBelow = (facts: Facts) => [...new Set(facts.me.unitIds.flatMap((id) => facts.below?.[id] ?? [id]))];
 
 /** What a reach turns on besides the record and who the person is. */
-function turnsOn(charter: Charter, grant: Grant): { units: boolean; groups: boolean; attributes: boolean } {
+export function turnsOn(charter: Charter, grant: Grant): { units: boolean; groups: boolean; attributes: boolean } {
   const { kind } = charter.permission(grant.permission);
   const text = kind && !grant.only ? JSON.stringify(ruleOf(charter, kind, grant)) : '';
   return { units: text.includes('"me":"unitIds"'), groups: text.includes('"me":"groupIds"'), attributes: /"me":"(?!userId|unitIds|groupIds)/.test(text) };
 }
 
-const ownersOf = (facts: Facts, grant: Grant) => (grant.path.by === 'opening' ? (facts.people?.[openingKey(grant.path.opening)] ?? []) : []);
+export const ownersOf = (facts: Facts, grant: Grant) => (grant.path.by === 'opening' ? (facts.people?.[openingKey(grant.path.opening)] ?? []) : []);
 
 /** Somebody's grants as if they were active, so that what is given to a suspended member is looked at as well. */
 const grantsAsMember = (charter: Charter, facts: Facts) => grantsOf(charter, { ...facts, subject: 'member' }).filter(({ path }) => path.by !== 'everyMember');
@@ -48,7 +56,7 @@ function givesOf(charter: Charter, facts: Facts): { readonly role: string; reado
  * What a member gains between two readings of their facts: grants, rights to give, and the units, groups and owners into which what they hold
  * comes to extend. What is not known to be held before counts as gained. `charter` is that of the tenant at each moment.
  */
-export function gainsOf(before: { charter: Charter; facts: Facts } | undefined, after: { charter: Charter; facts: Facts }): Gain[] {
+export function gainsOf(before: Reading | undefined, after: Reading): Gain[] {
   const userId = after.facts.me.userId as string;
   const had = before ? grantsAsMember(before.charter, before.facts) : [];
   const gave = before ? givesOf(before.charter, before.facts) : [];

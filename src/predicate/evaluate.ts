@@ -43,10 +43,10 @@ function holds(op: Comparison['op'], type: FieldShape['type'], a: Scalar, b: Sca
   }
 }
 
-function testLink(field: string, value: Scalar): Test {
+function testLink(field: string, wanted: readonly Scalar[]): Test {
   return (record) => {
     const list = record[field];
-    return Array.isArray(list) ? list.includes(value) : undefined;
+    return Array.isArray(list) ? wanted.some((value) => list.includes(value)) : undefined;
   };
 }
 
@@ -74,9 +74,9 @@ function testComparison(p: Comparison, kind: KindShape): Test {
   if (!('value' in to)) throw new LintelError('not-specialised', `${op} ${field} still names a fact; specialise the predicate first`);
   const wanted = to.value;
   if (op === 'within' || op === 'among') return () => undefined;
+  if (op === 'includes') return testLink(field, [wanted].flat() as Scalar[]);
   if (Array.isArray(wanted)) return testList(p, shape, kind, wanted);
   const value = wanted as Scalar;
-  if (op === 'includes') return testLink(field, value);
   // Where equal values are written in one way only, two of the same type are compared as they stand.
   const plain = op === 'is' && (shape.type === 'text' || shape.type === 'boolean') ? typeof value : undefined;
   return (record) => {

@@ -52,7 +52,11 @@ function joined(op: 'and' | 'or', parts: readonly Predicate[]): Predicate {
     seen.add(key);
   }
   if (kept.length === 1) return kept[0] as Predicate;
-  return kept.length === 0 ? { op: neutral } : { op, of: kept };
+  if (kept.length === 0) return { op: neutral };
+  // `a and (a or b)` is `a`, and `a or (a and b)` too.
+  const other = op === 'and' ? 'or' : 'and';
+  const left = kept.filter((part) => part.op !== other || !part.of.some((inner) => seen.has(JSON.stringify(inner))));
+  return left.length === 1 ? (left[0] as Predicate) : { op, of: left };
 }
 
 /** All of them hold. Flattens, drops repetitions, and folds `always` and `never` away. */

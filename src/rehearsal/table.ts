@@ -1,8 +1,8 @@
 import type { Kysely } from 'kysely';
 import { type Charter, KEYHOLDER, type Permission } from '../charter/index.js';
-import { or, type Predicate } from '../predicate/index.js';
-import { joinFragments, SqlWriter, sqlText } from '../scoping/index.js';
-import { anchorWords, type Facts, type HeldPermission, Standing } from '../standing/index.js';
+import { anyOf } from '../predicate/index.js';
+import { countRecords } from '../scoping/index.js';
+import { type Facts, Standing, wayWords } from '../standing/index.js';
 
 /** A row of the table: a person, a role, or a subject that holds no role. */
 export interface Subject {
@@ -50,38 +50,6 @@ export function madeUpFacts(charter: Charter<any>, tenant: Facts['tenant'], assi
   };
 }
 
-function waysOf(held: HeldPermission | undefined, permission: Permission): string[] {
-  const lines = (held?.ways ?? []).map(({ reach, anchor, path }) => {
-    const how = permission.kind === undefined ? 'yes' : reach === 'tenant' || reach === 'shared' ? 'all' : reach;
-    const place = anchorWords(anchor);
-    return place !== undefined && path.by === 'role' ? `${how} in ${place}` : how;
-  });
-  // Whoever reaches all reaches the rest by that.
-  const whole = ['all', 'yes'].find((line) => lines.includes(line));
-  return whole ? [whole] : [...new Set(lines)];
-}
-
-/** Counts, in one pass over a kind's table, how many records each of these predicates reaches. */
-async function countRecords(
-  db: Kysely<any>,
-  charter: Charter<any>,
-  kind: string,
-  tenantId: string,
-  predicates: readonly Predicate[],
-): Promise<{ counts: number[]; total: number }> {
-  const shape = charter.shapes[kind];
-  if (!shape) return { counts: [], total: 0 };
-  const writer = new SqlWriter(charter.shapes);
-  const tenant = shape.tenantField === undefined ? sqlText`true` : sqlText`${writer.column(shape, shape.tenantField, 't')} = ${tenantId}`;
-  const counted = predicates.map((p) => sqlText`count(*) filter (where ${writer.condition(p, kind, 't')})`);
-  const [row] =
-    await sqlText`select json_build_array(${joinFragments([sqlText`count(*)`, ...counted], ', ')}) as "n" from ${writer.table(shape)} as "t" where ${tenant}`.rows<{
-      n: number[];
-    }>(db);
-  const [total = 0, ...counts] = (row?.n ?? []).map(Number);
-  return { counts, total };
-}
-
 function sectionsOf(charter: Charter<any>, only: readonly string[]): Map<string, Permission[]> {
   const sections = new Map<string, Permission[]>();
   for (const permission of charter.permissions.values()) {
@@ -117,15 +85,15 @@ export async function accessTable(
         const counted = permissions.filter((p) => p.action !== 'create');
         const found = await countRecords(
           db,
-          charter,
+          charter.shapes,
           kind,
           tenant.id,
-          counted.map((p) => or(...subject.standings.map((s) => s.reachOf(p.name)))),
+          counted.map((p) => anyOf(subject.standings.map((s) => s.reachOf(p.name)))),
         );
         total = found.total;
         counted.forEach((p, i) => void counts.set(p.name, found.counts[i] ?? 0));
       }
-      const cells = permissions.map((p) => ({ ways: waysOf(held.get(subject)?.get(p.name), p), count: counts.get(p.name) ?? null }));
+      const cells = permissions.map((p) => ({ ways: wayWords(held.get(subject)?.get(p.name)?.ways ?? [], p), count: counts.get(p.name) ?? null }));
       rows.push({ subject: { id: subject.id, name: subject.name, line: subject.line }, cells });
     }
     sections.push({ name, total, permissions: permissions.map((p) => ({ name: p.name, short: p.name.split('.')[1] as string, label: p.label })), rows });

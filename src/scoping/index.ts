@@ -2,6 +2,7 @@ export { BesideDb, type ReportDifference, type ScopeDifference } from './beside.
 export { Boundary, type ScopeSupport } from './boundary.js';
 export { type ChangeAnswer, change } from './change.js';
 export { type SqlCondition, type SqlTag, sqlCondition } from './condition.js';
+export { countRecords, someRecords } from './count.js';
 export { writerFor } from './dialect.js';
 export { type Choice, choices, type FindOptions, find, loadRaw } from './find.js';
 export { type Fragment, joinFragments, sqlText } from './fragment.js';

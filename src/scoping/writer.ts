@@ -107,7 +107,9 @@ export class SqlWriter {
     if (!field.link || !('value' in p.to)) throw new LintelError('not-specialised', `includes ${p.field} still names a fact; specialise the predicate first`);
     const inner = this.#fresh();
     const { table, tenant, record, user } = field.link;
-    return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${name(table)} as ${name(inner)} where ${name(inner, tenant)} = ${this.column(kind, kind.tenantField as string, alias)} and ${name(inner, record)} = ${this.column(kind, kind.idField, alias)} and ${name(inner, user)} = ${this.bind(p.to.value)})`;
+    const { value } = p.to;
+    const named = Array.isArray(value) ? this.writeList(name(inner, user), value, field) : sqlText`${name(inner, user)} = ${this.bind(value)}`;
+    return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${name(table)} as ${name(inner)} where ${name(inner, tenant)} = ${this.column(kind, kind.tenantField as string, alias)} and ${name(inner, record)} = ${this.column(kind, kind.idField, alias)} and ${named})`;
   }
 
   /** What stands in an insert for a cell that is not given. */

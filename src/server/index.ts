@@ -1,5 +1,6 @@
 export type {
   Done,
+  Effect,
   Holder,
   Invitation,
   InvitationView,
@@ -9,6 +10,9 @@ export type {
   NewInvitation,
   NewPerson,
   NewTenant,
+  PermissionEffect,
+  Proposal,
+  RecordsReached,
   RoleInput,
   RoleToGive,
   Step,

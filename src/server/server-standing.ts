@@ -35,6 +35,7 @@ import {
   say,
   throwIfRefused,
 } from '../standing/index.js';
+import { countEffects } from './count-effects.js';
 
 /** What a server standing works with. */
 export interface Workplace {
@@ -186,11 +187,29 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    * Carries out changes of the membership, all in one transaction or none. Nobody ends with more than this person may give, and this person with
    * no more than before.
    *
-   * @throws LintelError `refused`, `beyond-power`, `own-power`, `last-keyholder`, `not-found`, and what a step refuses by its own code.
+   * @param what steps; or a {@link propose | proposal}, which is carried out if it would do now what it said.
+   * @throws LintelError `refused`, `beyond-power`, `own-power`, `last-keyholder`, `not-found`, `proposal-stale` with what changed since, and what a
+   *   step refuses by its own code.
    */
-  carryOut(steps: readonly membership.Step[], reason?: string): Promise<readonly membership.Done[]> {
-    const setting = { ...this.#place.setting, fulfilled: this.facts.fulfilled };
-    return membership.carryOut(setting, this.facts.tenant.id, this.memberId, steps, reason);
+  carryOut(what: readonly membership.Step[] | membership.Proposal, reason?: string): Promise<readonly membership.Done[]> {
+    const setting = this.#membershipSetting();
+    if (!('steps' in what)) return membership.carryOut(setting, this.facts.tenant.id, this.memberId, what, reason);
+    return membership.carryOut(setting, this.facts.tenant.id, this.memberId, what.steps, reason ?? what.reason, what);
+  }
+
+  /**
+   * Works out what changes of the membership would do: who gains and who loses which permission, how far, on how many records, and what
+   * stands against it. Nothing is written. While it is worked out, other changes of the tenant wait.
+   *
+   * @returns plain data, to be shown, sent, kept, and given to {@link carryOut}. What would be refused is among its problems.
+   */
+  async propose(steps: readonly membership.Step[], reason?: string): Promise<membership.Proposal> {
+    const { proposal, reached } = await membership.propose(this.#membershipSetting(), this.facts.tenant.id, this.memberId, steps, reason);
+    return countEffects(this.#place.db, this.#boundaryOf(this.#place.db), proposal, reached);
+  }
+
+  #membershipSetting(): membership.Setting {
+    return { ...this.#place.setting, fulfilled: this.facts.fulfilled };
   }
 
   /** Decides about a record by its id, and loads for it what the decision rests on. */

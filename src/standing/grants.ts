@@ -1,6 +1,16 @@
-import { type Charter, followedFields, KEYHOLDER, type May } from '../charter/index.js';
+import { type Charter, followedFields, KEYHOLDER, type May, type Permission } from '../charter/index.js';
 import { type KindShape, NEVER, or, type Predicate, readValue } from '../predicate/index.js';
-import { type Anchor, type Assignment, type DirectPermission, type Facts, type Held, type OpenedRecords, openingKey, type Through } from './facts.js';
+import {
+  type Anchor,
+  type Assignment,
+  anchorWords,
+  type DirectPermission,
+  type Facts,
+  type Held,
+  type OpenedRecords,
+  openingKey,
+  type Through,
+} from './facts.js';
 
 /** The way by which a permission comes to somebody. */
 export type Path =
@@ -100,4 +110,16 @@ export function anchorPredicate(charter: Charter, kind: string, anchor: Anchor):
     if (where.op !== 'never') ways.push({ op: 'parent', via, where });
   }
   return ways.length === 0 ? NEVER : or(...ways);
+}
+
+/** How far a permission extends, one way each, in words: `all`, `own`, `all in Orchard side`; `yes` where it is about no record. */
+export function wayWords(ways: readonly Pick<Grant, 'reach' | 'anchor' | 'path'>[], permission: Permission): string[] {
+  const lines = ways.map(({ reach, anchor, path }) => {
+    const how = permission.kind === undefined ? 'yes' : reach === 'tenant' || reach === 'shared' ? 'all' : reach;
+    const place = anchorWords(anchor);
+    return place !== undefined && (path.by === 'role' || path.by === 'direct') ? `${how} in ${place}` : how;
+  });
+  // Whoever reaches all reaches the rest by that.
+  const whole = ['all', 'yes'].find((line) => lines.includes(line));
+  return whole ? [whole] : [...new Set(lines)];
 }

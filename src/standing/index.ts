@@ -11,6 +11,6 @@ export {
   type Snapshot,
   type Through,
 } from './facts.js';
-export { fromRole, type Grant, grantsOf, type Path, ruleOf } from './grants.js';
+export { fromRole, type Grant, grantsOf, type Path, ruleOf, wayWords } from './grants.js';
 export { type DecideOptions, type KindOf, openStanding, type RecordOf, Standing, type StandingOptions, throwIfRefused } from './standing.js';
 export { ENGLISH, inSentence, say, type Words } from './words.js';

@@ -1,0 +1,70 @@
+import { type Grant, grantsOf, wayWords } from '../standing/index.js';
+import { belowOf } from './giving.js';
+import { ownersOf, placedBelow, type Reading, turnsOn } from './power.js';
+
+/** How one permission of one person differs after a change. */
+export interface PersonChange {
+  readonly permission: string;
+  readonly was: readonly string[];
+  readonly becomes: readonly string[];
+  readonly gains: boolean;
+  readonly loses: boolean;
+  /** Everything that the reach turns on at both moments: two that are equal did the same to this person. */
+  readonly exactly: string;
+}
+
+const ALL = 'all';
+
+/** What a grant extends to for this person, exactly, whatever it is called. */
+function extentOf({ charter, facts }: Reading, grant: Grant): string {
+  const { kind } = charter.permission(grant.permission);
+  const whole = grant.reach === (kind ? charter.widestReach(kind) : 'tenant') && !grant.only;
+  if (whole && grant.anchor.on === 'tenant') return ALL;
+  const on = turnsOn(charter, grant);
+  const anchor = grant.anchor.on === 'unit' ? [...belowOf(facts, grant.anchor)].sort() : grant.anchor;
+  return JSON.stringify([
+    grant.reach,
+    anchor,
+    ownersOf(facts, grant).toSorted(),
+    on.units && placedBelow(facts).sort(),
+    on.groups && facts.me.groupIds.map((id) => [id, facts.people?.[id]?.toSorted()]).sort(),
+    on.attributes && facts.me.attributes,
+  ]);
+}
+
+function held(reading: Reading | undefined): Map<string, Grant[]> {
+  const by = new Map<string, Grant[]>();
+  for (const grant of reading ? grantsOf(reading.charter, reading.facts) : []) {
+    const list = by.get(grant.permission);
+    if (list) list.push(grant);
+    else by.set(grant.permission, [grant]);
+  }
+  return by;
+}
+
+/** What differs in somebody's permissions between two readings. Another way to the same is no difference. */
+export function changesOf(before: Reading | undefined, after: Reading | undefined): PersonChange[] {
+  const [had, has] = [held(before), held(after)];
+  const { charter } = (after ?? before) as Reading;
+  const changes: PersonChange[] = [];
+  for (const permission of new Set([...had.keys(), ...has.keys()])) {
+    const extents = (reading: Reading | undefined, grants: readonly Grant[] = []) => {
+      const all = new Set(reading ? grants.map((grant) => extentOf(reading, grant)) : []);
+      return all.has(ALL) ? [ALL] : [...all].sort();
+    };
+    const [was, becomes] = [extents(before, had.get(permission)), extents(after, has.get(permission))];
+    const gains = !was.includes(ALL) && becomes.some((one) => !was.includes(one));
+    const loses = !becomes.includes(ALL) && was.some((one) => !becomes.includes(one));
+    if (!gains && !loses) continue;
+    const words = (grants: readonly Grant[] = []) => wayWords(grants, charter.permission(permission));
+    changes.push({
+      permission,
+      was: words(had.get(permission)),
+      becomes: words(has.get(permission)),
+      gains,
+      loses,
+      exactly: JSON.stringify([permission, was, becomes]),
+    });
+  }
+  return changes;
+}

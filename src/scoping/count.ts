@@ -1,0 +1,43 @@
+import type { Kysely } from 'kysely';
+import type { FieldShape, KindShape, Predicate } from '../predicate/index.js';
+import type { Standing } from '../standing/index.js';
+import type { Boundary } from './boundary.js';
+import { writerFor } from './dialect.js';
+import type { Choice } from './find.js';
+import { joinFragments, name, sqlText } from './fragment.js';
+
+/** Counts, in one pass over a kind's table, how many records of the tenant each of these specialised predicates reaches; no record is loaded. */
+export async function countRecords(
+  db: Kysely<any>,
+  shapes: Standing['charter']['shapes'],
+  kind: string,
+  tenantId: string,
+  predicates: readonly Predicate[],
+): Promise<{ counts: number[]; total: number }> {
+  const shape = shapes[kind] as KindShape;
+  const writer = writerFor(db, shapes);
+  const tenant = shape.tenantField === undefined ? sqlText`true` : sqlText`${writer.column(shape, shape.tenantField, 't')} = ${tenantId}`;
+  // The same again is asked once, and everything is the total.
+  const texts = predicates.map((p) => JSON.stringify(p));
+  const asked = [...new Map(texts.map((text, i) => [text, predicates[i] as Predicate]))].filter(([, p]) => p.op !== 'always' && p.op !== 'never');
+  const columns = [
+    sqlText`count(*) as ${name('total')}`,
+    ...asked.map(([, p], i) => sqlText`count(case when ${writer.condition(p, kind, 't')} then 1 end) as ${name(`n${i}`)}`),
+  ];
+  const [row] = await sqlText`select ${joinFragments(columns, ', ')} from ${writer.table(shape)} as "t" where ${tenant}`.rows<Record<string, unknown>>(db);
+  const total = Number(row?.total ?? 0);
+  const found = new Map(asked.map(([text], i) => [text, Number(row?.[`n${i}`] ?? 0)]));
+  return { total, counts: predicates.map((p, i) => (p.op === 'always' ? total : (found.get(texts[i] as string) ?? 0))) };
+}
+
+/** A few records on which two predicates differ, of those that this standing reads, by id and label. */
+export async function someRecords(db: Kysely<any>, boundary: Boundary, kind: string, one: Predicate, other: Predicate): Promise<Choice[]> {
+  const { writer } = boundary;
+  const shape = boundary.shape(kind);
+  const { label } = boundary.standing.charter.kind(kind);
+  const shown = boundary.visible([label, shape.fields[label] as FieldShape], kind, 't');
+  const differ = (p: Predicate, q: Predicate) => sqlText`(${writer.condition(p, kind, 't')} and ${writer.condition(q, kind, 't', false)})`;
+  return sqlText`select ${writer.column(shape, shape.idField, 't')} as "id", ${shown} as "label" from ${writer.table(shape)} as "t" where ${boundary.reached(kind, 'read', 't')} and (${differ(one, other)} or ${differ(other, one)}) limit 3`.rows<Choice>(
+    db,
+  );
+}

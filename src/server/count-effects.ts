@@ -1,0 +1,36 @@
+import type { Kysely } from 'kysely';
+import type { PermissionEffect, Proposal, Reached } from '../membership/index.js';
+import { NEVER } from '../predicate/index.js';
+import { type Boundary, countRecords, someRecords } from '../scoping/index.js';
+
+/** Examples are looked for among so many effects on one kind. */
+const MAX_EXAMPLES = 6;
+
+/** A proposal with its records counted: one pass over the table of each kind that it is about. */
+export async function countEffects(db: Kysely<any>, boundary: Boundary, proposal: Proposal, reached: readonly Reached[]): Promise<Proposal> {
+  const { charter, facts } = boundary.standing;
+  const counted = new Map<string, PermissionEffect['records']>();
+  const kindOf = ({ permission }: Reached) => charter.permission(permission).kind as string;
+  for (const kind of new Set(reached.map(kindOf))) {
+    const all = reached.filter((one) => kindOf(one) === kind);
+    const asked = all.flatMap(({ was, becomes }) => [was ?? NEVER, becomes ?? NEVER]);
+    const { counts } = await countRecords(db, charter.shapes, kind, facts.tenant.id, asked);
+    for (const [i, { effect, permission, was, becomes }] of all.entries()) {
+      const key = JSON.stringify([effect, permission]);
+      if (!was || !becomes) {
+        counted.set(key, null);
+        continue;
+      }
+      const examples = i < MAX_EXAMPLES ? await someRecords(db, boundary, kind, was, becomes) : [];
+      counted.set(key, { was: counts[2 * i] as number, becomes: counts[2 * i + 1] as number, examples });
+    }
+  }
+  const effects = proposal.effects.map((one, effect) => ({
+    ...one,
+    permissions: one.permissions.map((p) => {
+      const records = counted.get(JSON.stringify([effect, p.permission]));
+      return records === undefined ? p : { ...p, records };
+    }),
+  }));
+  return { ...proposal, effects };
+}
