@@ -23,7 +23,8 @@ if (!Number.isInteger(cases) || cases < 1 || !Number.isInteger(seed)) {
 }
 
 const cluster = values.postgres === undefined ? await startPostgres() : undefined;
-const pool = new pg.Pool({ connectionString: await databaseOn(cluster?.url ?? (values.postgres as string)), max: 2 });
+// A connection keeps the plans of functions that are gone: after some cases a fresh one.
+const pool = new pg.Pool({ connectionString: await databaseOn(cluster?.url ?? (values.postgres as string)), max: 2, maxUses: 20 });
 pool.on('error', () => {});
 const postgres = await openEngine('PostgreSQL', connect<any>(pool));
 const pglite = cluster ? [await openPglite()] : [];

@@ -148,5 +148,5 @@ test('many rules as one hold where one of them does, and what differs by person 
   );
   const people = Array.from({ length: 5000 }, (_, i) => `p${i}`);
   const text = JSON.stringify(anyOf(people.map((user) => of(any(mineOrHelped, behind), user))));
-  expect(text.match(/"value"/g)?.length).toBe(5);
+  expect(text.match(/"value"/g)?.length).toBe(3);
 });
