@@ -146,11 +146,11 @@ export async function makeWorld(db: Kysely<any>): Promise<void> {
   await lintel.prepare();
   for (const name of [...PEOPLE, 'eve']) await lintel.addPerson({ id: name, name, address: `${name}@attack.example`, confirmedAt: new Date() });
   await lintel.openTenant({ id: TENANT, name: 'T', keyholder: 'boss' });
-  for (const user_id of PEOPLE.slice(1)) {
-    await db.insertInto('lintel_member').values({ tenant_id: TENANT, user_id, status: 'active', since: new Date() }).execute();
-    await db.insertInto('lintel_person_tenant').values({ tenant_id: TENANT, person_id: user_id }).execute();
-  }
   const boss = await lintel.enter({ tenant: TENANT, user: 'boss' });
+  for (const name of PEOPLE.slice(1)) {
+    const [answer] = await boss.invitations.send([{ address: `${name}@attack.example`, roles: [] }]);
+    await lintel.acceptInvitation(name, { token: answer?.token as string });
+  }
   await boss.carryOut([
     { do: 'add-unit', id: 'north', name: 'North' },
     { do: 'add-unit', id: 'valley', name: 'Valley', below: 'north' },

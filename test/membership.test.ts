@@ -6,7 +6,6 @@ import { type Assignment, isLintelError } from 'warm-lintel';
 import { smtpMailer, startTray, type Tray } from 'warm-lintel/mail';
 import { createLintel } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
-import { auditHash, commitmentTo } from '../src/membership/index.js';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
 
 const whole = (role: string): Assignment => ({ role, anchor: { on: 'tenant' } });
@@ -268,32 +267,22 @@ test('SQL in a name is a name, and two renames at once are two events', async ()
 test('every change is on record in a chain that shows a change, and erased words leave it whole', async () => {
   const id = await member(whole('keeper'));
   await (await enter(boss)).members.setRoles(id, [whole('reader')], 'moves away');
-  const chain = async () => {
-    const rows = await db.selectFrom('lintel_audit').selectAll().where('tenant_id', '=', tenant).orderBy('number').execute();
-    let previous = '';
-    for (const row of rows) {
-      const { hash, previous_hash, number, ...rest } = row as any;
-      expect(previous_hash).toBe(previous);
-      expect(auditHash(previous, { ...rest, number: Number(number) })).toBe(hash);
-      previous = hash;
-    }
-    return { rows, head: previous };
-  };
-  const { rows, head } = await chain();
-  expect(rows.map((r) => [Number(r.number), r.what])).toEqual([
+  const { audit } = await enter(boss);
+  const { head, ...verdict } = await audit.verify();
+  expect(verdict).toEqual({ events: 4, erased: 0 });
+  const rows = await audit.list();
+  rows.reverse();
+  expect(rows.map(({ number, what }) => [number, what])).toEqual([
     [1, 'tenant opened'],
     [2, 'invited'],
     [3, 'invitation accepted'],
     [4, 'roles changed'],
   ]);
   expect(rows[3]).toMatchObject({ actor: boss, event: { user: id, before: [{ role: 'keeper', on: 'tenant' }], after: [{ role: 'reader', on: 'tenant' }] } });
-  expect((await db.selectFrom('lintel_tenant').select('last_hash').where('id', '=', tenant).executeTakeFirstOrThrow()).last_hash).toBe(head);
-  const words = await db.selectFrom('lintel_audit_words').selectAll().where('tenant_id', '=', tenant).where('number', '=', 4).executeTakeFirstOrThrow();
-  expect(words.words).toEqual({ reason: 'moves away' });
-  expect(commitmentTo(words.salt, words.words)).toBe(rows[3]?.commitment);
-  expect(JSON.stringify(rows)).not.toMatch(/made\.example|moves away/);
+  expect(rows[3]?.words).toEqual({ reason: 'moves away' });
+  expect(JSON.stringify(rows.map(({ event }) => event))).not.toMatch(/made\.example|moves away/);
   await db.deleteFrom('lintel_audit_words').where('tenant_id', '=', tenant).execute();
-  expect((await chain()).head).toBe(head);
+  expect(await audit.verify(head)).toEqual({ events: 4, erased: 4, head });
   await expect(db.updateTable('lintel_audit').set({ actor: 'x' }).execute()).rejects.toThrow('append-only');
   await expect(db.deleteFrom('lintel_audit').execute()).rejects.toThrow('append-only');
 });

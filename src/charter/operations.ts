@@ -15,6 +15,11 @@ export const OPERATIONS = {
   'member.assign': { label: 'Change roles', sentence: 'Gives and takes roles within their own power.', needs: ['member.read'] },
   'member.suspend': { label: 'Suspend members', sentence: 'Suspends a member and brings them back; nothing is lost.', needs: ['member.read'] },
   'member.remove': { label: 'Remove members', sentence: 'Ends a membership, now or on a day; the records stay.', needs: ['member.read'] },
+  'program.arrange': {
+    label: 'Arrange programs',
+    sentence: 'Takes programs in, and gives and ends their keys, within their own power.',
+    needs: ['member.read'],
+  },
   'audit.read': { label: 'Read the record of changes', sentence: 'Sees who changed which membership, when and why.' },
 } as const satisfies Record<string, PermissionWords>;
 

@@ -1,3 +1,4 @@
+import { createHash, randomUUID } from 'node:crypto';
 import { type Kysely, sql } from 'kysely';
 import { type LintelTables, renewToken } from '../membership/index.js';
 import { type InvitationMail, type Mailer, type MailWords, setMessage } from './message.js';
@@ -9,6 +10,8 @@ export interface Delivery {
   /** The page of the application that an invitation opens. */
   readonly invitationLink: (token: string) => string;
   readonly invitationWords: (mail: InvitationMail) => MailWords;
+  /** Messages that may go to one address in 24 hours. */
+  readonly toAddress: number;
 }
 
 /** Tries before a message is given up, about four hours in all. */
@@ -34,32 +37,68 @@ async function takeUp({ db, now }: Delivery): Promise<Taken[]> {
   return rows;
 }
 
-async function deliverOne(delivery: Delivery, taken: Taken): Promise<void> {
-  const { db } = delivery;
+const DAY = 86_400_000;
+
+/** Until when an address has had enough messages, if it has. Nobody is told why one waits: it would tell of other tenants. */
+async function fullUntil({ db, now, toAddress }: Delivery, address: string): Promise<Date | undefined> {
+  const rows = await db
+    .selectFrom('lintel_mailed')
+    .select('at')
+    .where('address', '=', address)
+    .where('at', '>', new Date(now() - DAY))
+    .orderBy('at', 'desc')
+    .limit(toAddress)
+    .execute();
+  const first = rows[toAddress - 1];
+  return first && new Date(first.at.getTime() + DAY);
+}
+
+/** What became of a message: a moment means that it waits until then. */
+async function deliverOne(delivery: Delivery, taken: Taken): Promise<Date | undefined> {
+  const { db, now } = delivery;
   const row = await db
     .selectFrom('lintel_invitation as i')
     .innerJoin('lintel_tenant as t', 't.id', 'i.tenant_id')
     .leftJoin('lintel_person as p', 'p.id', 'i.invited_by')
-    .select(['i.address_written', 'i.name', 'i.status', 'i.expires_at', 't.name as tenant', 'p.name as inviter'])
+    .select(['i.address', 'i.address_written', 'i.name', 'i.status', 'i.expires_at', 't.name as tenant', 'p.name as inviter'])
     .where('i.tenant_id', '=', taken.tenant_id)
     .where('i.id', '=', taken.invitation_id)
     .executeTakeFirstOrThrow();
-  if (row.status !== 'pending') return;
-  // The secret is made when it is sent: none lies in the outbox, and one from an earlier try is dead.
-  const link = delivery.invitationLink(await renewToken(db, taken.tenant_id, taken.invitation_id));
+  if (row.status !== 'pending') return undefined;
+  const later = await fullUntil(delivery, row.address);
+  if (later) return later;
+  // The secret is made when it is sent: none lies in the outbox. One from an earlier try may have arrived, so it still counts.
+  const link = delivery.invitationLink(await renewToken(db, taken.tenant_id, taken.invitation_id, 'beside'));
   const words = delivery.invitationWords({ tenantName: row.tenant, invitedBy: row.inviter ?? row.tenant, name: row.name, link, expiresAt: row.expires_at });
-  await delivery.mailer.send(setMessage({ name: row.name ?? '', address: row.address_written }, words, link));
+  const id = createHash('sha256')
+    .update(JSON.stringify([taken.tenant_id, String(taken.number)]))
+    .digest('hex')
+    .slice(0, 32);
+  await delivery.mailer.send({ id, ...setMessage({ name: row.name ?? '', address: row.address_written }, words, link) });
+  await db
+    .insertInto('lintel_mailed')
+    .values({ address: row.address, at: new Date(now()), id: randomUUID() })
+    .execute();
+  return undefined;
 }
 
 /** Sends what waits in the outbox. A message that fails is tried again, later each time. Answers how many were sent and how many failed. */
 export async function deliver(delivery: Delivery): Promise<{ sent: number; failed: number }> {
   const { db, now } = delivery;
   const count = { sent: 0, failed: 0 };
+  await db
+    .deleteFrom('lintel_mailed')
+    .where('at', '<', new Date(now() - DAY))
+    .execute();
   for (let batch = await takeUp(delivery); batch.length > 0; batch = await takeUp(delivery)) {
     for (const taken of batch) {
       const mine = db.updateTable('lintel_outbox').where('tenant_id', '=', taken.tenant_id).where('number', '=', taken.number).where('state', '=', 'waiting');
       try {
-        await deliverOne(delivery, taken);
+        const later = await deliverOne(delivery, taken);
+        if (later) {
+          await mine.set({ next_at: later, tries: taken.tries - 1 }).execute();
+          continue;
+        }
         await mine.set({ state: 'sent', last_error: null }).execute();
         count.sent += 1;
       } catch (error) {

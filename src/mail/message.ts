@@ -1,5 +1,7 @@
 /** One message to one person. */
 export interface Message {
+  /** The same at each try, so that a message which the server took although its answer was lost can be told for the same. */
+  readonly id?: string;
   readonly to: { readonly name: string; readonly address: string };
   readonly subject: string;
   readonly text: string;

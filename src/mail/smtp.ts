@@ -18,12 +18,13 @@ export function smtpMailer(options: SmtpOptions): Mailer {
   const patience = { connectionTimeout: 10_000, greetingTimeout: 10_000, socketTimeout: 20_000 };
   const transport = createTransport({ ...server, ...patience, disableFileAccess: true, disableUrlAccess: true });
   return {
-    async send({ to, subject, text, html }) {
+    async send({ id, to, subject, text, html }) {
       // Names and addresses as objects: a string would be read as a list, and could name somebody else.
       await transport.sendMail({
         from: { ...from },
         ...(replyTo && { replyTo: { ...replyTo } }),
         to: { ...to },
+        ...(id && { messageId: `<${id}@${from.address.split('@')[1]}>` }),
         subject,
         text,
         html,

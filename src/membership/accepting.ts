@@ -31,7 +31,7 @@ async function usable(db: Kysely<LintelTables> | Transaction<LintelTables>, now:
   if (!row) throw invalid();
   if ('secret' in proof) {
     // A link that was replaced, or belongs to another invitation, is as good as a forged one.
-    if (!isSecret(proof.secret, row.token_hash)) throw invalid();
+    if (![row.token_hash, ...row.earlier_hashes].some((hash) => isSecret(proof.secret, hash))) throw invalid();
   } else if (row.address !== proof.address) throw invalid();
   const status = statusAt(row, now);
   if (status !== 'pending') throw withStatus(status);
@@ -107,7 +107,9 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
     if (!inviter.may('member.invite') || !roles.every((role) => mayGive(inviter, role))) {
       throw new LintelError('invitation-void', 'The person who invited you may no longer give what this invitation holds. Ask for a new one.', {});
     }
-    await joinTenant(tx, tenantId, userId, at, await assignmentRows(change, roles));
+    if (row.member_until !== null && row.member_until <= at)
+      throw new LintelError('invitation-void', 'The membership that this invitation is for has ended already. Ask for a new one.', {});
+    await joinTenant(tx, tenantId, userId, at, await assignmentRows(change, roles), row.member_until);
     await tx
       .updateTable('lintel_invitation')
       .set({ status: 'accepted', accepted_by: userId })
@@ -117,7 +119,13 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
       .execute();
     if (!person.confirmed_at && 'token' in by && setting.hasMailer)
       await tx.updateTable('lintel_person').set({ confirmed_at: at }).where('id', '=', userId).execute();
-    return { result: { tenantId }, entry: { what: 'invitation accepted', event: { invitation: row.id, user: userId, roles: row.roles } } };
+    return {
+      result: { tenantId },
+      entry: {
+        what: 'invitation accepted',
+        event: { invitation: row.id, user: userId, roles: row.roles, ...(row.member_until && { endsAt: row.member_until.toISOString() }) },
+      },
+    };
   });
 }
 

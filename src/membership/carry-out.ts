@@ -19,16 +19,10 @@ export async function carryOut(
   proposal?: Proposal,
 ): Promise<readonly Done[]> {
   if (steps.length === 0) return [];
-  return changeTenant(
-    setting,
-    tenantId,
-    actorId,
-    async (change) => {
-      const { done, before, after } = await runSteps(change, steps, { reads: proposal !== undefined });
-      if (proposal) await insistOnSame(change, proposal, before, after);
-      const entry = done.map(({ what, event, words }): AuditEntry => ({ what, event, words: { ...words, ...(reason && { reason }) } }));
-      return { result: done, entry };
-    },
-    steps.length,
-  );
+  return changeTenant(setting, tenantId, actorId, async (change) => {
+    const { done, before, after } = await runSteps(change, steps, { reads: proposal !== undefined });
+    if (proposal) await insistOnSame(change, proposal, before, after);
+    const entry = done.map(({ what, event, words }): AuditEntry => ({ what, event, words: { ...words, ...(reason && { reason }) } }));
+    return { result: done, entry };
+  });
 }

@@ -1,5 +1,5 @@
 import { createHash, randomBytes } from 'node:crypto';
-import type { Kysely, Transaction } from 'kysely';
+import type { Insertable, Kysely, Transaction } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { type Charter, canonicalJson, KEYHOLDER, type RoleData } from '../charter/index.js';
 import { type Anchor, Standing, throwIfRefused } from '../standing/index.js';
@@ -15,6 +15,8 @@ export interface Setting {
   readonly now: () => number;
   /** How long an invitation can be accepted, in days. */
   readonly invitationDays: number;
+  /** Messages that may be sent in 24 hours: by one tenant, and to one address by whatever tenants. */
+  readonly sending: { readonly byTenant: number; readonly toAddress: number };
   /** True if messages can be sent; without, an invitation gives its link to hand over. */
   readonly hasMailer: boolean;
   /** Obligations that the person who acts has met. */
@@ -26,7 +28,7 @@ export interface Change {
   readonly tx: Transaction<LintelTables>;
   readonly setting: Setting;
   readonly tenantId: string;
-  /** Number of this change within the tenant. */
+  /** Number of its first event within the tenant. */
   readonly number: number;
   readonly at: Date;
   readonly actor: Standing;
@@ -55,33 +57,56 @@ export function commitmentTo(salt: string, words: unknown): string {
   return sha256(`${salt}\n${canonicalJson(words)}`);
 }
 
-async function putOnRecord(change: Change, previousHash: string, entry: AuditEntry): Promise<string> {
-  const { tx, tenantId, number, at, actor } = change;
-  const words = entry.words ?? {};
-  const salt = randomBytes(16).toString('hex');
-  const row = {
-    tenant_id: tenantId,
-    number,
-    at,
-    actor: actor.userId ?? null,
-    what: entry.what,
-    event: JSON.parse(JSON.stringify(entry.event)) as Record<string, unknown>,
-    commitment: commitmentTo(salt, words),
-  };
-  const hash = auditHash(previousHash, row);
-  await tx
-    .insertInto('lintel_audit')
-    .values({ ...row, event: JSON.stringify(row.event), previous_hash: previousHash, hash })
-    .execute();
-  await tx
-    .insertInto('lintel_audit_words')
-    .values({ tenant_id: tenantId, number, salt, words: JSON.stringify(words) })
-    .execute();
+/** Puts events on record, each chained on the one before it; answers the hash of the last. */
+async function putOnRecord({ tx, tenantId, number, at, actor }: Change, previousHash: string, entries: readonly AuditEntry[]): Promise<string> {
+  let hash = previousHash;
+  const told = entries.map((entry, i) => {
+    const words = entry.words ?? {};
+    const salt = randomBytes(16).toString('hex');
+    const row = {
+      tenant_id: tenantId,
+      number: number + i,
+      at,
+      actor: actor.userId ?? null,
+      what: entry.what,
+      event: JSON.parse(JSON.stringify(entry.event)) as Record<string, unknown>,
+      commitment: commitmentTo(salt, words),
+    };
+    const previous = hash;
+    hash = auditHash(previous, row);
+    return {
+      event: { ...row, event: JSON.stringify(row.event), previous_hash: previous, hash },
+      words: { tenant_id: tenantId, number: row.number, salt, words: JSON.stringify(words) },
+    };
+  });
+  await insertMany(
+    tx,
+    'lintel_audit',
+    told.map(({ event }) => event),
+  );
+  await insertMany(
+    tx,
+    'lintel_audit_words',
+    told.map(({ words }) => words),
+  );
   return hash;
 }
 
+/** Rows in as few statements as the number of values in one allows. */
+export async function insertMany<T extends keyof LintelTables>(
+  tx: Kysely<LintelTables>,
+  table: T,
+  rows: readonly Insertable<LintelTables[T]>[],
+): Promise<void> {
+  for (let i = 0; i < rows.length; i += 500)
+    await tx
+      .insertInto(table)
+      .values(rows.slice(i, i + 500) as never)
+      .execute();
+}
+
 /**
- * Runs one change of a tenant's membership as one transaction: locks the tenant's row and takes its next number, reads the
+ * Runs one change of a tenant's membership as one transaction: locks the tenant's row and takes its next numbers, reads the
  * actor's standing afresh (undefined: somebody who is not signed in), does the work, and puts it on record. Two changes of one tenant therefore never run side by side.
  *
  * @throws LintelError `not-found` when the tenant is closed or unknown.
@@ -91,24 +116,28 @@ export async function changeTenant<R>(
   tenantId: string,
   actorId: string | undefined,
   work: (change: Change) => Promise<{ result: R; entry: AuditEntry | readonly AuditEntry[] }>,
-  /** How many events it puts on record. */
-  events = 1,
 ): Promise<R> {
   return inTransaction(setting.db, async (tx) => {
     const tenant = await tx
-      .updateTable('lintel_tenant')
-      .set((eb) => ({ last_number: eb('last_number', '+', events) }))
+      .selectFrom('lintel_tenant')
+      .select(['last_number', 'last_hash'])
       .where('id', '=', tenantId)
       .where('status', '=', 'open')
-      .returning(['last_number', 'last_hash'])
+      .forUpdate()
       .executeTakeFirst();
     if (!tenant) throw new LintelError('not-found', 'There is no such page.', {});
     const actor = await standingInTenant(tx, setting, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled });
-    const change: Change = { tx, setting, tenantId, number: Number(tenant.last_number) - events + 1, at: new Date(setting.now()), actor };
+    const number = Number(tenant.last_number) + 1;
+    const change: Change = { tx, setting, tenantId, number, at: new Date(setting.now()), actor };
     const { result, entry } = await work(change);
-    let hash = tenant.last_hash;
-    for (const [i, one] of [entry].flat().entries()) hash = await putOnRecord({ ...change, number: change.number + i }, hash, one);
-    await tx.updateTable('lintel_tenant').set({ last_hash: hash }).where('id', '=', tenantId).execute();
+    const entries = [entry].flat();
+    if (entries.length === 0) return result;
+    const hash = await putOnRecord(change, tenant.last_hash, entries);
+    await tx
+      .updateTable('lintel_tenant')
+      .set({ last_number: number + entries.length - 1, last_hash: hash })
+      .where('id', '=', tenantId)
+      .execute();
     return result;
   });
 }

@@ -26,6 +26,7 @@ interface FactsRow {
   groups: [string, string[] | null][] | null;
   opened: [string, string, string[], string, string, ViaColumn, string, string, string | null, string[] | null][] | null;
   roles: Record<string, RoleData> | null;
+  program: boolean;
 }
 
 /** The anchor as a standing names it. */
@@ -88,6 +89,7 @@ function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery,
     charter: charter.hash,
     tenant: { id: tenant, name: row?.name ?? '', open: row?.status === 'open', contact: row?.contact ?? null, features: row?.features ?? [] },
     subject: subjectOf(user, row),
+    ...(row?.program && { program: true as const }),
     me: {
       ...(user !== undefined && { userId: user }),
       ...(row?.person != null && { name: row.person }),

@@ -39,6 +39,12 @@ export async function insistOnHolder({ tx, tenantId }: Change, holder: Holder): 
   if (!found) throw new LintelError('not-found', `There is no such ${what}.`, {});
 }
 
+/** @throws LintelError `keyholder-alone` for a program. */
+async function insistOnNoProgram({ tx, tenantId }: Change, user: string): Promise<void> {
+  const found = await tx.selectFrom('lintel_member').select('responsible_id').where('tenant_id', '=', tenantId).where('user_id', '=', user).executeTakeFirst();
+  if (found && found.responsible_id !== null) throw new LintelError('keyholder-alone', 'Full control is held by a person, never by a program.', {});
+}
+
 /** What makes two assignments the same. */
 const keyOf = ({ role, anchor, until, without }: Assignment) => JSON.stringify([role, anchorColumns('', anchor), until ?? null, [...(without ?? [])].sort()]);
 
@@ -151,6 +157,7 @@ export const holderSteps: Handlers<'set-roles' | 'set-permissions'> = {
       if (own && given.length > 0) throw new LintelError('own-power', 'Nobody adds to their own powers. Ask another keyholder to do it.', {});
       if (!('user' in holder) && roles.some((r) => r.role === KEYHOLDER))
         throw new LintelError('keyholder-alone', 'Full control is held by a person, not through a group or a unit.', {});
+      if ('user' in holder && given.some((r) => r.role === KEYHOLDER)) await insistOnNoProgram(change, holder.user);
       insistOnGiving(actor, given);
       for (const { role, without = [] } of given) insistOnParts(change, role, without);
       // What the charter no longer knows gives nothing, so anybody who may change roles can take it away.

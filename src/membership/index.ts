@@ -1,11 +1,14 @@
 export { accept, decline, type InvitationView, lookAtInvitation, myInvitations } from './accepting.js';
 export { maskAddress, readAddress } from './address.js';
+export { type AuditEvent, type AuditVerdict, exportAudit, listAudit, verifyAudit } from './audit.js';
 export { carryOut } from './carry-out.js';
-export { auditHash, commitmentTo, type RoleToGive, recordDoor, rolesToGive, type Setting } from './change.js';
+export { type RoleToGive, recordDoor, rolesToGive, type Setting } from './change.js';
 export { existing, readFacts } from './facts.js';
+export { type HeldThen, heldThen, keepCharter } from './history.js';
 export { type Invitation, type InviteAnswer, invite, listInvitations, type NewInvitation, sendAgain, withdraw } from './invitations.js';
 export { listMembers, type Member } from './members.js';
 export { addPerson, type NewPerson, personByAddress } from './people.js';
+export { listPrograms, type Program, programOfKey } from './programs.js';
 export { type Effect, type PermissionEffect, type Proposal, propose, type Reached, type RecordsReached } from './proposal.js';
 export type { Done, Holder, RoleInput, Step } from './step.js';
 export type { LintelTables } from './tables.js';

@@ -1,20 +1,24 @@
 import { randomUUID } from 'node:crypto';
+import { sql } from 'kysely';
 import { isLintelError, LintelError } from '../base/index.js';
+import { KEYHOLDER } from '../charter/index.js';
 import { type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
 import { readAddress, readName } from './address.js';
-import { type Change, changeTenant, insistOn, ownRoles, type Setting } from './change.js';
+import { type AuditEntry, type Change, changeTenant, insertMany, insistOn, ownRoles, type Setting } from './change.js';
 import { anchorOf } from './facts.js';
 import { insistOnGiving } from './giving.js';
-import { assignmentRows } from './holders.js';
-import { roleLabel } from './members.js';
+import { assignmentRows, readUntil } from './holders.js';
+import { keyholderEnds, roleLabel } from './members.js';
 import type { InvitationRow, InvitedRole } from './tables.js';
-import { renewToken } from './token.js';
+import { newToken, renewToken } from './token.js';
 
 export interface NewInvitation {
   readonly address: string;
   readonly name?: string;
   /** What they will hold once they accept. An empty list is none. */
   readonly roles: readonly Assignment[];
+  /** When the membership that comes of it ends by itself, ISO 8601. */
+  readonly memberUntil?: string;
 }
 
 /** What became of one address. An expected failure is an answer here, not an error. */
@@ -38,6 +42,8 @@ export interface Invitation {
   readonly status: InvitationRow['status'];
   readonly invitedAt: Date;
   readonly expiresAt: Date;
+  /** When the membership that comes of it ends by itself. */
+  readonly memberUntil?: Date;
   /** Where its message is: `none` when there is no mailer. */
   readonly mail: 'waiting' | 'sent' | 'given up' | 'none';
 }
@@ -53,11 +59,17 @@ export function statusAt(row: { status: InvitationRow['status']; expires_at: Dat
   return row.status === 'pending' && row.expires_at.getTime() <= now ? 'expired' : row.status;
 }
 
-/** Puts the message into the outbox, in the same transaction; without a mailer gives the secret to hand over. */
-async function dispatch(change: Change, invitationId: string): Promise<string | undefined> {
+/** Puts the message of an invitation that waits already into the outbox, in the same transaction; without a mailer gives the secret to hand over. */
+async function dispatchAgain(change: Change, invitationId: string): Promise<string | undefined> {
   const { tx, tenantId, number, at, setting } = change;
   if (!setting.hasMailer) return renewToken(tx, tenantId, invitationId);
-  await tx.updateTable('lintel_invitation').set({ token_hash: null }).where('tenant_id', '=', tenantId).where('id', '=', invitationId).execute();
+  if ((await leftToSend(change)) === 0) throw tooMuchSent(setting);
+  await tx
+    .updateTable('lintel_invitation')
+    .set({ token_hash: null, earlier_hashes: '[]' })
+    .where('tenant_id', '=', tenantId)
+    .where('id', '=', invitationId)
+    .execute();
   await tx
     .updateTable('lintel_outbox')
     .set({ state: 'given up' })
@@ -65,114 +77,157 @@ async function dispatch(change: Change, invitationId: string): Promise<string | 
     .where('invitation_id', '=', invitationId)
     .where('state', '=', 'waiting')
     .execute();
-  await tx.insertInto('lintel_outbox').values({ tenant_id: tenantId, number, invitation_id: invitationId, next_at: at }).execute();
+  await tx.insertInto('lintel_outbox').values({ tenant_id: tenantId, number, invitation_id: invitationId, next_at: at, queued_at: at }).execute();
   return undefined;
 }
 
-async function inviteOne(setting: Setting, tenantId: string, actorId: string, input: NewInvitation): Promise<InviteAnswer> {
-  const address = readAddress(input.address);
-  const name = input.name === undefined || input.name.trim() === '' ? null : readName(input.name, 'the invited person');
-  try {
-    return await changeTenant(setting, tenantId, actorId, async (change) => {
-      const { tx, at, actor } = change;
-      insistOn(change, 'member.invite');
-      insistOnGiving(actor, input.roles);
-      const member = await tx
-        .selectFrom('lintel_member as m')
-        .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
-        .select('p.name')
-        .where('m.tenant_id', '=', tenantId)
-        .where('p.address', '=', address.normal)
-        .executeTakeFirst();
-      if (member) throw new Known({ address: address.written, outcome: 'already a member', words: `${member.name} is a member already.` });
-      const pending = await tx
-        .selectFrom('lintel_invitation')
-        .select(['id', 'status', 'expires_at'])
-        .where('tenant_id', '=', tenantId)
-        .where('address', '=', address.normal)
-        .where('status', '=', 'pending')
-        .executeTakeFirst();
-      if (pending && statusAt(pending, at.getTime()) === 'pending') {
-        throw new Known({
-          address: address.written,
-          outcome: 'already pending',
-          words: `${address.written} is invited already. Send it again, or withdraw it first.`,
-          invitationId: pending.id,
-        });
-      }
-      if (pending)
-        await tx.updateTable('lintel_invitation').set({ status: 'expired' }).where('tenant_id', '=', tenantId).where('id', '=', pending.id).execute();
-      const roles = (await assignmentRows(change, input.roles)).map(
-        ({ role, anchor, anchor_id, until, without }): InvitedRole => ({
-          role,
-          anchor,
-          anchorId: anchor_id,
-          ...(until && { until: until.toISOString() }),
-          ...(without !== '[]' && { without: JSON.parse(without) as string[] }),
-        }),
-      );
-      const id = randomUUID();
-      const expires = new Date(at.getTime() + setting.invitationDays * DAY);
-      await tx
-        .insertInto('lintel_invitation')
-        .values({
-          tenant_id: tenantId,
-          id,
-          address: address.normal,
-          address_written: address.written,
-          name,
-          roles: JSON.stringify(roles),
-          status: 'pending',
-          invited_by: actorId,
-          invited_at: at,
-          expires_at: expires,
-        })
-        .execute();
-      const token = await dispatch(change, id);
-      const words = setting.hasMailer
-        ? `An invitation is on its way to ${address.written}.`
-        : `No mail is set up: hand the link to ${address.written} yourself.`;
-      const result: InviteAnswer = { address: address.written, outcome: 'invited', words, invitationId: id, ...(token !== undefined && { token }) };
-      return { result, entry: { what: 'invited', event: { invitation: id, roles }, words: { address: address.normal, ...(name && { name }) } } };
-    });
-  } catch (error) {
-    if (error instanceof Known) return error.answer;
-    throw error;
-  }
+/** How many messages the tenant may still send within this day. */
+async function leftToSend({ tx, tenantId, at, setting }: Change): Promise<number> {
+  if (!setting.hasMailer) return Number.POSITIVE_INFINITY;
+  const { count } = await tx
+    .selectFrom('lintel_outbox')
+    .select((eb) => eb.fn.countAll<string>().as('count'))
+    .where('tenant_id', '=', tenantId)
+    .where('queued_at', '>', new Date(at.getTime() - DAY))
+    .executeTakeFirstOrThrow();
+  return Math.max(0, setting.sending.byTenant - Number(count));
 }
 
-/** Leaves a transaction that has nothing to write, with the answer. */
-class Known extends Error {
-  readonly answer: InviteAnswer;
+const tooMuchSent = ({ sending }: Setting) =>
+  new LintelError('too-many', `${sending.byTenant} messages went out within 24 hours, and no more may. Try again tomorrow.`, {});
 
-  constructor(answer: InviteAnswer) {
-    super(answer.words);
-    this.answer = answer;
-  }
+/** An invitation that may be made, as far as can be said without looking at others. */
+interface Ready {
+  readonly address: ReturnType<typeof readAddress>;
+  readonly name: string | null;
+  readonly roles: readonly InvitedRole[];
+  readonly memberUntil: Date | null;
+}
+
+async function readInvitation(change: Change, input: NewInvitation): Promise<Ready> {
+  const address = readAddress(input.address);
+  const name = input.name === undefined || input.name.trim() === '' ? null : readName(input.name, 'the invited person');
+  insistOnGiving(change.actor, input.roles);
+  const memberUntil = readUntil(input.memberUntil, change);
+  if (memberUntil !== null && input.roles.some(({ role }) => role === KEYHOLDER)) throw keyholderEnds();
+  const rows = await assignmentRows(change, input.roles);
+  const roles = rows.map(
+    ({ role, anchor, anchor_id, until, without }): InvitedRole => ({
+      role,
+      anchor,
+      anchorId: anchor_id,
+      ...(until && { until: until.toISOString() }),
+      ...(without !== '[]' && { without: JSON.parse(without) as string[] }),
+    }),
+  );
+  return { address, name, roles, memberUntil };
+}
+
+/** Who of these is a member already, and who is invited already: an invitation that has run out is put away. */
+async function knownAddresses({ tx, tenantId, at }: Change, addresses: readonly string[]) {
+  const members = await tx
+    .selectFrom('lintel_person as p')
+    .innerJoin('lintel_member as m', 'm.user_id', 'p.id')
+    .select(['p.address', 'p.name'])
+    .where('m.tenant_id', '=', tenantId)
+    .where(sql<boolean>`p.address = any(${addresses}::text[])`)
+    .execute();
+  await tx
+    .updateTable('lintel_invitation')
+    .set({ status: 'expired' })
+    .where('tenant_id', '=', tenantId)
+    .where('status', '=', 'pending')
+    .where('expires_at', '<=', at)
+    .where(sql<boolean>`address = any(${addresses}::text[])`)
+    .execute();
+  const pending = await tx
+    .selectFrom('lintel_invitation')
+    .select(['id', 'address'])
+    .where('tenant_id', '=', tenantId)
+    .where('status', '=', 'pending')
+    .where(sql<boolean>`address = any(${addresses}::text[])`)
+    .execute();
+  return { members: new Map(members.map((m) => [m.address, m.name])), pending: new Map(pending.map((i) => [i.address, i.id])) };
 }
 
 /** At most this many addresses in one call. */
-const MAX_INVITED = 200;
+const MAX_INVITED = 1000;
+
+/** A refusal that concerns one address alone, as its answer. */
+function refusedAnswer(input: NewInvitation, error: unknown): InviteAnswer {
+  if (!isLintelError(error)) throw error;
+  return { address: String(input.address).slice(0, 80), outcome: 'refused', words: error.message, code: error.code };
+}
 
 /**
- * Invites people by address, each with the roles they will hold. Each address is a change of its own: what is wrong with one
- * does not keep the others back.
+ * Invites people by address, each with the roles they will hold, in one transaction. What is wrong with one address does not keep the others
+ * back: it is answered for that one.
  *
  * @throws LintelError `refused` or `not-found` when the actor may not invite at all; `too-many`.
  */
 export async function invite(setting: Setting, standing: Standing, inputs: readonly NewInvitation[]): Promise<InviteAnswer[]> {
   if (inputs.length > MAX_INVITED) throw new LintelError('too-many', `${inputs.length} addresses at once; at most ${MAX_INVITED} can be`, {});
   throwIfRefused(standing.decide('member.invite'));
-  const answers: InviteAnswer[] = [];
-  for (const input of inputs) {
-    try {
-      answers.push(await inviteOne(setting, standing.facts.tenant.id, standing.userId as string, input));
-    } catch (error) {
-      if (!isLintelError(error)) throw error;
-      answers.push({ address: String(input.address).slice(0, 80), outcome: 'refused', words: error.message, code: error.code });
-    }
-  }
-  return answers;
+  const tenantId = standing.facts.tenant.id;
+  return changeTenant(setting, tenantId, standing.userId, async (change) => {
+    const { tx, at, actor, number } = change;
+    insistOn(change, 'member.invite');
+    const ready: (Ready | InviteAnswer)[] = [];
+    for (const input of inputs) ready.push(await readInvitation(change, input).catch((error: unknown) => refusedAnswer(input, error)));
+    const known = await knownAddresses(
+      change,
+      ready.flatMap((one) => ('roles' in one ? [one.address.normal] : [])),
+    );
+    let left = await leftToSend(change);
+    const expires = new Date(at.getTime() + setting.invitationDays * DAY);
+    const made: Parameters<typeof insertMany<'lintel_invitation'>>[2][number][] = [];
+    const entry: AuditEntry[] = [];
+    const answers = ready.map((one): InviteAnswer => {
+      if (!('roles' in one)) return one;
+      const { address, name, roles, memberUntil } = one;
+      const told = { address: address.written };
+      const member = known.members.get(address.normal);
+      if (member !== undefined) return { ...told, outcome: 'already a member', words: `${member} is a member already.` };
+      const pending = known.pending.get(address.normal);
+      if (pending !== undefined) {
+        return {
+          ...told,
+          outcome: 'already pending',
+          words: `${address.written} is invited already. Send it again, or withdraw it first.`,
+          invitationId: pending,
+        };
+      }
+      if (left === 0) return refusedAnswer({ address: address.written, roles: [] }, tooMuchSent(setting));
+      left -= 1;
+      const id = randomUUID();
+      known.pending.set(address.normal, id);
+      const secret = setting.hasMailer ? undefined : newToken(tenantId, id);
+      made.push({
+        tenant_id: tenantId,
+        id,
+        address: address.normal,
+        address_written: address.written,
+        name,
+        roles: JSON.stringify(roles),
+        status: 'pending',
+        token_hash: secret?.hash ?? null,
+        invited_by: actor.userId as string,
+        invited_at: at,
+        expires_at: expires,
+        member_until: memberUntil,
+      });
+      const event = { invitation: id, roles, ...(memberUntil && { memberUntil: memberUntil.toISOString() }) };
+      entry.push({ what: 'invited', event, words: { address: address.normal, ...(name && { name }) } });
+      const words = setting.hasMailer
+        ? `An invitation is on its way to ${address.written}.`
+        : `No mail is set up: hand the link to ${address.written} yourself.`;
+      return { ...told, outcome: 'invited', words, invitationId: id, ...(secret && { token: secret.token }) };
+    });
+    await insertMany(tx, 'lintel_invitation', made);
+    const messages = made.map(({ id }, i) => ({ tenant_id: tenantId, number: number + i, invitation_id: id, next_at: at, queued_at: at }));
+    if (setting.hasMailer) await insertMany(tx, 'lintel_outbox', messages);
+    return { result: answers, entry };
+  });
 }
 
 /** Invitations of the tenant, the newest first. @throws LintelError `refused`. */
@@ -188,6 +243,7 @@ export async function listInvitations(setting: Setting, standing: Standing): Pro
       'i.status',
       'i.invited_at',
       'i.expires_at',
+      'i.member_until',
       eb
         .selectFrom('lintel_outbox as o')
         .select('o.state')
@@ -210,6 +266,7 @@ export async function listInvitations(setting: Setting, standing: Standing): Pro
     status: statusAt(row, setting.now()),
     invitedAt: row.invited_at,
     expiresAt: row.expires_at,
+    ...(row.member_until && { memberUntil: row.member_until }),
     mail: row.mail ?? 'none',
   }));
 }
@@ -238,7 +295,7 @@ export async function sendAgain(setting: Setting, tenantId: string, actorId: str
       .where('tenant_id', '=', tenantId)
       .where('id', '=', id)
       .execute();
-    const token = await dispatch(change, id);
+    const token = await dispatchAgain(change, id);
     return { result: token === undefined ? {} : { token }, entry: { what: 'invitation sent again', event: { invitation: id } } };
   });
 }

@@ -22,7 +22,7 @@ export interface Member {
   readonly suspendedUntil?: Date;
 }
 
-/** @throws LintelError `refused` unless the standing may see the members. */
+/** People who are members, by name; programs are listed on their own. @throws LintelError `refused` unless the standing may see the members. */
 export async function listMembers(setting: Setting, standing: Standing): Promise<Member[]> {
   throwIfRefused(standing.decide('member.read'));
   const tenantId = standing.facts.tenant.id;
@@ -31,6 +31,7 @@ export async function listMembers(setting: Setting, standing: Standing): Promise
     .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
     .select(['m.user_id', 'p.name', 'p.address_written', 'm.since', 'm.ends_at', 'm.suspended_until', isActive('m', setting.now()).as('active')])
     .where('m.tenant_id', '=', tenantId)
+    .where('m.responsible_id', 'is', null)
     .orderBy('p.name')
     .orderBy('m.user_id')
     .execute();
@@ -124,6 +125,9 @@ async function setMember(change: Change, userId: string, set: { status?: 'active
   await change.tx.updateTable('lintel_member').set(set).where('tenant_id', '=', change.tenantId).where('user_id', '=', userId).execute();
 }
 
+export const keyholderEnds = () =>
+  new LintelError('keyholder-ends', 'The membership of a keyholder does not end by itself: somebody always holds full control.', {});
+
 export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' | 'leave'> = {
   suspend: {
     needs: () => 'member.suspend',
@@ -149,8 +153,7 @@ export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' 
     run: async (change, { user, at }) => {
       await insistOnPeer(change, user, 'ends the membership of');
       if (user === change.actor.userId) throw new LintelError('own-power', 'Nobody sets the end of their own membership; leave, or ask another.', {});
-      if (at !== null && (await isKeyholder(change, user)))
-        throw new LintelError('keyholder-ends', 'The membership of a keyholder does not end by itself: somebody always holds full control.', {});
+      if (at !== null && (await isKeyholder(change, user))) throw keyholderEnds();
       await setMember(change, user, { ends_at: readUntil(at ?? undefined, change) });
       return { what: 'end of membership set', event: { user, at } };
     },

@@ -189,7 +189,7 @@ export async function propose(
   const looked = await inTransaction(setting.db, async (tx) => {
     await sql`savepoint lintel_proposal`.execute(tx);
     try {
-      return await changeTenant({ ...setting, db: tx }, tenantId, actorId, async (change) => ({ result: await lookAhead(change, steps), entry: [] }), 0);
+      return await changeTenant({ ...setting, db: tx }, tenantId, actorId, async (change) => ({ result: await lookAhead(change, steps), entry: [] }));
     } finally {
       await sql`rollback to savepoint lintel_proposal`.execute(tx);
     }

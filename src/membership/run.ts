@@ -10,12 +10,22 @@ import { holderSteps } from './holders.js';
 import { insistOnKeyholder, memberSteps } from './members.js';
 import { openingSteps } from './openings.js';
 import { gainsOf, insistOnGains, type Reading } from './power.js';
+import { programSteps } from './programs.js';
 import { roleSteps } from './roles.js';
 import type { Done, Step, Touched } from './step.js';
 import { tenantSteps } from './tenants.js';
 import { unitSteps } from './units.js';
 
-const HANDLERS: Handlers<Step['do']> = { ...holderSteps, ...roleSteps, ...groupSteps, ...unitSteps, ...memberSteps, ...openingSteps, ...tenantSteps };
+const HANDLERS: Handlers<Step['do']> = {
+  ...holderSteps,
+  ...roleSteps,
+  ...groupSteps,
+  ...unitSteps,
+  ...memberSteps,
+  ...programSteps,
+  ...openingSteps,
+  ...tenantSteps,
+};
 
 /** Everybody whose standing may be another after the steps than before. */
 async function peopleTouched({ tx, tenantId, actor }: Change, touched: readonly Touched[]): Promise<string[]> {
@@ -32,7 +42,8 @@ async function peopleTouched({ tx, tenantId, actor }: Change, touched: readonly 
     union select g.user_id from holder h join lintel_group_member g on g.tenant_id = ${tenantId} and g.group_id = h.id where h.via = 'group'
     union select p.user_id from holder h join lintel_unit_below b on b.tenant_id = ${tenantId} and b.above_id = h.id
       join lintel_placement p on p.tenant_id = ${tenantId} and p.unit_id = b.below_id where h.via = 'unit'
-    union select p.user_id from lintel_placement p where p.tenant_id = ${tenantId} and p.unit_id in (select id from above)`.execute(tx);
+    union select p.user_id from lintel_placement p where p.tenant_id = ${tenantId} and p.unit_id in (select id from above)
+    union select m.user_id from lintel_member m where m.tenant_id = ${tenantId} and m.responsible_id = any(${all((t) => t.users)}::text[])`.execute(tx);
   return [...new Set([...rows.map((row) => row.user_id), ...(actor.userId === undefined ? [] : [actor.userId])])];
 }
 

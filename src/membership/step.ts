@@ -34,6 +34,13 @@ export type Step =
   | { readonly do: 'set-end'; readonly user: string; readonly at: string | null }
   | { readonly do: 'remove'; readonly user: string }
   | { readonly do: 'leave' }
+  /** Takes a program in: it holds what it is given, comes in by keys, and is suspended with the member who answers for it. */
+  | { readonly do: 'make-program'; readonly id?: string; readonly name: string; readonly responsible: string }
+  | { readonly do: 'entrust-program'; readonly program: string; readonly responsible: string }
+  /** The key is answered once. `ends`, ISO 8601: at most a year ahead; by default 90 days. To change keys, make another and end the first later. */
+  | { readonly do: 'make-key'; readonly program: string; readonly label?: string; readonly ends?: string }
+  /** `at`, ISO 8601: later, for an overlap. Without: now. */
+  | { readonly do: 'end-key'; readonly key: string; readonly at?: string }
   /** Opens records of a kind that people of a group own, for these actions. `keeps`: also when an owner leaves the group later. */
   | {
       readonly do: 'open-records';
@@ -72,4 +79,6 @@ export interface Done {
   readonly event: Readonly<Record<string, unknown>>;
   readonly words?: Readonly<Record<string, string>>;
   readonly id?: string;
+  /** A secret that was made: it is on no record and cannot be had again. */
+  readonly secret?: string;
 }

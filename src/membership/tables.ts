@@ -44,6 +44,35 @@ interface MemberRow {
   suspended_until: OptionalMoment;
   /** The membership ends by itself at this moment; null: it does not. */
   ends_at: OptionalMoment;
+  /** Set for a program: the member who answers for it, and with whom it is suspended. */
+  responsible_id: ColumnType<string | null, string | null | undefined, string>;
+}
+
+/** A key by which a program comes in. */
+interface KeyRow {
+  tenant_id: string;
+  id: string;
+  program_id: string;
+  label: string;
+  secret_hash: string;
+  made_by: string;
+  made_at: Moment;
+  ends_at: Moment;
+  last_used_at: OptionalMoment;
+}
+
+/** Charters in the order in which the application started with them. */
+interface CharterRow {
+  at: Moment;
+  hash: string;
+  data: JSONColumnType<Record<string, unknown>, string, string>;
+}
+
+/** Messages that went to an address, from whatever tenant. Keyed by address. */
+interface MailedRow {
+  address: string;
+  at: Moment;
+  id: string;
 }
 
 /** A role, or one permission at one reach, held by a person, a group or a unit: exactly one of each. */
@@ -149,10 +178,14 @@ export interface InvitationRow {
   status: 'pending' | 'accepted' | 'declined' | 'withdrawn' | 'expired';
   /** SHA-256 of the secret; null until a link was made. */
   token_hash: string | null;
+  /** Of the secrets in messages that were tried before, and may have arrived. */
+  earlier_hashes: JSONColumnType<string[], string | undefined, string>;
   invited_by: string;
   invited_at: Moment;
   expires_at: Moment;
   accepted_by: string | null;
+  /** When the membership that comes of it ends by itself. */
+  member_until: OptionalMoment;
 }
 
 interface OutboxRow {
@@ -164,6 +197,7 @@ interface OutboxRow {
   tries: Generated<number>;
   next_at: Moment;
   last_error: string | null;
+  queued_at: Moment;
 }
 
 interface AuditRow {
@@ -205,6 +239,9 @@ export interface LintelTables {
   lintel_opening_kept: OpeningKeptRow;
   lintel_invitation: InvitationRow;
   lintel_outbox: OutboxRow;
+  lintel_key: KeyRow;
+  lintel_charter: CharterRow;
+  lintel_mailed: MailedRow;
   lintel_audit: AuditRow;
   lintel_audit_words: AuditWordsRow;
 }

@@ -48,8 +48,9 @@ export async function joinTenant(
   userId: string,
   since: Date,
   assignments: readonly (Pick<AssignmentRow, 'role' | 'anchor' | 'anchor_id'> & { readonly until?: Date | null; readonly without?: string })[],
+  endsAt: Date | null = null,
 ): Promise<void> {
-  await tx.insertInto('lintel_member').values({ tenant_id: tenantId, user_id: userId, status: 'active', since }).execute();
+  await tx.insertInto('lintel_member').values({ tenant_id: tenantId, user_id: userId, status: 'active', since, ends_at: endsAt }).execute();
   await tx.insertInto('lintel_person_tenant').values({ person_id: userId, tenant_id: tenantId }).execute();
   if (assignments.length > 0)
     await tx

@@ -1,6 +1,9 @@
 export type {
+  AuditEvent,
+  AuditVerdict,
   Done,
   Effect,
+  HeldThen,
   Holder,
   Invitation,
   InvitationView,
@@ -11,6 +14,7 @@ export type {
   NewPerson,
   NewTenant,
   PermissionEffect,
+  Program,
   Proposal,
   RecordsReached,
   RoleInput,

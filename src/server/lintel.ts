@@ -23,6 +23,8 @@ export interface LintelOptions<T extends CharterTypes> {
   readonly clock?: () => number;
   /** How long an invitation can be accepted. Default 14 days. */
   readonly invitationDays?: number;
+  /** How many messages may go out in 24 hours: by one tenant (default 1000), and to one address whatever the tenant (default 5; more wait). */
+  readonly sending?: { readonly byTenant?: number; readonly toAddress?: number };
   /** Words that decisions say to people, where they are to differ. */
   readonly words?: Partial<Words>;
   /** Tables that are no kind and that everybody may read whole through scope: countries, currencies. */
@@ -74,6 +76,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       charter: options.charter as Charter,
       now: options.clock ?? Date.now,
       invitationDays: options.invitationDays ?? 14,
+      sending: { byTenant: 1000, toAddress: 5, ...options.sending },
       hasMailer: options.mailer !== undefined,
       fulfilled: [],
     };
@@ -110,6 +113,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   async prepare(): Promise<void> {
     await migrate(this.db as unknown as Kysely<never>);
     await checkSchema((this.#options.records ?? this.db) as unknown as Kysely<never>, this.charter as Charter);
+    await membership.keepCharter(this.db, this.charter as Charter, this.#setting.now());
   }
 
   /**
@@ -121,6 +125,15 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     const facts = await membership.readFacts(this.db, this.charter as Charter, { tenant, user, ...(fulfilled && { fulfilled }), now: this.#setting.now() });
     const { words } = this.#options;
     return new ServerStanding(this.charter, facts, { now: this.#setting.now, ...(words && { words }), ...(context && { context }) }, this.#place);
+  }
+
+  /**
+   * The standing of a program that comes in by its key. The key names its tenant.
+   *
+   * @throws LintelError `key-invalid` for what is no key, was ended, or has run out. A program that is suspended comes in and can do nothing.
+   */
+  async enterByKey(key: string, entry: Omit<Entry, 'tenant' | 'user'> = {}): Promise<ServerStanding<T>> {
+    return this.enter({ ...entry, ...(await membership.programOfKey(this.db, this.#setting.now(), key)) });
   }
 
   /**
@@ -188,6 +201,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       now: this.#setting.now,
       invitationLink,
       invitationWords: this.#options.invitationWords ?? invitationWords,
+      toAddress: this.#setting.sending.toAddress,
     };
     return deliver(delivery);
   }

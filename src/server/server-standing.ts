@@ -59,6 +59,8 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   readonly members: MembersFace;
   readonly invitations: InvitationsFace;
   readonly tenant: TenantFace;
+  readonly programs: ProgramsFace;
+  readonly audit: AuditFace;
 
   constructor(charter: ConstructorParameters<typeof Standing<T>>[0], facts: Facts, options: StandingOptions, place: Workplace) {
     super(charter, facts, options);
@@ -66,6 +68,8 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     this.members = new MembersFace(this, place.setting);
     this.invitations = new InvitationsFace(this, place.setting);
     this.tenant = new TenantFace(this, place.setting);
+    this.programs = new ProgramsFace(this, place.setting);
+    this.audit = new AuditFace(this, place.setting);
   }
 
   /** True for an active member of this tenant. Everybody else is told that there is no such page. */
@@ -309,5 +313,41 @@ export class TenantFace extends Face {
 
   async addUnit(input: { readonly id?: string; readonly name: string; readonly below?: string }): Promise<string> {
     return (await this.carryOut({ do: 'add-unit', ...input })).id as string;
+  }
+}
+
+export class ProgramsFace extends Face {
+  async list(): Promise<membership.Program[]> {
+    return membership.listPrograms(this.setting, this.standing);
+  }
+
+  /** Makes a key for a program. The secret is answered here and never again. */
+  async makeKey(programId: string, input: { readonly label?: string; readonly ends?: string } = {}): Promise<{ readonly id: string; readonly key: string }> {
+    const { id, secret } = await this.carryOut({ do: 'make-key', program: programId, ...input });
+    return { id: id as string, key: secret as string };
+  }
+}
+
+/** The record of changes, for whoever may read it. */
+export class AuditFace extends Face {
+  /** Events, the newest first. @param page `before`: a number, to go on from; `limit` at most 500, default 50. */
+  async list(page?: { readonly before?: number; readonly limit?: number }): Promise<membership.AuditEvent[]> {
+    return membership.listAudit(this.setting, this.standing, page);
+  }
+
+  /** Goes through the whole chain. @param head the hash that was the last at an earlier look: a tail that was cut off shows by it. */
+  async verify(head?: string): Promise<membership.AuditVerdict> {
+    throwIfRefused(this.standing.decide('audit.read'));
+    return membership.verifyAudit(this.setting.db, this.tenantId, head);
+  }
+
+  /**
+   * What a member held at a moment that is over, under the charter of that day, worked out from the record alone.
+   *
+   * @throws LintelError `refused`, `no-charter-then`.
+   */
+  async heldThen(userId: string, at: Date): Promise<membership.HeldThen> {
+    throwIfRefused(this.standing.decide('audit.read'));
+    return membership.heldThen(this.setting.db, this.setting.charter, this.tenantId, userId, at);
   }
 }

@@ -68,6 +68,8 @@ export interface Facts {
   };
   /** A visitor is not signed in; a guest is signed in and no member here; a suspended member can do nothing. */
   readonly subject: 'visitor' | 'guest' | 'member' | 'suspended';
+  /** A program that came in by a key: a member that holds what it was given, and nothing that every member holds. */
+  readonly program?: true;
   readonly me: {
     readonly userId?: string;
     readonly name?: string;

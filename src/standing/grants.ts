@@ -50,7 +50,7 @@ export function grantsOf(charter: Charter, facts: Facts): Grant[] {
         ...facts.assignments.flatMap((held) => (held.role === KEYHOLDER ? fullControl(charter, held.anchor) : fromRole(charter, held))),
         ...(facts.direct ?? []).filter((held) => charter.knows(held)).map(fromDirect),
         ...(facts.opened ?? []).flatMap((opened) => fromOpening(charter, opened)),
-        ...fromMay(charter.data.everyMember, 'everyMember'),
+        ...(facts.program ? [] : fromMay(charter.data.everyMember, 'everyMember')),
       ];
   }
 }

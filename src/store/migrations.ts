@@ -270,6 +270,86 @@ left join m on m.user_id = p.id
 where t.id = of_tenant;
 end $$;`,
   },
+  {
+    name: '0005 charters, programs with keys, ends in invitations, what was sent',
+    sql: `
+create table lintel_charter (
+  at timestamptz primary key,
+  hash text collate "C" not null,
+  data jsonb not null
+);
+alter table lintel_member add column responsible_id text collate "C";
+create index lintel_member_responsible on lintel_member (tenant_id, responsible_id) where responsible_id is not null;
+create table lintel_key (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  id text collate "C" not null,
+  program_id text collate "C" not null,
+  label text not null,
+  secret_hash text collate "C" not null,
+  made_by text collate "C" not null,
+  made_at timestamptz not null,
+  ends_at timestamptz not null,
+  last_used_at timestamptz,
+  primary key (tenant_id, id),
+  foreign key (tenant_id, program_id) references lintel_member (tenant_id, user_id) on delete cascade
+);
+create index lintel_key_program on lintel_key (tenant_id, program_id);
+alter table lintel_invitation add column member_until timestamptz, add column earlier_hashes jsonb not null default '[]';
+alter table lintel_outbox add column queued_at timestamptz not null default now();
+create index lintel_outbox_queued on lintel_outbox (tenant_id, queued_at);
+create table lintel_mailed (
+  address text collate "C" not null,
+  at timestamptz not null,
+  id text collate "C" not null,
+  primary key (address, at, id)
+);
+drop function lintel_facts(text, text[], boolean, timestamptz);
+create function lintel_facts(of_tenant text, of_people text[], with_people boolean, at timestamptz)
+returns table (name text, status text, contact text, features jsonb, person_id text, person text, known boolean, attributes jsonb, ends_at timestamptz, active boolean,
+  held json, units json, groups json, opened json, roles json, program boolean)
+language plpgsql stable as $$
+#variable_conflict use_column
+begin
+  -- What they rest on: the tenant, the membership, roles and direct permissions with their anchors by whatever way they come, units, groups, openings, own roles.
+  return query
+with m as (select * from lintel_member where tenant_id = of_tenant and user_id = any(of_people)),
+holder as (
+  select user_id as who, 'user' as via, user_id as id, null as name from m
+  union all select m.user_id, 'group', g.id, g.name from m
+    join lintel_group_member gm on gm.tenant_id = of_tenant and gm.user_id = m.user_id join lintel_group g on g.tenant_id = of_tenant and g.id = gm.group_id
+  union select m.user_id, 'unit', u.id, u.name from m
+    join lintel_placement p on p.tenant_id = of_tenant and p.user_id = m.user_id join lintel_unit_below b on b.tenant_id = of_tenant and b.below_id = p.unit_id
+    join lintel_unit u on u.tenant_id = of_tenant and u.id = b.above_id),
+held as (
+  select h.who, h.via, h.id, h.name, a.* from holder h
+  join lintel_assignment a on a.tenant_id = of_tenant and a.holder_id = h.id and a.holder_on = h.via where a.until is null or a.until > at),
+walked as (
+  select m.user_id as who, p.unit_id as id, true as placed from m join lintel_placement p on p.tenant_id = of_tenant and p.user_id = m.user_id
+  union select who, anchor_id, false from held where anchor = 'unit')
+select t.name, t.status, t.contact, t.features, p.id as person_id, p.name as person, m.user_id is not null as known, m.attributes, m.ends_at,
+  lintel_is_active(m.status, m.suspended_until, m.ends_at, at) and (m.responsible_id is null or exists (
+    select 1 from lintel_member r where r.tenant_id = of_tenant and r.user_id = m.responsible_id and lintel_is_active(r.status, r.suspended_until, r.ends_at, at))) as active,
+  (select json_agg(json_build_array(h.via, h.id, h.name, h.role, h.permission, h.reach, h.anchor, h.anchor_id, u.name, h.until, h.without))
+    from held h left join lintel_unit u on h.anchor = 'unit' and u.tenant_id = of_tenant and u.id = h.anchor_id where h.who = m.user_id) as held,
+  (select json_agg(json_build_array(w.placed, b.above_id, b.below_id))
+    from walked w join lintel_unit_below b on b.tenant_id = of_tenant and b.above_id = w.id where w.who = m.user_id) as units,
+  (select json_agg(json_build_array(h.id, case when with_people then (
+    select json_agg(o.user_id) from lintel_group_member o where o.tenant_id = of_tenant and o.group_id = h.id) end)) from holder h where h.who = m.user_id and h.via = 'group') as groups,
+  (select json_agg(json_build_array(o.id, o.kind, o.actions, g.id, g.name, h.via, h.id, h.name, o.until, (
+    select json_agg(s.user_id) from (select gm.user_id from lintel_group_member gm where gm.tenant_id = of_tenant and gm.group_id = g.id
+      union select k.user_id from lintel_opening_kept k where k.tenant_id = of_tenant and k.opening_id = o.id) s)))
+    from holder h join lintel_opening o on o.tenant_id = of_tenant and o.to_id = h.id and o.to_on = h.via join lintel_group g on g.tenant_id = of_tenant and g.id = o.group_id
+    where h.who = m.user_id and (o.until is null or o.until > at)) as opened,
+  (select json_object_agg(r.id, r.data) from lintel_role r where r.tenant_id = of_tenant and r.id in (
+    select h.role from held h where h.who = m.user_id
+    union select jsonb_array_elements_text(i.included) from held h join lintel_role i on i.tenant_id = of_tenant and i.id = h.role where h.who = m.user_id)) as roles,
+  m.responsible_id is not null as program
+from lintel_tenant t
+left join lintel_person p on p.id = any(of_people)
+left join m on m.user_id = p.id
+where t.id = of_tenant;
+end $$;`,
+  },
 ];
 
 /** Brings the library's tables up to date. Can be run again, and by several processes at once. */

@@ -1,0 +1,95 @@
+import type { Kysely } from 'kysely';
+import { type Standing, throwIfRefused } from '../standing/index.js';
+import { auditHash, commitmentTo, type Setting } from './change.js';
+import type { LintelTables } from './tables.js';
+
+/** One change that is on record. */
+export interface AuditEvent {
+  readonly number: number;
+  readonly at: Date;
+  /** Who did it, by id; null for somebody who was not signed in. */
+  readonly actor: string | null;
+  readonly what: string;
+  /** Ids and values. */
+  readonly event: Readonly<Record<string, unknown>>;
+  /** Names, addresses and reasons; null once they were erased. */
+  readonly words: Readonly<Record<string, string>> | null;
+  readonly hash: string;
+}
+
+/** What a look through the chain found. */
+export interface AuditVerdict {
+  readonly events: number;
+  /** Hash of the last event: keep it elsewhere, and a tail that is cut off later shows. */
+  readonly head: string;
+  /** Events whose words were erased. */
+  readonly erased: number;
+  /** The first event where the chain does not hold. */
+  readonly broken?: { readonly number: number; readonly why: 'missing' | 'altered' | 'not linked' | 'words altered' | 'tail cut' | 'head unknown' };
+}
+
+const TOGETHER = 500;
+
+/** Events of one tenant in their order, read in pieces. `above`: only those of a higher number. */
+async function* eventsOf(db: Kysely<LintelTables>, tenantId: string, above = 0) {
+  for (let after = above; ; ) {
+    const rows = await db
+      .selectFrom('lintel_audit as a')
+      .leftJoin('lintel_audit_words as w', (on) => on.onRef('w.tenant_id', '=', 'a.tenant_id').onRef('w.number', '=', 'a.number'))
+      .select(['a.number', 'a.at', 'a.actor', 'a.what', 'a.event', 'a.commitment', 'a.previous_hash', 'a.hash', 'w.salt', 'w.words'])
+      .where('a.tenant_id', '=', tenantId)
+      .where('a.number', '>', after)
+      .orderBy('a.number')
+      .limit(TOGETHER)
+      .execute();
+    for (const row of rows) yield { ...row, number: Number(row.number) };
+    if (rows.length < TOGETHER) return;
+    after = Number(rows.at(-1)?.number);
+  }
+}
+
+/**
+ * Goes through the record of a tenant from its first event: each is hashed anew over the one before it, and compared with its words where they
+ * are still there.
+ *
+ * @param head a hash that was kept elsewhere: it has to be met on the way, else the tail was cut off or written anew.
+ */
+export async function verifyAudit(db: Kysely<LintelTables>, tenantId: string, head?: string): Promise<AuditVerdict> {
+  let [events, erased, last, met] = [0, 0, '', head === undefined];
+  for await (const row of eventsOf(db, tenantId)) {
+    const { salt, words, hash, previous_hash, ...told } = row;
+    const broken = (why: NonNullable<AuditVerdict['broken']>['why']): AuditVerdict => ({ events, erased, head: last, broken: { number: events + 1, why } });
+    if (row.number !== events + 1) return broken('missing');
+    if (previous_hash !== last) return broken('not linked');
+    if (auditHash(previous_hash, { tenant_id: tenantId, ...told }) !== hash) return broken('altered');
+    if (salt === null) erased += 1;
+    else if (commitmentTo(salt, words) !== told.commitment) return broken('words altered');
+    events += 1;
+    last = hash;
+    met ||= hash === head;
+  }
+  const tenant = await db.selectFrom('lintel_tenant').select(['last_number', 'last_hash']).where('id', '=', tenantId).executeTakeFirst();
+  const cut = tenant && (Number(tenant.last_number) !== events || tenant.last_hash !== last);
+  const why = cut ? 'tail cut' : met ? undefined : 'head unknown';
+  return { events, erased, head: last, ...(why && { broken: { number: events + 1, why } }) };
+}
+
+/** Events of the tenant, the newest first. @throws LintelError `refused` without the permission to read them. */
+export async function listAudit(setting: Setting, standing: Standing, { before, limit = 50 }: { readonly before?: number; readonly limit?: number } = {}) {
+  throwIfRefused(standing.decide('audit.read'));
+  let query = setting.db
+    .selectFrom('lintel_audit as a')
+    .leftJoin('lintel_audit_words as w', (on) => on.onRef('w.tenant_id', '=', 'a.tenant_id').onRef('w.number', '=', 'a.number'))
+    .select(['a.number', 'a.at', 'a.actor', 'a.what', 'a.event', 'a.hash', 'w.words'])
+    .where('a.tenant_id', '=', standing.facts.tenant.id)
+    .orderBy('a.number', 'desc')
+    .limit(Math.min(limit, TOGETHER));
+  if (before !== undefined) query = query.where('a.number', '<', before);
+  const rows = await query.execute();
+  return rows.map((row): AuditEvent => ({ ...row, number: Number(row.number) }));
+}
+
+/** All events of a tenant as they happened, one at a time: a long record is never held whole. */
+export async function* exportAudit(db: Kysely<LintelTables>, tenantId: string): AsyncGenerator<AuditEvent> {
+  for await (const { number, at, actor, what, event, words, hash } of eventsOf(db, tenantId)) yield { number, at, actor, what, event, words, hash };
+}

@@ -1,0 +1,148 @@
+/* The record of changes: what it shows when somebody tampers with it, and what somebody held on a day that is over. And programs with their keys. */
+import fc from 'fast-check';
+import { type Kysely, sql } from 'kysely';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { isLintelError } from 'warm-lintel';
+import { createLintel, type Lintel, type Step } from 'warm-lintel/server';
+import { charter, makeWorld, PEOPLE, step, TENANT } from '../attack/world.js';
+import { emptyPostgres } from './worlds.js';
+
+const whole = { on: 'tenant' } as const;
+const code = (work: Promise<unknown>) =>
+  work.then(
+    () => 'done',
+    (error: unknown) => (isLintelError(error) ? error.code : Promise.reject(error)),
+  );
+
+let db: Kysely<any>;
+let lintel: Lintel<any>;
+let now = Date.now() + 60_000;
+const enter = (user: string) => lintel.enter({ tenant: TENANT, user });
+const does = async (user: string, ...steps: Step[]) => (await enter(user)).carryOut(steps);
+beforeAll(async () => {
+  ({ db } = await emptyPostgres());
+  await makeWorld(db);
+  lintel = createLintel({ charter, db, clock: () => now }) as unknown as Lintel<any>;
+});
+afterAll(() => db.destroy());
+
+test('what somebody held at any moment is told by the record alone', async () => {
+  const then: [number, string, unknown][] = [];
+  const held = ({ permissions }: { permissions: readonly any[] }) =>
+    permissions
+      .flatMap(({ permission, ways }) => ways.map((way: any) => JSON.stringify([permission, way.reach, { ...way.anchor, name: undefined }, way.path.by])))
+      .sort();
+  let done = 0;
+  const runs = process.env.LINTEL_LONG ? 600 : 80;
+  const ends: Step[] = [
+    { do: 'suspend', user: 'cas', until: new Date(now + 30.5 * 60_000).toISOString() },
+    {
+      do: 'set-roles',
+      holder: { user: 'dot' },
+      roles: [{ role: 'keeper', anchor: whole, until: new Date(now + 40.5 * 60_000).toISOString(), without: ['hive.update'] }],
+    },
+    { do: 'make-program', id: 'scale', name: 'Scale', responsible: 'ann' },
+    { do: 'set-roles', holder: { user: 'scale' }, roles: [{ role: 'reader', anchor: { on: 'unit', unitId: 'north' } }] },
+    { do: 'set-end', user: 'ben', at: new Date(now + 50.5 * 60_000).toISOString() },
+  ];
+  for (const one of [...ends, ...fc.sample(step, { numRuns: runs, seed: 12 })]) {
+    now += 60_000;
+    done += (await code(does('boss', one))) === 'done' ? 1 : 0;
+    for (const user of [...PEOPLE, 'scale']) then.push([now, user, held((await enter(user)).describe())]);
+  }
+  expect(done).toBeGreaterThan(runs / 3);
+  const { audit } = await enter('boss');
+  const wanted = then.filter(([at], i) => i === 0 || at !== now);
+  for (const [at, user, was] of wanted) expect([user, held(await audit.heldThen(user, new Date(at)))]).toEqual([user, was]);
+  expect(await code(audit.heldThen('ann', new Date(0)))).toBe('no-charter-then');
+  // Another release: days before it are answered under the charter of then.
+  const before = new Date(now);
+  now += 60_000;
+  const later = { ...charter, data: charter.data, hash: 'f'.repeat(64) };
+  await sql`insert into lintel_charter (at, hash, data) values (${new Date(now)}, ${later.hash}, ${JSON.stringify({ ...charter.data, roles: {} })})`.execute(
+    db,
+  );
+  expect((await audit.heldThen('boss', before)).charter).toBe(charter.hash);
+  await db.deleteFrom('lintel_charter').where('hash', '=', later.hash).execute();
+});
+
+test('whoever tampers with the record shows: at the first event where it does not hold', async () => {
+  const { audit } = await enter('boss');
+  const { events, head, broken } = await audit.verify();
+  expect([events > 40, broken]).toEqual([true, undefined]);
+  await does('boss', { do: 'rename-tenant', contact: 'the office' });
+  const kept = (await audit.verify(head)).head;
+  expect(kept).not.toBe(head);
+  // As somebody who owns the tables, and takes the guard off.
+  const tampered = async (...statements: ReturnType<typeof sql>[]) => {
+    let found: unknown;
+    await db
+      .transaction()
+      .execute(async (tx) => {
+        await sql`alter table lintel_audit disable trigger user`.execute(tx);
+        for (const statement of statements) await statement.execute(tx);
+        found = (await (await createLintel({ charter, db: tx }).enter({ tenant: TENANT, user: 'boss' })).audit.verify(kept)).broken;
+        throw new Error('back');
+      })
+      .catch(() => undefined);
+    return found;
+  };
+  const at = (n: number) => sql.raw(`tenant_id = '${TENANT}' and number = ${n}`);
+  expect(await tampered(sql`update lintel_audit set actor = 'ann' where ${at(7)}`)).toEqual({ number: 7, why: 'altered' });
+  expect(await tampered(sql`update lintel_audit set event = event || '{"user":"else"}' where ${at(9)}`)).toEqual({ number: 9, why: 'altered' });
+  expect(await tampered(sql`delete from lintel_audit where ${at(5)}`)).toEqual({ number: 5, why: 'missing' });
+  expect(await tampered(sql`update lintel_audit set previous_hash = 'x' where ${at(4)}`)).toEqual({ number: 4, why: 'not linked' });
+  expect(await tampered(sql`update lintel_audit_words set words = '{"name":"Else"}' where ${at(6)}`)).toEqual({ number: 6, why: 'words altered' });
+  const cut = sql`delete from lintel_audit where tenant_id = ${TENANT} and number > ${events}`;
+  expect(await tampered(cut)).toEqual({ number: events + 1, why: 'tail cut' });
+  const hidden = sql`update lintel_tenant set last_number = ${events}, last_hash = ${head} where id = ${TENANT}`;
+  expect(await tampered(cut, hidden)).toEqual({ number: events + 1, why: 'head unknown' });
+  expect(await code((await enter('dot')).audit.verify())).toBe('refused');
+});
+
+test('a program holds what it was given and nothing else, comes in by a key, and stands and falls with who answers for it', async () => {
+  now += 60_000;
+  await does('boss', { do: 'set-roles', holder: { user: 'dot' }, roles: [] });
+  const made = await does('boss', { do: 'make-program', id: 'weigher', name: 'Weighing scale', responsible: 'dot' });
+  expect(made[0]?.id).toBe('weigher');
+  await does('boss', { do: 'set-roles', holder: { user: 'weigher' }, roles: [{ role: 'reader', anchor: whole }] });
+  const boss = await enter('boss');
+  const { key, id } = await boss.programs.makeKey('weigher', { label: 'first' });
+  expect(key).toMatch(/^lintel_key_[\w-]+\.[\w-]+\.[\w-]{43,}$/);
+  const program = await lintel.enterByKey(key);
+  expect([program.userId, program.may('hive.read'), program.may('hive.update'), program.facts.program]).toEqual(['weigher', true, false, true]);
+  expect(JSON.stringify(await boss.programs.list())).not.toContain(key.split('.')[2]);
+  expect((await boss.programs.list()).find((p) => p.id === 'weigher')).toMatchObject({
+    responsible: { id: 'dot' },
+    keys: [{ label: 'first', lastUsedAt: new Date(now) }],
+  });
+  expect((await boss.members.list()).map(({ userId }) => userId)).not.toContain('weigher');
+  expect(JSON.stringify(await boss.audit.list())).not.toContain(key.split('.')[2]);
+
+  // Forged, of another key, ended; a second one beside the first until it ends.
+  const second = await boss.programs.makeKey('weigher');
+  const [prefix, , secret] = key.split('.');
+  expect(await code(lintel.enterByKey(`${prefix}.${second.key.split('.')[1]}.${secret}`))).toBe('key-invalid');
+  await does('boss', { do: 'end-key', key: id, at: new Date(now + 3_600_000).toISOString() });
+  expect(await code(lintel.enterByKey(key))).toBe('done');
+  now += 3_600_000;
+  expect([await code(lintel.enterByKey(key)), await code(lintel.enterByKey(second.key))]).toEqual(['key-invalid', 'done']);
+
+  await does('boss', { do: 'suspend', user: 'dot' });
+  expect((await lintel.enterByKey(second.key)).may('hive.read')).toBe(false);
+  await does('boss', { do: 'entrust-program', program: 'weigher', responsible: 'boss' });
+  expect((await lintel.enterByKey(second.key)).may('hive.read')).toBe(true);
+  expect(await code(does('boss', { do: 'set-roles', holder: { user: 'weigher' }, roles: [{ role: 'keyholder', anchor: whole }] }))).toBe('keyholder-alone');
+  expect(await code(does('boss', { do: 'entrust-program', program: 'weigher', responsible: 'weigher' }))).toBe('no-person');
+  expect(await code(does('boss', { do: 'make-key', program: 'ann' }))).toBe('not-found');
+  expect(await code(does('boss', { do: 'make-key', program: 'weigher', ends: '2999-01-01T00:00:00Z' }))).toBe('bad-end');
+
+  // A key is all that the program holds: whoever holds less makes none.
+  const arranging = [{ permission: 'program.arrange', reach: 'tenant', anchor: whole }];
+  await does('boss', { do: 'restore', user: 'dot' }, { do: 'set-permissions', holder: { user: 'dot' }, permissions: arranging });
+  expect(await code(does('dot', { do: 'make-key', program: 'weigher' }))).toBe('beyond-power');
+  await does('boss', { do: 'set-roles', holder: { user: 'dot' }, roles: [{ role: 'reader', anchor: whole }] });
+  expect(await code(does('dot', { do: 'make-key', program: 'weigher' }))).toBe('done');
+  await does('boss', { do: 'remove', user: 'weigher' });
+  expect(await code(lintel.enterByKey(second.key))).toBe('key-invalid');
+});
