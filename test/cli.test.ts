@@ -104,3 +104,57 @@ test('as a process it finds its configuration, and ends with the exit code', asy
   expect(ended.code).toBe(1);
   expect(ended.stdout).toContain('no   all records, by role Site warden, at Orchard side\n       but site is none of (');
 });
+
+test('a change is shown before it is made, made in somebody’s name, and refused in the name of who may not', async () => {
+  const shown = await onPostgres('members', 'lene', '--roles', 'keeper', 'warden@orchards', '--as', 'maren', '--tenant', 'alderbrook', '--dry-run');
+  expect([shown.code, shown.err]).toEqual([EXIT.yes, '']);
+  expect(shown.out).toMatch(/^1 person gains or loses something by it\.\n\nLene Arp\n {2}\+ See a hive +not at all -> all {2}\(0 -> 24, such as /);
+  expect((await onPostgres('members', 'lene', '--tenant', 'alderbrook')).out).toContain('Lene Arp: no role');
+  const refused = await onPostgres('members', 'lene', '--remove', '--as', 'wim', '--tenant', 'alderbrook');
+  expect([refused.code, refused.out]).toEqual([
+    EXIT.refused,
+    'It cannot be carried out.\nNo role of yours lets you remove members. Ask Maren Holt, maren@alderbrook.example.  refused',
+  ]);
+  const made = await onPostgres('members', 'lene', '--roles', 'keeper', '--as', 'maren', '--reason', 'has a hive now', '--tenant', 'alderbrook');
+  expect([made.code, made.err]).toEqual([EXIT.yes, 'Done: roles changed.']);
+  expect((await onPostgres('roles', 'keeper', '--tenant', 'alderbrook', '--format', 'json')).out).toContain('"name": "Lene Arp"');
+  expect((await onPostgres('members', '--tenant', 'alderbrook', '--format', 'md')).out).toContain('| Lene Arp | lene@alderbrook.example | Keeper | active |');
+  expect((await onPostgres('audit', '--tenant', 'alderbrook', '--limit', '1')).out).toMatch(/Maren Holt +│ roles changed[\s\S]*“has a hive now”/);
+  expect((await onPostgres('members', 'lene', '--roles', 'keper', '--as', 'maren', '--tenant', 'alderbrook')).err).toBe(
+    'lintel: no role "keper"; did you mean keeper?',
+  );
+});
+
+test('many are invited from a file, each told what became of it; on a dry run nobody is', async () => {
+  const file = join(mkdtempSync(join(tmpdir(), 'lintel-')), 'people.csv');
+  writeFileSync(
+    file,
+    'address,name,roles\nanna@new.example,Anna New,keeper reader\nmaren@alderbrook.example,,\nno-address,,\nben@new.example,=Ben,warden@orchards\n',
+  );
+  const invite = (...more: string[]) => onPostgres('invite', '--file', file, '--as', 'maren', '--tenant', 'alderbrook', '--format', 'json', ...more);
+  const outcomes = (out: string) => JSON.parse(out).map(({ outcome }: any) => outcome);
+  const dry = await invite('--dry-run');
+  expect(dry.out).not.toContain('token');
+  const sent = await invite();
+  expect([outcomes(dry.out), sent.code]).toEqual([outcomes(sent.out), EXIT.refused]);
+  expect(outcomes(sent.out)).toEqual(['invited', 'already a member', 'refused', 'invited']);
+  expect(outcomes((await invite()).out)).toEqual(['already pending', 'already a member', 'refused', 'already pending']);
+  writeFileSync(file, 'mail\nanna@new.example\n');
+  expect((await invite()).err).toContain('there is no column “address”');
+});
+
+test('the record is verified, taken along, and asked about a day', async () => {
+  const verified = await onPostgres('audit', '--verify', '--tenant', 'alderbrook');
+  expect([verified.code, verified.out]).toEqual([EXIT.yes, expect.stringMatching(/^\d+ events hold, each on the one before it\.\nhead [0-9a-f]{64}$/)]);
+  const head = verified.out.split(' ').at(-1) as string;
+  expect((await onPostgres('audit', '--verify', '--head', head, '--tenant', 'alderbrook')).code).toBe(EXIT.yes);
+  const foreign = await onPostgres('audit', '--verify', '--head', 'f'.repeat(64), '--tenant', 'alderbrook');
+  expect([foreign.code, foreign.out]).toEqual([EXIT.refused, expect.stringContaining('the hash that was kept is not among them')]);
+  const lines = (await onPostgres('audit', '--export', 'jsonl', '--tenant', 'alderbrook')).out.split('\n');
+  expect(lines.map((line) => JSON.parse(line).number)).toEqual(lines.map((_, i) => i + 1));
+  const csv = (await onPostgres('audit', '--export', 'csv', '--tenant', 'alderbrook')).out;
+  expect(csv.split('\n')[0]).toBe('number,at,actor,what,event,words,hash');
+  expect((await onPostgres('audit', '--held', 'lene', '--tenant', 'alderbrook')).out).toMatch(/^lene, member: Keeper\n/);
+  expect((await onPostgres('audit', '--held', 'lene', '--on', '2001-01-01', '--tenant', 'alderbrook')).err).toContain('No charter was in force');
+  expect((await onPostgres('audit', '--held', 'lene', '--on', 'monday', '--tenant', 'alderbrook')).err).toContain('write it as 2026-06-30');
+});

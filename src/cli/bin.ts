@@ -14,6 +14,7 @@ const code = await run(process.argv.slice(2), {
   out: (text) => process.stdout.write(`${text}\n`),
   err: (text) => process.stderr.write(`${text}\n`),
   width: process.stdout.columns ?? 160,
+  interactive: process.stderr.isTTY === true,
   colours: pc.isColorSupported && process.stdout.isTTY === true,
 });
 process.exitCode = code;

@@ -1,2 +1,3 @@
 export { defineConfig, type LintelConfig } from './config.js';
-export { EXIT, run, type Surroundings } from './program.js';
+export { run } from './program.js';
+export { EXIT, type Surroundings } from './surroundings.js';

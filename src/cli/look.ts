@@ -1,4 +1,5 @@
 import { didYouMean, LintelError } from '../base/index.js';
+import { KEYHOLDER } from '../charter/index.js';
 import { createLintel, type Lintel, type ServerStanding } from '../server/index.js';
 import { type LintelConfig, openDatabase } from './config.js';
 
@@ -9,9 +10,11 @@ export interface Tenant {
   readonly members: readonly { readonly id: string; readonly name: string; readonly address: string }[];
   /** The standing of a member. Obligations count as met: the question is what the roles give. */
   standingOf(userId: string): Promise<ServerStanding>;
+  /** The standing of a keyholder: whoever may open the database may see the membership. For looking only. */
+  onlooker(): Promise<ServerStanding>;
 }
 
-/** Opens the configured database, works in it, and closes it. Nothing is written. */
+/** Opens the configured database, works in it, and closes it. */
 export async function withDatabase<R>(config: LintelConfig, work: (lintel: Lintel) => Promise<R>): Promise<R> {
   const { db, close } = await openDatabase(config);
   try {
@@ -55,7 +58,17 @@ export async function findTenant(lintel: Lintel, wanted: string | undefined, hol
     .orderBy('p.name')
     .execute();
   const fulfilled = Object.keys(lintel.charter.data.obligations);
-  return { lintel, id: found.id, members, standingOf: (user) => lintel.enter({ tenant: found.id, user, fulfilled }) };
+  const standingOf = (user: string) => lintel.enter({ tenant: found.id, user, fulfilled });
+  const onlooker = async () => {
+    const keyholder = await lintel.db
+      .selectFrom('lintel_assignment')
+      .select('user_id')
+      .where('tenant_id', '=', found.id)
+      .where('role', '=', KEYHOLDER)
+      .executeTakeFirstOrThrow();
+    return standingOf(keyholder.user_id as string);
+  };
+  return { lintel, id: found.id, members, standingOf, onlooker };
 }
 
 /** Everybody of this id, address or name. */

@@ -5,36 +5,18 @@ import { KEYHOLDER, readCharter } from '../charter/index.js';
 import { accessTable, explain, explanationMarkdown, peopleSubjects, printExplanation, printTable, roleSubjects, tableMarkdown } from '../rehearsal/index.js';
 import { checkPolicies, dropStatements, policyStatements } from '../scoping/index.js';
 import { connect, survey } from '../store/index.js';
+import { addAuditCommand } from './audit.js';
 import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
 import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
+import { addMembershipCommands } from './membership.js';
+import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
 
-/** What a command touches of its surroundings. */
-export interface Surroundings {
-  readonly cwd: string;
-  readonly out: (text: string) => void;
-  readonly err: (text: string) => void;
-  readonly colours: boolean;
-  /** Columns of the terminal. */
-  readonly width: number;
-}
-
-/** Exit codes, the same for every command. */
-export const EXIT = { yes: 0, refused: 1, failed: 2 } as const;
-
-const formatOption = () => new Option('--format <format>', 'how to write the answer').choices(['text', 'json', 'md'] as const).default('text' as const);
 const EXITS = `
 Exit codes:
   0  answered (and, for why, allowed)
-  1  why: answered, and refused; policies --check: answered, and something was found
+  1  why: answered, and refused; policies --check, audit --verify: answered, and something was found;
+     members, invite: what cannot be, or not for all
   2  not answered: an unknown name, no configuration, no database`;
-
-function withSources(command: Command): Command<[], { config?: string; charter?: string; database?: string; tenant?: string }> {
-  return command
-    .option('--config <file>', 'the configuration; default: lintel.config.ts here or above')
-    .option('--charter <file>', 'a charter as JSON or as a module, instead of a configuration')
-    .option('--database <url>', 'a PostgreSQL to look at, instead of the configured one')
-    .option('--tenant <tenant>', 'the tenant, by id or name');
-}
 
 async function standingsOf(tenant: Tenant) {
   const standings = [];
@@ -164,7 +146,7 @@ async function whoCouldChangeIt(tenant: Tenant): Promise<string[]> {
 export async function run(args: readonly string[], around: Surroundings): Promise<number> {
   let code: number = EXIT.yes;
   const program = new Command('lintel')
-    .description('Looks at who may do what, without signing in as anybody. Nothing is changed.')
+    .description('Looks at who may do what, without signing in as anybody. Nothing is changed, unless somebody is named in whose name it is.')
     .exitOverride()
     .configureOutput({ writeOut: (text) => around.out(text.replace(/\n$/, '')), writeErr: (text) => around.err(text.replace(/\n$/, '')) })
     .addHelpText('after', EXITS);
@@ -215,6 +197,11 @@ export async function run(args: readonly string[], around: Surroundings): Promis
     .action(async (options) => {
       code = await surveyCommand(options.database, around);
     });
+  const answered = (given: number) => {
+    code = given;
+  };
+  addMembershipCommands(program, around, answered);
+  addAuditCommand(program, around, answered);
   try {
     await program.parseAsync([...args], { from: 'user' });
     return code;

@@ -47,7 +47,7 @@ export function changesOf(before: Reading | undefined, after: Reading | undefine
   const [had, has] = [held(before), held(after)];
   const { charter } = (after ?? before) as Reading;
   const changes: PersonChange[] = [];
-  for (const permission of new Set([...had.keys(), ...has.keys()])) {
+  for (const permission of charter.permissions.keys()) {
     const extents = (reading: Reading | undefined, grants: readonly Grant[] = []) => {
       const all = new Set(reading ? grants.map((grant) => extentOf(reading, grant)) : []);
       return all.has(ALL) ? [ALL] : [...all].sort();

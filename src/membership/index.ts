@@ -1,5 +1,6 @@
 export { accept, decline, type InvitationView, lookAtInvitation, myInvitations } from './accepting.js';
 export { maskAddress, readAddress } from './address.js';
+export { type GroupView, listGroups, listRoles, listUnits, type RoleHolder, type RoleView, type UnitView } from './arrangement.js';
 export { type AuditEvent, type AuditVerdict, exportAudit, listAudit, verifyAudit } from './audit.js';
 export { carryOut } from './carry-out.js';
 export { type RoleToGive, recordDoor, rolesToGive, type Setting } from './change.js';

@@ -3,6 +3,7 @@ export type {
   AuditVerdict,
   Done,
   Effect,
+  GroupView,
   HeldThen,
   Holder,
   Invitation,
@@ -17,9 +18,12 @@ export type {
   Program,
   Proposal,
   RecordsReached,
+  RoleHolder,
   RoleInput,
   RoleToGive,
+  RoleView,
   Step,
+  UnitView,
 } from '../membership/index.js';
 export { maskAddress } from '../membership/index.js';
 export {

@@ -311,6 +311,20 @@ export class TenantFace extends Face {
     await this.carryOut({ do: 'rename-tenant', ...input });
   }
 
+  /** Roles of the charter and of the tenant's own, each with whoever holds it, by every way. */
+  async roles(): Promise<membership.RoleView[]> {
+    return membership.listRoles(this.setting, this.standing);
+  }
+
+  async groups(): Promise<membership.GroupView[]> {
+    return membership.listGroups(this.setting, this.standing);
+  }
+
+  /** The units, each after the one above it. */
+  async units(): Promise<membership.UnitView[]> {
+    return membership.listUnits(this.setting, this.standing);
+  }
+
   async addUnit(input: { readonly id?: string; readonly name: string; readonly below?: string }): Promise<string> {
     return (await this.carryOut({ do: 'add-unit', ...input })).id as string;
   }
@@ -339,6 +353,12 @@ export class AuditFace extends Face {
   async verify(head?: string): Promise<membership.AuditVerdict> {
     throwIfRefused(this.standing.decide('audit.read'));
     return membership.verifyAudit(this.setting.db, this.tenantId, head);
+  }
+
+  /** All events in their order, one at a time: a long record is never held whole. */
+  async *all(): AsyncGenerator<membership.AuditEvent> {
+    throwIfRefused(this.standing.decide('audit.read'));
+    yield* membership.exportAudit(this.setting.db, this.tenantId);
   }
 
   /**

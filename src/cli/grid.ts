@@ -1,0 +1,44 @@
+import Table from 'cli-table3';
+import { type Charter, KEYHOLDER } from '../charter/index.js';
+import { anchorWords, type HeldPermission } from '../standing/index.js';
+
+/** A table for a terminal. @param widths of the columns, where long cells are to be broken. */
+export function grid(head: readonly string[], rows: readonly (readonly string[])[], widths?: readonly number[]): string {
+  const table = new Table({
+    chars: { mid: '', 'left-mid': '', 'mid-mid': '', 'right-mid': '' },
+    style: { head: [], border: [] },
+    head: [...head],
+    ...(widths && { colWidths: [...widths], wordWrap: true, wrapOnWordBoundary: false }),
+  });
+  table.push(...rows.map((row) => [...row]));
+  return table.toString();
+}
+
+function markdown(head: readonly string[], rows: readonly (readonly string[])[]): string {
+  const line = (cells: readonly string[]) => `| ${cells.map((cell) => cell.replace(/[\\|*_`<>[\]]/g, (c) => `\\${c}`).replaceAll('\n', ' ')).join(' | ')} |`;
+  return [line(head), line(head.map(() => '---')), ...rows.map(line)].join('\n');
+}
+
+/** The same answer for a terminal, a program, or a page. */
+export function answer(format: 'text' | 'json' | 'md', data: unknown, head: readonly string[], rows: readonly (readonly string[])[]): string {
+  return format === 'json' ? JSON.stringify(data, null, 2) : (format === 'md' ? markdown : grid)(head, rows);
+}
+
+export const HELD = ['may', 'how far', 'by'] as const;
+
+/** What somebody holds, a row for each way by which it comes. */
+export function heldRows(permissions: readonly HeldPermission[], charter: Charter<any>): string[][] {
+  const label = (role: string) => (role === KEYHOLDER || Object.hasOwn(charter.data.roles, role) ? charter.role(role).label : role);
+  const by = (path: HeldPermission['ways'][number]['path']) => {
+    const through = 'through' in path && path.through ? ` through ${path.through.on} ${path.through.name}` : '';
+    if (path.by === 'role') return `role ${label(path.role)}${through}`;
+    if (path.by === 'opening') return `opened by ${path.group}${through}`;
+    return `${{ direct: 'given alone', keyholder: 'full control', everyMember: 'every member', signedIn: 'whoever is signed in', visitor: 'everybody' }[path.by]}${through}`;
+  };
+  return permissions.flatMap((held) =>
+    held.ways.map(({ reach, anchor, path }, i) => {
+      const place = anchorWords(anchor);
+      return [i === 0 ? held.label : '', `${reach === 'tenant' ? 'all' : reach}${place === undefined ? '' : ` in ${place}`}`, by(path)];
+    }),
+  );
+}
