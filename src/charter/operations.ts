@@ -20,6 +20,11 @@ export const OPERATIONS = {
     sentence: 'Takes programs in, and gives and ends their keys, within their own power.',
     needs: ['member.read'],
   },
+  'access.ask': {
+    label: 'Ask about the access of others',
+    sentence: 'Asks whether another member may do something, as programs do that enforce it.',
+    needs: ['member.read'],
+  },
   'audit.read': { label: 'Read the record of changes', sentence: 'Sees who changed which membership, when and why.' },
 } as const satisfies Record<string, PermissionWords>;
 

@@ -17,6 +17,11 @@ const STATUS: Readonly<Record<string, number>> = {
   'write-out-of-reach': 403,
   'beyond-power': 403,
   'own-power': 403,
+  'proposal-stale': 409,
+  'changed-meanwhile': 412,
+  'key-reused': 422,
+  'too-fast': 429,
+  'key-invalid': 401,
   'sign-in-failed': 401,
   'no-account': 401,
   'invitation-used': 410,
@@ -40,6 +45,9 @@ const TITLES: Readonly<Record<number, string>> = {
   404: 'Not Found',
   409: 'Conflict',
   410: 'Gone',
+  412: 'Precondition Failed',
+  422: 'Unprocessable Content',
+  429: 'Too Many Requests',
   500: 'Internal Server Error',
   502: 'Bad Gateway',
   503: 'Service Unavailable',
@@ -76,8 +84,9 @@ export function problemOf(error: unknown): Problem {
 /** The same as a response. */
 export function problemResponse(error: unknown): Response {
   const problem = problemOf(error);
+  const seconds = isLintelError(error) && problem.status === 429 ? String(error.details.seconds ?? 60) : undefined;
   return new Response(JSON.stringify(problem), {
     status: problem.status,
-    headers: { 'content-type': 'application/problem+json', 'cache-control': 'no-store' },
+    headers: { 'content-type': 'application/problem+json', 'cache-control': 'no-store', ...(seconds && { 'retry-after': seconds }) },
   });
 }

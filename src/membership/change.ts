@@ -109,13 +109,15 @@ export async function insertMany<T extends keyof LintelTables>(
  * Runs one change of a tenant's membership as one transaction: locks the tenant's row and takes its next numbers, reads the
  * actor's standing afresh (undefined: somebody who is not signed in), does the work, and puts it on record. Two changes of one tenant therefore never run side by side.
  *
- * @throws LintelError `not-found` when the tenant is closed or unknown.
+ * @throws LintelError `not-found` when the tenant is closed or unknown; `changed-meanwhile`.
  */
 export async function changeTenant<R>(
   setting: Setting,
   tenantId: string,
   actorId: string | undefined,
   work: (change: Change) => Promise<{ result: R; entry: AuditEntry | readonly AuditEntry[] }>,
+  /** The number of the latest change that the actor has seen, where it has to be the latest still. */
+  seen?: number,
 ): Promise<R> {
   return inTransaction(setting.db, async (tx) => {
     const tenant = await tx
@@ -128,6 +130,8 @@ export async function changeTenant<R>(
     if (!tenant) throw new LintelError('not-found', 'There is no such page.', {});
     const actor = await standingInTenant(tx, setting, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled });
     const number = Number(tenant.last_number) + 1;
+    if (seen !== undefined && seen !== number - 1)
+      throw new LintelError('changed-meanwhile', 'Something was changed here since you looked. Look again, and decide anew.', { number: number - 1 });
     const change: Change = { tx, setting, tenantId, number, at: new Date(setting.now()), actor };
     const { result, entry } = await work(change);
     const entries = [entry].flat();
@@ -188,4 +192,10 @@ export async function rolesToGive(setting: Setting, standing: Standing<any>, anc
     const { label, sentence } = giver.charter.role(role);
     return { role, label, ...(sentence !== undefined && { sentence }) };
   });
+}
+
+/** The number of the latest change of a tenant's membership. */
+export async function latestNumber(db: Kysely<LintelTables>, tenantId: string): Promise<number> {
+  const row = await db.selectFrom('lintel_tenant').select('last_number').where('id', '=', tenantId).executeTakeFirst();
+  return Number(row?.last_number ?? 0);
 }

@@ -1,6 +1,16 @@
 import { CompiledQuery, type Kysely, sql } from 'kysely';
 import type { Charter, RoleData } from '../charter/index.js';
-import { type Anchor, type Assignment, type DirectPermission, type Facts, type Held, type OpenedRecords, openingKey, type Through } from '../standing/index.js';
+import {
+  type Anchor,
+  type Assignment,
+  type DirectPermission,
+  type Facts,
+  type Held,
+  type OpenedRecords,
+  openingKey,
+  Standing,
+  type Through,
+} from '../standing/index.js';
 import type { AssignmentRow, LintelTables } from './tables.js';
 
 /** One statement for all that standings in a tenant rest on. It is a function, so that its plan is made once a connection and not once a request. */
@@ -133,6 +143,17 @@ export async function readFactsOf(db: Kysely<LintelTables>, charter: Charter, te
     for (const row of rows) if (row.known) all.push(factsOf(charter, { tenant, user: row.person_id as string }, row));
   }
   return all;
+}
+
+/** The standings of several members, as they are now. Obligations count as met: the question is what they hold. */
+export async function standingsOf(
+  setting: { readonly db: Kysely<LintelTables>; readonly charter: Charter; readonly now: () => number },
+  tenantId: string,
+  users: readonly string[],
+): Promise<Map<string, Standing>> {
+  const fulfilled = Object.keys(setting.charter.data.obligations);
+  const all = await readFactsOf(setting.db, setting.charter, tenantId, users, setting.now());
+  return new Map(all.map((facts) => [facts.me.userId as string, new Standing(setting.charter, { ...facts, fulfilled }, { now: setting.now })]));
 }
 
 /** The condition that a membership counts at this moment. */

@@ -2,12 +2,13 @@ export { accept, decline, type InvitationView, lookAtInvitation, myInvitations }
 export { maskAddress, readAddress } from './address.js';
 export { type GroupView, listGroups, listRoles, listUnits, type RoleHolder, type RoleView, type UnitView } from './arrangement.js';
 export { type AuditEvent, type AuditVerdict, exportAudit, listAudit, verifyAudit } from './audit.js';
-export { carryOut } from './carry-out.js';
-export { type RoleToGive, recordDoor, rolesToGive, type Setting } from './change.js';
-export { existing, readFacts } from './facts.js';
+export { type Carrying, carryOut } from './carry-out.js';
+export { latestNumber, type RoleToGive, recordDoor, rolesToGive, type Setting } from './change.js';
+export { existing, readFacts, standingsOf } from './facts.js';
 export { type HeldThen, heldThen, keepCharter } from './history.js';
 export { type Invitation, type InviteAnswer, invite, listInvitations, type NewInvitation, sendAgain, withdraw } from './invitations.js';
-export { listMembers, type Member } from './members.js';
+export { listMembers, type Member, type Part } from './members.js';
+export { once } from './once.js';
 export { addPerson, type NewPerson, personByAddress } from './people.js';
 export { listPrograms, type Program, programOfKey } from './programs.js';
 export { type Effect, type PermissionEffect, type Proposal, propose, type Reached, type RecordsReached } from './proposal.js';

@@ -8,7 +8,7 @@ import { type AuditEntry, type Change, changeTenant, insertMany, insistOn, ownRo
 import { anchorOf } from './facts.js';
 import { insistOnGiving } from './giving.js';
 import { assignmentRows, readUntil } from './holders.js';
-import { keyholderEnds, roleLabel } from './members.js';
+import { keyholderEnds, type Part, roleLabel } from './members.js';
 import type { InvitationRow, InvitedRole } from './tables.js';
 import { newToken, renewToken } from './token.js';
 
@@ -230,8 +230,12 @@ export async function invite(setting: Setting, standing: Standing, inputs: reado
   });
 }
 
-/** Invitations of the tenant, the newest first. @throws LintelError `refused`. */
-export async function listInvitations(setting: Setting, standing: Standing): Promise<Invitation[]> {
+/** Invitations of the tenant, the newest first; at most 500. @throws LintelError `refused`. */
+export async function listInvitations(
+  setting: Setting,
+  standing: Standing,
+  { after, limit = 500 }: Part<Pick<Invitation, 'invitedAt' | 'id'>> = {},
+): Promise<Invitation[]> {
   throwIfRefused(standing.decide('member.read'));
   const rows = await setting.db
     .selectFrom('lintel_invitation as i')
@@ -254,8 +258,10 @@ export async function listInvitations(setting: Setting, standing: Standing): Pro
         .as('mail'),
     ])
     .where('i.tenant_id', '=', standing.facts.tenant.id)
+    .$if(after !== undefined, (qb) => qb.where(sql<boolean>`(i.invited_at, i.id) < (${after?.invitedAt}, ${after?.id})`))
     .orderBy('i.invited_at', 'desc')
-    .limit(500)
+    .orderBy('i.id', 'desc')
+    .limit(limit)
     .execute();
   const charter = setting.charter.withRoles(await ownRoles(setting.db, standing.facts.tenant.id));
   return rows.map((row) => ({

@@ -1,4 +1,4 @@
-import type { Kysely } from 'kysely';
+import { type Kysely, sql } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { type Charter, KEYHOLDER } from '../charter/index.js';
 import { type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
@@ -22,8 +22,14 @@ export interface Member {
   readonly suspendedUntil?: Date;
 }
 
+/** A part of a list: at most `limit`, from behind the place that the last item of the part before has. */
+export interface Part<Place> {
+  readonly after?: Place;
+  readonly limit?: number;
+}
+
 /** People who are members, by name; programs are listed on their own. @throws LintelError `refused` unless the standing may see the members. */
-export async function listMembers(setting: Setting, standing: Standing): Promise<Member[]> {
+export async function listMembers(setting: Setting, standing: Standing, { after, limit }: Part<Pick<Member, 'name' | 'userId'>> = {}): Promise<Member[]> {
   throwIfRefused(standing.decide('member.read'));
   const tenantId = standing.facts.tenant.id;
   const members = await setting.db
@@ -32,10 +38,12 @@ export async function listMembers(setting: Setting, standing: Standing): Promise
     .select(['m.user_id', 'p.name', 'p.address_written', 'm.since', 'm.ends_at', 'm.suspended_until', isActive('m', setting.now()).as('active')])
     .where('m.tenant_id', '=', tenantId)
     .where('m.responsible_id', 'is', null)
+    .$if(after !== undefined, (qb) => qb.where(sql<boolean>`(p.name, m.user_id) > (${after?.name}, ${after?.userId})`))
     .orderBy('p.name')
     .orderBy('m.user_id')
+    .$if(limit !== undefined, (qb) => qb.limit(limit as number))
     .execute();
-  const roles = await rolesByMember(setting.db, tenantId);
+  const roles = await rolesByMember(setting.db, tenantId, limit === undefined ? undefined : members.map((m) => m.user_id));
   const charter = setting.charter.withRoles(await ownRoles(setting.db, tenantId));
   return members.map((m) => ({
     userId: m.user_id,
@@ -54,13 +62,14 @@ export function roleLabel(charter: Charter, role: string): string {
   return role === KEYHOLDER || Object.hasOwn(charter.data.roles, role) ? charter.role(role).label : role;
 }
 
-async function rolesByMember(db: Kysely<LintelTables>, tenantId: string): Promise<Map<string, Assignment[]>> {
+async function rolesByMember(db: Kysely<LintelTables>, tenantId: string, users: readonly string[] | undefined): Promise<Map<string, Assignment[]>> {
   const rows = await db
     .selectFrom('lintel_assignment as a')
     .leftJoin('lintel_unit as u', (join) => join.onRef('u.tenant_id', '=', 'a.tenant_id').onRef('u.id', '=', 'a.anchor_id').on('a.anchor', '=', 'unit'))
     .select(['a.user_id', 'a.role', 'a.anchor', 'a.anchor_id', 'u.name', 'a.until', 'a.without'])
     .where('a.tenant_id', '=', tenantId)
     .where('a.user_id', 'is not', null)
+    .$if(users !== undefined, (qb) => qb.where(sql<boolean>`a.user_id = any(${users}::text[])`))
     .where('a.role', 'is not', null)
     .$narrowType<{ user_id: string }>()
     .orderBy('a.role')

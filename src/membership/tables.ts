@@ -61,6 +61,17 @@ interface KeyRow {
   last_used_at: OptionalMoment;
 }
 
+/** What was answered to a request that names a key of its own, so that the same one again does nothing and is answered alike. */
+interface AnswerRow {
+  tenant_id: string;
+  actor: string;
+  key: string;
+  /** Hash of the request. */
+  request: string;
+  answer: JSONColumnType<unknown[], string | undefined, string>;
+  at: Moment;
+}
+
 /** Charters in the order in which the application started with them. */
 interface CharterRow {
   at: Moment;
@@ -240,6 +251,7 @@ export interface LintelTables {
   lintel_invitation: InvitationRow;
   lintel_outbox: OutboxRow;
   lintel_key: KeyRow;
+  lintel_answer: AnswerRow;
   lintel_charter: CharterRow;
   lintel_mailed: MailedRow;
   lintel_audit: AuditRow;

@@ -192,13 +192,49 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    * no more than before.
    *
    * @param what steps; or a {@link propose | proposal}, which is carried out if it would do now what it said.
-   * @throws LintelError `refused`, `beyond-power`, `own-power`, `last-keyholder`, `not-found`, `proposal-stale` with what changed since, and what a
-   *   step refuses by its own code.
+   * @param how a reason for the record; or also `seen`, the number of the latest change that was looked at: with a later one nothing is done.
+   * @throws LintelError `refused`, `beyond-power`, `own-power`, `last-keyholder`, `not-found`, `proposal-stale` with what changed since,
+   *   `changed-meanwhile`, and what a step refuses by its own code.
    */
-  carryOut(what: readonly membership.Step[] | membership.Proposal, reason?: string): Promise<readonly membership.Done[]> {
-    const setting = this.#membershipSetting();
-    if (!('steps' in what)) return membership.carryOut(setting, this.facts.tenant.id, this.memberId, what, reason);
-    return membership.carryOut(setting, this.facts.tenant.id, this.memberId, what.steps, reason ?? what.reason, what);
+  carryOut(
+    what: readonly membership.Step[] | membership.Proposal,
+    how: string | Pick<membership.Carrying, 'reason' | 'seen'> = {},
+  ): Promise<readonly membership.Done[]> {
+    const carrying = typeof how === 'string' ? { reason: how } : how;
+    const [steps, proposal] = 'steps' in what ? [what.steps, { proposal: what, reason: carrying.reason ?? what.reason }] : [what, {}];
+    return membership.carryOut(this.#membershipSetting(), this.facts.tenant.id, this.memberId, steps, { ...carrying, ...proposal });
+  }
+
+  /** The number of the latest change of the tenant's membership: what is read after it is at least as new. */
+  latestChange(): Promise<number> {
+    return membership.latestNumber(this.#place.setting.db, this.facts.tenant.id);
+  }
+
+  /**
+   * Who may now do this to that record: members by name, a part at a time. Of a record that this person may not read, and to somebody who
+   * may not see the members, nothing is told.
+   *
+   * @throws LintelError `not-found`, `refused`.
+   */
+  async who<P extends T['permissions']>(
+    action: P,
+    id: unknown,
+    part: { readonly after?: { readonly name: string; readonly userId: string }; readonly limit?: number } = {},
+  ): Promise<{ readonly people: { readonly userId: string; readonly name: string }[]; readonly next?: { readonly name: string; readonly userId: string } }> {
+    const kind = this.charter.permission(action).kind;
+    if (!kind) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record`, { action });
+    await this.insistById(`${kind}.read` as P, id);
+    const record = await loadRaw(this.#place.db, this.#boundaryOf(this.#place.db), kind, id);
+    const { limit = 50, after } = part;
+    const looked = await membership.listMembers(this.#place.setting, this as unknown as Standing, { limit, ...(after && { after }) });
+    const standings = await membership.standingsOf(
+      this.#place.setting,
+      this.facts.tenant.id,
+      looked.map(({ userId }) => userId),
+    );
+    const people = looked.filter(({ userId }) => standings.get(userId)?.may(action, record as never)).map(({ userId, name }) => ({ userId, name }));
+    const last = looked[limit - 1];
+    return { people, ...(last && { next: { name: last.name, userId: last.userId } }) };
   }
 
   /**
@@ -254,14 +290,23 @@ abstract class Face {
   }
 
   protected async carryOut(step: membership.Step, reason?: string): Promise<membership.Done> {
-    const [done] = await membership.carryOut(this.setting, this.tenantId, this.actorId, [step], reason);
+    const [done] = await membership.carryOut(this.setting, this.tenantId, this.actorId, [step], { reason });
     return done as membership.Done;
   }
 }
 
 export class MembersFace extends Face {
-  async list(): Promise<membership.Member[]> {
-    return membership.listMembers(this.setting, this.standing);
+  /** Members by name; all of them, or a part from behind the one that is named. */
+  async list(part?: membership.Part<Pick<membership.Member, 'name' | 'userId'>>): Promise<membership.Member[]> {
+    return membership.listMembers(this.setting, this.standing, part);
+  }
+
+  /** What a member holds, with every way by which it comes. @throws LintelError `refused`, `not-found`. */
+  async held(userId: string): Promise<{ readonly userId: string; readonly name: string } & ReturnType<Standing['describe']>> {
+    throwIfRefused(this.standing.decide('member.read'));
+    const found = (await membership.standingsOf(this.setting, this.tenantId, [userId])).get(userId);
+    if (!found) throw new LintelError('not-found', 'There is no such member.', {});
+    return { userId, name: found.facts.me.name ?? userId, ...found.describe() };
   }
 
   /** Roles that this person may give, for the whole tenant or at an anchor: the charter's and the tenant's own. */
@@ -288,13 +333,21 @@ export class MembersFace extends Face {
 }
 
 export class InvitationsFace extends Face {
-  async list(): Promise<membership.Invitation[]> {
-    return membership.listInvitations(this.setting, this.standing);
+  /** The newest first, at most 500; or a part from behind the one that is named. */
+  async list(part?: membership.Part<Pick<membership.Invitation, 'invitedAt' | 'id'>>): Promise<membership.Invitation[]> {
+    return membership.listInvitations(this.setting, this.standing, part);
   }
 
-  /** Invites each address; the answers come in the same order. */
-  async send(invitations: readonly membership.NewInvitation[]): Promise<membership.InviteAnswer[]> {
-    return membership.invite(this.setting, this.standing, invitations);
+  /**
+   * Invites each address; the answers come in the same order.
+   *
+   * @param options `once`: a key of the caller's choice. The same again under it does nothing and is answered alike, without secrets.
+   */
+  async send(invitations: readonly membership.NewInvitation[], { once }: { readonly once?: string } = {}): Promise<readonly membership.InviteAnswer[]> {
+    if (once === undefined) return membership.invite(this.setting, this.standing, invitations);
+    const who = { tenantId: this.tenantId, actor: this.actorId, key: once };
+    const work = (tx: membership.Setting['db']) => membership.invite({ ...this.setting, db: tx }, this.standing, invitations);
+    return membership.once(this.setting, who, invitations, work, ({ token: _, ...answer }) => answer);
   }
 
   async sendAgain(id: string): Promise<{ readonly token?: string }> {

@@ -303,6 +303,15 @@ create table lintel_mailed (
   id text collate "C" not null,
   primary key (address, at, id)
 );
+create table lintel_answer (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  actor text collate "C" not null,
+  key text collate "C" not null,
+  request text not null,
+  answer jsonb,
+  at timestamptz not null,
+  primary key (tenant_id, actor, key)
+);
 drop function lintel_facts(text, text[], boolean, timestamptz);
 create function lintel_facts(of_tenant text, of_people text[], with_people boolean, at timestamptz)
 returns table (name text, status text, contact text, features jsonb, person_id text, person text, known boolean, attributes jsonb, ends_at timestamptz, active boolean,

@@ -1,0 +1,319 @@
+import * as z from 'zod';
+import { LintelError } from '../base/index.js';
+import type { Lintel, Proposal, ServerStanding, Step } from '../server/index.js';
+import { authzen } from './authzen.js';
+import * as s from './schemas.js';
+
+/** What an operation works with: the request, read and checked. */
+export interface Asked {
+  readonly lintel: Lintel<any>;
+  readonly standing: ServerStanding<any>;
+  readonly path: Readonly<Record<string, string>>;
+  readonly query: any;
+  readonly body: any;
+  /** From `If-Match`: the number of the latest change that the caller has seen. */
+  readonly seen: number | undefined;
+  readonly idempotencyKey: string | undefined;
+}
+
+/** What somebody without a standing asks: with a user, or with nobody signed in. */
+export interface AskedBefore extends Omit<Asked, 'standing' | 'seen' | 'idempotencyKey'> {
+  readonly user: string | undefined;
+}
+
+interface Described {
+  readonly id: string;
+  readonly method: 'get' | 'post' | 'delete';
+  /** From the place where the face is mounted; a name in braces is a part of the path. */
+  readonly path: string;
+  readonly summary: string;
+  readonly query?: z.ZodObject;
+  readonly body?: z.ZodType;
+  readonly answers: z.ZodType;
+}
+
+/** One thing that can be asked: what it takes and gives is said once, for the check, the answer and the description. */
+export type Operation =
+  | (Described & {
+      readonly in: 'tenant';
+      /** It changes the membership: it takes `If-Match`, or an `Idempotency-Key`. */
+      readonly takes?: 'if-match' | 'idempotency-key';
+      readonly run: (asked: Asked) => Promise<unknown>;
+    })
+  | (Described & { readonly in: 'person' | 'nobody'; readonly run: (asked: AskedBefore) => Promise<unknown> });
+
+const cursorOf = (place: object | undefined) => (place === undefined ? null : Buffer.from(JSON.stringify(place)).toString('base64url'));
+
+function placeOf<T extends z.ZodType>(schema: T, cursor: string | undefined): z.infer<T> | undefined {
+  if (cursor === undefined) return undefined;
+  try {
+    return schema.parse(JSON.parse(Buffer.from(cursor, 'base64url').toString('utf8')));
+  } catch {
+    throw new LintelError('bad-request', '`after` is not the `next` of a page that was answered here.', {});
+  }
+}
+
+/** One item more than asked shows whether there is another page. */
+function page<I, P extends object>(items: readonly I[], limit: number, place: (item: I) => P): { items: readonly I[]; next: string | null } {
+  const shown = items.slice(0, limit);
+  const last = shown.at(-1);
+  return { items: shown, next: items.length > limit && last !== undefined ? cursorOf(place(last)) : null };
+}
+
+const memberPlace = z.object({ name: z.string(), userId: z.string() });
+const invitationPlace = z.object({ invitedAt: z.coerce.date(), id: z.string() });
+const nothing = z.object({});
+const listed = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });
+const token = z.strictObject({ token: z.string().max(2000) });
+const SNAPSHOT_SECONDS = 15 * 60;
+
+export const OPERATIONS: readonly Operation[] = [
+  {
+    in: 'person',
+    id: 'myTenants',
+    method: 'get',
+    path: '/me/tenants',
+    summary: 'Organisations to which I belong',
+    answers: listed(z.looseObject({ id: z.string(), name: z.string() })),
+    run: async ({ lintel, user }) => ({ items: await lintel.myTenants(user as string) }),
+  },
+  {
+    in: 'person',
+    id: 'myInvitations',
+    method: 'get',
+    path: '/me/invitations',
+    summary: 'Invitations that wait for me',
+    answers: listed(z.looseObject({ tenantId: z.string(), invitationId: z.string(), tenantName: z.string(), expiresAt: z.iso.datetime() })),
+    run: async ({ lintel, user }) => ({ items: await lintel.myInvitations(user as string) }),
+  },
+  {
+    in: 'nobody',
+    id: 'lookAtInvitation',
+    method: 'post',
+    path: '/invitations/look',
+    summary: 'What an invitation says, for whoever has its link. Changes nothing.',
+    body: token,
+    answers: z.looseObject({ tenantId: z.string(), tenantName: z.string(), address: z.string(), expiresAt: z.iso.datetime() }),
+    run: ({ lintel, body }) => lintel.lookAtInvitation(body.token),
+  },
+  {
+    in: 'person',
+    id: 'acceptInvitation',
+    method: 'post',
+    path: '/invitations/accept',
+    summary: 'Accept an invitation, by its link or as one of mine',
+    body: z.union([token, z.strictObject({ tenantId: z.string(), invitationId: z.string() })]),
+    answers: z.object({ tenantId: z.string() }),
+    run: ({ lintel, user, body }) => lintel.acceptInvitation(user as string, body),
+  },
+  {
+    in: 'nobody',
+    id: 'declineInvitation',
+    method: 'post',
+    path: '/invitations/decline',
+    summary: 'Decline an invitation, by its link',
+    body: token,
+    answers: nothing,
+    run: async ({ lintel, body }) => {
+      await lintel.declineInvitation(body.token);
+      return {};
+    },
+  },
+  {
+    in: 'tenant',
+    id: 'standing',
+    method: 'get',
+    path: '/tenants/{tenant}/standing',
+    summary: 'What I may do, for display: the facts about me alone, and how long they count',
+    answers: z.object({ snapshot: z.looseObject({ expiresAt: z.string() }), line: z.string(), startsAt: z.string().nullable() }),
+    run: async ({ standing }) => ({ snapshot: standing.snapshot(SNAPSHOT_SECONDS), line: standing.describe().line, startsAt: standing.startsAt() ?? null }),
+  },
+  {
+    in: 'tenant',
+    id: 'listMembers',
+    method: 'get',
+    path: '/tenants/{tenant}/members',
+    summary: 'Members, by name',
+    query: s.paging,
+    answers: s.pageOf(s.member),
+    run: async ({ standing, query: { after, limit } }) => {
+      const place = placeOf(memberPlace, after);
+      return page(await standing.members.list({ limit: limit + 1, ...(place && { after: place }) }), limit, ({ name, userId }) => ({ name, userId }));
+    },
+  },
+  {
+    in: 'tenant',
+    id: 'member',
+    method: 'get',
+    path: '/tenants/{tenant}/members/{user}',
+    summary: 'What a member holds, with every way by which it comes',
+    answers: s.held,
+    run: ({ standing, path }) => standing.members.held(path.user as string),
+  },
+  {
+    in: 'tenant',
+    id: 'rolesToGive',
+    method: 'get',
+    path: '/tenants/{tenant}/roles-to-give',
+    summary: 'Roles that I may give, for the whole organisation or at a unit',
+    query: z.object({ unit: z.string().optional() }),
+    answers: listed(z.looseObject({ role: z.string(), label: z.string(), sentence: z.string().optional() })),
+    run: async ({ standing, query: { unit } }) => ({
+      items: await standing.members.rolesToGive(unit === undefined ? { on: 'tenant' } : { on: 'unit', unitId: unit }),
+    }),
+  },
+  {
+    in: 'tenant',
+    id: 'listRoles',
+    method: 'get',
+    path: '/tenants/{tenant}/roles',
+    summary: 'Roles, with whoever holds each by whatever way',
+    answers: listed(s.roleView),
+    run: async ({ standing }) => ({ items: await standing.tenant.roles() }),
+  },
+  {
+    in: 'tenant',
+    id: 'listGroups',
+    method: 'get',
+    path: '/tenants/{tenant}/groups',
+    summary: 'Groups, with who is in them',
+    answers: listed(s.group),
+    run: async ({ standing }) => ({ items: await standing.tenant.groups() }),
+  },
+  {
+    in: 'tenant',
+    id: 'listUnits',
+    method: 'get',
+    path: '/tenants/{tenant}/units',
+    summary: 'Units, each after the one above it, with who is placed there',
+    answers: listed(s.unit),
+    run: async ({ standing }) => ({ items: await standing.tenant.units() }),
+  },
+  {
+    in: 'tenant',
+    id: 'listPrograms',
+    method: 'get',
+    path: '/tenants/{tenant}/programs',
+    summary: 'Programs, with who answers for them and the keys that count',
+    answers: listed(s.program),
+    run: async ({ standing }) => ({ items: await standing.programs.list() }),
+  },
+  {
+    in: 'tenant',
+    id: 'listAudit',
+    method: 'get',
+    path: '/tenants/{tenant}/audit',
+    summary: 'The record of changes, the newest first',
+    query: s.paging,
+    answers: s.pageOf(s.auditEvent),
+    run: async ({ standing, query: { after, limit } }) => {
+      const place = placeOf(z.object({ number: z.number() }), after);
+      return page(await standing.audit.list({ limit: limit + 1, ...(place && { before: place.number }) }), limit, ({ number }) => ({ number }));
+    },
+  },
+  {
+    in: 'tenant',
+    id: 'propose',
+    method: 'post',
+    path: '/tenants/{tenant}/proposals',
+    summary: 'What changes would do: to whom, how far, on how many records, and what stands against it. Nothing is written.',
+    body: s.change,
+    answers: s.proposal,
+    run: ({ standing, body }) => standing.propose(body.steps as Step[], body.reason),
+  },
+  {
+    in: 'tenant',
+    id: 'change',
+    method: 'post',
+    path: '/tenants/{tenant}/changes',
+    summary: 'Carry changes out, all or none; or a proposal, if it would do now what it said',
+    takes: 'if-match',
+    body: z.union([s.change, s.proposal]),
+    answers: z.object({ done: s.done }),
+    run: async ({ standing, body, seen }) => {
+      const done = await standing.carryOut('basis' in body ? (body as Proposal) : (body.steps as Step[]), { reason: body.reason, seen });
+      return { done: done.map(({ words: _, ...one }) => one) };
+    },
+  },
+  {
+    in: 'tenant',
+    id: 'listInvitations',
+    method: 'get',
+    path: '/tenants/{tenant}/invitations',
+    summary: 'Invitations, the newest first',
+    query: s.paging,
+    answers: s.pageOf(s.invitation),
+    run: async ({ standing, query: { after, limit } }) => {
+      const place = placeOf(invitationPlace, after);
+      return page(await standing.invitations.list({ limit: limit + 1, ...(place && { after: place }) }), limit, ({ invitedAt, id }) => ({ invitedAt, id }));
+    },
+  },
+  {
+    in: 'tenant',
+    id: 'invite',
+    method: 'post',
+    path: '/tenants/{tenant}/invitations',
+    summary: 'Invite people by address; each is answered for itself, in the same order',
+    takes: 'idempotency-key',
+    body: z.strictObject({ invitations: z.array(s.newInvitation).min(1).max(1000) }),
+    answers: z.object({ answers: z.array(s.invited) }),
+    run: async ({ standing, body, idempotencyKey }) => ({
+      answers: await standing.invitations.send(body.invitations.map(s.sameInvitation), idempotencyKey === undefined ? {} : { once: idempotencyKey }),
+    }),
+  },
+  {
+    in: 'tenant',
+    id: 'inviteAgain',
+    method: 'post',
+    path: '/tenants/{tenant}/invitations/{invitation}/again',
+    summary: 'Send an invitation again; the link before is dead',
+    answers: z.object({ token: z.string().optional() }),
+    run: ({ standing, path }) => standing.invitations.sendAgain(path.invitation as string),
+  },
+  {
+    in: 'tenant',
+    id: 'withdraw',
+    method: 'delete',
+    path: '/tenants/{tenant}/invitations/{invitation}',
+    summary: 'Withdraw an invitation',
+    answers: nothing,
+    run: async ({ standing, path }) => {
+      await standing.invitations.withdraw(path.invitation as string);
+      return {};
+    },
+  },
+  {
+    in: 'tenant',
+    id: 'who',
+    method: 'get',
+    path: '/tenants/{tenant}/who',
+    summary: 'Who may now do this to that record. A page may be empty and have a next one.',
+    query: s.paging.extend({ action: z.string(), record: z.string() }),
+    answers: s.pageOf(z.object({ userId: z.string(), name: z.string() })),
+    run: async ({ standing, query: { action, record, after, limit } }) => {
+      const place = placeOf(memberPlace, after);
+      const { people, next } = await standing.who(action, record, { limit, ...(place && { after: place }) });
+      return { items: people, next: cursorOf(next) };
+    },
+  },
+  {
+    in: 'tenant',
+    id: 'evaluation',
+    method: 'post',
+    path: '/tenants/{tenant}/access/v1/evaluation',
+    summary: 'AuthZEN 1.0: may this subject do this to that? About oneself; about others with the permission access.ask.',
+    body: s.evaluation,
+    answers: s.verdict,
+    run: ({ lintel, standing, body }) => authzen(lintel, standing).evaluate(body),
+  },
+  {
+    in: 'tenant',
+    id: 'evaluations',
+    method: 'post',
+    path: '/tenants/{tenant}/access/v1/evaluations',
+    summary: 'AuthZEN 1.0: several of these at once',
+    body: s.evaluations,
+    answers: z.union([s.verdict, z.object({ evaluations: z.array(s.verdict) })]),
+    run: ({ lintel, standing, body }) => authzen(lintel, standing).evaluateAll(body),
+  },
+];

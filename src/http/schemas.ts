@@ -1,0 +1,234 @@
+import * as z from 'zod';
+import type { NewInvitation, Step } from '../server/index.js';
+
+const id = z.string().min(1).max(200);
+const name = z.string().max(200);
+const moment = z.iso.datetime({ offset: true }).describe('ISO 8601, with its zone');
+const words = z.record(z.string(), z.string());
+
+export const anchor = z
+  .discriminatedUnion('on', [
+    z.strictObject({ on: z.literal('tenant') }),
+    z.strictObject({ on: z.literal('unit'), unitId: id, name: name.optional() }),
+    z.strictObject({ on: z.literal('record'), kind: id, id }),
+  ])
+  .describe('Where something holds: the whole tenant, a unit and all below it, or one record. It is always written out.')
+  .meta({ id: 'Anchor' });
+
+const assignment = z
+  .strictObject({
+    role: id,
+    anchor,
+    until: moment.optional(),
+    without: z.array(id).max(200).optional().describe('Permissions of the role that this holder does not get by it'),
+  })
+  .meta({ id: 'Assignment' });
+const direct = z.strictObject({ permission: id, reach: id, anchor, until: moment.optional() }).meta({ id: 'DirectPermission' });
+const holder = z
+  .union([z.strictObject({ user: id }), z.strictObject({ group: id }), z.strictObject({ unit: id })])
+  .describe('A member; the people of a group; or those placed at a unit or below')
+  .meta({ id: 'Holder' });
+const people = z.array(id).max(10_000);
+const role = z
+  .strictObject({
+    label: name,
+    sentence: z.string().max(500).optional(),
+    includes: z.array(id).max(100).optional(),
+    gives: z.array(id).max(100).optional(),
+    may: z.record(z.string(), z.array(id).max(50)).optional(),
+    startsAt: id.optional(),
+  })
+  .meta({ id: 'Role' });
+
+/** One change, as the library takes it: what is not here is refused before anything runs. */
+export const step = z
+  .discriminatedUnion('do', [
+    z.strictObject({ do: z.literal('set-roles'), holder, roles: z.array(assignment).max(200) }),
+    z.strictObject({ do: z.literal('set-permissions'), holder, permissions: z.array(direct).max(200) }),
+    z.strictObject({ do: z.literal('make-role'), id: id.optional(), role }),
+    z.strictObject({ do: z.literal('edit-role'), id, role }),
+    z.strictObject({ do: z.literal('drop-role'), id, instead: id.nullable().optional() }),
+    z.strictObject({ do: z.literal('make-group'), id: id.optional(), name, people: people.optional() }),
+    z.strictObject({ do: z.literal('rename-group'), id, name }),
+    z.strictObject({ do: z.literal('set-group'), id, people }),
+    z.strictObject({ do: z.literal('drop-group'), id }),
+    z.strictObject({ do: z.literal('add-unit'), id: id.optional(), name, below: id.optional() }),
+    z.strictObject({ do: z.literal('rename-unit'), id, name }),
+    z.strictObject({ do: z.literal('move-unit'), id, below: id.nullable() }),
+    z.strictObject({ do: z.literal('place'), user: id, units: z.array(id).max(1000) }),
+    z.strictObject({ do: z.literal('suspend'), user: id, until: moment.optional() }),
+    z.strictObject({ do: z.literal('restore'), user: id }),
+    z.strictObject({ do: z.literal('set-end'), user: id, at: moment.nullable() }),
+    z.strictObject({ do: z.literal('remove'), user: id }),
+    z.strictObject({ do: z.literal('leave') }),
+    z.strictObject({ do: z.literal('make-program'), id: id.optional(), name, responsible: id }),
+    z.strictObject({ do: z.literal('entrust-program'), program: id, responsible: id }),
+    z.strictObject({ do: z.literal('make-key'), program: id, label: name.optional(), ends: moment.optional() }),
+    z.strictObject({ do: z.literal('end-key'), key: id, at: moment.optional() }),
+    z.strictObject({
+      do: z.literal('open-records'),
+      id: id.optional(),
+      group: id,
+      to: holder,
+      kind: id,
+      actions: z.array(id).max(100),
+      keeps: z.boolean(),
+      until: moment.optional(),
+    }),
+    z.strictObject({ do: z.literal('close-records'), id }),
+    z.strictObject({ do: z.literal('rename-tenant'), name: name.optional(), contact: name.optional() }),
+  ])
+  .meta({ id: 'Step' });
+
+/** The steps of this schema are those of the library, and all of them. */
+type Same<A, B> = [A] extends [B] ? ([B] extends [A] ? true : false) : false;
+const everyStep: Same<z.infer<typeof step>['do'], Step['do']> = true;
+void everyStep;
+
+export const steps = z.array(step).min(1).max(100);
+const reason = z.string().max(2000).optional().describe('Why, for the record');
+export const change = z.strictObject({ steps, reason });
+
+const problem = z.looseObject({ code: z.string(), message: z.string() });
+export const proposal = z
+  .looseObject({
+    tenantId: id,
+    steps,
+    reason,
+    at: z.string(),
+    effects: z.array(
+      z.looseObject({
+        people: z.looseObject({ count: z.number(), some: z.array(z.looseObject({ id: z.string(), name: z.string() })) }),
+        fullControl: z.enum(['gains', 'loses']).optional(),
+        permissions: z.array(
+          z.looseObject({
+            permission: z.string(),
+            label: z.string(),
+            was: z.array(z.string()),
+            becomes: z.array(z.string()),
+            change: z.enum(['gains', 'loses', 'differs']),
+            records: z
+              .looseObject({
+                was: z.number(),
+                becomes: z.number(),
+                examples: z.array(z.looseObject({ id: z.unknown(), label: z.string().nullable() })),
+              })
+              .nullable()
+              .optional(),
+          }),
+        ),
+      }),
+    ),
+    people: z.number(),
+    problems: z.array(problem),
+    basis: z.looseObject({ number: z.number(), charter: z.string(), exactly: z.string() }),
+  })
+  .describe('What a change would do. Sent back as it is, it is carried out if it would do the same now.')
+  .meta({ id: 'Proposal' });
+
+export const done = z.array(
+  z.looseObject({ what: z.string(), event: z.record(z.string(), z.unknown()), id: z.string().optional(), secret: z.string().optional() }),
+);
+
+export const newInvitation = z
+  .strictObject({ address: z.string().max(400), name: name.optional(), roles: z.array(assignment).max(50), memberUntil: moment.optional() })
+  .meta({ id: 'NewInvitation' });
+export const sameInvitation = (input: z.infer<typeof newInvitation>): NewInvitation => input as NewInvitation;
+export const invited = z.looseObject({
+  address: z.string(),
+  outcome: z.enum(['invited', 'already a member', 'already pending', 'refused']),
+  words: z.string(),
+  code: z.string().optional(),
+  invitationId: z.string().optional(),
+  token: z.string().optional(),
+});
+
+const heldRole = z.looseObject({
+  role: z.string(),
+  anchor: z.looseObject({ on: z.string() }),
+  label: z.string(),
+  until: z.string().optional(),
+  without: z.array(z.string()).optional(),
+});
+export const member = z
+  .looseObject({
+    userId: z.string(),
+    name: z.string(),
+    address: z.string(),
+    status: z.enum(['active', 'suspended']),
+    since: moment,
+    roles: z.array(heldRole),
+    endsAt: moment.optional(),
+    suspendedUntil: moment.optional(),
+  })
+  .meta({ id: 'Member' });
+export const invitation = z
+  .looseObject({
+    id: z.string(),
+    address: z.string(),
+    name: z.string().nullable(),
+    roles: z.array(heldRole),
+    status: z.enum(['pending', 'accepted', 'declined', 'withdrawn', 'expired']),
+    invitedAt: moment,
+    expiresAt: moment,
+    memberUntil: moment.optional(),
+    mail: z.enum(['waiting', 'sent', 'given up', 'none']),
+  })
+  .meta({ id: 'Invitation' });
+const ways = z.array(z.looseObject({ reach: z.string(), anchor: z.looseObject({ on: z.string() }), path: z.looseObject({ by: z.string() }) }));
+export const held = z
+  .looseObject({ line: z.string(), permissions: z.array(z.looseObject({ permission: z.string(), label: z.string(), ways })) })
+  .meta({ id: 'Held' });
+const named = z.looseObject({ id: z.string(), name: z.string() });
+export const roleView = z.looseObject({
+  id: z.string(),
+  label: z.string(),
+  own: z.boolean(),
+  holders: z.array(z.looseObject({ on: z.string(), id: z.string(), name: z.string(), people: z.number() })),
+});
+export const group = z.looseObject({ id: z.string(), name: z.string(), people: z.array(named) });
+export const unit = z.looseObject({ id: z.string(), name: z.string(), below: z.string().nullable(), people: z.array(named) });
+export const program = z.looseObject({
+  id: z.string(),
+  name: z.string(),
+  responsible: named,
+  keys: z.array(z.looseObject({ id: z.string(), label: z.string(), madeAt: moment, endsAt: moment, lastUsedAt: moment.nullable() })),
+});
+export const auditEvent = z.looseObject({
+  number: z.number(),
+  at: moment,
+  actor: z.string().nullable(),
+  what: z.string(),
+  event: z.record(z.string(), z.unknown()),
+  words: words.nullable(),
+  hash: z.string(),
+});
+export const problemDetails = z
+  .looseObject({ type: z.string(), title: z.string(), status: z.number(), detail: z.string(), code: z.string() })
+  .describe('RFC 9457. `code` is stable, for programs.')
+  .meta({ id: 'Problem' });
+
+/** A page of a list, and how to go on: null at the end. */
+export const pageOf = <T extends z.ZodType>(item: T) => z.looseObject({ items: z.array(item), next: z.string().nullable() });
+export const paging = z.object({
+  after: z.string().max(500).optional().describe('The `next` of the page before'),
+  limit: z.coerce.number().int().min(1).max(200).default(50),
+});
+
+/** AuthZEN Authorization API 1.0, section 5: subject, action, resource, context. */
+const entity = z.looseObject({ type: z.string(), id: z.string(), properties: z.record(z.string(), z.unknown()).optional() });
+const action = z.looseObject({ name: z.string(), properties: z.record(z.string(), z.unknown()).optional() });
+const context = z.record(z.string(), z.unknown());
+export const evaluation = z.looseObject({ subject: entity, action, resource: entity, context: context.optional() });
+export const evaluations = z.looseObject({
+  subject: entity.optional(),
+  action: action.optional(),
+  resource: entity.optional(),
+  context: context.optional(),
+  evaluations: z
+    .array(z.looseObject({ subject: entity.optional(), action: action.optional(), resource: entity.optional(), context: context.optional() }))
+    .max(100)
+    .optional(),
+  options: z.looseObject({ evaluations_semantic: z.enum(['execute_all', 'deny_on_first_deny', 'permit_on_first_permit']).optional() }).optional(),
+});
+export const verdict = z.looseObject({ decision: z.boolean(), context: z.record(z.string(), z.unknown()).optional() });
