@@ -32,6 +32,7 @@ const STATUS: Readonly<Record<string, number>> = {
   'invitation-invalid': 404,
   'other-address': 409,
   'already-member': 409,
+  'no-seat': 409,
   'last-keyholder': 409,
   'address-taken': 409,
   'tenant-exists': 409,

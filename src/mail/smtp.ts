@@ -10,13 +10,15 @@ export interface SmtpOptions {
   /** Who the messages are from. */
   readonly from: { readonly name: string; readonly address: string };
   readonly replyTo?: { readonly name: string; readonly address: string };
+  /** Seconds after which a server that does not answer counts as down. Default 10. */
+  readonly patience?: number;
 }
 
-/** Sends over SMTP (RFC 5321). A server that does not answer within ten seconds counts as down. */
+/** Sends over SMTP (RFC 5321). */
 export function smtpMailer(options: SmtpOptions): Mailer {
-  const { from, replyTo, ...server } = options;
-  const patience = { connectionTimeout: 10_000, greetingTimeout: 10_000, socketTimeout: 20_000 };
-  const transport = createTransport({ ...server, ...patience, disableFileAccess: true, disableUrlAccess: true });
+  const { from, replyTo, patience = 10, ...server } = options;
+  const timeouts = { connectionTimeout: patience * 1000, greetingTimeout: patience * 1000, socketTimeout: 2000 * patience };
+  const transport = createTransport({ ...server, ...timeouts, disableFileAccess: true, disableUrlAccess: true });
   return {
     async send({ id, to, subject, text, html }) {
       // Names and addresses as objects: a string would be read as a list, and could name somebody else.

@@ -7,7 +7,7 @@ import { mayGive } from './giving.js';
 import { assignmentRows } from './holders.js';
 import { rolesOf, statusAt } from './invitations.js';
 import type { InvitationRow, LintelTables } from './tables.js';
-import { joinTenant } from './tenants.js';
+import { insistOnSeat, joinTenant } from './tenants.js';
 import { invalid, isSecret, readToken } from './token.js';
 
 /** What somebody with the link may see before they have an account. */
@@ -109,6 +109,7 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
     }
     if (row.member_until !== null && row.member_until <= at)
       throw new LintelError('invitation-void', 'The membership that this invitation is for has ended already. Ask for a new one.', {});
+    await insistOnSeat(change);
     await joinTenant(tx, tenantId, userId, at, await assignmentRows(change, roles), row.member_until);
     await tx
       .updateTable('lintel_invitation')

@@ -14,5 +14,5 @@ export { listPrograms, type Program, programOfKey } from './programs.js';
 export { type Effect, type PermissionEffect, type Proposal, propose, type Reached, type RecordsReached } from './proposal.js';
 export type { Done, Holder, RoleInput, Step } from './step.js';
 export type { LintelTables } from './tables.js';
-export { myTenants, type NewTenant, openTenant } from './tenants.js';
+export { myTenants, type NewTenant, openTenant, type Plan, type PlanEffect, setPlan } from './tenants.js';
 export { renewToken } from './token.js';

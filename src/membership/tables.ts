@@ -28,6 +28,8 @@ interface TenantRow {
   status: 'open' | 'closed';
   contact: string | null;
   features: JSONColumnType<string[], string | undefined, string>;
+  /** People who may be members; null: as many as come. */
+  seats: ColumnType<number | null, number | null | undefined, number | null>;
   /** Number of the tenant's latest change; taking the next one locks the row. */
   last_number: Generated<number | string>;
   /** Hash of the latest audit event, on which the next one is chained. */

@@ -1,10 +1,11 @@
 import { randomUUID } from 'node:crypto';
-import { LintelError } from '../base/index.js';
+import type { Kysely } from 'kysely';
+import { didYouMean, LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import { readName } from './address.js';
-import { changeTenant, inTransaction, type Setting } from './change.js';
+import { type Change, changeTenant, inTransaction, type Setting } from './change.js';
 import type { Handlers } from './handler.js';
-import type { AssignmentRow } from './tables.js';
+import type { AssignmentRow, LintelTables } from './tables.js';
 
 export interface NewTenant {
   /** An id of the application's own; by default a uuid. */
@@ -79,6 +80,70 @@ export const tenantSteps: Handlers<'rename-tenant'> = {
     },
   },
 };
+
+/** People who take a seat: members who have not ended, the suspended too; programs take none. */
+async function seatsTaken(tx: Kysely<LintelTables>, tenantId: string, at: Date): Promise<number> {
+  const { count } = await tx
+    .selectFrom('lintel_member')
+    .select((eb) => eb.fn.countAll<string>().as('count'))
+    .where('tenant_id', '=', tenantId)
+    .where('responsible_id', 'is', null)
+    .where((eb) => eb.or([eb('ends_at', 'is', null), eb('ends_at', '>', at)]))
+    .executeTakeFirstOrThrow();
+  return Number(count);
+}
+
+/** Under the tenant's lock, so that the last seat is taken by one. @throws LintelError `no-seat`. */
+export async function insistOnSeat({ tx, tenantId, at, actor }: Change): Promise<void> {
+  const { seats } = await tx.selectFrom('lintel_tenant').select('seats').where('id', '=', tenantId).executeTakeFirstOrThrow();
+  if (seats === null || (await seatsTaken(tx, tenantId, at)) < seats) return;
+  throw new LintelError('no-seat', `All ${seats} places of ${actor.facts.tenant.name} are taken. Ask a keyholder there.`, { seats });
+}
+
+/** What an organisation has booked. */
+export interface Plan {
+  readonly features?: readonly string[];
+  /** People who may be members; null: as many as come. */
+  readonly seats?: number | null;
+}
+
+/** What a plan means for a tenant as it is: nothing is deleted, and what it no longer holds is refused with its reason. */
+export interface PlanEffect {
+  readonly members: number;
+  /** People above the seats: nobody new comes in until so many have left. */
+  readonly above: number;
+  /** Actions that the plan no longer holds. */
+  readonly closed: readonly { readonly permission: string; readonly feature: string }[];
+}
+
+/**
+ * Sets the plan of a tenant. That is for whoever runs the platform, and not for the tenant.
+ *
+ * @throws LintelError `not-found`, `bad-plan`.
+ */
+export async function setPlan(setting: Setting, tenantId: string, { features, seats }: Plan): Promise<PlanEffect> {
+  if (seats !== undefined && seats !== null && (!Number.isInteger(seats) || seats < 1))
+    throw new LintelError('bad-plan', `seats is ${seats}; give a whole number from 1, or null for as many as come`, {});
+  const known = new Map([...setting.charter.permissions.values()].flatMap(({ name, feature }) => (feature === undefined ? [] : [[name, feature] as const])));
+  const foreign = features?.find((feature) => ![...known.values()].includes(feature));
+  if (foreign !== undefined)
+    throw new LintelError('bad-plan', `no action of the charter needs the feature "${foreign}"${didYouMean(foreign, known.values())}`, {});
+  return changeTenant(setting, tenantId, undefined, async ({ tx, at }) => {
+    const before = await tx.selectFrom('lintel_tenant').select(['features', 'seats']).where('id', '=', tenantId).executeTakeFirstOrThrow();
+    const after = { features: features ?? before.features, seats: seats === undefined ? before.seats : seats };
+    await tx
+      .updateTable('lintel_tenant')
+      .set({ features: JSON.stringify(after.features), seats: after.seats })
+      .where('id', '=', tenantId)
+      .execute();
+    const members = await seatsTaken(tx, tenantId, at);
+    const closed = [...known].flatMap(([permission, feature]) =>
+      before.features.includes(feature) && !after.features.includes(feature) ? [{ permission, feature }] : [],
+    );
+    const result = { members, above: after.seats === null ? 0 : Math.max(0, members - after.seats), closed };
+    return { result, entry: { what: 'plan set', event: { before, after } } };
+  });
+}
 
 /** The tenants to which a person belongs, by name. */
 export async function myTenants(setting: Setting, userId: string): Promise<{ readonly id: string; readonly name: string }[]> {

@@ -15,6 +15,8 @@ export type {
   NewPerson,
   NewTenant,
   PermissionEffect,
+  Plan,
+  PlanEffect,
   Program,
   Proposal,
   RecordsReached,

@@ -169,6 +169,15 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.openTenant(this.#setting, tenant);
   }
 
+  /**
+   * Sets features and seats of a tenant, for whoever runs the platform. A plan that goes down deletes nothing; the answer says what it means.
+   *
+   * @throws LintelError `not-found`, `bad-plan`.
+   */
+  setPlan(tenantId: string, plan: membership.Plan): Promise<membership.PlanEffect> {
+    return membership.setPlan(this.#setting, tenantId, plan);
+  }
+
   myTenants(userId: string): ReturnType<typeof membership.myTenants> {
     return membership.myTenants(this.#setting, userId);
   }

@@ -303,6 +303,7 @@ create table lintel_mailed (
   id text collate "C" not null,
   primary key (address, at, id)
 );
+alter table lintel_tenant add column seats integer check (seats > 0);
 create table lintel_answer (
   tenant_id text collate "C" not null references lintel_tenant (id),
   actor text collate "C" not null,
