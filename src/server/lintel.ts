@@ -4,8 +4,9 @@ import type { Charter, CharterTypes } from '../charter/index.js';
 import { type Delivery, deliver, type InvitationMail, invitationWords, type Mailer, type MailWords, setMessage } from '../mail/index.js';
 import * as membership from '../membership/index.js';
 import { type Fragment, type RuleWriter, readWallKey, type ScopeSupport, sqlText, type WallKey, wallOf } from '../scoping/index.js';
-import { Standing, type Words } from '../standing/index.js';
+import { type Facts, Standing, type Words } from '../standing/index.js';
 import { checkSchema, connect, type Database, migrate } from '../store/index.js';
+import { KeptFacts } from './kept-facts.js';
 import { ServerStanding, type Workplace } from './server-standing.js';
 import { SeveralStandings } from './several.js';
 
@@ -25,6 +26,11 @@ export interface LintelOptions<T extends CharterTypes> {
   readonly invitationDays?: number;
   /** How many messages may go out in 24 hours: by one tenant (default 1000), and to one address whatever the tenant (default 5; more wait). */
   readonly sending?: { readonly byTenant?: number; readonly toAddress?: number };
+  /**
+   * Keeps what was read of a standing for so many seconds, at most, and for less where something in it ends before: within that time a change made
+   * elsewhere is not seen. Changes of the membership read afresh all the same. Default: nothing is kept.
+   */
+  readonly cache?: { readonly seconds: number };
   /** Words that decisions say to people, where they are to differ. */
   readonly words?: Partial<Words>;
   /** Tables that are no kind and that everybody may read whole through scope: countries, currencies. */
@@ -58,6 +64,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   readonly #setting: membership.Setting;
   readonly #place: Workplace;
   #wallKey: Promise<WallKey> | undefined;
+  readonly #kept: KeptFacts | undefined;
   #wall: RuleWriter | undefined;
 
   constructor(options: LintelOptions<T>) {
@@ -80,6 +87,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       hasMailer: options.mailer !== undefined,
       fulfilled: [],
     };
+    if (options.cache) this.#kept = new KeptFacts(options.cache.seconds);
     this.#place = {
       setting: this.#setting,
       db: options.records ?? (this.db as Kysely<unknown>),
@@ -121,10 +129,16 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
    * somebody with no standing there, everything is hidden.
    */
   async enter(entry: Entry): Promise<ServerStanding<T>> {
-    const { user, tenant, fulfilled, context } = entry;
-    const facts = await membership.readFacts(this.db, this.charter as Charter, { tenant, user, ...(fulfilled && { fulfilled }), now: this.#setting.now() });
+    const { user, tenant, fulfilled = [], context } = entry;
+    const facts = { ...(await this.#facts(tenant, user)), fulfilled };
     const { words } = this.#options;
     return new ServerStanding(this.charter, facts, { now: this.#setting.now, ...(words && { words }), ...(context && { context }) }, this.#place);
+  }
+
+  async #facts(tenant: string, user: string | undefined): Promise<Facts> {
+    const now = this.#setting.now();
+    const read = () => membership.readFacts(this.db, this.charter as Charter, { tenant, user, now });
+    return this.#kept ? this.#kept.get(JSON.stringify([tenant, user]), now, read) : read();
   }
 
   /**
