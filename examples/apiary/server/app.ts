@@ -2,9 +2,10 @@ import { type Context, Hono } from 'hono';
 import { deleteCookie, getCookie, setCookie } from 'hono/cookie';
 import { csrf } from 'hono/csrf';
 import { HTTPException } from 'hono/http-exception';
+import { parse } from 'hono/utils/cookie';
 import { LintelError, type TypesIn } from 'warm-lintel';
 import type { Accounts, Session } from 'warm-lintel/accounts';
-import { problemOf, problemResponse } from 'warm-lintel/http';
+import { createFace, problemOf, problemResponse } from 'warm-lintel/http';
 import type { Tray } from 'warm-lintel/mail';
 import type { Lintel } from 'warm-lintel/server';
 import type { charter } from '../world/charter.js';
@@ -23,6 +24,8 @@ export interface AppParts {
 }
 
 const COOKIE = 'apiary_session';
+/** How fresh a sign-in must be for dangerous changes, in milliseconds. */
+const RECENT = 12 * 3_600_000;
 
 /** Reads a JSON body as an object of texts and lists; anything else is told apart, not passed on. */
 export async function body(c: Context): Promise<Record<string, unknown>> {
@@ -129,6 +132,17 @@ export function createApp(parts: AppParts): Hono {
       return c.json({});
     });
   }
-  app.route('/api/t/:tenant', tenantRoutes(lintel, signedIn));
+  const sender = async (request: Request) => {
+    const user = await accounts.signedIn(parse(request.headers.get('cookie') ?? '', COOKIE)[COOKIE]);
+    return user && { user: user.userId, fulfilled: Date.now() - user.signedInAt.getTime() < RECENT ? ['recentSignIn'] : [] };
+  };
+  app.route('/api/t/:tenant', tenantRoutes(lintel, sender));
+  // What is done with people: the library's own face.
+  const face = createFace(lintel as never, { sender, at: '/lintel', title: 'Apiary', onError: console.error });
+  app.all('/lintel/*', async (c) => {
+    const response = await face.fetch(c.req.raw);
+    if (c.req.method === 'POST' && c.req.path.includes('/invitations')) void lintel.deliver().catch(() => undefined);
+    return response;
+  });
   return app;
 }

@@ -1,7 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import { type Context, Hono } from 'hono';
 import { type Anchor, LintelError, Standing } from 'warm-lintel';
-import type { SignedIn } from 'warm-lintel/accounts';
+import { type FaceOptions, standingOfRequest } from 'warm-lintel/http';
 import { accessTable, madeUpFacts, peopleSubjects, roleSubjects, type Subject } from 'warm-lintel/rehearsal';
 import type { ApiaryTables } from '../world/tables.js';
 import { type Apiary, body, str } from './app.js';
@@ -10,9 +10,6 @@ type Here = Awaited<ReturnType<Apiary['enter']>>;
 
 /** How long a snapshot counts in a browser, in seconds. */
 const SNAPSHOT = 15 * 60;
-/** How fresh a sign-in must be for dangerous changes, in milliseconds. */
-const RECENT = 12 * 3_600_000;
-
 const HIVE_ACTIONS = ['hive.read', 'hive.update', 'hive.transfer', 'hive.archive', 'hive.inspect', 'inspection.create'] as const;
 const hiveMay = HIVE_ACTIONS.filter((name) => name.startsWith('hive.'));
 
@@ -25,17 +22,12 @@ function readRoles(value: unknown): { role: string; anchor: Anchor }[] {
   }));
 }
 
-/** Everything that happens inside one tenant. The tenant is in the address, so a form changes the tenant it was opened in, or nothing. */
-export function tenantRoutes(lintel: Apiary, signedIn: (c: Context) => Promise<SignedIn | undefined>): Hono {
+/** Everything about records inside one tenant; what is done with people is asked of the library's own face. The tenant is in the address, so a form changes the tenant it was opened in, or nothing. */
+export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hono {
   const app = new Hono();
 
   async function enter(c: Context): Promise<Here> {
-    const user = await signedIn(c);
-    if (!user) throw new LintelError('no-account', 'Sign in first.', {});
-    const fresh = Date.now() - user.signedInAt.getTime() < RECENT;
-    const standing = await lintel.enter({ tenant: c.req.param('tenant') ?? '', user: user.userId, fulfilled: fresh ? ['recentSignIn'] : [] });
-    if (standing.isMember) return standing;
-    throw new LintelError('not-found', 'There is no such page.', {});
+    return standingOfRequest(lintel, sender, c.req.raw, c.req.param('tenant') ?? '');
   }
   const units = (standing: Here) =>
     lintel.db
@@ -154,44 +146,6 @@ export function tenantRoutes(lintel: Apiary, signedIn: (c: Context) => Promise<S
     return c.json({ title: 'Reference sheets', columns: ['title', 'body'], rows: await standing.find('sheet', { order: 'title' }) });
   });
 
-  app.get('/members', async (c) => {
-    const standing = await enter(c);
-    standing.insist('area.members');
-    const [members, invitations, toGive, sites] = await Promise.all([
-      standing.members.list(),
-      standing.invitations.list(),
-      standing.members.rolesToGive(),
-      units(standing),
-    ]);
-    return c.json({
-      members,
-      invitations,
-      toGive: toGive.map((role) => ({ sentence: '', ...role })),
-      sites,
-    });
-  });
-  app.put('/members/:id/roles', async (c) => {
-    const standing = await enter(c);
-    await standing.members.setRoles(c.req.param('id'), readRoles((await body(c)).roles));
-    return c.json({});
-  });
-  app.delete('/members/:id', async (c) => {
-    const standing = await enter(c);
-    standing.insist('member.remove');
-    await standing.members.remove(c.req.param('id'));
-    return c.json({});
-  });
-  app.post('/leave', async (c) => {
-    await (await enter(c)).members.leave();
-    return c.json({});
-  });
-  app.patch('/', async (c) => {
-    const standing = await enter(c);
-    standing.insist('tenant.rename');
-    await standing.tenant.rename({ name: str((await body(c)).name) });
-    return c.json({});
-  });
-
   app.post('/invitations/preview', async (c) => {
     const standing = await enter(c);
     standing.insist('member.invite');
@@ -211,26 +165,6 @@ export function tenantRoutes(lintel: Apiary, signedIn: (c: Context) => Promise<S
     const gives = newcomer.describe().permissions.some((p) => p.ways.some((way) => way.path.by !== 'everyMember'));
     return c.json({ opens, empty: !gives });
   });
-  app.post('/invitations', async (c) => {
-    const standing = await enter(c);
-    const input = await body(c);
-    const addresses = Array.isArray(input.addresses) ? input.addresses.map(str) : [];
-    if (addresses.length === 0) throw new LintelError('bad-request', 'Give at least one address.', {});
-    const roles = readRoles(input.roles);
-    const answers = await standing.invitations.send(addresses.map((address) => ({ address, roles })));
-    void lintel.deliver().catch(() => undefined);
-    return c.json({ answers });
-  });
-  app.post('/invitations/:id/again', async (c) => {
-    const again = await (await enter(c)).invitations.sendAgain(c.req.param('id'));
-    void lintel.deliver().catch(() => undefined);
-    return c.json(again);
-  });
-  app.delete('/invitations/:id', async (c) => {
-    await (await enter(c)).invitations.withdraw(c.req.param('id'));
-    return c.json({});
-  });
-
   app.get('/access', async (c) => {
     const standing = await enter(c);
     standing.insist('area.members');

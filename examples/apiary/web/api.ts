@@ -1,4 +1,5 @@
 import { useCallback, useEffect, useState } from 'react';
+import type { Anchor } from 'warm-lintel';
 
 /** What the server says in words when it refuses. */
 export class Refusal extends Error {
@@ -12,10 +13,11 @@ export class Refusal extends Error {
   }
 }
 
-export async function call<T>(method: string, path: string, data?: unknown): Promise<T> {
+/** @param once a key under which the server does the same request once. */
+export async function call<T>(method: string, path: string, data?: unknown, once?: string): Promise<T> {
   const response = await fetch(path, {
     method,
-    ...(data === undefined ? {} : { body: JSON.stringify(data), headers: { 'content-type': 'application/json' } }),
+    ...(data === undefined ? {} : { body: JSON.stringify(data), headers: { 'content-type': 'application/json', ...(once && { 'idempotency-key': once }) } }),
   });
   const answer = (await response.json().catch(() => ({}))) as T & { detail?: string; code?: string };
   if (response.ok) return answer;
@@ -40,6 +42,12 @@ export function useLoad<T>(path: string): Loaded<T> {
   useEffect(load, [load]);
   // What was loaded for another address is not shown under this one.
   return { data: state.path === path ? state.data : undefined, error: state.path === path ? state.error : undefined, reload: load };
+}
+
+/** A list of the membership, whole or its first page. */
+export interface Listed<T> {
+  items: T[];
+  next?: string | null;
 }
 
 export interface MeAnswer {
@@ -69,5 +77,5 @@ export interface Named {
 export interface RoleHeld {
   role: string;
   label: string;
-  anchor: { on: 'tenant' } | { on: 'unit'; unitId: string; name?: string };
+  anchor: Anchor;
 }

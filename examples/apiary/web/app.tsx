@@ -6,14 +6,20 @@ import { Link, Redirect, Route, Switch, useLocation, useRoute } from 'wouter';
 import { charter } from '../world/charter.js';
 import { AccessPage } from './access.js';
 import { call, type MeAnswer, useLoad } from './api.js';
+import { GroupsPage } from './groups.js';
 import { HivePage } from './hive.js';
 import { HivesPage } from './hives.js';
 import { InvitationPage } from './invitation.js';
+import { MemberPage } from './member.js';
 import { MembersPage } from './members.js';
 import { NotFound, Trouble } from './parts.js';
+import { ProgramsPage } from './programs.js';
+import { RecordPage } from './record.js';
 import { RecordsPage } from './records.js';
+import { RolesPage } from './roles.js';
 import { SignPage } from './sign.js';
 import { TrayPage } from './tray.js';
+import { UnitsPage } from './units.js';
 
 const AREAS: Record<string, { path: string; label: string }> = {
   hives: { path: 'hives', label: 'Hives' },
@@ -118,6 +124,22 @@ function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNod
           <Route path={`${base}/hives/:id`}>{(params) => <HivePage tenant={tenant} id={params.id} />}</Route>
           <Route path={`${base}/members`}>
             <MembersPage tenant={tenant} mail={me.mail} />
+          </Route>
+          <Route path={`${base}/members/:id`}>{(params) => <MemberPage tenant={tenant} id={params.id} />}</Route>
+          <Route path={`${base}/roles`}>
+            <RolesPage tenant={tenant} />
+          </Route>
+          <Route path={`${base}/groups`}>
+            <GroupsPage tenant={tenant} />
+          </Route>
+          <Route path={`${base}/units`}>
+            <UnitsPage tenant={tenant} />
+          </Route>
+          <Route path={`${base}/programs`}>
+            <ProgramsPage tenant={tenant} />
+          </Route>
+          <Route path={`${base}/record`}>
+            <RecordPage tenant={tenant} />
           </Route>
           <Route path={`${base}/access`}>
             <AccessPage tenant={tenant} />

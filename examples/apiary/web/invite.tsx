@@ -1,7 +1,7 @@
-import { Alert, Button, Group, NativeSelect, Stack, Text, Textarea, Title } from '@mantine/core';
+import { Alert, Button, Group, NativeSelect, Stack, Text, Textarea, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useEffect, useState } from 'react';
 import { call, type Named } from './api.js';
-import type { MembersAnswer } from './members.js';
+import type { RoleToGive } from './members.js';
 import { RoleChoice, Trouble, useTry, wayWords } from './parts.js';
 
 interface Preview {
@@ -16,10 +16,23 @@ interface Answer {
 }
 
 /** Inviting, with what the invitation will open shown before it goes out. */
-export function InviteForm({ path, toGive, sites, done }: { path: string; toGive: MembersAnswer['toGive']; sites: Named[]; done: () => void }): ReactNode {
+export function InviteForm({
+  tenant,
+  toGive,
+  sites,
+  done,
+}: {
+  tenant: string;
+  toGive: readonly RoleToGive[];
+  sites: readonly Named[];
+  done: () => void;
+}): ReactNode {
   const [addresses, setAddresses] = useState('');
   const [roles, setRoles] = useState<string[]>([]);
   const [unitId, setUnitId] = useState('');
+  const [until, setUntil] = useState('');
+  // A second press on the button, or a repeat after a lost answer, invites nobody twice.
+  const [idempotencyKey, setIdempotencyKey] = useState(() => crypto.randomUUID());
   const [preview, setPreview] = useState<Preview>();
   const [answers, setAnswers] = useState<Answer[]>([]);
   const { error, busy, run } = useTry();
@@ -27,21 +40,24 @@ export function InviteForm({ path, toGive, sites, done }: { path: string; toGive
   const key = JSON.stringify(chosen);
   useEffect(() => {
     let current = true;
-    call<Preview>('POST', `${path}/invitations/preview`, { roles: JSON.parse(key) }).then(
+    call<Preview>('POST', `/api/t/${tenant}/invitations/preview`, { roles: JSON.parse(key) }).then(
       (found) => current && setPreview(found),
       () => current && setPreview(undefined),
     );
     return () => {
       current = false;
     };
-  }, [path, key]);
+  }, [tenant, key]);
   const send = () =>
     run(async () => {
       const list = addresses
         .split(/[\n,;]+/)
         .map((a) => a.trim())
         .filter(Boolean);
-      setAnswers((await call<{ answers: Answer[] }>('POST', `${path}/invitations`, { addresses: list, roles: chosen })).answers);
+      const held = chosen.map(({ role }) => ({ role, anchor: unitId ? { on: 'unit', unitId } : { on: 'tenant' } }));
+      const invitations = list.map((address) => ({ address, roles: held, ...(until && { memberUntil: `${until}T23:59:59Z` }) }));
+      setAnswers((await call<{ answers: Answer[] }>('POST', `/lintel/tenants/${tenant}/invitations`, { invitations }, idempotencyKey)).answers);
+      setIdempotencyKey(crypto.randomUUID());
       setAddresses('');
       done();
     });
@@ -66,6 +82,13 @@ export function InviteForm({ path, toGive, sites, done }: { path: string; toGive
             data={[{ value: '', label: 'for the whole association' }, ...sites.map((s) => ({ value: s.id, label: `at ${s.name} only` }))]}
           />
         )}
+        <TextInput
+          type="date"
+          label="Member until"
+          description="Leave it empty for no end"
+          value={until}
+          onChange={(event) => setUntil(event.currentTarget.value)}
+        />
         <Button loading={busy} disabled={addresses.trim() === ''} onClick={send}>
           Send the invitation
         </Button>

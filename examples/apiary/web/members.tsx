@@ -1,19 +1,36 @@
 import { Button, Group, Modal, Stack, Table, Text, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
+import type { Anchor } from 'warm-lintel';
 import { useDecision } from 'warm-lintel/react';
-import { call, type Named, type RoleHeld, useLoad } from './api.js';
+import { Link } from 'wouter';
+import { call, type Listed, type Named, type RoleHeld, useLoad } from './api.js';
+import { useChange } from './change.js';
 import { InviteForm } from './invite.js';
-import { ActionButton, RoleChoice, Trouble, useTry } from './parts.js';
+import { ActionButton, PeopleTabs, placeWords, RoleChoice, Trouble, useTry } from './parts.js';
 
-export interface MembersAnswer {
-  members: { userId: string; name: string; address: string; roles: RoleHeld[] }[];
-  invitations: { id: string; address: string; status: string; mail: string; expiresAt: string; roles: RoleHeld[] }[];
-  toGive: { role: string; label: string; sentence: string }[];
-  sites: Named[];
+export interface MemberRow {
+  userId: string;
+  name: string;
+  address: string;
+  status: string;
+  roles: RoleHeld[];
+  endsAt?: string;
+}
+interface InvitationRow {
+  id: string;
+  address: string;
+  status: string;
+  mail: string;
+  expiresAt: string;
+  roles: RoleHeld[];
+}
+export interface RoleToGive {
+  role: string;
+  label: string;
+  sentence?: string;
 }
 
-const rolesInWords = (roles: RoleHeld[]) =>
-  roles.map((r) => `${r.label}${r.anchor.on === 'unit' ? ` at ${r.anchor.name ?? r.anchor.unitId}` : ''}`).join(', ') || 'no role';
+const rolesInWords = (roles: RoleHeld[]) => roles.map((r) => `${r.label}${placeWords(r.anchor)}`).join(', ') || 'no role';
 const MAIL: Record<string, string> = {
   waiting: 'message waiting to be sent',
   sent: 'message sent',
@@ -22,25 +39,30 @@ const MAIL: Record<string, string> = {
 };
 
 export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean }): ReactNode {
-  const path = `/api/t/${tenant}`;
-  const { data, error, reload } = useLoad<MembersAnswer>(`${path}/members`);
+  const at = `/lintel/tenants/${tenant}`;
+  const members = useLoad<Listed<MemberRow>>(`${at}/members?limit=200`);
+  const invitations = useLoad<Listed<InvitationRow>>(`${at}/invitations?limit=200`);
+  const toGive = useLoad<Listed<RoleToGive>>(`${at}/roles-to-give`);
+  const sites = useLoad<Listed<Named>>(`${at}/units`);
   const attempt = useTry();
   const [inviting, setInviting] = useState(false);
-  const [changing, setChanging] = useState<MembersAnswer['members'][number]>();
-  if (error) return <Trouble error={error} />;
-  if (!data) return null;
-  const changed = () => {
-    setChanging(undefined);
-    reload();
+  const [changing, setChanging] = useState<MemberRow>();
+  const reload = () => {
+    members.reload();
+    invitations.reload();
   };
+  const change = useChange(tenant, reload);
+  if (members.error) return <Trouble error={members.error} />;
+  if (!members.data || !invitations.data || !toGive.data || !sites.data) return null;
   const act = (method: string, to: string) =>
     attempt.run(async () => {
-      await call(method, `${path}/${to}`, method === 'DELETE' ? undefined : {});
+      await call(method, `${at}/invitations/${to}`, method === 'DELETE' ? undefined : {});
       reload();
     });
-  const pending = data.invitations.filter((i) => i.status === 'pending' || i.status === 'expired');
+  const pending = invitations.data.items.filter((i) => i.status === 'pending' || i.status === 'expired');
   return (
     <>
+      <PeopleTabs tenant={tenant} />
       <Group justify="space-between" align="flex-start">
         <Title order={1}>Members</Title>
         <ActionButton action="member.invite" onClick={() => setInviting(true)}>
@@ -49,6 +71,7 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
       </Group>
       {!mail && <Text mt="sm">No mail is set up: an invitation gives you a link to hand over yourself.</Text>}
       <Trouble error={attempt.error} />
+      {change.trouble}
       <Table mt="md" className="sheet" aria-label="Members">
         <Table.Thead>
           <Table.Tr>
@@ -59,13 +82,23 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
           </Table.Tr>
         </Table.Thead>
         <Table.Tbody>
-          {data.members.map((member) => (
+          {members.data.items.map((member) => (
             <Table.Tr key={member.userId}>
-              <Table.Td>{member.name}</Table.Td>
-              <Table.Td>{member.address}</Table.Td>
-              <Table.Td>{rolesInWords(member.roles)}</Table.Td>
               <Table.Td>
-                <MemberButtons onRoles={() => setChanging(member)} onRemove={() => act('DELETE', `members/${member.userId}`)} name={member.name} />
+                <Link href={`/t/${tenant}/members/${member.userId}`}>{member.name}</Link>
+                {member.status === 'suspended' && <Text size="sm">suspended</Text>}
+              </Table.Td>
+              <Table.Td>{member.address}</Table.Td>
+              <Table.Td>
+                {rolesInWords(member.roles)}
+                {member.endsAt && <Text size="sm">member until {member.endsAt.slice(0, 10)}</Text>}
+              </Table.Td>
+              <Table.Td>
+                <MemberButtons
+                  name={member.name}
+                  onRoles={() => setChanging(member)}
+                  onRemove={() => change.ask(`Remove ${member.name}`, [{ do: 'remove', user: member.userId }])}
+                />
               </Table.Td>
             </Table.Tr>
           ))}
@@ -88,10 +121,10 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
                 </Table.Td>
                 <Table.Td>
                   <Group gap="xs">
-                    <Button size="compact-sm" variant="light" onClick={() => act('POST', `invitations/${invitation.id}/again`)}>
+                    <Button size="compact-sm" variant="light" onClick={() => act('POST', `${invitation.id}/again`)}>
                       Send again
                     </Button>
-                    <Button size="compact-sm" variant="default" onClick={() => act('DELETE', `invitations/${invitation.id}`)}>
+                    <Button size="compact-sm" variant="default" onClick={() => act('DELETE', invitation.id)}>
                       Withdraw
                     </Button>
                   </Group>
@@ -101,8 +134,9 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
           </Table.Tbody>
         </Table>
       )}
+      {change.dialog}
       <Modal opened={inviting} onClose={() => setInviting(false)} title="Invite people" size="xl" closeButtonProps={{ 'aria-label': 'Close' }}>
-        <InviteForm path={path} toGive={data.toGive} sites={data.sites} done={reload} />
+        <InviteForm tenant={tenant} toGive={toGive.data.items} sites={sites.data.items} done={reload} />
       </Modal>
       <Modal
         opened={changing !== undefined}
@@ -110,7 +144,16 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
         title={`Roles of ${changing?.name ?? ''}`}
         closeButtonProps={{ 'aria-label': 'Close' }}
       >
-        {changing && <ChangeRoles path={path} member={changing} toGive={data.toGive} done={changed} />}
+        {changing && (
+          <ChangeRoles
+            member={changing}
+            toGive={toGive.data.items}
+            choose={(roles) => {
+              setChanging(undefined);
+              change.ask(`Roles of ${changing.name}`, [{ do: 'set-roles', holder: { user: changing.userId }, roles }]);
+            }}
+          />
+        )}
       </Modal>
     </>
   );
@@ -119,7 +162,6 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
 function MemberButtons({ name, onRoles, onRemove }: { name: string; onRoles: () => void; onRemove: () => void }): ReactNode {
   const assign = useDecision('member.assign');
   const remove = useDecision('member.remove');
-  const [sure, setSure] = useState(false);
   return (
     <Group gap="xs">
       {assign.allowed && (
@@ -128,35 +170,20 @@ function MemberButtons({ name, onRoles, onRemove }: { name: string; onRoles: () 
         </Button>
       )}
       {remove.allowed && (
-        <Button
-          size="compact-sm"
-          variant="default"
-          onClick={() => (sure ? onRemove() : setSure(true))}
-          aria-label={sure ? `Yes, remove ${name}` : `Remove ${name}`}
-        >
-          {sure ? 'Yes, remove' : 'Remove'}
+        <Button size="compact-sm" variant="default" onClick={onRemove} aria-label={`Remove ${name}`}>
+          Remove
         </Button>
       )}
     </Group>
   );
 }
 
-/** Replaces the roles for the whole association, in one step; roles that are held elsewhere stay. */
-function ChangeRoles({
-  path,
-  member,
-  toGive,
-  done,
-}: {
-  path: string;
-  member: MembersAnswer['members'][number];
-  toGive: MembersAnswer['toGive'];
-  done: () => void;
-}): ReactNode {
+/** Chooses the roles for the whole association; roles that are held elsewhere stay. */
+function ChangeRoles(props: { member: MemberRow; toGive: readonly RoleToGive[]; choose: (roles: { role: string; anchor: Anchor }[]) => void }): ReactNode {
+  const { member, toGive, choose } = props;
   const wide = member.roles.filter((r) => r.anchor.on === 'tenant').map((r) => r.role);
   const [chosen, setChosen] = useState(wide);
-  const { error, busy, run } = useTry();
-  const elsewhere = member.roles.filter((r) => r.anchor.on === 'unit').map((r) => ({ role: r.role, unitId: (r.anchor as { unitId: string }).unitId }));
+  const elsewhere = member.roles.filter((r) => r.anchor.on !== 'tenant').map(({ label: _, ...held }) => held);
   const kept = wide.filter((role) => !toGive.some((r) => r.role === role));
   return (
     <Stack>
@@ -166,18 +193,7 @@ function ChangeRoles({
           Not yours to give or take: {kept.join(', ')}.
         </Text>
       )}
-      <Button
-        loading={busy}
-        onClick={() =>
-          run(async () => {
-            await call('PUT', `${path}/members/${member.userId}/roles`, { roles: [...chosen.map((role) => ({ role })), ...elsewhere] });
-            done();
-          })
-        }
-      >
-        Save
-      </Button>
-      <Trouble error={error} />
+      <Button onClick={() => choose([...chosen.map((role) => ({ role, anchor: { on: 'tenant' } as const })), ...elsewhere])}>See what it does</Button>
     </Stack>
   );
 }

@@ -1,6 +1,8 @@
 import { Alert, Button, type ButtonProps, Checkbox, Stack, Text, Title } from '@mantine/core';
 import { type ReactNode, useId, useState } from 'react';
+import type { Anchor } from 'warm-lintel';
 import { useDecision } from 'warm-lintel/react';
+import { Link, useLocation } from 'wouter';
 import { Refusal } from './api.js';
 
 export function NotFound(): ReactNode {
@@ -72,12 +74,34 @@ export function ActionButton(props: {
   );
 }
 
+/** Where something holds, as words; nothing for the whole association. */
+export const placeWords = (anchor: Anchor) =>
+  anchor.on === 'tenant' ? '' : ` at ${anchor.on === 'unit' ? (anchor.name ?? anchor.unitId) : `${anchor.kind} ${anchor.id}`}`;
+
+/** The pages about people, with the one that is open marked. */
+export function PeopleTabs({ tenant }: { tenant: string }): ReactNode {
+  const [here] = useLocation();
+  const pages = { members: 'Members', roles: 'Roles', groups: 'Groups', units: 'Sites', programs: 'Programs', record: 'Record of changes' };
+  return (
+    <nav aria-label="People" className="tabs">
+      {Object.entries(pages).map(([path, label]) => {
+        const to = `/t/${tenant}/${path}`;
+        return (
+          <Link key={path} href={to} aria-current={here === to ? 'page' : undefined}>
+            {label}
+          </Link>
+        );
+      })}
+    </nav>
+  );
+}
+
 /** The roles that this person may give, to choose among. */
 export function RoleChoice(props: {
   label: string;
   value: string[];
   onChange: (roles: string[]) => void;
-  toGive: readonly { role: string; label: string; sentence: string }[];
+  toGive: readonly { role: string; label: string; sentence?: string }[];
 }): ReactNode {
   return (
     <Checkbox.Group value={props.value} onChange={props.onChange} label={props.label}>

@@ -1,0 +1,100 @@
+import { Alert, Button, Group, Modal, Text } from '@mantine/core';
+import { type ReactNode, useState } from 'react';
+import type { Effect, Proposal, Step } from 'warm-lintel/server';
+import { call } from './api.js';
+import { Trouble, useTry, wayWords } from './parts.js';
+
+const ways = (list: readonly string[]) => (list.length === 0 ? 'not at all' : list.map(wayWords).join(', '));
+
+function EffectOn({ effect }: { effect: Effect }): ReactNode {
+  const { people, fullControl, permissions } = effect;
+  const more = people.count - people.some.length;
+  return (
+    <section aria-label={people.some.map(({ name }) => name).join(', ')}>
+      <Text fw={600}>
+        {people.some.map(({ name }) => name).join(', ')}
+        {more > 0 && ` and ${more} more`}
+      </Text>
+      {fullControl && (
+        <Alert color={fullControl === 'gains' ? 'red' : 'honey'} my="xs">
+          {fullControl === 'gains' ? 'Comes to hold full control.' : 'No longer holds full control.'}
+        </Alert>
+      )}
+      <ul className="effect">
+        {permissions.map((p) => (
+          <li key={p.permission} className={p.change}>
+            {p.label}
+            <Text span size="sm" className="quiet">
+              : {ways(p.was)} → {ways(p.becomes)}
+              {p.records && `; records ${p.records.was} → ${p.records.becomes}`}
+              {p.records && p.records.examples.length > 0 && ` (${p.records.examples.map(({ label, id }) => label ?? String(id)).join(', ')})`}
+              {p.records === null && '; records not counted'}
+            </Text>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+/** What a change would do, and what stands against it. */
+export function ProposalView({ proposal }: { proposal: Proposal }): ReactNode {
+  return (
+    <div aria-live="polite">
+      {proposal.problems.map(({ code, message }) => (
+        <Alert key={code + message} color="red" mb="sm" role="alert">
+          {message}
+        </Alert>
+      ))}
+      {proposal.people === 0 && proposal.problems.length === 0 && <Text mb="sm">Nobody gains or loses anything by it.</Text>}
+      {proposal.effects.map((effect) => (
+        <EffectOn key={effect.people.some.map(({ id }) => id).join()} effect={effect} />
+      ))}
+    </div>
+  );
+}
+
+interface Asked {
+  readonly title: string;
+  readonly proposal: Proposal;
+}
+type Done = { done: { what: string; id?: string; secret?: string }[] };
+
+/** Changes are shown before they are made: `ask` works out what steps would do, and the dialog carries them out. */
+export function useChange(
+  tenant: string,
+  done: (answer: Done) => void,
+): { ask: (title: string, steps: readonly Step[]) => void; trouble: ReactNode; dialog: ReactNode } {
+  const [asked, setAsked] = useState<Asked>();
+  const asking = useTry();
+  const carrying = useTry();
+  const at = `/lintel/tenants/${tenant}`;
+  const ask = (title: string, steps: readonly Step[]) =>
+    asking.run(async () => setAsked({ title, proposal: await call<Proposal>('POST', `${at}/proposals`, { steps }) }));
+  const close = () => setAsked(undefined);
+  const carryOut = () =>
+    carrying.run(async () => {
+      const answer = await call<Done>('POST', `${at}/changes`, asked?.proposal);
+      close();
+      done(answer);
+    });
+  const dialog = (
+    <Modal opened={asked !== undefined} onClose={close} title={asked?.title ?? ''} size="lg" closeButtonProps={{ 'aria-label': 'Close' }}>
+      {asked && (
+        <>
+          <ProposalView proposal={asked.proposal} />
+          <Trouble error={carrying.error} />
+          <Group mt="md">
+            <Button loading={carrying.busy} onClick={carryOut} disabled={asked.proposal.problems.length > 0}>
+              Carry it out
+            </Button>
+            <Button variant="default" onClick={close}>
+              Leave it
+            </Button>
+          </Group>
+        </>
+      )}
+    </Modal>
+  );
+  return { ask, trouble: <Trouble error={asking.error} />, dialog };
+}

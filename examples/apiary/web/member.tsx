@@ -1,0 +1,100 @@
+import { Group, Text, Title } from '@mantine/core';
+import type { ReactNode } from 'react';
+import type { HeldPermission } from 'warm-lintel';
+import { Link } from 'wouter';
+import { type Listed, useLoad } from './api.js';
+import { useChange } from './change.js';
+import type { MemberRow } from './members.js';
+import { ActionButton, PeopleTabs, placeWords, Trouble, wayWords } from './parts.js';
+
+interface Held {
+  name: string;
+  line: string;
+  permissions: (HeldPermission & { section: string })[];
+}
+interface Role {
+  id: string;
+  label: string;
+}
+
+const BY = { keyholder: 'full control', direct: 'given alone', everyMember: 'every member', signedIn: 'whoever is signed in', visitor: 'everybody' } as const;
+
+/** One member: everything that they hold, and every way by which it comes to them. */
+export function MemberPage({ tenant, id }: { tenant: string; id: string }): ReactNode {
+  const at = `/lintel/tenants/${tenant}`;
+  const { data, error, reload } = useLoad<Held>(`${at}/members/${id}`);
+  const members = useLoad<Listed<MemberRow>>(`${at}/members?limit=200`);
+  const roles = useLoad<Listed<Role>>(`${at}/roles`);
+  const change = useChange(tenant, () => {
+    reload();
+    members.reload();
+  });
+  if (error) return <Trouble error={error} />;
+  if (!data || !roles.data) return null;
+  const member = members.data?.items.find(({ userId }) => userId === id);
+  const label = (role: string) => roles.data?.items.find((one) => one.id === role)?.label ?? role;
+  const by = (path: HeldPermission['ways'][number]['path']) => {
+    const through = 'through' in path && path.through ? `, through ${path.through.name}` : '';
+    if (path.by === 'role') return `${label(path.role)}${path.included.length > 0 ? ` (includes ${path.included.map(label).join(', ')})` : ''}${through}`;
+    return path.by === 'opening' ? `opened by ${path.group}${through}` : `${BY[path.by]}${through}`;
+  };
+  const suspended = member?.status === 'suspended';
+  const step = { do: suspended ? ('restore' as const) : ('suspend' as const), user: id };
+  return (
+    <>
+      <PeopleTabs tenant={tenant} />
+      <Group justify="space-between" align="flex-start">
+        <div>
+          <Title order={1}>{data.name}</Title>
+          <Text className="quiet">
+            {suspended ? 'suspended; ' : ''}
+            {data.line}
+            {member && ` · ${member.address}`}
+          </Text>
+        </div>
+        <Group>
+          <ActionButton action="member.suspend" variant="light" onClick={() => change.ask(`${suspended ? 'Bring back' : 'Suspend'} ${data.name}`, [step])}>
+            {suspended ? 'Bring back' : 'Suspend'}
+          </ActionButton>
+          <ActionButton action="member.remove" variant="default" onClick={() => change.ask(`Remove ${data.name}`, [{ do: 'remove', user: id }])}>
+            Remove
+          </ActionButton>
+        </Group>
+      </Group>
+      {change.trouble}
+      <table className="access sheet" style={{ marginTop: '1rem' }} aria-label="What they hold">
+        <thead>
+          <tr>
+            <th scope="col">May</th>
+            <th scope="col">How far</th>
+            <th scope="col">By</th>
+          </tr>
+        </thead>
+        <tbody>
+          {data.permissions.flatMap(({ permission, label: may, ways }) =>
+            ways.map(({ reach, anchor, path }, i) => (
+              // biome-ignore lint/suspicious/noArrayIndexKey: the ways of one permission have no name, and stay in their order
+              <tr key={`${permission} ${i}`}>
+                {i === 0 ? (
+                  <th scope="row" rowSpan={ways.length}>
+                    {may}
+                  </th>
+                ) : null}
+                <td>
+                  {reach === 'tenant' ? 'all' : wayWords(reach)}
+                  {placeWords(anchor)}
+                </td>
+                <td>{by(path)}</td>
+              </tr>
+            )),
+          )}
+        </tbody>
+      </table>
+      {data.permissions.length === 0 && <Text mt="md">Nothing at all.</Text>}
+      <Text mt="md">
+        <Link href={`/t/${tenant}/members`}>All members</Link>
+      </Text>
+      {change.dialog}
+    </>
+  );
+}

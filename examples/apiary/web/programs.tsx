@@ -1,0 +1,140 @@
+import { Alert, Button, Code, Group, Modal, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
+import { type ReactNode, useState } from 'react';
+import type { Program, Step } from 'warm-lintel/server';
+import { type Listed, useLoad } from './api.js';
+import { useChange } from './change.js';
+import type { MemberRow, RoleToGive } from './members.js';
+import { ActionButton, PeopleTabs, Trouble } from './parts.js';
+
+type Row = Omit<Program, 'keys'> & { keys: { id: string; label: string; endsAt: string; lastUsedAt: string | null }[] };
+
+/** Programs that call the application: what they hold, who answers for them, and their keys. */
+export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
+  const at = `/lintel/tenants/${tenant}`;
+  const { data, error, reload } = useLoad<Listed<Row>>(`${at}/programs`);
+  const members = useLoad<Listed<MemberRow>>(`${at}/members?limit=200`);
+  const toGive = useLoad<Listed<RoleToGive>>(`${at}/roles-to-give`);
+  const [making, setMaking] = useState(false);
+  const [secret, setSecret] = useState<string>();
+  const change = useChange(tenant, ({ done }) => {
+    setSecret(done.find((one) => one.secret)?.secret);
+    reload();
+  });
+  if (error) return <Trouble error={error} />;
+  if (!data || !members.data || !toGive.data) return null;
+  return (
+    <>
+      <PeopleTabs tenant={tenant} />
+      <Group justify="space-between" align="flex-start">
+        <Title order={1}>Programs</Title>
+        <ActionButton action="program.arrange" onClick={() => setMaking(true)}>
+          Take a program in
+        </ActionButton>
+      </Group>
+      {change.trouble}
+      {secret && (
+        <Alert color="honey" mt="sm" role="status" title="The key, shown once">
+          <Code block>{secret}</Code>
+          Keep it where the program finds it. It cannot be shown again; a lost one is replaced by another.
+        </Alert>
+      )}
+      {data.items.length === 0 && (
+        <Text mt="md" className="quiet">
+          No program comes in here. One holds only what it is given, and is suspended with the member who answers for it.
+        </Text>
+      )}
+      {data.items.map((program) => (
+        <section key={program.id} className="sheet" style={{ marginTop: '1rem' }} aria-label={program.name}>
+          <Group justify="space-between">
+            <Title order={2} size="h4">
+              {program.name}
+            </Title>
+            <Group gap="xs">
+              <Button
+                size="compact-sm"
+                variant="light"
+                onClick={() => change.ask(`A key for ${program.name}`, [{ do: 'make-key', program: program.id }])}
+                aria-label={`Make a key for ${program.name}`}
+              >
+                Make a key
+              </Button>
+              <Button
+                size="compact-sm"
+                variant="default"
+                onClick={() => change.ask(`Remove ${program.name}`, [{ do: 'remove', user: program.id }])}
+                aria-label={`Remove ${program.name}`}
+              >
+                Remove
+              </Button>
+            </Group>
+          </Group>
+          <Text size="sm">{program.responsible.name} answers for it.</Text>
+          <ul>
+            {program.keys.map((key) => (
+              <li key={key.id}>
+                {key.label}, until {key.endsAt.slice(0, 10)}, {key.lastUsedAt ? `last used ${key.lastUsedAt.slice(0, 16).replace('T', ' ')}` : 'never used'}{' '}
+                <Button size="compact-xs" variant="default" onClick={() => change.ask('End a key', [{ do: 'end-key', key: key.id }])}>
+                  End it
+                </Button>
+              </li>
+            ))}
+            {program.keys.length === 0 && <li>no key that counts</li>}
+          </ul>
+        </section>
+      ))}
+      <Modal opened={making} onClose={() => setMaking(false)} title="Take a program in" closeButtonProps={{ 'aria-label': 'Close' }}>
+        <ProgramForm
+          members={members.data.items}
+          toGive={toGive.data.items}
+          propose={(title, steps) => {
+            setMaking(false);
+            change.ask(title, steps);
+          }}
+        />
+      </Modal>
+      {change.dialog}
+    </>
+  );
+}
+
+function ProgramForm({
+  members,
+  toGive,
+  propose,
+}: {
+  members: readonly MemberRow[];
+  toGive: readonly RoleToGive[];
+  propose: (title: string, steps: Step[]) => void;
+}): ReactNode {
+  const [name, setName] = useState('');
+  const [responsible, setResponsible] = useState(members[0]?.userId ?? '');
+  const [role, setRole] = useState('');
+  const make = () => {
+    const id = `program-${crypto.randomUUID()}`;
+    propose(name, [
+      { do: 'make-program', id, name, responsible },
+      ...(role ? [{ do: 'set-roles', holder: { user: id }, roles: [{ role, anchor: { on: 'tenant' } }] } as const] : []),
+      { do: 'make-key', program: id },
+    ]);
+  };
+  return (
+    <Stack>
+      <TextInput label="Name of the program" value={name} onChange={(event) => setName(event.currentTarget.value)} data-autofocus />
+      <NativeSelect
+        label="Who answers for it"
+        value={responsible}
+        onChange={(event) => setResponsible(event.currentTarget.value)}
+        data={members.map((m) => ({ value: m.userId, label: m.name }))}
+      />
+      <NativeSelect
+        label="Its role"
+        value={role}
+        onChange={(event) => setRole(event.currentTarget.value)}
+        data={[{ value: '', label: 'none yet' }, ...toGive.filter((r) => r.role !== 'keyholder').map((r) => ({ value: r.role, label: r.label }))]}
+      />
+      <Button disabled={name.trim() === ''} onClick={make}>
+        See what it does
+      </Button>
+    </Stack>
+  );
+}

@@ -1,0 +1,70 @@
+import { Button, Text, Title } from '@mantine/core';
+import { type ReactNode, useEffect, useState } from 'react';
+import { call, type Listed, Refusal, useLoad } from './api.js';
+import type { MemberRow } from './members.js';
+import { PeopleTabs, Trouble } from './parts.js';
+
+interface Event {
+  number: number;
+  at: string;
+  actor: string | null;
+  what: string;
+  event: Record<string, unknown>;
+  words: Record<string, string> | null;
+}
+
+/** The record of changes, the newest first. */
+export function RecordPage({ tenant }: { tenant: string }): ReactNode {
+  const at = `/lintel/tenants/${tenant}`;
+  const members = useLoad<Listed<MemberRow>>(`${at}/members?limit=200`);
+  const [pages, setPages] = useState<Listed<Event>[]>([]);
+  const [error, setError] = useState<Refusal>();
+  const next = pages.at(-1)?.next;
+  const load = (after?: string) =>
+    call<Listed<Event>>('GET', `${at}/audit?limit=30${after ? `&after=${after}` : ''}`).then(
+      (page) => setPages((before) => (after ? [...before, page] : [page])),
+      (reason: unknown) => reason instanceof Refusal && setError(reason),
+    );
+  // biome-ignore lint/correctness/useExhaustiveDependencies: loaded once for each address
+  useEffect(() => void load(), [at]);
+  if (error) return <Trouble error={error} />;
+  const names = new Map(members.data?.items.map(({ userId, name }) => [userId, name]));
+  return (
+    <>
+      <PeopleTabs tenant={tenant} />
+      <Title order={1}>Record of changes</Title>
+      <table className="access sheet" style={{ marginTop: '1rem' }} aria-label="Record of changes">
+        <thead>
+          <tr>
+            <th scope="col">No.</th>
+            <th scope="col">When</th>
+            <th scope="col">Who</th>
+            <th scope="col">What</th>
+            <th scope="col">Details</th>
+          </tr>
+        </thead>
+        <tbody>
+          {pages
+            .flatMap(({ items }) => items)
+            .map(({ number, at: when, actor, what, event, words }) => (
+              <tr key={number}>
+                <td>{number}</td>
+                <td style={{ whiteSpace: 'nowrap' }}>{when.slice(0, 16).replace('T', ' ')}</td>
+                <td>{actor === null ? '' : (names.get(actor) ?? actor)}</td>
+                <th scope="row">{what}</th>
+                <td style={{ overflowWrap: 'anywhere' }}>
+                  {words && Object.values(words).length > 0 && <Text size="sm">{Object.values(words).join(', ')}</Text>}
+                  <small>{JSON.stringify(event).replaceAll(',"', ', "')}</small>
+                </td>
+              </tr>
+            ))}
+        </tbody>
+      </table>
+      {next && (
+        <Button mt="md" variant="light" onClick={() => void load(next)}>
+          Show earlier ones
+        </Button>
+      )}
+    </>
+  );
+}
