@@ -87,6 +87,25 @@ test('plain SQL writes what scope would write, and no more', async () => {
   expect((await enter('tobias')).may('hive.update', { tenantId: 'alderbrook', keeperId: 'sela' } as never)).toBe(false);
 });
 
+test('a row that one comes to see by another way than before stays in sight of the statement that changed it', async () => {
+  const maren = await lintel.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: ['recentSignIn'] });
+  await maren.carryOut([
+    {
+      do: 'set-roles',
+      holder: { user: 'lene' },
+      roles: [
+        { role: 'junior', anchor: { on: 'tenant' } },
+        { role: 'warden', anchor: { on: 'unit', unitId: 'junior-yard' } },
+      ],
+    },
+    { do: 'set-permissions', holder: { user: 'lene' }, permissions: [{ permission: 'hive.move', reach: 'tenant', anchor: { on: 'tenant' } }] },
+    { do: 'place', user: 'lene', units: ['heath'] },
+  ]);
+  const [{ id }] = (await answer('lene', `select id from hives where site_id = 'heath' limit 1`)) as [{ id: string }];
+  expect(await answer('lene', `update hives set site_id = 'junior-yard' where id = '${id}' returning site_id`)).toEqual([{ site_id: 'junior-yard' }]);
+  expect(await answer('lene', `update hives set site_id = 'orchards' where id = '${id}'`)).toMatch(/does not reach|row-level security/);
+});
+
 test('scope works under the policies as it does without', async () => {
   const standing = await enter('sela');
   const both: any[] = await standing.withPolicies(app, (_tx, scope) => (scope as any).selectFrom('inspections').select('id').execute());

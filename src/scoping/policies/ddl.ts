@@ -261,16 +261,16 @@ class KindWall {
     }
     steps.push(...this.#valueSteps(refuse), ...this.#ownerSteps(test, refuse));
     const give = `perform ${WALL}.give(${literal(`${kind}:`)} || new.${quoted(this.#field(this.#shape.idField).column)}::text);`;
-    const owner = this.#with('owner');
-    // What is held at anchors the policy finds in a list, in which a new row is not.
-    const seen = test('seen', this.#writer.reachedWidely(kind, 'read', 'r'))('new');
+    // What a policy finds in a list it finds as it was: a row that comes to be reached by that is given to be seen.
+    const seen = test('seen', this.#writer.reachedAtOnce(kind, 'read', 'r'))('new');
+    const moves = this.#readTurnsOn().map(differ);
     const unlessSeen = `if not ${seen} then ${give} end if;`;
     const body = `
 begin
   if ${WALL}.told('tenant') is null then return new; end if;
   if tg_op = 'INSERT' then ${unlessSeen} return new; end if;
   ${steps.join('\n  ')}
-  ${owner ? `if ${differ(owner)} then ${unlessSeen} end if;` : ''}
+  ${moves.length > 0 ? `if ${moves.join(' or ')} then ${unlessSeen} end if;` : ''}
   return new;
 end`;
     return [
@@ -278,6 +278,16 @@ end`;
       `create function ${WALL}.${kind}_changed() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as $lintel$${body} $lintel$;`,
       `create trigger lintel_changed before insert or update on ${table} for each row execute function ${WALL}.${kind}_changed();`,
     ];
+  }
+
+  /** The fields on which it turns whether a record may be read. */
+  #readTurnsOn(): string[] {
+    const limits = Object.values(this.#charter.data.limits[this.#kind] ?? {}).filter(({ actions }) => actions.includes('read'));
+    const rules = JSON.stringify([this.#data.reaches, limits]);
+    return Object.entries(this.#data.fields)
+      .filter(([, { role }]) => role !== 'people' && !FIXED_FIELDS.includes(role))
+      .filter(([field, { role }]) => ['owner', 'unit', 'parent'].includes(role) || rules.includes(`"field":"${field}"`) || rules.includes(`"via":"${field}"`))
+      .map(([field]) => field);
   }
 
   #valueSteps(refuse: (what: string) => string): string[] {

@@ -99,8 +99,8 @@ export class RuleWriter extends SqlWriter {
     return this.#reachedBy(kind, action, alias, image, standsThere ? 'listed' : 'written out');
   }
 
-  /** The same by what is held for the whole tenant alone. */
-  reachedWidely(kind: string, action: string, alias: string): Fragment {
+  /** The same by what is written out of it: what a policy finds in a list is left out, for in that a row is as it was before the statement. */
+  reachedAtOnce(kind: string, action: string, alias: string): Fragment {
     return this.#reachedBy(kind, action, alias, 'before', 'left out');
   }
 
@@ -112,7 +112,7 @@ export class RuleWriter extends SqlWriter {
     const wide = this.#isTenant(kind, alias, once(`told('holds', ${literal(`${permission} ${widest}`)})`, this.#tenantType(kind)));
     const ways = [
       ...others
-        .filter((reach) => anchored !== 'listed' || this.#isWrittenOut(kind, permission, reach))
+        .filter((reach) => anchored === 'written out' || this.#isWrittenOut(kind, permission, reach))
         .map((reach) => this.#held(kind, permission, reach, alias)),
       ...(anchored === 'listed' ? [this.#listed(kind, action, alias)] : []),
       ...(anchored === 'written out' ? this.#atAnchors(kind, permission, alias) : []),
