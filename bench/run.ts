@@ -8,6 +8,7 @@ import { charter } from '../examples/apiary/world/charter.js';
 import { makeTables } from '../examples/apiary/world/tables.js';
 import { startPostgres } from '../test/setup.js';
 import { compare, type Result } from './measure.js';
+import { membership } from './membership.js';
 
 /** `-- --only scope` measures one group alone. */
 const only = process.argv.includes('--only') ? process.argv[process.argv.indexOf('--only') + 1] : undefined;
@@ -117,6 +118,7 @@ async function onPostgres(): Promise<Result[]> {
 
     return [
       ...(await group('enter', async () => [await entering()])),
+      ...(await group('membership', () => membership(db, pool))),
       ...(await group('scope', () => scoped(db, pool))),
       ...(await group('growth', () => growth(cluster.url))),
       ...(await group('policies', () => underPolicies(db, cluster.url))),

@@ -1,0 +1,166 @@
+/* Entering, inviting, and a guarded route, each against what one would write by hand. */
+import { Hono } from 'hono';
+import { type Kysely, sql } from 'kysely';
+import type pg from 'pg';
+import { guard, problemResponse, withStanding } from 'warm-lintel/http';
+import { createLintel } from 'warm-lintel/server';
+import { charter } from '../examples/apiary/world/charter.js';
+import { compare, type Result } from './measure.js';
+
+const DEEP = { tenant: 't7', user: 'p7' };
+
+/** A member with 20 groups, 5 units with others below, and 10 assignments by all ways. */
+async function deepen(db: Kysely<any>): Promise<void> {
+  const { tenant, user } = DEEP;
+  const units = ['a', 'b', 'c', 'd', 'e'];
+  for (const statement of [
+    sql`insert into lintel_group (tenant_id, id, name) select ${tenant}, 'g' || i, 'Group ' || i from generate_series(1, 20) i`,
+    sql`insert into lintel_group_member (tenant_id, group_id, user_id) select ${tenant}, 'g' || i, ${user} from generate_series(1, 20) i`,
+    sql`insert into lintel_unit (tenant_id, id, name) select ${tenant}, u || i, 'Unit' from unnest(${units}::text[]) u, generate_series(0, 3) i`,
+    sql`insert into lintel_unit_below (tenant_id, above_id, below_id) select ${tenant}, u || i, u || j from unnest(${units}::text[]) u, generate_series(0, 3) i, generate_series(0, 3) j where j >= i`,
+    sql`insert into lintel_placement (tenant_id, user_id, unit_id) select ${tenant}, ${user}, u || 0 from unnest(${units}::text[]) u`,
+    sql`insert into lintel_assignment (tenant_id, user_id, role, anchor, anchor_id) select ${tenant}, ${user}, 'warden', 'unit', u || 0 from unnest(${units}::text[]) u`,
+    sql`insert into lintel_assignment (tenant_id, group_id, role, anchor, anchor_id) select ${tenant}, 'g' || i, 'reader', 'tenant', ${tenant} from generate_series(1, 4) i`,
+    sql`analyze`,
+  ])
+    await statement.execute(db);
+}
+
+/** The same rows by one statement. */
+const DEEP_JOIN = `with mine as (select $2 as id, 'user' as via union all select group_id, 'group' from lintel_group_member where tenant_id = $1 and user_id = $2
+    union all select b.above_id, 'unit' from lintel_placement p join lintel_unit_below b on b.tenant_id = p.tenant_id and b.below_id = p.unit_id where p.tenant_id = $1 and p.user_id = $2)
+  select t.name, t.status, t.contact, t.features, p.name as person, m.status as member, m.attributes,
+    (select json_agg(json_build_array(a.role, a.anchor, a.anchor_id, u.name)) from mine join lintel_assignment a on a.tenant_id = $1 and a.holder_on = mine.via and a.holder_id = mine.id
+      left join lintel_unit u on u.tenant_id = $1 and u.id = a.anchor_id) as held,
+    (select json_agg(json_build_array(b.above_id, b.below_id)) from lintel_placement pl join lintel_unit_below b on b.tenant_id = $1 and b.above_id = pl.unit_id where pl.tenant_id = $1 and pl.user_id = $2) as units,
+    (select json_agg(g.group_id) from lintel_group_member g where g.tenant_id = $1 and g.user_id = $2) as groups
+  from lintel_tenant t join lintel_member m on m.tenant_id = t.id join lintel_person p on p.id = m.user_id where t.id = $1 and m.user_id = $2`;
+
+async function entering(db: Kysely<any>, pool: pg.Pool): Promise<Result[]> {
+  await deepen(db);
+  const [lintel, cached] = [createLintel({ charter, db }), createLintel({ charter, db, cache: { seconds: 1 } })];
+  const { facts } = await lintel.enter(DEEP);
+  if (facts.me.groupIds.length !== 20 || facts.me.unitIds.length !== 5 || facts.assignments.length !== 10) throw new Error('the member is not as deep as said');
+  return [
+    await compare(
+      'enter-deep',
+      'a member with 20 groups, 5 units and 10 assignments, against one hand-written statement',
+      2,
+      60,
+      40,
+      () => lintel.enter(DEEP),
+      () => pool.query(DEEP_JOIN, [DEEP.tenant, DEEP.user]),
+    ),
+    await compare(
+      'enter-cached',
+      'lintel.enter with the cache, against lintel.enter without',
+      0.1,
+      60,
+      40,
+      () => cached.enter(DEEP),
+      () => lintel.enter(DEEP),
+    ),
+  ];
+}
+
+class Undo extends Error {}
+
+async function inviting(db: Kysely<any>): Promise<Result> {
+  const lintel = createLintel({ charter, db });
+  const keyholder = await lintel.addPerson({ name: 'K', address: 'k@bulk.example' });
+  const tenant = await lintel.openTenant({ name: 'Bulk', keyholder });
+  const invitations = Array.from({ length: 1000 }, (_, i) => ({
+    address: `b${i}@bulk.example`,
+    roles: [{ role: 'keeper', anchor: { on: 'tenant' } as const }],
+  }));
+  const undone = (work: (tx: Kysely<any>) => Promise<unknown>) =>
+    db
+      .transaction()
+      .execute(async (tx) => {
+        await work(tx);
+        throw new Undo();
+      })
+      .catch((error: unknown) => {
+        if (!(error instanceof Undo)) throw error;
+      });
+  const ours = () =>
+    undone(async (tx) => {
+      const answers = await (await lintel.within(tx).enter({ tenant, user: keyholder })).invitations.send(invitations);
+      if (answers.some(({ outcome }) => outcome !== 'invited')) throw new Error('not all were invited');
+    });
+  const expires = new Date(Date.now() + 14 * 86_400_000);
+  const rows = invitations.map(({ address, roles }, i) => ({
+    tenant_id: tenant,
+    id: `hand-${i}`,
+    address,
+    address_written: address,
+    roles: JSON.stringify(roles),
+    status: 'pending',
+    token_hash: 'x'.repeat(64),
+    invited_by: keyholder,
+    invited_at: new Date(),
+    expires_at: expires,
+  }));
+  const byHand = () => undone((tx) => tx.insertInto('lintel_invitation').values(rows).execute());
+  return compare('invite-bulk', '1000 addresses invited, each checked and on record, against the same rows by one hand-written insert', 5, 12, 1, ours, byHand);
+}
+
+/** A route that shows one hive to whoever may read it: guarded, and by hand. */
+async function checking(db: Kysely<any>, pool: pg.Pool): Promise<Result> {
+  await sql`create table bench_session (token text primary key, person_id text not null)`.execute(db);
+  await sql`insert into bench_session select 's' || i, 'p' || i from generate_series(0, 9999) i`.execute(db);
+  const lintel = createLintel({ charter, db });
+  const session = async (cookie: string | null) => {
+    const { rows } = await pool.query<{ person_id: string }>('select person_id from bench_session where token = $1', [cookie?.slice(2) ?? '']);
+    return rows[0]?.person_id;
+  };
+  const guarded = new Hono<{ Variables: { record: any } }>();
+  guarded.onError(problemResponse);
+  const sender = async (request: Request) => {
+    const user = await session(request.headers.get('cookie'));
+    return user === undefined ? undefined : { user };
+  };
+  guarded.get('/:tenant/hives/:id', withStanding(lintel as never, { sender }) as never, guard('hive.read') as never, (c) => c.json(c.var.record));
+  const hand = new Hono();
+  hand.get('/:tenant/hives/:id', async (c) => {
+    const user = await session(c.req.header('cookie') ?? null);
+    if (user === undefined) return c.json({}, 401);
+    const { tenant, id } = c.req.param();
+    const member = await pool.query(
+      `select m.status, array_agg(a.role) as roles from lintel_tenant t join lintel_member m on m.tenant_id = t.id and m.user_id = $2 left join lintel_assignment a on a.tenant_id = m.tenant_id and a.user_id = m.user_id where t.id = $1 and t.status = 'open' group by m.status`,
+      [tenant, user],
+    );
+    if (member.rows[0]?.status !== 'active') return c.json({}, 404);
+    const roles: string[] = member.rows[0].roles;
+    if (!roles.some((role) => ['reader', 'keeper', 'warden', 'keyholder'].includes(role))) return c.json({}, 404);
+    const { rows } = await pool.query(
+      `select h.id, h.tenant_id, h.keeper_id, h.made_by, h.site_id, h.name, h.colonies, h.status, case when h.keeper_id = $3 then h.registration_no end as registration_no,
+        array(select user_id from hive_inspectors l where l.tenant_id = h.tenant_id and l.hive_id = h.id order by 1) as inspectors from hives h where h.tenant_id = $1 and h.id = $2`,
+      [tenant, id, user],
+    );
+    return rows[0] ? c.json(rows[0]) : c.json({}, 404);
+  });
+  let turn = 0;
+  const request = () => {
+    turn = (turn + 7919) % 10_000;
+    return new Request(`http://bench.example/t${turn % 1000}/hives/h${turn}`, { headers: { cookie: `s=s${turn}` } });
+  };
+  const ask = async (app: Hono<any>) => {
+    const response = await app.fetch(request());
+    if (response.status !== 200) throw new Error(`answered ${response.status}: ${await response.text()}`);
+    await response.json();
+  };
+  return compare(
+    'http-check',
+    'a guarded route that loads its record, against the same Hono route with session, membership and record by hand (0.8 of its requests a second)',
+    1.25,
+    60,
+    30,
+    () => ask(guarded),
+    () => ask(hand),
+  );
+}
+
+export async function membership(db: Kysely<any>, pool: pg.Pool): Promise<Result[]> {
+  return [...(await entering(db, pool)), await inviting(db), await checking(db, pool)];
+}
