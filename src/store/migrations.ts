@@ -317,7 +317,7 @@ drop function lintel_facts(text, text[], boolean, timestamptz);
 create function lintel_facts(of_tenant text, of_people text[], with_people boolean, at timestamptz)
 returns table (name text, status text, contact text, features jsonb, person_id text, person text, known boolean, attributes jsonb, ends_at timestamptz, active boolean,
   held json, units json, groups json, opened json, roles json, program boolean)
-language plpgsql stable as $$
+language plpgsql stable set plan_cache_mode = force_generic_plan as $$
 #variable_conflict use_column
 begin
   -- What they rest on: the tenant, the membership, roles and direct permissions with their anchors by whatever way they come, units, groups, openings, own roles.
