@@ -62,6 +62,18 @@ async function pages(): Promise<void> {
   await wait(400);
   await maren.getByText('message sent').or(maren.getByText('message waiting')).waitFor();
   await shoot(maren, 'page-members');
+  await maren.getByRole('button', { name: 'Change the roles of Tobias Renn' }).click();
+  await maren.getByLabel('Treasurer').check();
+  await maren.getByRole('button', { name: 'See what it does' }).click();
+  await maren.getByRole('button', { name: 'Carry it out' }).waitFor();
+  await wait(400);
+  await shoot(maren, 'page-proposal');
+  await maren.goto(`${base}/t/alderbrook/members/otto`);
+  await maren.getByRole('heading', { name: 'Otto Feld' }).waitFor();
+  await shoot(maren, 'page-member');
+  await maren.goto(`${base}/t/alderbrook/roles`);
+  await maren.getByRole('heading', { name: 'Roles', exact: true }).waitFor();
+  await shoot(maren, 'page-roles');
   await maren.goto(`${base}/t/alderbrook/access`);
   await maren.getByText('Site warden').first().waitFor();
   await shoot(maren, 'page-access');
@@ -139,6 +151,11 @@ if (only !== 'pages') {
     'command-why',
     'npm run --silent lintel -- why tobias hive.update a-hive-02; npm run --silent lintel -- why otto hive.update a-hive-09; npm run --silent lintel -- why maren hive.update a-hive-01',
     60,
+  );
+  await terminal(
+    'command-members',
+    'npm run --silent lintel -- members otto --tenant alderbrook; npm run --silent lintel -- members tobias --roles keeper warden@orchards --as maren --tenant alderbrook --dry-run; npm run --silent lintel -- audit --verify --tenant alderbrook',
+    90,
   );
   await onPostgres();
 }

@@ -9,7 +9,7 @@ import { connect, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { apiaryOnPostgres } from './worlds.js';
 
-test.for(['scoping', 'membership'])('each example of docs/%s.md prints what stands below it', async (name) => {
+test.for(['scoping', 'membership', 'http', 'operations'])('each example of docs/%s.md prints what stands below it', async (name) => {
   const page = readFileSync(`docs/${name}.md`, 'utf8');
   const blocks = [...page.matchAll(/```ts\n([\s\S]*?)```\n\n```text\n([\s\S]*?)```/g)];
   expect(blocks.length).toBe([...page.matchAll(/```ts\n/g)].length);
@@ -20,16 +20,17 @@ test.for(['scoping', 'membership'])('each example of docs/%s.md prints what stan
   const app = connect<any>(pool);
   const printed: string[] = [];
   const console = { log: (...parts: unknown[]) => printed.push(formatWithOptions({ colors: false }, ...(parts as [unknown]))) };
-  // One function of all examples: what an earlier one names, a later one uses. `next` tells them apart.
-  const code = blocks.map(([, block], i) => `${block}\nnext(${i});`).join('\n');
+  // One function of all examples: what an earlier one names, a later one uses. `shown` tells them apart.
+  const loaded = (block = '') => block.replace(/^import (\{.+\}) from '(.+)';$/gm, "const $1 = await load('$2');");
+  const code = blocks.map(([, block], i) => `${loaded(block)}\nshown(${i});`).join('\n');
   const outputs: string[] = [];
-  const next = () => {
+  const shown = () => {
     outputs.push(printed.join('\n'));
     printed.length = 0;
   };
   const plain = transformSync(`async function run() {\n${code}\n}`, { loader: 'ts' }).code;
-  const run = new Function('lintel', 'app', 'console', 'next', `${plain}\nreturn run();`) as (...of: unknown[]) => Promise<void>;
-  await run(lintel, app, console, next);
+  const run = new Function('lintel', 'app', 'console', 'shown', 'load', `${plain}\nreturn run();`) as (...of: unknown[]) => Promise<void>;
+  await run(lintel, app, console, shown, (module: string) => import(module));
   expect(outputs).toEqual(blocks.map(([, , output]) => (output as string).trimEnd()));
   await app.destroy();
   await db.destroy();

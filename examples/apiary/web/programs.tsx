@@ -1,6 +1,7 @@
 import { Alert, Button, Code, Group, Modal, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { Program, Step } from 'warm-lintel/server';
+import { Link } from 'wouter';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow, RoleToGive } from './members.js';
@@ -68,7 +69,9 @@ export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
               </Button>
             </Group>
           </Group>
-          <Text size="sm">{program.responsible.name} answers for it.</Text>
+          <Text size="sm">
+            {program.responsible.name} answers for it. <Link href={`/t/${tenant}/members/${program.id}`}>What it holds</Link>
+          </Text>
           <ul>
             {program.keys.map((key) => (
               <li key={key.id}>

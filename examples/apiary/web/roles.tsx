@@ -173,9 +173,12 @@ function RoleForm({ from, id, propose }: { from: RoleView; id: string | undefine
                     <NativeSelect
                       aria-label={`How far: ${p.label}`}
                       size="xs"
-                      value={may[p.name]?.[0]}
-                      onChange={(event) => set(p.name, [event.currentTarget.value])}
-                      data={charter.reachesOf(p.name).map((reach) => ({ value: reach, label: reachWords([reach]) }))}
+                      value={may[p.name]?.join()}
+                      onChange={(event) => set(p.name, event.currentTarget.value.split(','))}
+                      data={[...new Set([may[p.name]?.join() ?? '', ...charter.reachesOf(p.name)])].map((reach) => ({
+                        value: reach,
+                        label: reachWords(reach.split(',')),
+                      }))}
                     />
                   )}
                 </Group>
