@@ -97,7 +97,7 @@ test('what somebody who runs a tenant does, from looking to the record', async (
     if (page.data.next === null) break;
   }
   expect(names).toEqual((await lintel.enter({ tenant: 'alderbrook', user: as }).then((s) => s.members.list())).map(({ name }) => name));
-  expect((await call('member', { as, path: { user: 'otto' } })).data.line).toBe('Site warden at Orchard side, Reader');
+  expect((await call('member', { as, path: { user: 'otto' } })).data.line).toBe('Reader, Site warden at Orchard side');
   for (const list of ['listRoles', 'listGroups', 'listUnits', 'listPrograms', 'rolesToGive']) expect((await call(list, { as })).status).toBe(200);
 
   const proposal = await call('propose', { as, body: suspend });

@@ -89,7 +89,7 @@ const FURTHER_HOLES: readonly Planted[] = [
     "!inviter.may('member.invite') || !roles.every((role) => mayGive(inviter, role))",
     "!inviter.may('member.invite')",
     'membership/invitations.ts',
-    '      insistOnGiving(actor, input.roles);\n',
+    '  insistOnGiving(change.actor, input.roles);\n',
     '',
   ],
 ];

@@ -5,7 +5,7 @@ export { type SqlCondition, type SqlTag, sqlCondition } from './condition.js';
 export { countRecords, someRecords } from './count.js';
 export { writerFor } from './dialect.js';
 export { type Choice, choices, type FindOptions, find, loadRaw } from './find.js';
-export { type Fragment, joinFragments, sqlText } from './fragment.js';
+export { type Fragment, sqlText } from './fragment.js';
 export {
   CARRIED_CONDITIONS,
   carryStanding,
@@ -21,4 +21,3 @@ export {
 } from './policies/index.js';
 export { ScopedDb } from './scope.js';
 export { SeveralBoundaries } from './several.js';
-export { SqlWriter } from './writer.js';

@@ -327,7 +327,7 @@ holder as (
   select user_id as who, 'user' as via, user_id as id, null as name from m
   union all select m.user_id, 'group', g.id, g.name from m
     join lintel_group_member gm on gm.tenant_id = of_tenant and gm.user_id = m.user_id join lintel_group g on g.tenant_id = of_tenant and g.id = gm.group_id
-  union select m.user_id, 'unit', u.id, u.name from m
+  union all select distinct m.user_id, 'unit', u.id, u.name from m
     join lintel_placement p on p.tenant_id = of_tenant and p.user_id = m.user_id join lintel_unit_below b on b.tenant_id = of_tenant and b.below_id = p.unit_id
     join lintel_unit u on u.tenant_id = of_tenant and u.id = b.above_id),
 held as (
@@ -339,15 +339,16 @@ walked as (
 select t.name, t.status, t.contact, t.features, p.id as person_id, p.name as person, m.user_id is not null as known, m.attributes, m.ends_at,
   lintel_is_active(m.status, m.suspended_until, m.ends_at, at) and (m.responsible_id is null or exists (
     select 1 from lintel_member r where r.tenant_id = of_tenant and r.user_id = m.responsible_id and lintel_is_active(r.status, r.suspended_until, r.ends_at, at))) as active,
-  (select json_agg(json_build_array(h.via, h.id, h.name, h.role, h.permission, h.reach, h.anchor, h.anchor_id, u.name, h.until, h.without))
+  (select json_agg(json_build_array(h.via, h.id, h.name, h.role, h.permission, h.reach, h.anchor, h.anchor_id, u.name, h.until, h.without)
+    order by h.via desc, h.id, h.role, h.permission, h.reach, h.anchor, h.anchor_id)
     from held h left join lintel_unit u on h.anchor = 'unit' and u.tenant_id = of_tenant and u.id = h.anchor_id where h.who = m.user_id) as held,
-  (select json_agg(json_build_array(w.placed, b.above_id, b.below_id))
+  (select json_agg(json_build_array(w.placed, b.above_id, b.below_id) order by b.above_id, b.below_id, w.placed)
     from walked w join lintel_unit_below b on b.tenant_id = of_tenant and b.above_id = w.id where w.who = m.user_id) as units,
   (select json_agg(json_build_array(h.id, case when with_people then (
-    select json_agg(o.user_id) from lintel_group_member o where o.tenant_id = of_tenant and o.group_id = h.id) end)) from holder h where h.who = m.user_id and h.via = 'group') as groups,
+    select json_agg(o.user_id order by o.user_id) from lintel_group_member o where o.tenant_id = of_tenant and o.group_id = h.id) end) order by h.id) from holder h where h.who = m.user_id and h.via = 'group') as groups,
   (select json_agg(json_build_array(o.id, o.kind, o.actions, g.id, g.name, h.via, h.id, h.name, o.until, (
-    select json_agg(s.user_id) from (select gm.user_id from lintel_group_member gm where gm.tenant_id = of_tenant and gm.group_id = g.id
-      union select k.user_id from lintel_opening_kept k where k.tenant_id = of_tenant and k.opening_id = o.id) s)))
+    select json_agg(s.user_id order by s.user_id) from (select gm.user_id from lintel_group_member gm where gm.tenant_id = of_tenant and gm.group_id = g.id
+      union select k.user_id from lintel_opening_kept k where k.tenant_id = of_tenant and k.opening_id = o.id) s)) order by o.id, h.via desc, h.id)
     from holder h join lintel_opening o on o.tenant_id = of_tenant and o.to_id = h.id and o.to_on = h.via join lintel_group g on g.tenant_id = of_tenant and g.id = o.group_id
     where h.who = m.user_id and (o.until is null or o.until > at)) as opened,
   (select json_object_agg(r.id, r.data) from lintel_role r where r.tenant_id = of_tenant and r.id in (
