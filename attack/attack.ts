@@ -3,7 +3,7 @@ import fc from 'fast-check';
 import { type Kysely, sql } from 'kysely';
 import { type Facts, isLintelError, Standing } from 'warm-lintel';
 import { createLintel, type Lintel, type ServerStanding } from 'warm-lintel/server';
-import { charter, HIVES, OWN_ROLES, RUNS, type Start, start, TENANT, UNITS } from './world.js';
+import { charter, GROUPS, HIVES, OWN_ROLES, PEOPLE, PROGRAM, RUNS, type Start, start, TENANT, UNITS } from './world.js';
 
 type Any = ServerStanding<any>;
 class Undo extends Error {}
@@ -38,7 +38,22 @@ async function couldHold(me: Any, helpers: readonly Any[], roles: Facts['roles']
     people: Object.assign({}, ...helpers.map((h) => h.facts.people)),
     ...(roles && { roles }),
   };
-  return new Set(helpers.flatMap((h) => [...reach(h)]).concat(...reach(new Standing(charter, facts))));
+  // Whoever may give a role and arrange units may appoint somebody anywhere: where the role reaches turns on where they are placed. Groups alike.
+  const arranges = (operation: 'unit.arrange' | 'group.arrange') => helpers.some((h) => h.may(operation));
+  const appointed: Facts = {
+    ...facts,
+    me: {
+      ...facts.me,
+      unitIds: arranges('unit.arrange') ? UNITS : facts.me.unitIds,
+      groupIds: arranges('group.arrange') ? GROUPS : facts.me.groupIds,
+    },
+    assignments: given,
+    direct: [],
+    opened: [],
+    below: allBelow,
+    ...(arranges('group.arrange') && { people: Object.fromEntries(GROUPS.map((id) => [id, PEOPLE])) }),
+  };
+  return new Set(helpers.flatMap((h) => [...reach(h)]).concat(...[facts, appointed].map((one) => [...reach(new Standing(charter, one))])));
 }
 const allBelow = { north: ['north', 'valley'], valley: ['valley'], south: ['south'] };
 
@@ -57,6 +72,8 @@ async function arrange(lintel: Lintel<any>, s: Start): Promise<void> {
     { do: 'set-permissions', holder: { user: 'ann' }, permissions: s.direct ? [s.direct] : [] },
     { do: 'set-roles', holder: { group: 'red' }, roles: s.red },
     { do: 'set-roles', holder: { unit: 'north' }, roles: s.north },
+    { do: 'make-program', id: PROGRAM, name: 'Scale', responsible: 'boss' },
+    { do: 'set-roles', holder: { user: PROGRAM }, roles: s.program },
     ...Object.entries(s.placed).map(([user, units]) => ({ do: 'place' as const, user, units })),
     ...(s.opened ? [{ do: 'open-records' as const, id: 'o', group: 'blue', to: s.opened.to, kind: 'hive', actions: s.opened.actions, keeps: false }] : []),
   ]);
@@ -90,6 +107,8 @@ async function fromStart(lintel: Lintel<any>, tx: Kysely<any>, s: Start, attacke
   for (const me of before) could.set(me.userId as string, attackers.length === 1 ? reach(me) : await couldHold(me, before, roles));
   for (const moves of s.runs) {
     await sql`savepoint run`.execute(tx);
+    // What the program can do, whoever has made a key of it can.
+    const keys = new Set<string>();
     for (const move of moves) {
       await sql`savepoint move`.execute(tx);
       try {
@@ -101,8 +120,11 @@ async function fromStart(lintel: Lintel<any>, tx: Kysely<any>, s: Start, attacke
         await sql`rollback to savepoint move`.execute(tx);
         continue;
       }
+      if ('steps' in move && move.steps.some((one) => one.do === 'make-key')) keys.add(attackers[move.by % attackers.length] as string);
       for (const user of attackers) {
-        const more = [...reach(await lintel.enter({ tenant: TENANT, user }))].filter((what) => !could.get(user)?.has(what));
+        const can = reach(await lintel.enter({ tenant: TENANT, user }));
+        if (keys.has(user)) for (const what of reach(await lintel.enter({ tenant: TENANT, user: PROGRAM }))) can.add(what);
+        const more = [...can].filter((what) => !could.get(user)?.has(what));
         if (more.length > 0) throw new Error(`${user} came to ${more.slice(0, 4).join('; ')} by ${JSON.stringify(move)}`);
       }
     }

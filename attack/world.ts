@@ -23,7 +23,17 @@ const kinds = defineKinds(
   },
 );
 
-const ARRANGE = ['member.read', 'member.invite', 'member.assign', 'member.suspend', 'member.remove', 'group.arrange', 'unit.arrange', 'role.arrange'] as const;
+const ARRANGE = [
+  'member.read',
+  'member.invite',
+  'member.assign',
+  'member.suspend',
+  'member.remove',
+  'group.arrange',
+  'unit.arrange',
+  'role.arrange',
+  'program.arrange',
+] as const;
 
 export const charter = defineCharter(kinds, {
   areas: { hives: { label: 'Hives', perUnit: true } },
@@ -40,6 +50,8 @@ export const charter = defineCharter(kinds, {
 
 export const TENANT = 't';
 export const PEOPLE = ['boss', 'ann', 'ben', 'cas', 'dot'] as const;
+/** A program that holds something: whoever has a key of it can do what it can. */
+export const PROGRAM = 'scale';
 export const UNITS = ['north', 'valley', 'south'] as const;
 export const GROUPS = ['red', 'blue'] as const;
 export const OWN_ROLES = ['own-a', 'own-b'] as const;
@@ -68,7 +80,7 @@ const role = fc
   })
   .map(({ may, ...rest }) => ({ label: 'Own', ...rest, may: Object.fromEntries(may.map((p) => [p.permission, [p.reach]])) }));
 // Mostly the two who attack: what they do to others tells less.
-const user = of('ann', 'ben', 'ann', 'ben', ...PEOPLE);
+const user = of('ann', 'ben', 'ann', 'ben', ...PEOPLE, PROGRAM);
 const crowd = fc.subarray(['ann', 'ben', 'cas']);
 const holder: fc.Arbitrary<Holder> = fc.oneof(
   { weight: 2, arbitrary: fc.record({ user }) },
@@ -94,6 +106,8 @@ export const step: fc.Arbitrary<Step> = fc.oneof(
   fc.record({ do: of('restore' as const), user }),
   fc.record({ do: of('remove' as const), user }),
   fc.record({ do: of('leave' as const) }),
+  fc.record({ do: of('make-key' as const), program: of(PROGRAM) }),
+  fc.record({ do: of('entrust-program' as const), program: of(PROGRAM), responsible: user }),
   fc.record({
     do: of('open-records' as const),
     group: of(...GROUPS, 'green'),
@@ -129,6 +143,7 @@ export const start = fc.record({
   red: fc.array(assignment, { minLength: 1, maxLength: 2 }),
   north: fc.array(assignment, { minLength: 1, maxLength: 2 }),
   own: fc.tuple(role, role),
+  program: fc.array(assignment, { minLength: 1, maxLength: 2 }),
   redPeople: some(['cas', 'dot', 'ann']),
   bluePeople: some(['cas', 'dot', 'boss']),
   placed: fc.record({ ann: some(UNITS), ben: some(UNITS), cas: some(UNITS) }),

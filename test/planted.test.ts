@@ -81,6 +81,12 @@ const FURTHER_HOLES: readonly Planted[] = [
     '',
   ],
   ['who lies below a unit that moves is not looked at', 'membership/units.ts', '({ units: [id], above: below === null ? [] : [below] })', '({})'],
+  [
+    'a key is made by whoever may give what the program holds',
+    'membership/power.ts',
+    "    edited !== 'all' &&\n    path.by === 'role' &&\n    !edited.has(path.role) &&\n    !path.included.some((role) => edited.has(role)) &&\n",
+    "    path.by === 'role' &&\n",
+  ],
   ['an opening counts as held', 'membership/power.ts', 'if (grant.only) return b.only !== undefined &&', 'if (grant.only) return true ||'],
   ['units that come to lie within a reach are forgotten', 'membership/power.ts', 'units: on.units ? units : []', 'units: []'],
   [

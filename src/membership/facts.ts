@@ -133,7 +133,7 @@ export async function readFacts(db: Kysely<LintelTables>, charter: Charter, who:
 }
 
 /** Read in one statement: what it looks through for each of them grows with their number. */
-const TOGETHER = 100;
+const TOGETHER = 50;
 
 /** The facts of several members of one tenant. Who is no member is left out. */
 export async function readFactsOf(db: Kysely<LintelTables>, charter: Charter, tenant: string, users: readonly string[], now: number): Promise<Facts[]> {

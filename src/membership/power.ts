@@ -92,15 +92,21 @@ export function gainsOf(before: Reading | undefined, after: Reading): Gain[] {
 /**
  * May this standing, as it was before a change, bring this gain about? A keyholder may all. Others need to hold as much themselves, over an
  * anchor that contains it, or to have the charter's right to give the role by which it comes. `edited`: roles that the change itself alters,
- * for which that right does not count.
+ * for which that right does not count; all, where what is gained comes to the giver themselves.
  */
-export function mayBring(giver: Standing, gain: Gain, edited: ReadonlySet<string>): boolean {
+export function mayBring(giver: Standing, gain: Gain, edited: ReadonlySet<string> | 'all'): boolean {
   if (giver.isKeyholder) return true;
   const { grant } = gain;
   if (grant.path.by === 'keyholder') return false;
   if (gain.gives !== undefined) return givesByCharter(giver, gain.gives, grant.anchor);
   const { path } = grant;
-  if (path.by === 'role' && !edited.has(path.role) && !path.included.some((role) => edited.has(role)) && givesByCharter(giver, path.role, grant.anchor))
+  if (
+    edited !== 'all' &&
+    path.by === 'role' &&
+    !edited.has(path.role) &&
+    !path.included.some((role) => edited.has(role)) &&
+    givesByCharter(giver, path.role, grant.anchor)
+  )
     return true;
   const { charter } = giver;
   const { kind } = charter.permission(grant.permission);
@@ -116,13 +122,16 @@ export function mayBring(giver: Standing, gain: Gain, edited: ReadonlySet<string
   });
 }
 
-/** @throws LintelError `own-power`, `beyond-power` for the first gain that the actor may not bring about. */
-export function insistOnGains(actor: Standing, gains: readonly Gain[], edited: ReadonlySet<string>): void {
+/**
+ * @param programs those of which the actor has a key: what they gain is the actor's, so that to give it is not enough.
+ * @throws LintelError `own-power`, `beyond-power` for the first gain that the actor may not bring about.
+ */
+export function insistOnGains(actor: Standing, gains: readonly Gain[], edited: ReadonlySet<string>, programs: ReadonlySet<string>): void {
   const own = actor.isKeyholder ? undefined : gains.find((gain) => gain.userId === actor.userId);
   const words = ({ grant, gives }: Gain) =>
     `“${gives === undefined ? actor.charter.permission(grant.permission).label : `give ${gives}`}” for ${anchorWords(grant.anchor) ?? 'the whole organisation'}`;
   if (own) throw new LintelError('own-power', `This would add to your own powers: ${words(own)}. Ask a keyholder of ${actor.facts.tenant.name}.`, {});
-  const beyond = gains.find((gain) => !mayBring(actor, gain, edited));
+  const beyond = gains.find((gain) => !mayBring(actor, gain, programs.has(gain.userId) ? 'all' : edited));
   if (!beyond) return;
   throw new LintelError(
     'beyond-power',

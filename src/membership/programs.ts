@@ -46,8 +46,20 @@ async function insistOnPower({ tx, tenantId, setting, at, actor }: Change, progr
   if (actor.isKeyholder) return;
   const charter = setting.charter.withRoles(await ownRoles(tx, tenantId));
   for (const facts of await readFactsOf(tx, setting.charter, tenantId, [program], at.getTime())) {
-    insistOnGains(actor, gainsOf(undefined, { charter, facts, alike: '' }), new Set());
+    insistOnGains(actor, gainsOf(undefined, { charter, facts, alike: '' }), new Set(), new Set([program]));
   }
+}
+
+/** The programs of which somebody made a key that still counts: what these can do, that person can. */
+export async function programsWithKeysOf({ tx, tenantId, at, actor }: Change): Promise<Set<string>> {
+  const rows = await tx
+    .selectFrom('lintel_key')
+    .select('program_id')
+    .where('tenant_id', '=', tenantId)
+    .where('made_by', '=', actor.userId ?? '')
+    .where('ends_at', '>', at)
+    .execute();
+  return new Set(rows.map((row) => row.program_id));
 }
 
 function readEnd(ends: string | undefined, change: Change): Date {

@@ -10,7 +10,7 @@ import { holderSteps } from './holders.js';
 import { insistOnKeyholder, memberSteps } from './members.js';
 import { openingSteps } from './openings.js';
 import { gainsOf, insistOnGains, type Reading } from './power.js';
-import { programSteps } from './programs.js';
+import { programSteps, programsWithKeysOf } from './programs.js';
 import { roleSteps } from './roles.js';
 import type { Done, Step, Touched } from './step.js';
 import { tenantSteps } from './tenants.js';
@@ -107,7 +107,8 @@ export async function runSteps(change: Change, steps: readonly Step[], { problem
   }
   const after = await reading(change, users);
   const gains = change.actor.isKeyholder ? [] : [...after].flatMap(([id, facts]) => gainsOf(before.get(id), facts));
-  await noting(problems, () => insistOnGains(change.actor, gains, new Set(touched.flatMap((t) => t.roles ?? []))));
+  const programs = gains.length === 0 ? new Set<string>() : await programsWithKeysOf(change);
+  await noting(problems, () => insistOnGains(change.actor, gains, new Set(touched.flatMap((t) => t.roles ?? [])), programs));
   await noting(problems, () => insistOnKeyholder(change));
   return { done, before, after };
 }
