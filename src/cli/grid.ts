@@ -1,5 +1,6 @@
 import Table from 'cli-table3';
 import { type Charter, KEYHOLDER } from '../charter/index.js';
+import { escapeMarkdown } from '../rehearsal/index.js';
 import { anchorWords, type HeldPermission } from '../standing/index.js';
 
 /** A table for a terminal. @param widths of the columns, where long cells are to be broken. */
@@ -15,7 +16,7 @@ export function grid(head: readonly string[], rows: readonly (readonly string[])
 }
 
 function markdown(head: readonly string[], rows: readonly (readonly string[])[]): string {
-  const line = (cells: readonly string[]) => `| ${cells.map((cell) => cell.replace(/[\\|*_`<>[\]]/g, (c) => `\\${c}`).replaceAll('\n', ' ')).join(' | ')} |`;
+  const line = (cells: readonly string[]) => `| ${cells.map(escapeMarkdown).join(' | ')} |`;
   return [line(head), line(head.map(() => '---')), ...rows.map(line)].join('\n');
 }
 
