@@ -118,7 +118,7 @@ test('an answer of yes has no exception, and an answer of no shows one', () => {
         expect(holds(q, answer.example)).toBe(false);
       }
     }),
-    { numRuns: process.env.LINTEL_LONG ? 3000 : 300 },
+    { numRuns: process.env.LINTEL_LONG ? 3000 : 500 },
   );
   expect(Math.min(yes, no)).toBeGreaterThan(20);
 });
