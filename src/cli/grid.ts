@@ -1,5 +1,6 @@
 import Table from 'cli-table3';
-import { type Charter, KEYHOLDER } from '../charter/index.js';
+import type { Charter } from '../charter/index.js';
+import { roleLabel } from '../membership/index.js';
 import { escapeMarkdown } from '../rehearsal/index.js';
 import { anchorWords, type HeldPermission } from '../standing/index.js';
 
@@ -29,10 +30,9 @@ export const HELD = ['may', 'how far', 'by'] as const;
 
 /** What somebody holds, a row for each way by which it comes. */
 export function heldRows(permissions: readonly HeldPermission[], charter: Charter<any>): string[][] {
-  const label = (role: string) => (role === KEYHOLDER || Object.hasOwn(charter.data.roles, role) ? charter.role(role).label : role);
   const by = (path: HeldPermission['ways'][number]['path']) => {
     const through = 'through' in path && path.through ? ` through ${path.through.on} ${path.through.name}` : '';
-    if (path.by === 'role') return `role ${label(path.role)}${through}`;
+    if (path.by === 'role') return `role ${roleLabel(charter, path.role)}${through}`;
     if (path.by === 'opening') return `opened by ${path.group}${through}`;
     return `${{ direct: 'given alone', keyholder: 'full control', everyMember: 'every member', signedIn: 'whoever is signed in', visitor: 'everybody' }[path.by]}${through}`;
   };

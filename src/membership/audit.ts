@@ -30,15 +30,16 @@ export interface AuditVerdict {
 
 const TOGETHER = 500;
 
-/** Events of one tenant in their order, read in pieces. `above`: only those of a higher number. */
-async function* eventsOf(db: Kysely<LintelTables>, tenantId: string, above = 0) {
-  for (let after = above; ; ) {
+/** Events of one tenant in their order, read in pieces. `until`: only those that had happened by then. */
+async function* eventsOf(db: Kysely<LintelTables>, tenantId: string, until?: Date) {
+  for (let after = 0; ; ) {
     const rows = await db
       .selectFrom('lintel_audit as a')
       .leftJoin('lintel_audit_words as w', (on) => on.onRef('w.tenant_id', '=', 'a.tenant_id').onRef('w.number', '=', 'a.number'))
       .select(['a.number', 'a.at', 'a.actor', 'a.what', 'a.event', 'a.commitment', 'a.previous_hash', 'a.hash', 'w.salt', 'w.words'])
       .where('a.tenant_id', '=', tenantId)
       .where('a.number', '>', after)
+      .$if(until !== undefined, (qb) => qb.where('a.at', '<=', until as Date))
       .orderBy('a.number')
       .limit(TOGETHER)
       .execute();
@@ -89,7 +90,7 @@ export async function listAudit(setting: Setting, standing: Standing, { before, 
   return rows.map((row): AuditEvent => ({ ...row, number: Number(row.number) }));
 }
 
-/** All events of a tenant as they happened, one at a time: a long record is never held whole. */
-export async function* exportAudit(db: Kysely<LintelTables>, tenantId: string): AsyncGenerator<AuditEvent> {
-  for await (const { number, at, actor, what, event, words, hash } of eventsOf(db, tenantId)) yield { number, at, actor, what, event, words, hash };
+/** All events of a tenant as they happened, until some moment if one is given, one at a time: a long record is never held whole. */
+export async function* exportAudit(db: Kysely<LintelTables>, tenantId: string, until?: Date): AsyncGenerator<AuditEvent> {
+  for await (const { number, at, actor, what, event, words, hash } of eventsOf(db, tenantId, until)) yield { number, at, actor, what, event, words, hash };
 }

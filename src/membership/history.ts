@@ -2,6 +2,7 @@ import { type Kysely, sql } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { type Charter, type RoleData, readCharter } from '../charter/index.js';
 import { type Assignment, type DirectPermission, type Facts, type Held, type HeldPermission, openingKey, Standing, type Through } from '../standing/index.js';
+import { exportAudit } from './audit.js';
 import { anchorOf } from './facts.js';
 import type { Holder } from './step.js';
 import type { InvitedRole, LintelTables } from './tables.js';
@@ -218,8 +219,6 @@ async function charterThen(db: Kysely<LintelTables>, at: Date, today: Charter): 
   return row.hash === today.hash ? today : (readCharter(row.data) as Charter);
 }
 
-const READ_TOGETHER = 1000;
-
 /**
  * What somebody held in a tenant at a moment, worked out from the events on record and the charter of that day alone; nothing that stands in
  * the membership today is looked at.
@@ -238,20 +237,7 @@ export async function heldThen(db: Kysely<LintelTables>, today: Charter, tenantI
     placed: new Map(),
     openings: new Map(),
   };
-  for (let after = 0; ; ) {
-    const rows = await db
-      .selectFrom('lintel_audit')
-      .select(['number', 'what', 'event'])
-      .where('tenant_id', '=', tenantId)
-      .where('number', '>', after)
-      .where('at', '<=', at)
-      .orderBy('number')
-      .limit(READ_TOGETHER)
-      .execute();
-    for (const { what, event } of rows) TOLD[what]?.(told, event);
-    if (rows.length < READ_TOGETHER) break;
-    after = Number(rows.at(-1)?.number);
-  }
+  for await (const { what, event } of exportAudit(db, tenantId, at)) TOLD[what]?.(told, event);
   const standing = new Standing(charter, factsThen(told, charter, userId, at.getTime()));
   const { subject } = standing.facts;
   return { subject: subject as HeldThen['subject'], ...standing.describe(), charter: charter.hash };

@@ -7,7 +7,7 @@ export { latestNumber, type RoleToGive, recordDoor, rolesToGive, type Setting } 
 export { existing, readFacts, standingsOf } from './facts.js';
 export { type HeldThen, heldThen, keepCharter } from './history.js';
 export { type Invitation, type InviteAnswer, invite, listInvitations, type NewInvitation, sendAgain, withdraw } from './invitations.js';
-export { listMembers, type Member, type Part } from './members.js';
+export { listMembers, type Member, type Part, roleLabel } from './members.js';
 export { once } from './once.js';
 export { addPerson, type NewPerson, personByAddress } from './people.js';
 export { listPrograms, type Program, programOfKey } from './programs.js';

@@ -1,0 +1,161 @@
+import { LintelError } from '../base/index.js';
+import * as membership from '../membership/index.js';
+import { type Anchor, type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
+
+/** Who acts: a standing that can be asked for the member behind it. */
+type Acting = Standing<any> & { readonly memberId: string };
+
+/** Faces act as one person in one tenant; each call reads that person's standing afresh. */
+abstract class Face {
+  protected readonly standing: Acting;
+  protected readonly setting: membership.Setting;
+
+  constructor(standing: Acting, setting: membership.Setting) {
+    this.standing = standing;
+    this.setting = { ...setting, fulfilled: standing.facts.fulfilled };
+  }
+
+  protected get tenantId(): string {
+    return this.standing.facts.tenant.id;
+  }
+
+  /** @throws LintelError `not-found` for somebody who is not signed in or no member here. */
+  protected get actorId(): string {
+    return this.standing.memberId;
+  }
+
+  protected async carryOut(step: membership.Step, reason?: string): Promise<membership.Done> {
+    const [done] = await membership.carryOut(this.setting, this.tenantId, this.actorId, [step], { reason });
+    return done as membership.Done;
+  }
+}
+
+export class MembersFace extends Face {
+  /** Members by name; all of them, or a part from behind the one that is named. */
+  async list(part?: membership.Part<Pick<membership.Member, 'name' | 'userId'>>): Promise<membership.Member[]> {
+    return membership.listMembers(this.setting, this.standing, part);
+  }
+
+  /** What a member holds, with every way by which it comes. @throws LintelError `refused`, `not-found`. */
+  async held(userId: string): Promise<{ readonly userId: string; readonly name: string } & ReturnType<Standing['describe']>> {
+    throwIfRefused(this.standing.decide('member.read'));
+    const found = (await membership.standingsOf(this.setting, this.tenantId, [userId])).get(userId);
+    if (!found) throw new LintelError('not-found', 'There is no such member.', {});
+    return { userId, name: found.facts.me.name ?? userId, ...found.describe() };
+  }
+
+  /** Roles that this person may give, for the whole tenant or at an anchor: the charter's and the tenant's own. */
+  async rolesToGive(anchor: Anchor = { on: 'tenant' }): Promise<membership.RoleToGive[]> {
+    return membership.rolesToGive(this.setting, this.standing, anchor);
+  }
+
+  /** Replaces a member's roles in one step. */
+  async setRoles(userId: string, roles: readonly Assignment[], reason?: string): Promise<void> {
+    await this.carryOut({ do: 'set-roles', holder: { user: userId }, roles }, reason);
+  }
+
+  async place(userId: string, unitIds: readonly string[]): Promise<void> {
+    await this.carryOut({ do: 'place', user: userId, units: unitIds });
+  }
+
+  async remove(userId: string, reason?: string): Promise<void> {
+    await this.carryOut({ do: 'remove', user: userId }, reason);
+  }
+
+  async leave(): Promise<void> {
+    await this.carryOut({ do: 'leave' });
+  }
+}
+
+export class InvitationsFace extends Face {
+  /** The newest first, at most 500; or a part from behind the one that is named. */
+  async list(part?: membership.Part<Pick<membership.Invitation, 'invitedAt' | 'id'>>): Promise<membership.Invitation[]> {
+    return membership.listInvitations(this.setting, this.standing, part);
+  }
+
+  /**
+   * Invites each address; the answers come in the same order.
+   *
+   * @param options `once`: a key of the caller's choice. The same again under it does nothing and is answered alike, without secrets.
+   */
+  async send(invitations: readonly membership.NewInvitation[], { once }: { readonly once?: string } = {}): Promise<readonly membership.InviteAnswer[]> {
+    if (once === undefined) return membership.invite(this.setting, this.standing, invitations);
+    const who = { tenantId: this.tenantId, actor: this.actorId, key: once };
+    const work = (tx: membership.Setting['db']) => membership.invite({ ...this.setting, db: tx }, this.standing, invitations);
+    return membership.once(this.setting, who, invitations, work, ({ token: _, ...answer }) => answer);
+  }
+
+  async sendAgain(id: string): Promise<{ readonly token?: string }> {
+    return membership.sendAgain(this.setting, this.tenantId, this.actorId, id);
+  }
+
+  async withdraw(id: string): Promise<void> {
+    return membership.withdraw(this.setting, this.tenantId, this.actorId, id);
+  }
+}
+
+export class TenantFace extends Face {
+  async rename(input: { readonly name?: string; readonly contact?: string }): Promise<void> {
+    await this.carryOut({ do: 'rename-tenant', ...input });
+  }
+
+  /** Roles of the charter and of the tenant's own, each with whoever holds it, by every way. */
+  async roles(): Promise<membership.RoleView[]> {
+    return membership.listRoles(this.setting, this.standing);
+  }
+
+  async groups(): Promise<membership.GroupView[]> {
+    return membership.listGroups(this.setting, this.standing);
+  }
+
+  /** The units, each after the one above it. */
+  async units(): Promise<membership.UnitView[]> {
+    return membership.listUnits(this.setting, this.standing);
+  }
+
+  async addUnit(input: { readonly id?: string; readonly name: string; readonly below?: string }): Promise<string> {
+    return (await this.carryOut({ do: 'add-unit', ...input })).id as string;
+  }
+}
+
+export class ProgramsFace extends Face {
+  async list(): Promise<membership.Program[]> {
+    return membership.listPrograms(this.setting, this.standing);
+  }
+
+  /** Makes a key for a program. The secret is answered here and never again. */
+  async makeKey(programId: string, input: { readonly label?: string; readonly ends?: string } = {}): Promise<{ readonly id: string; readonly key: string }> {
+    const { id, secret } = await this.carryOut({ do: 'make-key', program: programId, ...input });
+    return { id: id as string, key: secret as string };
+  }
+}
+
+/** The record of changes, for whoever may read it. */
+export class AuditFace extends Face {
+  /** Events, the newest first. @param page `before`: a number, to go on from; `limit` at most 500, default 50. */
+  async list(page?: { readonly before?: number; readonly limit?: number }): Promise<membership.AuditEvent[]> {
+    return membership.listAudit(this.setting, this.standing, page);
+  }
+
+  /** Goes through the whole chain. @param head the hash that was the last at an earlier look: a tail that was cut off shows by it. */
+  async verify(head?: string): Promise<membership.AuditVerdict> {
+    throwIfRefused(this.standing.decide('audit.read'));
+    return membership.verifyAudit(this.setting.db, this.tenantId, head);
+  }
+
+  /** All events in their order, one at a time: a long record is never held whole. */
+  async *all(): AsyncGenerator<membership.AuditEvent> {
+    throwIfRefused(this.standing.decide('audit.read'));
+    yield* membership.exportAudit(this.setting.db, this.tenantId);
+  }
+
+  /**
+   * What a member held at a moment that is over, under the charter of that day, worked out from the record alone.
+   *
+   * @throws LintelError `refused`, `no-charter-then`.
+   */
+  async heldThen(userId: string, at: Date): Promise<membership.HeldThen> {
+    throwIfRefused(this.standing.decide('audit.read'));
+    return membership.heldThen(this.setting.db, this.setting.charter, this.tenantId, userId, at);
+  }
+}
