@@ -1,8 +1,8 @@
-import { Alert, Button, Group, Modal, Text } from '@mantine/core';
+import { Alert, Button, Group, Text } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { Effect, Proposal, Step } from 'warm-lintel/server';
 import { call } from './api.js';
-import { Trouble, useTry, wayWords } from './parts.js';
+import { Dialog, Trouble, useTry, wayWords } from './parts.js';
 
 const ways = (list: readonly string[]) => (list.length === 0 ? 'not at all' : list.map(wayWords).join(', '));
 
@@ -79,7 +79,7 @@ export function useChange(
       done(answer);
     });
   const dialog = (
-    <Modal opened={asked !== undefined} onClose={close} title={asked?.title ?? ''} size="lg" closeButtonProps={{ 'aria-label': 'Close' }}>
+    <Dialog opened={asked !== undefined} onClose={close} title={asked?.title ?? ''} size="lg">
       {asked && (
         <>
           <ProposalView proposal={asked.proposal} />
@@ -94,7 +94,7 @@ export function useChange(
           </Group>
         </>
       )}
-    </Modal>
+    </Dialog>
   );
   return { ask, trouble: <Trouble error={asking.error} />, dialog };
 }

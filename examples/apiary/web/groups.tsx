@@ -1,10 +1,10 @@
-import { Button, Checkbox, Group, Modal, Stack, Text, TextInput, Title } from '@mantine/core';
+import { Button, Group, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { GroupView, RoleView, Step } from 'warm-lintel/server';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow, RoleToGive } from './members.js';
-import { ActionButton, PeopleTabs, placeWords, RoleChoice, Trouble } from './parts.js';
+import { ActionButton, Dialog, PeopleChoice, PeopleTabs, placeWords, RoleChoice, Trouble } from './parts.js';
 
 /** Groups, who is in them, and what their people hold by them. */
 export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
@@ -67,12 +67,7 @@ export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
           </Text>
         </section>
       ))}
-      <Modal
-        opened={editing !== undefined}
-        onClose={() => setEditing(undefined)}
-        title={editing === 'new' ? 'Make a group' : 'Change a group'}
-        closeButtonProps={{ 'aria-label': 'Close' }}
-      >
+      <Dialog opened={editing !== undefined} onClose={() => setEditing(undefined)} title={editing === 'new' ? 'Make a group' : 'Change a group'}>
         {editing && (
           <GroupForm
             group={editing === 'new' ? undefined : editing}
@@ -92,7 +87,7 @@ export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
             }}
           />
         )}
-      </Modal>
+      </Dialog>
       {change.dialog}
     </>
   );
@@ -122,13 +117,7 @@ function GroupForm(props: {
   return (
     <Stack>
       <TextInput label="Name of the group" value={name} onChange={(event) => setName(event.currentTarget.value)} data-autofocus />
-      <Checkbox.Group label="People" value={people} onChange={setPeople}>
-        <Stack gap={4} mt="xs">
-          {members.map((m) => (
-            <Checkbox key={m.userId} value={m.userId} label={m.name} />
-          ))}
-        </Stack>
-      </Checkbox.Group>
+      <PeopleChoice label="People" value={people} onChange={setPeople} members={members} />
       <RoleChoice label="Roles that its people hold by it" value={roles} onChange={setRoles} toGive={toGive.filter(({ role }) => role !== 'keyholder')} />
       <Button disabled={name.trim() === ''} onClick={propose}>
         See what it does

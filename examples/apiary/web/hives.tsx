@@ -1,9 +1,9 @@
-import { Badge, Button, Group, Modal, NativeSelect, NumberInput, Stack, Table, Text, TextInput, Title } from '@mantine/core';
+import { Badge, Button, Group, NativeSelect, NumberInput, Stack, Table, Text, TextInput, Title } from '@mantine/core';
 import { type FormEvent, type ReactNode, useState } from 'react';
 import { useDecision } from 'warm-lintel/react';
 import { Link, useLocation } from 'wouter';
 import { call, type Hive, type Named, useLoad } from './api.js';
-import { ActionButton, Trouble, useTry } from './parts.js';
+import { ActionButton, Dialog, Trouble, useTry } from './parts.js';
 
 interface Hives {
   hives: Hive[];
@@ -69,9 +69,9 @@ export function HivesPage({ tenant }: { tenant: string }): ReactNode {
           </Table.Tbody>
         </Table>
       )}
-      <Modal opened={adding} onClose={() => setAdding(false)} title="Add a hive" closeButtonProps={{ 'aria-label': 'Close' }}>
+      <Dialog opened={adding} onClose={() => setAdding(false)} title="Add a hive">
         <AddHive tenant={tenant} sites={data.sites} done={reload} />
-      </Modal>
+      </Dialog>
     </>
   );
 }

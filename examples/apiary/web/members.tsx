@@ -1,4 +1,4 @@
-import { Button, Group, Modal, Stack, Table, Text, Title } from '@mantine/core';
+import { Button, Group, Stack, Table, Text, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { Anchor } from 'warm-lintel';
 import { useDecision } from 'warm-lintel/react';
@@ -6,7 +6,7 @@ import { Link } from 'wouter';
 import { call, type Listed, type Named, type RoleHeld, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { InviteForm } from './invite.js';
-import { ActionButton, PeopleTabs, placeWords, RoleChoice, Trouble, useTry } from './parts.js';
+import { ActionButton, Dialog, PeopleTabs, placeWords, RoleChoice, Trouble, useTry } from './parts.js';
 
 export interface MemberRow {
   userId: string;
@@ -135,15 +135,10 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
         </Table>
       )}
       {change.dialog}
-      <Modal opened={inviting} onClose={() => setInviting(false)} title="Invite people" size="xl" closeButtonProps={{ 'aria-label': 'Close' }}>
+      <Dialog opened={inviting} onClose={() => setInviting(false)} title="Invite people" size="xl">
         <InviteForm tenant={tenant} toGive={toGive.data.items} sites={sites.data.items} done={reload} />
-      </Modal>
-      <Modal
-        opened={changing !== undefined}
-        onClose={() => setChanging(undefined)}
-        title={`Roles of ${changing?.name ?? ''}`}
-        closeButtonProps={{ 'aria-label': 'Close' }}
-      >
+      </Dialog>
+      <Dialog opened={changing !== undefined} onClose={() => setChanging(undefined)} title={`Roles of ${changing?.name ?? ''}`}>
         {changing && (
           <ChangeRoles
             member={changing}
@@ -154,7 +149,7 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
             }}
           />
         )}
-      </Modal>
+      </Dialog>
     </>
   );
 }

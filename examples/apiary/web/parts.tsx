@@ -1,4 +1,4 @@
-import { Alert, Button, type ButtonProps, Checkbox, Stack, Text, Title } from '@mantine/core';
+import { Alert, Button, type ButtonProps, Checkbox, Modal, type ModalProps, Stack, Text, Title } from '@mantine/core';
 import { type ReactNode, useId, useState } from 'react';
 import type { Anchor } from 'warm-lintel';
 import { useDecision } from 'warm-lintel/react';
@@ -93,6 +93,29 @@ export function PeopleTabs({ tenant }: { tenant: string }): ReactNode {
         );
       })}
     </nav>
+  );
+}
+
+/** A dialog over the page; its close button has a name. */
+export function Dialog(props: Omit<ModalProps, 'closeButtonProps'>): ReactNode {
+  return <Modal {...props} closeButtonProps={{ 'aria-label': 'Close' }} />;
+}
+
+/** Members to choose among. */
+export function PeopleChoice(props: {
+  label: string;
+  value: string[];
+  onChange: (people: string[]) => void;
+  members: readonly { userId: string; name: string }[];
+}): ReactNode {
+  return (
+    <Checkbox.Group label={props.label} value={props.value} onChange={props.onChange}>
+      <Stack gap={4} mt="xs">
+        {props.members.map((m) => (
+          <Checkbox key={m.userId} value={m.userId} label={m.name} />
+        ))}
+      </Stack>
+    </Checkbox.Group>
   );
 }
 

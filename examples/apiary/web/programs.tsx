@@ -1,11 +1,11 @@
-import { Alert, Button, Code, Group, Modal, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
+import { Alert, Button, Code, Group, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { Program, Step } from 'warm-lintel/server';
 import { Link } from 'wouter';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow, RoleToGive } from './members.js';
-import { ActionButton, PeopleTabs, Trouble } from './parts.js';
+import { ActionButton, Dialog, PeopleTabs, Trouble } from './parts.js';
 
 type Row = Omit<Program, 'keys'> & { keys: { id: string; label: string; endsAt: string; lastUsedAt: string | null }[] };
 
@@ -85,7 +85,7 @@ export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
           </ul>
         </section>
       ))}
-      <Modal opened={making} onClose={() => setMaking(false)} title="Take a program in" closeButtonProps={{ 'aria-label': 'Close' }}>
+      <Dialog opened={making} onClose={() => setMaking(false)} title="Take a program in">
         <ProgramForm
           members={members.data.items}
           toGive={toGive.data.items}
@@ -94,7 +94,7 @@ export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
             change.ask(title, steps);
           }}
         />
-      </Modal>
+      </Dialog>
       {change.dialog}
     </>
   );

@@ -1,10 +1,10 @@
-import { Button, Checkbox, Group, Modal, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
+import { Button, Checkbox, Group, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { RoleView, Step } from 'warm-lintel/server';
 import { charter } from '../world/charter.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
-import { ActionButton, PeopleTabs, placeWords, Trouble, wayWords } from './parts.js';
+import { ActionButton, Dialog, PeopleTabs, placeWords, Trouble, wayWords } from './parts.js';
 
 const permissions = [...charter.permissions.values()];
 const reachWords = (reaches: readonly string[] | undefined) =>
@@ -91,12 +91,11 @@ export function RolesPage({ tenant }: { tenant: string }): ReactNode {
           </tbody>
         </table>
       </section>
-      <Modal
+      <Dialog
         opened={editing !== undefined}
         onClose={() => setEditing(undefined)}
         title={editing?.id ? `Change ${editing.from.label}` : 'Make a role'}
         size="lg"
-        closeButtonProps={{ 'aria-label': 'Close' }}
       >
         {editing && (
           <RoleForm
@@ -108,7 +107,7 @@ export function RolesPage({ tenant }: { tenant: string }): ReactNode {
             }}
           />
         )}
-      </Modal>
+      </Dialog>
       {change.dialog}
     </>
   );

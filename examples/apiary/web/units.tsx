@@ -1,10 +1,10 @@
-import { Button, Checkbox, Group, Modal, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
+import { Button, Group, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { Step, UnitView } from 'warm-lintel/server';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow } from './members.js';
-import { ActionButton, PeopleTabs, Trouble } from './parts.js';
+import { ActionButton, Dialog, PeopleChoice, PeopleTabs, Trouble } from './parts.js';
 
 /** The tree of sites, and who is placed where. */
 export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
@@ -42,12 +42,7 @@ export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
           </li>
         ))}
       </ul>
-      <Modal
-        opened={editing !== undefined}
-        onClose={() => setEditing(undefined)}
-        title={editing === 'new' ? 'Add a site' : 'Change a site'}
-        closeButtonProps={{ 'aria-label': 'Close' }}
-      >
+      <Dialog opened={editing !== undefined} onClose={() => setEditing(undefined)} title={editing === 'new' ? 'Add a site' : 'Change a site'}>
         {editing && (
           <UnitForm
             unit={editing === 'new' ? undefined : editing}
@@ -59,7 +54,7 @@ export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
             }}
           />
         )}
-      </Modal>
+      </Dialog>
       {change.dialog}
     </>
   );
@@ -99,13 +94,7 @@ function UnitForm(props: {
           ...units.filter(({ id }) => id !== unit?.id).map((one) => ({ value: one.id, label: one.name })),
         ]}
       />
-      <Checkbox.Group label="Who is placed there" value={people} onChange={setPeople}>
-        <Stack gap={4} mt="xs">
-          {members.map((m) => (
-            <Checkbox key={m.userId} value={m.userId} label={m.name} />
-          ))}
-        </Stack>
-      </Checkbox.Group>
+      <PeopleChoice label="Who is placed there" value={people} onChange={setPeople} members={members} />
       <Button disabled={name.trim() === ''} onClick={propose}>
         See what it does
       </Button>
