@@ -2,7 +2,7 @@ import { didYouMean, LintelError } from '../base/index.js';
 import type { KindShape, Predicate, Shapes } from '../predicate/index.js';
 import type { CharterData, KindData, LimitData, PermissionWords, RoleData } from './data.js';
 import type { FieldData } from './field.js';
-import { KEYHOLDER, OPERATIONS } from './operations.js';
+import { KEYHOLDER, OPERATIONS, PLATFORM_OPERATIONS, reachesOfOperation } from './operations.js';
 import { canonicalJson, sha256 } from './sha256.js';
 
 /** A permission with its words and what it is about: an action on a kind, an area, or an operation on the tenant. */
@@ -84,7 +84,7 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   reachesOf(permission: string): string[] {
     const found = this.permissions.get(permission);
     if (!found) return [];
-    if (!found.kind) return ['tenant'];
+    if (!found.kind) return [...reachesOfOperation(permission)];
     return reachesOfKind(this.kind(found.kind));
   }
 
@@ -221,6 +221,11 @@ function permissionsOf(data: CharterData): Permission[] {
       Object.entries(k.actions).map(([action, words]) => ({ section: capital(k.many), ...words, name: `${kind}.${action}`, kind, action, perUnit: true })),
     ),
     ...Object.entries(data.areas).map(([area, words]) => ({ section: 'Areas', ...words, name: `area.${area}`, perUnit: words.perUnit === true })),
-    ...Object.entries(OPERATIONS).map(([name, words]) => ({ section: 'Organisation', ...words, name, perUnit: false })),
+    ...Object.entries({ ...OPERATIONS, ...(data.platform && PLATFORM_OPERATIONS) }).map(([name, words]) => ({
+      section: 'Organisation',
+      ...words,
+      name,
+      perUnit: false,
+    })),
   ];
 }

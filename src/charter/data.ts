@@ -15,6 +15,8 @@ export interface PermissionWords {
   readonly needs?: readonly string[];
   /** The feature that the tenant's plan must have. */
   readonly feature?: string;
+  /** From where it may be done, by names that the application gives to its ways in. Absent: from everywhere; an empty list: from nowhere. */
+  readonly channels?: readonly string[];
 }
 
 export interface AreaData extends PermissionWords {
@@ -71,6 +73,13 @@ export interface ObligationData {
   readonly before: readonly string[] | 'everything';
 }
 
+/** Roles and permissions of which nobody may hold two together, by whatever ways they come. Full control is not counted. */
+export interface ApartData {
+  readonly hold: readonly string[];
+  /** Why: "Who books an entry does not audit it." */
+  readonly sentence: string;
+}
+
 /** A charter as plain data: what is stored, hashed, compared and sent. */
 export interface CharterData {
   readonly kinds: Readonly<Record<string, KindData>>;
@@ -79,6 +88,9 @@ export interface CharterData {
   /** By kind, then by name. */
   readonly limits: Readonly<Record<string, Readonly<Record<string, LimitData>>>>;
   readonly obligations: Readonly<Record<string, ObligationData>>;
+  readonly apart: Readonly<Record<string, ApartData>>;
+  /** True: it holds the operations of a platform, for the tenant that is the platform. */
+  readonly platform?: boolean;
   /** What somebody may do who is not signed in. */
   readonly visitor: May;
   /** What somebody may do who is signed in and no member here. */

@@ -14,9 +14,9 @@ import {
   type UnitTerm,
 } from '../predicate/index.js';
 import { type Charter, type CharterTypes, shapeOf } from './charter.js';
-import type { AreaData, KindData, ObligationData, PermissionWords } from './data.js';
+import type { ApartData, AreaData, KindData, ObligationData, PermissionWords } from './data.js';
 import type { Field, FieldRole } from './field.js';
-import type { Operation } from './operations.js';
+import type { ABOUT_PEOPLE, Operation, PEOPLE_REACHES } from './operations.js';
 import { readCharter } from './read.js';
 
 type AnyField = Field<unknown, FieldRole, string, string>;
@@ -125,9 +125,15 @@ type ReachName<F extends Fields, R, N extends string> =
   | (N extends keyof F ? (Extract<F[N][keyof F[N]], Field<unknown, 'parent', string, string>> extends never ? never : 'followed') : never)
   | (N extends keyof R ? keyof R[N] & string : never);
 
+type ReachOf<F extends Fields, R, P extends string> = P extends (typeof ABOUT_PEOPLE)[number]
+  ? (typeof PEOPLE_REACHES)[number]
+  : P extends `${infer N}.${string}`
+    ? ReachName<F, R, N>
+    : never;
+
 /** Permissions, each with the reaches to which it extends. Nothing is given by default, and an empty list is none. */
 export type MayInput<F extends Fields, A, R, Areas extends string> = {
-  readonly [P in PermissionOf<A, Areas>]?: P extends `${infer N}.${string}` ? ReachName<F, R, N> | readonly ReachName<F, R, N>[] : never;
+  readonly [P in PermissionOf<A, Areas>]?: ReachOf<F, R, P> | readonly ReachOf<F, R, P>[];
 };
 
 interface RoleInput<F extends Fields, A, R, Areas extends string, Roles extends string> {
@@ -175,6 +181,8 @@ export function defineCharter<F extends Fields, A extends Actions, R extends Rea
     readonly obligations?: Readonly<
       Record<string, Omit<ObligationData, 'before'> & { readonly before: readonly PermissionOf<A, NoInfer<Areas>>[] | 'everything' }>
     >;
+    readonly apart?: Readonly<Record<string, Omit<ApartData, 'hold'> & { readonly hold: readonly (NoInfer<Roles> | PermissionOf<A, NoInfer<Areas>>)[] }>>;
+    readonly platform?: boolean;
     readonly visitor?: MayInput<F, A, R, NoInfer<Areas>>;
     readonly signedIn?: MayInput<F, A, R, NoInfer<Areas>>;
     readonly everyMember?: MayInput<F, A, R, NoInfer<Areas>>;
@@ -196,6 +204,8 @@ export function defineCharter<F extends Fields, A extends Actions, R extends Rea
     roles: Object.fromEntries(roles),
     limits: Object.fromEntries(limits),
     obligations: rules.obligations ?? {},
+    apart: rules.apart ?? {},
+    ...(rules.platform !== undefined && { platform: rules.platform }),
     visitor: may(rules.visitor),
     signedIn: may(rules.signedIn),
     everyMember: may(rules.everyMember),

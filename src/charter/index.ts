@@ -1,5 +1,5 @@
 export { Charter, type CharterTypes, followedFields, type Limit, type Permission, reachesOfKind, type TypesIn } from './charter.js';
-export type { AreaData, CharterData, KindData, LimitData, May, ObligationData, PermissionWords, RoleData } from './data.js';
+export type { ApartData, AreaData, CharterData, KindData, LimitData, May, ObligationData, PermissionWords, RoleData } from './data.js';
 export { defineCharter, defineKinds } from './define.js';
 export {
   decimal,
@@ -20,6 +20,6 @@ export {
   text,
   unit,
 } from './field.js';
-export { CHOOSE, KEYHOLDER, restsOnRead } from './operations.js';
+export { CHOOSE, KEYHOLDER, type Operation, PEOPLE_REACHES, restsOnRead } from './operations.js';
 export { readCharter, readRole } from './read.js';
 export { canonicalJson } from './sha256.js';

@@ -3,6 +3,8 @@ import type { PermissionWords } from './data.js';
 /** The library's own operations on a tenant: permissions like any other, checked by the same engine. */
 export const OPERATIONS = {
   'tenant.rename': { label: 'Rename the organisation', sentence: 'Changes its name and the line that tells people whom to ask.' },
+  'tenant.rule': { label: 'Set the rules of the organisation', sentence: 'Says who may come in by themselves, and whether somebody may have several roles.' },
+  'tenant.close': { label: 'Close the organisation', sentence: 'Closes it for everybody; whoever runs the platform can open it again.' },
   'unit.arrange': { label: 'Arrange the units', sentence: 'Adds and moves units and places members in them, within their own power.', needs: ['member.read'] },
   'group.arrange': { label: 'Arrange the groups', sentence: 'Makes groups and says who is in them, within their own power.', needs: ['member.read'] },
   'role.arrange': {
@@ -20,6 +22,11 @@ export const OPERATIONS = {
     sentence: 'Takes programs in, and gives and ends their keys, within their own power.',
     needs: ['member.read'],
   },
+  'access.view': {
+    label: 'Look as somebody else',
+    sentence: 'Sees the application as another member does, or a made-up one; changes nothing, and sees no more than before.',
+    needs: ['member.read'],
+  },
   'access.ask': {
     label: 'Ask about the access of others',
     sentence: 'Asks whether another member may do something, as programs do that enforce it.',
@@ -28,10 +35,33 @@ export const OPERATIONS = {
   'audit.read': { label: 'Read the record of changes', sentence: 'Sees who changed which membership, when and why.' },
 } as const satisfies Record<string, PermissionWords>;
 
-export type Operation = keyof typeof OPERATIONS;
+/** Operations on the platform: they are there where the charter says `platform`, and count in the tenant that is the platform. */
+export const PLATFORM_OPERATIONS = {
+  'platform.tenants': { label: 'Open and close organisations', sentence: 'Opens and closes organisations, and sets their plans.', section: 'Platform' },
+  'platform.care': {
+    label: 'Look after an organisation',
+    sentence: 'Goes into any organisation, with a reason, for a limited time; its keyholders are told.',
+    section: 'Platform',
+  },
+  'platform.people': { label: 'Erase people', sentence: 'Takes somebody out of every organisation and erases what names them.', section: 'Platform' },
+} as const satisfies Record<string, PermissionWords>;
+
+export type Operation = keyof typeof OPERATIONS | keyof typeof PLATFORM_OPERATIONS;
+
+/** Operations that are about people, and so can extend to some of them only. */
+export const ABOUT_PEOPLE = ['member.read', 'audit.read'] as const;
+
+/** To whom these extend, the widest first: everybody; who is placed where one is placed, or below; who shares a group; oneself. Each holds oneself. */
+export const PEOPLE_REACHES = ['tenant', 'units', 'groups', 'self'] as const;
+
+/** Reaches with which an operation can be given, the widest first. */
+export const reachesOfOperation = (name: string): readonly string[] => ((ABOUT_PEOPLE as readonly string[]).includes(name) ? PEOPLE_REACHES : ['tenant']);
 
 /** Names that a kind cannot take, since permissions already begin with them. */
-export const RESERVED_KINDS: readonly string[] = ['area', ...new Set(Object.keys(OPERATIONS).map((name) => name.split('.')[0] as string))];
+export const RESERVED_KINDS: readonly string[] = [
+  'area',
+  ...new Set(Object.keys({ ...OPERATIONS, ...PLATFORM_OPERATIONS }).map((name) => name.split('.')[0] as string)),
+];
 
 /** An action that shows a record's id and label and no more: enough to name it as a parent. */
 export const CHOOSE = 'choose';

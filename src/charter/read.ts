@@ -3,7 +3,7 @@ import { checkPredicate, normalise, type Predicate, type Problem, type Shapes, V
 import { Charter, followedFields, reachesOfKind, shapeOf } from './charter.js';
 import type { CharterData, KindData, RoleData } from './data.js';
 import type { FieldRole } from './field.js';
-import { KEYHOLDER, OPERATIONS, RESERVED_KINDS } from './operations.js';
+import { KEYHOLDER, OPERATIONS, PLATFORM_OPERATIONS, RESERVED_KINDS, reachesOfOperation } from './operations.js';
 
 type Json = Record<string, unknown>;
 
@@ -79,11 +79,12 @@ function join(path: string, key: string): string {
   return NAME.test(key) ? (path === '' ? key : `${path}.${key}`) : `${path}[${JSON.stringify(key)}]`;
 }
 
-const WORDS = ['label', 'sentence', 'section', 'brings', 'needs', 'feature'];
+const WORDS = ['label', 'sentence', 'section', 'brings', 'needs', 'feature', 'channels'];
 
 function checkWords(c: Checker, words: Json, at: string): void {
   c.text(words.label, `${at}.label`, true);
   for (const key of ['sentence', 'section', 'brings', 'feature'] as const) c.text(words[key], `${at}.${key}`);
+  c.list(words.channels, `${at}.channels`);
 }
 
 function checkField(c: Checker, field: Json, at: string, actions: readonly string[], kinds: readonly string[]): void {
@@ -165,7 +166,7 @@ interface Vocabulary {
 
 function reachesOf(known: Vocabulary, permission: string): string[] {
   const kind = known.kinds[permission.split('.')[0] as string];
-  return kind ? reachesOfKind(kind) : ['tenant'];
+  return kind ? reachesOfKind(kind) : [...reachesOfOperation(permission)];
 }
 
 function checkMay(c: Checker, may: unknown, at: string, known: Vocabulary): void {
@@ -268,7 +269,7 @@ function checkLimit(c: Checker, limit: Json, at: string, kindName: string, known
  */
 export function readCharter(json: unknown): Charter {
   const c = new Checker();
-  const top = c.object(json, '', ['kinds', 'areas', 'roles', 'limits', 'obligations', 'visitor', 'signedIn', 'everyMember']);
+  const top = c.object(json, '', ['kinds', 'areas', 'roles', 'limits', 'obligations', 'apart', 'platform', 'visitor', 'signedIn', 'everyMember']);
   const kindEntries = c.named(top.kinds, 'kinds');
   for (const [name, kind, at] of kindEntries)
     checkKind(
@@ -301,9 +302,10 @@ export function readCharter(json: unknown): Charter {
     permissions: [
       ...Object.entries(kinds).flatMap(([name, kind]) => Object.keys(kind.actions).map((action) => `${name}.${action}`)),
       ...areas.map(([name]) => `area.${name}`),
-      ...Object.keys(OPERATIONS),
+      ...Object.keys({ ...OPERATIONS, ...(top.platform === true && PLATFORM_OPERATIONS) }),
     ],
   };
+  c.boolean(top.platform, 'platform');
   for (const [, area, at] of areas) {
     c.object(area, at, [...WORDS, 'perUnit']);
     checkWords(c, area, at);
@@ -325,6 +327,12 @@ export function readCharter(json: unknown): Charter {
     c.text(obligation.sentence, `${at}.sentence`, true);
     if (obligation.before !== 'everything') checkNames(c, obligation.before, `${at}.before`, 'action', known.permissions);
   }
+  for (const [, apart, at] of c.named(top.apart, 'apart')) {
+    c.object(apart, at, ['hold', 'sentence']);
+    c.text(apart.sentence, `${at}.sentence`, true);
+    const held = checkNames(c, apart.hold, `${at}.hold`, 'role or action', [...known.roles, ...known.permissions]);
+    if (new Set(held).size < 2) c.report(`${at}.hold`, 'names at least two roles or actions that nobody may hold together');
+  }
   c.throwIfAny();
   return new Charter(complete(top, kinds, shapes));
 }
@@ -339,6 +347,7 @@ function complete(top: Json, kinds: Readonly<Record<string, KindData>>, shapes: 
     roles: {},
     limits: {},
     obligations: {},
+    apart: {},
     visitor: {},
     signedIn: {},
     everyMember: {},

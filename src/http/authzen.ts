@@ -20,7 +20,9 @@ export function authzen(lintel: Lintel<any>, standing: ServerStanding<any>) {
     throwIfRefused(standing.decide('access.ask'));
     const known = subjects.get(user);
     if (known) return known;
-    const entered = lintel.enter({ tenant: standing.facts.tenant.id, user, fulfilled: Object.keys(lintel.charter.data.obligations) });
+    const entered = standing.members
+      .insistOnKnown(user)
+      .then(() => lintel.enter({ tenant: standing.facts.tenant.id, user, fulfilled: Object.keys(lintel.charter.data.obligations) }));
     subjects.set(user, entered);
     return entered;
   }

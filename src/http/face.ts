@@ -16,6 +16,11 @@ export interface Sender {
   readonly fulfilled?: readonly string[];
   /** Facts about the request, set by the server. */
   readonly context?: Readonly<Record<string, unknown>>;
+  /** By which way in the application was asked, of those that the charter names. */
+  readonly channel?: string;
+  /** Somebody who looks after a tenant, or looks as another: what these were begun with answered. */
+  readonly care?: string;
+  readonly view?: string;
 }
 
 export interface FaceOptions {
@@ -52,7 +57,7 @@ export async function standingOfRequest<L extends Lintel<any>>(
 ): Promise<Awaited<ReturnType<L['enter']>>> {
   const standing = await enter(lintel, sender, request, tenant);
   // Whoever is no member learns nothing, not even that there is such a tenant; a key counts in its own alone.
-  if (standing.isMember && standing.facts.tenant.id === tenant) return standing as Awaited<ReturnType<L['enter']>>;
+  if ((standing.isMember || standing.facts.care) && standing.facts.tenant.id === tenant) return standing as Awaited<ReturnType<L['enter']>>;
   throw new LintelError('not-found', 'There is no such page.', {});
 }
 
@@ -94,14 +99,13 @@ async function bodyOf(c: Context, schema: z.ZodType | undefined): Promise<unknow
   return readAs(schema, data);
 }
 
-const etagOf = (number: number) => `"${number}"`;
+const etagOf = (latest: string) => `"${latest}"`;
 
-function seenIn(c: Context): number | undefined {
+function seenIn(c: Context): string | undefined {
   const tag = c.req.header('if-match');
   if (tag === undefined || tag === '*') return undefined;
-  const number = /^"(\d+)"$/.exec(tag)?.[1];
   // A tag that is none of ours matches nothing.
-  return number === undefined ? -1 : Number(number);
+  return /^"([0-9a-f]{64})"$/.exec(tag)?.[1] ?? 'none of ours';
 }
 
 /** The membership over HTTP, as a function of a request: mount it in whatever answers requests. */
@@ -145,11 +149,11 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
     const query = operation.query ? readAs(operation.query, c.req.query()) : {};
     const body = await bodyOf(c, operation.body);
     // Read first: what is answered is at least as new as its tag.
-    const number = operation.method === 'get' ? await standing.latestChange() : undefined;
-    if (number !== undefined && operation.id !== 'standing' && c.req.header('if-none-match') === etagOf(number)) return c.body(null, 304);
+    const latest = operation.method === 'get' ? await standing.latestChange() : undefined;
+    if (latest !== undefined && operation.id !== 'standing' && c.req.header('if-none-match') === etagOf(latest)) return c.body(null, 304);
     const idempotencyKey = operation.takes === 'idempotency-key' ? c.req.header('idempotency-key')?.slice(0, 200) : undefined;
     const answer = await operation.run({ lintel, standing, path, query, body, seen: operation.takes === 'if-match' ? seenIn(c) : undefined, idempotencyKey });
-    if (number !== undefined) c.header('etag', etagOf(number));
+    if (latest !== undefined) c.header('etag', etagOf(latest));
     return c.json(answer as object);
   }
 

@@ -11,8 +11,8 @@ export interface Asked {
   readonly path: Readonly<Record<string, string>>;
   readonly query: any;
   readonly body: any;
-  /** From `If-Match`: the number of the latest change that the caller has seen. */
-  readonly seen: number | undefined;
+  /** From `If-Match`: the mark of the latest change that the caller has seen. */
+  readonly seen: string | undefined;
   readonly idempotencyKey: string | undefined;
 }
 
@@ -105,6 +105,62 @@ export const OPERATIONS: readonly Operation[] = [
     body: z.union([token, z.strictObject({ tenantId: z.string(), invitationId: z.string() })]),
     answers: z.object({ tenantId: z.string() }),
     run: ({ lintel, user, body }) => lintel.acceptInvitation(user as string, body),
+  },
+  {
+    in: 'person',
+    id: 'askToJoin',
+    method: 'post',
+    path: '/me/requests',
+    summary: 'Ask to be let into an organisation',
+    body: z.strictObject({ tenant: z.string(), words: z.string().max(500).optional() }),
+    answers: z.object({ outcome: z.enum(['joined', 'asked']) }),
+    run: async ({ lintel, user, body }) => ({ outcome: await lintel.askToJoin(user as string, body.tenant, body.words) }),
+  },
+  {
+    in: 'person',
+    id: 'stopAsking',
+    method: 'post',
+    path: '/me/requests/end',
+    summary: 'Ask no longer to be let in',
+    body: z.strictObject({ tenant: z.string() }),
+    answers: nothing,
+    run: async ({ lintel, user, body }) => {
+      await lintel.stopAsking(user as string, body.tenant);
+      return {};
+    },
+  },
+  {
+    in: 'person',
+    id: 'rename',
+    method: 'post',
+    path: '/me/name',
+    summary: 'Change my name',
+    body: z.strictObject({ name: z.string().max(200) }),
+    answers: nothing,
+    run: async ({ lintel, user, body }) => {
+      await lintel.renamePerson(user as string, body.name);
+      return {};
+    },
+  },
+  {
+    in: 'person',
+    id: 'changeAddress',
+    method: 'post',
+    path: '/me/address',
+    summary: 'Begin to change my address: a link goes to the new one, and it counts once that was followed and confirmed',
+    body: z.strictObject({ address: z.string().max(400) }),
+    answers: z.object({ token: z.string().optional() }),
+    run: ({ lintel, user, body }) => lintel.changeAddress(user as string, body.address),
+  },
+  {
+    in: 'nobody',
+    id: 'proveAddress',
+    method: 'post',
+    path: '/addresses/prove',
+    summary: 'Confirm a new address, by the link that went there',
+    body: token,
+    answers: z.object({ userId: z.string() }),
+    run: ({ lintel, body }) => lintel.proveAddress(body.token),
   },
   {
     in: 'nobody',
@@ -200,6 +256,25 @@ export const OPERATIONS: readonly Operation[] = [
   },
   {
     in: 'tenant',
+    id: 'listRequests',
+    method: 'get',
+    path: '/tenants/{tenant}/requests',
+    summary: 'Who asks to be let in',
+    answers: listed(s.joinRequest),
+    run: async ({ standing }) => ({ items: await standing.tenant.requests() }),
+  },
+  {
+    in: 'tenant',
+    id: 'viewAs',
+    method: 'post',
+    path: '/tenants/{tenant}/views',
+    summary: 'Begin to look as somebody else; on record, changes nothing, ends after an hour',
+    body: s.lookAs,
+    answers: z.object({ id: z.string(), until: z.iso.datetime() }),
+    run: ({ standing, body: { reason, ...as } }) => standing.viewAs(as, reason),
+  },
+  {
+    in: 'tenant',
     id: 'listAudit',
     method: 'get',
     path: '/tenants/{tenant}/audit',
@@ -207,8 +282,8 @@ export const OPERATIONS: readonly Operation[] = [
     query: s.paging,
     answers: s.pageOf(s.auditEvent),
     run: async ({ standing, query: { after, limit } }) => {
-      const place = placeOf(z.object({ number: z.number() }), after);
-      return page(await standing.audit.list({ limit: limit + 1, ...(place && { before: place.number }) }), limit, ({ number }) => ({ number }));
+      const place = placeOf(z.object({ hash: z.string() }), after);
+      return page(await standing.audit.list({ limit: limit + 1, ...(place && { before: place.hash }) }), limit, ({ hash }) => ({ hash }));
     },
   },
   {

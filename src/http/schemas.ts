@@ -40,6 +40,16 @@ const role = z
   })
   .meta({ id: 'Role' });
 
+const joining = z
+  .strictObject({
+    asks: z.boolean().optional().describe('Whoever is signed in may ask to be let in'),
+    domains: z.array(z.string().max(253)).max(100).optional(),
+    only: z.boolean().optional().describe('Only addresses of these domains come in'),
+    open: z.boolean().optional().describe('People with a proven address of these domains come in by themselves, with the roles'),
+    roles: z.array(assignment).max(50).optional(),
+  })
+  .meta({ id: 'Joining' });
+
 /** One change, as the library takes it: what is not here is refused before anything runs. */
 export const step = z
   .discriminatedUnion('do', [
@@ -65,6 +75,10 @@ export const step = z
     z.strictObject({ do: z.literal('entrust-program'), program: id, responsible: id }),
     z.strictObject({ do: z.literal('make-key'), program: id, label: name.optional(), ends: moment.optional() }),
     z.strictObject({ do: z.literal('end-key'), key: id, at: moment.optional() }),
+    z.strictObject({ do: z.literal('close-tenant') }),
+    z.strictObject({ do: z.literal('set-rules'), oneRole: z.boolean().optional(), joining: joining.optional() }),
+    z.strictObject({ do: z.literal('let-in'), user: id, roles: z.array(assignment).max(50) }),
+    z.strictObject({ do: z.literal('turn-away'), user: id }),
     z.strictObject({
       do: z.literal('open-records'),
       id: id.optional(),
@@ -121,7 +135,7 @@ export const proposal = z
     ),
     people: z.number(),
     problems: z.array(problem),
-    basis: z.looseObject({ number: z.number(), charter: z.string(), exactly: z.string() }),
+    basis: z.looseObject({ latest: z.string(), charter: z.string(), exactly: z.string() }),
   })
   .describe('What a change would do. Sent back as it is, it is carried out if it would do the same now.')
   .meta({ id: 'Proposal' });
@@ -188,6 +202,24 @@ export const roleView = z.looseObject({
 });
 export const group = z.looseObject({ id: z.string(), name: z.string(), people: z.array(named) });
 export const unit = z.looseObject({ id: z.string(), name: z.string(), below: z.string().nullable(), people: z.array(named) });
+export const joinRequest = z.looseObject({
+  userId: z.string(),
+  name: z.string(),
+  address: z.string(),
+  addressProven: z.boolean(),
+  words: z.string().nullable(),
+  askedAt: moment,
+  expiresAt: moment,
+});
+export const lookAs = z.union([
+  z.strictObject({ user: id, reason: z.string().max(500).optional() }),
+  z.strictObject({
+    roles: z.array(assignment).max(50).optional(),
+    groups: z.array(id).max(100).optional(),
+    units: z.array(id).max(100).optional(),
+    reason: z.string().max(500).optional(),
+  }),
+]);
 export const program = z.looseObject({
   id: z.string(),
   name: z.string(),
@@ -195,7 +227,7 @@ export const program = z.looseObject({
   keys: z.array(z.looseObject({ id: z.string(), label: z.string(), madeAt: moment, endsAt: moment, lastUsedAt: moment.nullable() })),
 });
 export const auditEvent = z.looseObject({
-  number: z.number(),
+  number: z.number().optional().describe('Absent for a reader who sees a part of the record'),
   at: moment,
   actor: z.string().nullable(),
   what: z.string(),

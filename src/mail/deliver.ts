@@ -1,7 +1,7 @@
 import { createHash, randomUUID } from 'node:crypto';
 import { type Kysely, sql } from 'kysely';
-import { type LintelTables, renewToken } from '../membership/index.js';
-import { type InvitationMail, type Mailer, type MailWords, setMessage } from './message.js';
+import { type LintelTables, type NoticeName, proofToken, readAddress, renewToken } from '../membership/index.js';
+import { type InvitationMail, type Mailer, type MailWords, type Message, setMessage } from './message.js';
 
 export interface Delivery {
   readonly db: Kysely<LintelTables>;
@@ -10,6 +10,9 @@ export interface Delivery {
   /** The page of the application that an invitation opens. */
   readonly invitationLink: (token: string) => string;
   readonly invitationWords: (mail: InvitationMail) => MailWords;
+  /** The page of the application on which a new address is proven. */
+  readonly addressLink: ((token: string) => string) | undefined;
+  readonly noticeWords: (notice: NoticeName, of: Readonly<Record<string, string>>) => MailWords;
   /** Messages that may go to one address in 24 hours. */
   readonly toAddress: number;
 }
@@ -23,7 +26,11 @@ const BATCH = 20;
 interface Taken {
   tenant_id: string;
   number: string | number;
-  invitation_id: string;
+  part: number;
+  invitation_id: string | null;
+  notice: NoticeName | null;
+  to_address: string | null;
+  of: Record<string, string>;
   tries: number;
 }
 
@@ -32,8 +39,8 @@ async function takeUp({ db, now }: Delivery): Promise<Taken[]> {
   const [at, until] = [new Date(now()), new Date(now() + LEASE * 1000)];
   const { rows } = await sql<Taken>`
     update lintel_outbox set tries = tries + 1, next_at = ${until}
-    where (tenant_id, number) in (select tenant_id, number from lintel_outbox where state = 'waiting' and next_at <= ${at} order by next_at limit ${BATCH} for update skip locked)
-    returning tenant_id, number, invitation_id, tries`.execute(db);
+    where (tenant_id, number, part) in (select tenant_id, number, part from lintel_outbox where state = 'waiting' and next_at <= ${at} order by next_at limit ${BATCH} for update skip locked)
+    returning tenant_id, number, part, invitation_id, notice, to_address, of, tries`.execute(db);
   return rows;
 }
 
@@ -53,31 +60,64 @@ async function fullUntil({ db, now, toAddress }: Delivery, address: string): Pro
   return first && new Date(first.at.getTime() + DAY);
 }
 
-/** What became of a message: a moment means that it waits until then. */
-async function deliverOne(delivery: Delivery, taken: Taken): Promise<Date | undefined> {
-  const { db, now } = delivery;
+/** A message that is to go out now, and to whom. */
+interface Ready {
+  readonly to: Message['to'];
+  readonly words: () => Promise<{ readonly words: MailWords; readonly link?: string } | undefined>;
+}
+
+async function readyInvitation({ db, ...delivery }: Delivery, taken: Taken & { invitation_id: string }): Promise<Ready | undefined> {
   const row = await db
     .selectFrom('lintel_invitation as i')
     .innerJoin('lintel_tenant as t', 't.id', 'i.tenant_id')
     .leftJoin('lintel_person as p', 'p.id', 'i.invited_by')
-    .select(['i.address', 'i.address_written', 'i.name', 'i.status', 'i.expires_at', 't.name as tenant', 'p.name as inviter'])
+    .select(['i.address', 'i.address_written', 'i.name', 'i.status', 'i.expires_at', 't.name as tenant', 'p.name as inviter', 't.status as open'])
     .where('i.tenant_id', '=', taken.tenant_id)
     .where('i.id', '=', taken.invitation_id)
     .executeTakeFirstOrThrow();
-  if (row.status !== 'pending') return undefined;
-  const later = await fullUntil(delivery, row.address);
+  if (row.status !== 'pending' || row.open !== 'open') return undefined;
+  return {
+    to: { name: row.name ?? '', address: row.address_written },
+    words: async () => {
+      // The secret is made when it is sent: none lies in the outbox. One from an earlier try may have arrived, so it still counts.
+      const link = delivery.invitationLink(await renewToken(db, taken.tenant_id, taken.invitation_id, 'beside'));
+      const of = { tenantName: row.tenant, invitedBy: row.inviter ?? row.tenant, name: row.name, link, expiresAt: row.expires_at };
+      return { words: delivery.invitationWords(of), link };
+    },
+  };
+}
+
+function readyNotice({ db, addressLink, noticeWords }: Delivery, { notice, to_address, of }: Taken): Ready {
+  const address = to_address as string;
+  return {
+    to: { name: of.name ?? '', address },
+    words: async () => {
+      const token = notice === 'prove-address' ? await proofToken(db, of.person as string, address) : undefined;
+      if (notice === 'prove-address' && (token === undefined || !addressLink)) return undefined;
+      return { words: noticeWords(notice as NoticeName, of), ...(token && addressLink && { link: addressLink(token) }) };
+    },
+  };
+}
+
+/** What became of a message: a moment means that it waits until then. */
+async function deliverOne(delivery: Delivery, taken: Taken): Promise<Date | undefined> {
+  const { db, now } = delivery;
+  const { invitation_id } = taken;
+  const ready = invitation_id === null ? readyNotice(delivery, taken) : await readyInvitation(delivery, { ...taken, invitation_id });
+  if (!ready) return undefined;
+  const address = readAddress(ready.to.address).normal;
+  const later = await fullUntil(delivery, address);
   if (later) return later;
-  // The secret is made when it is sent: none lies in the outbox. One from an earlier try may have arrived, so it still counts.
-  const link = delivery.invitationLink(await renewToken(db, taken.tenant_id, taken.invitation_id, 'beside'));
-  const words = delivery.invitationWords({ tenantName: row.tenant, invitedBy: row.inviter ?? row.tenant, name: row.name, link, expiresAt: row.expires_at });
+  const said = await ready.words();
+  if (!said) return undefined;
   const id = createHash('sha256')
-    .update(JSON.stringify([taken.tenant_id, String(taken.number)]))
+    .update(JSON.stringify([taken.tenant_id, String(taken.number), ...(taken.part === 0 ? [] : [taken.part])]))
     .digest('hex')
     .slice(0, 32);
-  await delivery.mailer.send({ id, ...setMessage({ name: row.name ?? '', address: row.address_written }, words, link) });
+  await delivery.mailer.send({ id, ...setMessage(ready.to, said.words, said.link) });
   await db
     .insertInto('lintel_mailed')
-    .values({ address: row.address, at: new Date(now()), id: randomUUID() })
+    .values({ address, at: new Date(now()), id: randomUUID() })
     .execute();
   return undefined;
 }
@@ -92,7 +132,12 @@ export async function deliver(delivery: Delivery): Promise<{ sent: number; faile
     .execute();
   for (let batch = await takeUp(delivery); batch.length > 0; batch = await takeUp(delivery)) {
     for (const taken of batch) {
-      const mine = db.updateTable('lintel_outbox').where('tenant_id', '=', taken.tenant_id).where('number', '=', taken.number).where('state', '=', 'waiting');
+      const mine = db
+        .updateTable('lintel_outbox')
+        .where('tenant_id', '=', taken.tenant_id)
+        .where('number', '=', taken.number)
+        .where('part', '=', taken.part)
+        .where('state', '=', 'waiting');
       try {
         const later = await deliverOne(delivery, taken);
         if (later) {

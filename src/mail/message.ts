@@ -1,3 +1,5 @@
+import type { NoticeName } from '../membership/index.js';
+
 /** One message to one person. */
 export interface Message {
   /** The same at each try, so that a message which the server took although its answer was lost can be told for the same. */
@@ -27,8 +29,8 @@ export interface MailWords {
   readonly subject: string;
   /** Paragraphs before the link. */
   readonly before: readonly string[];
-  /** The words on the link. */
-  readonly action: string;
+  /** The words on the link, where there is one. */
+  readonly action?: string;
   /** Paragraphs after the link. */
   readonly after: readonly string[];
 }
@@ -44,19 +46,53 @@ export function invitationWords(mail: InvitationMail): MailWords {
   };
 }
 
+/** The words of what people are told besides invitations, which an application replaces with its own. */
+export function noticeWords(notice: NoticeName, of: Readonly<Record<string, string>>): MailWords {
+  switch (notice) {
+    case 'prove-address':
+      return {
+        subject: 'Is this your new address?',
+        before: [`Hello ${of.name},`, 'you want to be reached at this address from now on.'],
+        action: 'Yes, use this address',
+        after: ['The link counts for a day. If you did not ask for this, leave it: then nothing changes.'],
+      };
+    case 'address-changed':
+      return {
+        subject: 'Your address was changed',
+        before: [`Hello ${of.name},`, `from now on your account has the address ${of.address}, and not this one any more.`],
+        after: ['If that was not you, tell whoever runs this application at once.'],
+      };
+    case 'care-begun':
+      return {
+        subject: `${of.by} looks after ${of.tenant}`,
+        before: [`${of.by}, of the staff of the platform, looks after ${of.tenant} until ${of.until}.`, `The reason: ${of.reason}`],
+        after: ['Whatever is done meanwhile is on your record of changes.'],
+      };
+    case 'let-in':
+      return { subject: `Welcome to ${of.tenant}`, before: [`You asked to be let into ${of.tenant}, and you are a member now.`], after: [] };
+    case 'turned-away':
+      return { subject: `${of.tenant} did not let you in`, before: [`You asked to be let into ${of.tenant}. It was not agreed to.`], after: [] };
+  }
+}
+
 const escapeHtml = (text: string) => text.replace(/[&<>"']/g, (c) => `&#${c.charCodeAt(0)};`);
 
-/** Sets words and a link as a message with a text and an HTML part. The subject becomes one line, whatever the words hold. */
-export function setMessage(to: Message['to'], words: MailWords, link: string): Message {
+/** Sets words, and a link if there is one, as a message with a text and an HTML part. The subject becomes one line, whatever the words hold. */
+export function setMessage(to: Message['to'], words: MailWords, link?: string): Message {
   const paragraph = (text: string) => `<p>${escapeHtml(text)}</p>`;
+  const { action = '' } = words;
   return {
     to,
     subject: words.subject.replace(/[\p{Cc}\p{Zl}\p{Zp}]+/gu, ' ').trim(),
-    text: [...words.before, `${words.action}: ${link}`, ...words.after].join('\n\n'),
+    text: [...words.before, ...(link === undefined ? [] : [`${action}: ${link}`]), ...words.after].join('\n\n'),
     html: [
       '<!doctype html><meta charset="utf-8"><body style="font:16px/1.5 system-ui,sans-serif;max-width:34em;margin:2em auto;padding:0 1em;color:#222">',
       ...words.before.map(paragraph),
-      `<p><a href="${escapeHtml(link)}" style="display:inline-block;padding:.6em 1.2em;background:#8a4b08;color:#fff;border-radius:6px;text-decoration:none" rel="noreferrer">${escapeHtml(words.action)}</a></p>`,
+      ...(link === undefined
+        ? []
+        : [
+            `<p><a href="${escapeHtml(link)}" style="display:inline-block;padding:.6em 1.2em;background:#8a4b08;color:#fff;border-radius:6px;text-decoration:none" rel="noreferrer">${escapeHtml(action)}</a></p>`,
+          ]),
       ...words.after.map(paragraph),
       '</body>',
     ].join('\n'),

@@ -1,7 +1,8 @@
 import type { Kysely, Transaction } from 'kysely';
 import { LintelError } from '../base/index.js';
 import type { Assignment } from '../standing/index.js';
-import { maskAddress, readAddress } from './address.js';
+import { insistOnDomain, maskAddress, readAddress } from './address.js';
+import { insistOnApartOf, insistOnRules } from './apart.js';
 import { changeTenant, type Setting, standingInTenant } from './change.js';
 import { mayGive } from './giving.js';
 import { assignmentRows } from './holders.js';
@@ -97,6 +98,7 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
       );
     }
     readAddress(row.address);
+    insistOnDomain(change, row.address);
     if (change.actor.facts.subject === 'member')
       throw new LintelError('already-member', `You are a member of ${change.actor.facts.tenant.name} already.`, { tenantId });
     if (change.actor.facts.subject === 'suspended')
@@ -110,7 +112,10 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
     if (row.member_until !== null && row.member_until <= at)
       throw new LintelError('invitation-void', 'The membership that this invitation is for has ended already. Ask for a new one.', {});
     await insistOnSeat(change);
+    insistOnRules(change, roles);
     await joinTenant(tx, tenantId, userId, at, await assignmentRows(change, roles), row.member_until);
+    await insistOnApartOf(change, userId);
+    await tx.deleteFrom('lintel_request').where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
     await tx
       .updateTable('lintel_invitation')
       .set({ status: 'accepted', accepted_by: userId })

@@ -1,5 +1,6 @@
 import { domainToASCII, domainToUnicode } from 'node:url';
 import { LintelError } from '../base/index.js';
+import type { Change } from './change.js';
 
 /** RFC 5321, sections 4.5.3.1.1 and 4.5.3.1.3 (a path of 256 with its brackets). */
 const MAX_LOCAL = 64;
@@ -38,6 +39,22 @@ export function readAddress(raw: unknown): Address {
     }
   }
   return { normal: `${local}@${host}`, written: `${written.slice(0, at)}@${host}` };
+}
+
+export const domainOf = (address: string) => address.slice(address.lastIndexOf('@') + 1);
+
+/** Reads a domain as it stands behind the @ of addresses. @throws LintelError `bad-domain`. */
+export function readDomain(raw: string): string {
+  const domain = domainToASCII(raw.trim()).toLowerCase();
+  if (HOST.test(domain)) return domain;
+  throw new LintelError('bad-domain', `“${raw.slice(0, 60)}” is no domain; write what stands behind the @ of an address: alderbrook.example`, {});
+}
+
+/** @throws LintelError `other-domain` where only addresses of certain domains come in, and this is of none of them. */
+export function insistOnDomain({ rules, actor }: Pick<Change, 'rules' | 'actor'>, address: string): void {
+  const { only, domains = [] } = rules.joining;
+  if (only && !domains.includes(domainOf(address)))
+    throw new LintelError('other-domain', `In ${actor.facts.tenant.name} only addresses of ${domains.join(', ')} come in.`, { domains });
 }
 
 /** `m…@quillmoor.example`: enough to recognise one's own address, not enough to learn another's. */

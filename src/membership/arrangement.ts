@@ -1,9 +1,10 @@
 import { type Kysely, sql } from 'kysely';
 import { KEYHOLDER, type RoleData } from '../charter/index.js';
-import { type Anchor, type Standing, throwIfRefused } from '../standing/index.js';
+import type { Anchor, Standing } from '../standing/index.js';
 import { ownRoles, type Setting } from './change.js';
 import { anchorOf } from './facts.js';
 import type { LintelTables } from './tables.js';
+import { insistOnAll, insistOnPeople, isKnown } from './visible.js';
 
 /** Who has a role by an assignment: a member, or the people of a group or of a unit. */
 export interface RoleHolder {
@@ -70,7 +71,7 @@ async function holderRows(db: Kysely<LintelTables>, tenantId: string, now: numbe
 
 /** The roles of the charter and of the tenant, keyholder first, with whoever holds each, by every way. @throws LintelError `refused`. */
 export async function listRoles(setting: Setting, standing: Standing): Promise<RoleView[]> {
-  throwIfRefused(standing.decide('member.read'));
+  insistOnAll(standing);
   const tenantId = standing.facts.tenant.id;
   const own = await ownRoles(setting.db, tenantId);
   const charter = setting.charter.withRoles(own);
@@ -90,23 +91,35 @@ export async function listRoles(setting: Setting, standing: Standing): Promise<R
   });
 }
 
-/** The groups of the tenant, by name, with who is in them. @throws LintelError `refused`. */
+/** The groups of the tenant, by name, with who is in them; for somebody who may know of some only, those in which these are. @throws LintelError `refused`. */
 export async function listGroups(setting: Setting, standing: Standing): Promise<GroupView[]> {
-  throwIfRefused(standing.decide('member.read'));
+  const known = insistOnPeople(standing);
+  const tenantId = standing.facts.tenant.id;
   const { rows } = await sql<GroupView>`
     select g.id, g.name, coalesce((select json_agg(json_build_object('id', p.id, 'name', p.name) order by p.name, p.id)
-      from lintel_group_member gm join lintel_person p on p.id = gm.user_id where gm.tenant_id = g.tenant_id and gm.group_id = g.id), '[]') as people
-    from lintel_group g where g.tenant_id = ${standing.facts.tenant.id} order by g.name, g.id`.execute(setting.db);
-  return rows;
+      from lintel_group_member gm join lintel_person p on p.id = gm.user_id where gm.tenant_id = g.tenant_id and gm.group_id = g.id and ${isKnown(known, tenantId, sql.ref('p.id'))}), '[]') as people
+    from lintel_group g where g.tenant_id = ${tenantId} order by g.name, g.id`.execute(setting.db);
+  return known === 'all' ? rows : rows.filter(({ people }) => people.length > 0);
 }
 
-/** The units of the tenant, each after the one above it. @throws LintelError `refused`. */
+/**
+ * The units of the tenant, each after the one above it; for somebody who may know of some people only, those where these are placed, and what lies above.
+ *
+ * @throws LintelError `refused`.
+ */
 export async function listUnits(setting: Setting, standing: Standing): Promise<UnitView[]> {
-  throwIfRefused(standing.decide('member.read'));
+  const known = insistOnPeople(standing);
+  const tenantId = standing.facts.tenant.id;
   const { rows } = await sql<UnitView>`
     select u.id, u.name, u.parent_id as below, coalesce((select json_agg(json_build_object('id', p.id, 'name', p.name) order by p.name, p.id)
-      from lintel_placement pl join lintel_person p on p.id = pl.user_id where pl.tenant_id = u.tenant_id and pl.unit_id = u.id), '[]') as people
-    from lintel_unit u where u.tenant_id = ${standing.facts.tenant.id} order by u.name, u.id`.execute(setting.db);
-  const under = (above: string | null): UnitView[] => rows.filter(({ below }) => below === above).flatMap((unit) => [unit, ...under(unit.id)]);
+      from lintel_placement pl join lintel_person p on p.id = pl.user_id where pl.tenant_id = u.tenant_id and pl.unit_id = u.id and ${isKnown(known, tenantId, sql.ref('p.id'))}), '[]') as people
+    from lintel_unit u where u.tenant_id = ${tenantId} order by u.name, u.id`.execute(setting.db);
+  const under = (above: string | null): UnitView[] =>
+    rows
+      .filter(({ below }) => below === above)
+      .flatMap((unit) => {
+        const below = under(unit.id);
+        return known === 'all' || below.length > 0 || unit.people.length > 0 ? [unit, ...below] : [];
+      });
   return under(null);
 }

@@ -1,11 +1,13 @@
-import type { Kysely } from 'kysely';
-import { type Standing, throwIfRefused } from '../standing/index.js';
+import { type Kysely, sql } from 'kysely';
+import type { Standing } from '../standing/index.js';
 import { auditHash, commitmentTo, type Setting } from './change.js';
 import type { LintelTables } from './tables.js';
+import { insistOnPeople, isKnown } from './visible.js';
 
 /** One change that is on record. */
 export interface AuditEvent {
-  readonly number: number;
+  /** Counted within the tenant. Absent for a reader who sees a part of the record, since it would tell how much there is besides. */
+  readonly number?: number;
   readonly at: Date;
   /** Who did it, by id; null for somebody who was not signed in. */
   readonly actor: string | null;
@@ -75,19 +77,38 @@ export async function verifyAudit(db: Kysely<LintelTables>, tenantId: string, he
   return { events, erased, head: last, ...(why && { broken: { number: events + 1, why } }) };
 }
 
-/** Events of the tenant, the newest first. @throws LintelError `refused` without the permission to read them. */
-export async function listAudit(setting: Setting, standing: Standing, { before, limit = 50 }: { readonly before?: number; readonly limit?: number } = {}) {
-  throwIfRefused(standing.decide('audit.read'));
-  let query = setting.db
+/**
+ * Events of the tenant, the newest first; for a reader who may know of some people only, what these did, and what was done to them.
+ *
+ * @param page `before`: the hash of an event, to go on from.
+ * @throws LintelError `refused` without the permission to read them.
+ */
+export async function listAudit(
+  setting: Setting,
+  standing: Standing,
+  { before, limit = 50 }: { readonly before?: string; readonly limit?: number } = {},
+): Promise<AuditEvent[]> {
+  const known = insistOnPeople(standing, 'audit.read');
+  const tenantId = standing.facts.tenant.id;
+  const rows = await setting.db
     .selectFrom('lintel_audit as a')
     .leftJoin('lintel_audit_words as w', (on) => on.onRef('w.tenant_id', '=', 'a.tenant_id').onRef('w.number', '=', 'a.number'))
     .select(['a.number', 'a.at', 'a.actor', 'a.what', 'a.event', 'a.hash', 'w.words'])
-    .where('a.tenant_id', '=', standing.facts.tenant.id)
+    .where('a.tenant_id', '=', tenantId)
+    .$if(known !== 'all', (qb) => qb.where((eb) => eb.or([isKnown(known, tenantId, sql.ref('a.actor')), isKnown(known, tenantId, sql`(a.event ->> 'user')`)])))
+    .$if(before !== undefined, (qb) =>
+      qb.where('a.number', '<', (eb) =>
+        eb
+          .selectFrom('lintel_audit as b')
+          .select('b.number')
+          .where('b.tenant_id', '=', tenantId)
+          .where('b.hash', '=', before as string),
+      ),
+    )
     .orderBy('a.number', 'desc')
-    .limit(Math.min(limit, TOGETHER));
-  if (before !== undefined) query = query.where('a.number', '<', before);
-  const rows = await query.execute();
-  return rows.map((row): AuditEvent => ({ ...row, number: Number(row.number) }));
+    .limit(Math.min(limit, TOGETHER))
+    .execute();
+  return rows.map(({ number, ...row }): AuditEvent => ({ ...(known === 'all' && { number: Number(number) }), ...row }));
 }
 
 /** All events of a tenant as they happened, until some moment if one is given, one at a time: a long record is never held whole. */

@@ -9,8 +9,8 @@ export interface Carrying {
   readonly reason?: string | undefined;
   /** Carried out only if it would do now what it said it would. */
   readonly proposal?: Proposal;
-  /** The number of the latest change that the actor has seen: nothing is done if there is a later one. */
-  readonly seen?: number | undefined;
+  /** The mark of the latest change that the actor has seen: nothing is done if there is a later one. */
+  readonly seen?: string | undefined;
 }
 
 /**
@@ -33,5 +33,5 @@ export async function carryOut(
     const entry = done.map(({ what, event, words }): AuditEntry => ({ what, event, words: { ...words, ...(reason && { reason }) } }));
     return { result: done, entry };
   };
-  return changeTenant(setting, tenantId, actorId, work, seen);
+  return changeTenant(setting, tenantId, actorId, work, { seen });
 }

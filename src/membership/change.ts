@@ -5,7 +5,7 @@ import { type Charter, canonicalJson, KEYHOLDER, type RoleData } from '../charte
 import { type Anchor, Standing, throwIfRefused } from '../standing/index.js';
 import { type FactsQuery, readFacts } from './facts.js';
 import { mayGive } from './giving.js';
-import type { LintelTables } from './tables.js';
+import type { JoiningRow, LintelTables } from './tables.js';
 
 /** What the rules of change take from outside. */
 export interface Setting {
@@ -21,6 +21,8 @@ export interface Setting {
   readonly hasMailer: boolean;
   /** Obligations that the person who acts has met. */
   readonly fulfilled: readonly string[];
+  /** The tenant that is the platform, if there is one. */
+  readonly platform?: string;
 }
 
 /** A change of one tenant's membership in progress: the tenant's row is locked, the actor's standing was read afresh. */
@@ -32,6 +34,13 @@ export interface Change {
   readonly number: number;
   readonly at: Date;
   readonly actor: Standing;
+  readonly rules: Rules;
+}
+
+/** What a tenant has set for itself. */
+export interface Rules {
+  readonly oneRole: boolean;
+  readonly joining: Partial<JoiningRow>;
 }
 
 /** What is put on record of a change. */
@@ -105,6 +114,13 @@ export async function insertMany<T extends keyof LintelTables>(
       .execute();
 }
 
+export interface ChangeOptions {
+  /** The mark of the latest change that the actor has seen, where it has to be the latest still. */
+  readonly seen?: string | undefined;
+  /** Also in a tenant that is closed. */
+  readonly evenClosed?: boolean;
+}
+
 /**
  * Runs one change of a tenant's membership as one transaction: locks the tenant's row and takes its next numbers, reads the
  * actor's standing afresh (undefined: somebody who is not signed in), does the work, and puts it on record. Two changes of one tenant therefore never run side by side.
@@ -116,23 +132,22 @@ export async function changeTenant<R>(
   tenantId: string,
   actorId: string | undefined,
   work: (change: Change) => Promise<{ result: R; entry: AuditEntry | readonly AuditEntry[] }>,
-  /** The number of the latest change that the actor has seen, where it has to be the latest still. */
-  seen?: number,
+  { seen, evenClosed = false }: ChangeOptions = {},
 ): Promise<R> {
   return inTransaction(setting.db, async (tx) => {
     const tenant = await tx
       .selectFrom('lintel_tenant')
-      .select(['last_number', 'last_hash'])
+      .select(['last_number', 'last_hash', 'one_role', 'joining'])
       .where('id', '=', tenantId)
-      .where('status', '=', 'open')
+      .$if(!evenClosed, (qb) => qb.where('status', '=', 'open'))
       .forUpdate()
       .executeTakeFirst();
     if (!tenant) throw new LintelError('not-found', 'There is no such page.', {});
     const actor = await standingInTenant(tx, setting, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled });
     const number = Number(tenant.last_number) + 1;
-    if (seen !== undefined && seen !== number - 1)
-      throw new LintelError('changed-meanwhile', 'Something was changed here since you looked. Look again, and decide anew.', { number: number - 1 });
-    const change: Change = { tx, setting, tenantId, number, at: new Date(setting.now()), actor };
+    if (seen !== undefined && seen !== tenant.last_hash)
+      throw new LintelError('changed-meanwhile', 'Something was changed here since you looked. Look again, and decide anew.', { latest: tenant.last_hash });
+    const change: Change = { tx, setting, tenantId, number, at: new Date(setting.now()), actor, rules: { oneRole: tenant.one_role, joining: tenant.joining } };
     const { result, entry } = await work(change);
     const entries = [entry].flat();
     if (entries.length === 0) return result;
@@ -177,6 +192,19 @@ export async function recordDoor(setting: Setting, tenantId: string, actorId: st
   }));
 }
 
+/** Does something else in the transaction in which it goes on record. */
+export function recordWith<R>(
+  setting: Setting,
+  tenantId: string,
+  actorId: string,
+  work: (tx: Transaction<LintelTables>) => Promise<{ readonly result: R; readonly done: AuditEntry }>,
+): Promise<R> {
+  return changeTenant(setting, tenantId, actorId, async ({ tx }) => {
+    const { result, done } = await work(tx);
+    return { result, entry: done };
+  });
+}
+
 /** A role that somebody may give, with its words. */
 export interface RoleToGive {
   readonly role: string;
@@ -186,6 +214,7 @@ export interface RoleToGive {
 
 /** The roles that this person may give at an anchor: a list that is short and exact. */
 export async function rolesToGive(setting: Setting, standing: Standing<any>, anchor: Anchor): Promise<RoleToGive[]> {
+  if (standing.facts.view) return [];
   const giver = await standingInTenant(setting.db, setting, { tenant: standing.facts.tenant.id, user: standing.userId, fulfilled: standing.facts.fulfilled });
   const all = [...Object.keys(giver.charter.data.roles), KEYHOLDER].filter((role) => mayGive(giver, { role, anchor }));
   return all.map((role) => {
@@ -194,8 +223,8 @@ export async function rolesToGive(setting: Setting, standing: Standing<any>, anc
   });
 }
 
-/** The number of the latest change of a tenant's membership. */
-export async function latestNumber(db: Kysely<LintelTables>, tenantId: string): Promise<number> {
-  const row = await db.selectFrom('lintel_tenant').select('last_number').where('id', '=', tenantId).executeTakeFirst();
-  return Number(row?.last_number ?? 0);
+/** A mark of the latest change of a tenant's membership. It tells nothing of how many there were. */
+export async function latestChange(db: Kysely<LintelTables>, tenantId: string): Promise<string> {
+  const row = await db.selectFrom('lintel_tenant').select('last_hash').where('id', '=', tenantId).executeTakeFirst();
+  return row?.last_hash ?? '';
 }

@@ -27,7 +27,9 @@ export function givesByCharter(standing: Standing, role: string, anchor: Anchor)
 }
 
 /** What is given at one reach is given to everybody who holds the other, whoever they are. */
-export function alike(charter: Charter, kind: string, given: string, own: string): boolean {
+export function alike(charter: Charter, kind: string | undefined, given: string, own: string): boolean {
+  // Of an operation about people: whoever may know of anybody may know of themselves.
+  if (kind === undefined) return own === 'tenant' || given === 'self';
   const [inner, outer] = [charter.reach(kind, given), charter.reach(kind, own)];
   return !turnsOnMore(inner) && !turnsOnMore(outer) && (given === own || implies(inner, outer, kind, charter.shapes).verdict === 'yes');
 }
@@ -46,10 +48,7 @@ export function mayGive(standing: Standing, { role, anchor, without }: Assignmen
     const widest = kind ? charter.widestReach(kind) : 'tenant';
     return standing
       .held(permission)
-      .some(
-        (way) =>
-          !way.only && contains(way.anchor, anchor, standing.facts) && (way.reach === widest || (kind !== undefined && alike(charter, kind, reach, way.reach))),
-      );
+      .some((way) => !way.only && contains(way.anchor, anchor, standing.facts) && (way.reach === widest || alike(charter, kind, reach, way.reach)));
   });
   return withinPower && charter.resolveRole(role).gives.every((further) => givesByCharter(standing, further, anchor));
 }

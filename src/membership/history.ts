@@ -135,7 +135,9 @@ const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
     const { endsAt: _, ...member } = told.members.get(user) ?? { suspended: false };
     told.members.set(user, { ...member, ...(at && { endsAt: at }) });
   },
+  'member joined': (told, { user, roles }) => join(told, user, roles),
   'member removed': (told, { user }) => dropPeople(told, user),
+  'member erased': (told, { user }) => dropPeople(told, user),
   'member left': (told, { user }) => dropPeople(told, user),
   'program made': (told, { program, responsible }) => join(told, program, [], { responsible }),
   'program entrusted': (told, { program, responsible }) => {

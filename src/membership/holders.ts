@@ -2,6 +2,7 @@ import type { Selectable } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import type { Assignment, DirectPermission } from '../standing/index.js';
+import { insistOnRules } from './apart.js';
 import type { Change } from './change.js';
 import { anchorColumns, anchorOf, existing } from './facts.js';
 import { insistOnGiving } from './giving.js';
@@ -158,6 +159,7 @@ export const holderSteps: Handlers<'set-roles' | 'set-permissions'> = {
       if (!('user' in holder) && roles.some((r) => r.role === KEYHOLDER))
         throw new LintelError('keyholder-alone', 'Full control is held by a person, not through a group or a unit.', {});
       if ('user' in holder && given.some((r) => r.role === KEYHOLDER)) await insistOnNoProgram(change, holder.user);
+      if ('user' in holder && given.length > 0) insistOnRules(change, roles);
       insistOnGiving(actor, given);
       for (const { role, without = [] } of given) insistOnParts(change, role, without);
       // What the charter no longer knows gives nothing, so anybody who may change roles can take it away.

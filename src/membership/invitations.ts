@@ -3,7 +3,8 @@ import { sql } from 'kysely';
 import { isLintelError, LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import { type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
-import { readAddress, readName } from './address.js';
+import { insistOnDomain, readAddress, readName } from './address.js';
+import { insistOnRules } from './apart.js';
 import { type AuditEntry, type Change, changeTenant, insertMany, insistOn, ownRoles, type Setting } from './change.js';
 import { anchorOf } from './facts.js';
 import { insistOnGiving } from './giving.js';
@@ -11,6 +12,7 @@ import { assignmentRows, readUntil } from './holders.js';
 import { keyholderEnds, type Part, roleLabel } from './members.js';
 import type { InvitationRow, InvitedRole } from './tables.js';
 import { newToken, renewToken } from './token.js';
+import { insistOnPeople, isKnown } from './visible.js';
 
 export interface NewInvitation {
   readonly address: string;
@@ -107,20 +109,24 @@ interface Ready {
 async function readInvitation(change: Change, input: NewInvitation): Promise<Ready> {
   const address = readAddress(input.address);
   const name = input.name === undefined || input.name.trim() === '' ? null : readName(input.name, 'the invited person');
+  insistOnDomain(change, address.normal);
   insistOnGiving(change.actor, input.roles);
+  insistOnRules(change, input.roles);
   const memberUntil = readUntil(input.memberUntil, change);
   if (memberUntil !== null && input.roles.some(({ role }) => role === KEYHOLDER)) throw keyholderEnds();
-  const rows = await assignmentRows(change, input.roles);
-  const roles = rows.map(
-    ({ role, anchor, anchor_id, until, without }): InvitedRole => ({
-      role,
-      anchor,
-      anchorId: anchor_id,
-      ...(until && { until: until.toISOString() }),
-      ...(without !== '[]' && { without: JSON.parse(without) as string[] }),
-    }),
-  );
-  return { address, name, roles, memberUntil };
+  return { address, name, roles: await keptRoles(change, input.roles), memberUntil };
+}
+
+/** Roles as they are kept for somebody who is still to come; each is checked. */
+export async function keptRoles(change: Change, roles: readonly Assignment[]): Promise<InvitedRole[]> {
+  const rows = await assignmentRows(change, roles);
+  return rows.map(({ role, anchor, anchor_id, until, without }) => ({
+    role,
+    anchor,
+    anchorId: anchor_id,
+    ...(until && { until: until.toISOString() }),
+    ...(without !== '[]' && { without: JSON.parse(without) as string[] }),
+  }));
 }
 
 /** Who of these is a member already, and who is invited already: an invitation that has run out is put away. */
@@ -230,13 +236,13 @@ export async function invite(setting: Setting, standing: Standing, inputs: reado
   });
 }
 
-/** Invitations of the tenant, the newest first; at most 500. @throws LintelError `refused`. */
+/** Invitations of the tenant that were sent by people of whom this standing may know, the newest first; at most 500. @throws LintelError `refused`. */
 export async function listInvitations(
   setting: Setting,
   standing: Standing,
   { after, limit = 500 }: Part<Pick<Invitation, 'invitedAt' | 'id'>> = {},
 ): Promise<Invitation[]> {
-  throwIfRefused(standing.decide('member.read'));
+  const known = insistOnPeople(standing);
   const rows = await setting.db
     .selectFrom('lintel_invitation as i')
     .select((eb) => [
@@ -258,6 +264,7 @@ export async function listInvitations(
         .as('mail'),
     ])
     .where('i.tenant_id', '=', standing.facts.tenant.id)
+    .where(isKnown(known, standing.facts.tenant.id, sql.ref('i.invited_by')))
     .$if(after !== undefined, (qb) => qb.where(sql<boolean>`(i.invited_at, i.id) < (${after?.invitedAt}, ${after?.id})`))
     .orderBy('i.invited_at', 'desc')
     .orderBy('i.id', 'desc')

@@ -1,13 +1,14 @@
 import { type Kysely, sql } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { type Charter, KEYHOLDER } from '../charter/index.js';
-import { type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
+import type { Assignment, Standing } from '../standing/index.js';
 import { type Change, ownRoles, type Setting } from './change.js';
 import { isActive } from './facts.js';
 import type { Handlers } from './handler.js';
 import { assignmentOf, insistOnHolder, readUntil, rolesHeld, rolesOnRecord } from './holders.js';
 import { dropOpenings } from './openings.js';
 import type { LintelTables } from './tables.js';
+import { insistOnPeople, isKnown } from './visible.js';
 
 export interface Member {
   readonly userId: string;
@@ -28,9 +29,9 @@ export interface Part<Place> {
   readonly limit?: number;
 }
 
-/** People who are members, by name; programs are listed on their own. @throws LintelError `refused` unless the standing may see the members. */
+/** People who are members and of whom this standing may know, by name; programs are listed on their own. @throws LintelError `refused` unless the standing may see the members. */
 export async function listMembers(setting: Setting, standing: Standing, { after, limit }: Part<Pick<Member, 'name' | 'userId'>> = {}): Promise<Member[]> {
-  throwIfRefused(standing.decide('member.read'));
+  const known = insistOnPeople(standing);
   const tenantId = standing.facts.tenant.id;
   const members = await setting.db
     .selectFrom('lintel_member as m')
@@ -38,12 +39,13 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
     .select(['m.user_id', 'p.name', 'p.address_written', 'm.since', 'm.ends_at', 'm.suspended_until', isActive('m', setting.now()).as('active')])
     .where('m.tenant_id', '=', tenantId)
     .where('m.responsible_id', 'is', null)
+    .where(isKnown(known, tenantId, sql.ref('m.user_id')))
     .$if(after !== undefined, (qb) => qb.where(sql<boolean>`(p.name, m.user_id) > (${after?.name}, ${after?.userId})`))
     .orderBy('p.name')
     .orderBy('m.user_id')
     .$if(limit !== undefined, (qb) => qb.limit(limit as number))
     .execute();
-  const roles = await rolesByMember(setting.db, tenantId, limit === undefined ? undefined : members.map((m) => m.user_id));
+  const roles = await rolesByMember(setting.db, tenantId, limit === undefined && known === 'all' ? undefined : members.map((m) => m.user_id));
   const charter = setting.charter.withRoles(await ownRoles(setting.db, tenantId));
   return members.map((m) => ({
     userId: m.user_id,
@@ -102,7 +104,7 @@ function linkTables(setting: Setting) {
 }
 
 /** Ends a membership with everything that hangs on it, so that nothing revives on return. Records stay owned. */
-async function endMembership(change: Change, userId: string): Promise<readonly Assignment[]> {
+export async function endMembership(change: Change, userId: string): Promise<readonly Assignment[]> {
   const { tx, tenantId } = change;
   await insistOnHolder(change, { user: userId });
   const before = await rolesHeld(change, { user: userId });

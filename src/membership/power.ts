@@ -33,7 +33,8 @@ export const placedBelow = (facts: Facts) => [...new Set(facts.me.unitIds.flatMa
 /** What a reach turns on besides the record and who the person is. */
 export function turnsOn(charter: Charter, grant: Grant): { units: boolean; groups: boolean; attributes: boolean } {
   const { kind } = charter.permission(grant.permission);
-  const text = kind && !grant.only ? JSON.stringify(ruleOf(charter, kind, grant)) : '';
+  if (!kind) return { units: grant.reach === 'units', groups: grant.reach === 'groups', attributes: false };
+  const text = !grant.only ? JSON.stringify(ruleOf(charter, kind, grant)) : '';
   return { units: text.includes('"me":"unitIds"'), groups: text.includes('"me":"groupIds"'), attributes: /"me":"(?!userId|unitIds|groupIds)/.test(text) };
 }
 
@@ -116,7 +117,7 @@ export function mayBring(giver: Standing, gain: Gain, edited: ReadonlySet<string
   return giver.held(grant.permission).some((own) => {
     if (!contains(own.anchor, grant.anchor, giver.facts, gain.below)) return false;
     if (own.reach === widest && !own.only) return true;
-    if (own.only || grant.only || !kind) return false;
+    if (own.only || grant.only) return false;
     if (extends_) return own.reach === grant.reach && includesAll(ownUnits, gain.units) && includesAll(giver.facts.me.groupIds, gain.groups);
     return alike(charter, kind, grant.reach, own.reach);
   });

@@ -4,7 +4,7 @@ import { LintelError } from '../base/index.js';
 import { KEYHOLDER, restsOnRead } from '../charter/index.js';
 import { anyOf, type Predicate } from '../predicate/index.js';
 import { ruleOf, Standing } from '../standing/index.js';
-import { type Change, changeTenant, inTransaction, type Setting } from './change.js';
+import { type Change, changeTenant, inTransaction, latestChange, type Setting } from './change.js';
 import { changesOf, type PersonChange } from './effects.js';
 import type { Reading } from './power.js';
 import { type Readings, runSteps } from './run.js';
@@ -51,7 +51,7 @@ export interface Proposal {
   /** What stands against it. Empty: it can be carried out. */
   readonly problems: readonly { readonly code: string; readonly message: string }[];
   /** What it rests on. */
-  readonly basis: { readonly number: number; readonly charter: string; readonly exactly: string };
+  readonly basis: { readonly latest: string; readonly charter: string; readonly exactly: string };
 }
 
 /** Everything that a group of people reaches by a permission before and after, for whoever counts; undefined: too long to be asked. */
@@ -194,7 +194,7 @@ export async function propose(
       await sql`rollback to savepoint lintel_proposal`.execute(tx);
     }
   });
-  const { problems, number, before, after } = looked;
+  const { problems, before, after } = looked;
   const all = happenings(before, after);
   const groups = grouped(all).slice(0, MAX_EFFECTS);
   const proposal: Proposal = {
@@ -205,7 +205,7 @@ export async function propose(
     effects: groups.map(effectOf),
     people: all.length,
     problems: problems.map(({ code, message }) => ({ code, message })),
-    basis: { number, charter: setting.charter.hash, exactly: exactly(all) },
+    basis: { latest: looked.latest, charter: setting.charter.hash, exactly: exactly(all) },
   };
   return { proposal, reached: toCount(groups.slice(0, MAX_COUNTED)) };
 }
@@ -214,16 +214,15 @@ const NOTHING: Readings = new Map();
 
 async function lookAhead(change: Change, steps: readonly Step[]) {
   const problems: LintelError[] = [];
-  // Nothing is put on record, so that this is the number that the next change will take.
-  const number = change.number - 1;
+  const latest = await latestChange(change.tx, change.tenantId);
   try {
     const { before, after } = await runSteps(change, steps, { problems, reads: true });
     // Who may not do it at all is not told what it would do.
     const hidden = problems.some(({ code }) => code === 'refused' || code === 'not-found');
-    return { problems, number, before: hidden ? NOTHING : before, after: hidden ? NOTHING : after };
+    return { problems, latest, before: hidden ? NOTHING : before, after: hidden ? NOTHING : after };
   } catch (error) {
     if (!(error instanceof LintelError)) throw error;
-    return { problems: [...problems, error], number, before: NOTHING, after: NOTHING };
+    return { problems: [...problems, error], latest, before: NOTHING, after: NOTHING };
   }
 }
 
@@ -236,7 +235,7 @@ export async function insistOnSame(change: Change, { basis, tenantId }: Proposal
     .selectFrom('lintel_audit')
     .select(['number', 'at', 'actor', 'what'])
     .where('tenant_id', '=', tenantId)
-    .where('number', '>', basis.number)
+    .where('number', '>', (eb) => eb.selectFrom('lintel_audit as b').select('b.number').where('b.tenant_id', '=', tenantId).where('b.hash', '=', basis.latest))
     .orderBy('number')
     .limit(20)
     .execute();

@@ -2,11 +2,13 @@ import { sql } from 'kysely';
 import { didYouMean, isLintelError, LintelError } from '../base/index.js';
 import type { Charter, RoleData } from '../charter/index.js';
 import { Standing } from '../standing/index.js';
+import { insistOnApart } from './apart.js';
 import { type Change, insistOn, ownRoles } from './change.js';
 import { readFactsOf } from './facts.js';
 import { groupSteps } from './groups.js';
 import type { Handler, Handlers } from './handler.js';
 import { holderSteps } from './holders.js';
+import { joiningSteps } from './joining.js';
 import { insistOnKeyholder, memberSteps } from './members.js';
 import { openingSteps } from './openings.js';
 import { gainsOf, insistOnGains, type Reading } from './power.js';
@@ -25,6 +27,7 @@ const HANDLERS: Handlers<Step['do']> = {
   ...programSteps,
   ...openingSteps,
   ...tenantSteps,
+  ...joiningSteps,
 };
 
 /** Everybody whose standing may be another after the steps than before. */
@@ -96,7 +99,8 @@ export async function runSteps(change: Change, steps: readonly Step[], { problem
     touched.push(handler.touches(step, change));
   }
   // Whoever holds everything may bring anything about, and gains nothing.
-  const users = change.actor.isKeyholder && !reads ? [] : await peopleTouched(change, touched);
+  const apart = Object.keys(change.setting.charter.data.apart).length > 0;
+  const users = change.actor.isKeyholder && !reads && !apart ? [] : await peopleTouched(change, touched);
   const before = await reading(change, users);
   const done: Done[] = [];
   let acting = change;
@@ -109,6 +113,7 @@ export async function runSteps(change: Change, steps: readonly Step[], { problem
   const gains = change.actor.isKeyholder ? [] : [...after].flatMap(([id, facts]) => gainsOf(before.get(id), facts));
   const programs = gains.length === 0 ? new Set<string>() : await programsWithKeysOf(change);
   await noting(problems, () => insistOnGains(change.actor, gains, new Set(touched.flatMap((t) => t.roles ?? [])), programs));
+  await noting(problems, () => insistOnApart(before, after));
   await noting(problems, () => insistOnKeyholder(change));
   return { done, before, after };
 }

@@ -7,6 +7,19 @@ export type Holder = { readonly user: string } | { readonly group: string } | { 
 /** A role of a tenant's own, as it is made or changed. What is left out is nothing. */
 export type RoleInput = Pick<RoleData, 'label'> & Partial<Omit<RoleData, 'label'>>;
 
+/** Who may come in without an invitation. What is left out is not so. */
+export interface Joining {
+  /** Whoever is signed in may ask to be let in. */
+  readonly asks?: boolean;
+  /** Domains of addresses: `alderbrook.example`. */
+  readonly domains?: readonly string[];
+  /** Only addresses of these domains come in, by whatever way; members stay. */
+  readonly only?: boolean;
+  /** People with a proven address of these domains come in by themselves, with `roles`. */
+  readonly open?: boolean;
+  readonly roles?: readonly Assignment[];
+}
+
 /** One change of a tenant's membership, as a value: it can be sent, shown, proposed, and carried out together with others. */
 export type Step =
   /** Replaces what roles a holder has, in one step. */
@@ -53,7 +66,19 @@ export type Step =
       readonly until?: string;
     }
   | { readonly do: 'close-records'; readonly id: string }
-  | { readonly do: 'rename-tenant'; readonly name?: string; readonly contact?: string };
+  | { readonly do: 'rename-tenant'; readonly name?: string; readonly contact?: string }
+  /** Closes the tenant for everybody. Whoever runs the platform can open it again. */
+  | { readonly do: 'close-tenant' }
+  /** What is left out stays as it is. */
+  | {
+      readonly do: 'set-rules';
+      /** At most one role a member. */
+      readonly oneRole?: boolean;
+      readonly joining?: Joining;
+    }
+  /** Lets somebody in who asked to be, with these roles. */
+  | { readonly do: 'let-in'; readonly user: string; readonly roles: readonly Assignment[] }
+  | { readonly do: 'turn-away'; readonly user: string };
 
 export type StepOf<D extends Step['do']> = Extract<Step, { readonly do: D }>;
 

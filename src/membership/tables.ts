@@ -1,5 +1,6 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely';
 import type { RoleData } from '../charter/index.js';
+import type { Facts } from '../standing/index.js';
 
 type Moment = ColumnType<Date, Date | string, Date | string>;
 type OptionalMoment = ColumnType<Date | null, Date | string | null | undefined, Date | string | null>;
@@ -30,10 +31,69 @@ interface TenantRow {
   features: JSONColumnType<string[], string | undefined, string>;
   /** People who may be members; null: as many as come. */
   seats: ColumnType<number | null, number | null | undefined, number | null>;
+  /** True: a member has at most one role. */
+  one_role: Generated<boolean>;
+  /** Who may come in without an invitation. */
+  joining: JSONColumnType<Partial<JoiningRow>, string | undefined, string>;
   /** Number of the tenant's latest change; taking the next one locks the row. */
   last_number: Generated<number | string>;
   /** Hash of the latest audit event, on which the next one is chained. */
   last_hash: Generated<string>;
+}
+
+/** Who may come in without an invitation, as it is kept. What is absent is not so. */
+export interface JoiningRow {
+  /** Whoever is signed in may ask to be let in. */
+  asks: boolean;
+  /** Domains of addresses. */
+  domains: string[];
+  /** Only addresses of these domains come in, by whatever way. */
+  only: boolean;
+  /** People with a proven address of these domains come in by themselves, with these roles. */
+  open: boolean;
+  roles: InvitedRole[];
+  /** Who said so: what they may no longer give is not given. */
+  by: string;
+}
+
+/** Somebody who asks to be let in. */
+interface RequestRow {
+  tenant_id: string;
+  user_id: string;
+  words: string | null;
+  asked_at: Moment;
+  expires_at: Moment;
+}
+
+/** Somebody looks as another: as a member, or as the facts of somebody made up say. */
+interface ViewRow {
+  tenant_id: string;
+  id: string;
+  by_id: string;
+  care_id: string | null;
+  user_id: string | null;
+  facts: JSONColumnType<Facts, string, string> | null;
+  until: Moment;
+}
+
+/** Somebody of the platform looks after a tenant. */
+interface CareRow {
+  tenant_id: string;
+  id: string;
+  person_id: string;
+  may: JSONColumnType<string[], string, string>;
+  since: Moment;
+  until: Moment;
+}
+
+/** An address that somebody wants to have, until it is proven. Keyed by person. */
+interface AddressProofRow {
+  person_id: string;
+  address: string;
+  address_written: string;
+  /** Null until a link was made. */
+  secret_hash: string | null;
+  expires_at: Moment;
 }
 
 interface MemberRow {
@@ -204,8 +264,13 @@ export interface InvitationRow {
 interface OutboxRow {
   tenant_id: string;
   number: number | string;
-  /** The invitation that the message is about. */
-  invitation_id: string;
+  /** Several messages of one change are told apart by it. */
+  part: Generated<number>;
+  /** The invitation that the message is about; or else, what is told to which address. */
+  invitation_id: string | null;
+  notice: ColumnType<string | null, string | null | undefined, string>;
+  to_address: ColumnType<string | null, string | null | undefined, string>;
+  of: JSONColumnType<Record<string, string>, string | undefined, string>;
   state: Generated<'waiting' | 'sent' | 'given up'>;
   tries: Generated<number>;
   next_at: Moment;
@@ -256,6 +321,10 @@ export interface LintelTables {
   lintel_answer: AnswerRow;
   lintel_charter: CharterRow;
   lintel_mailed: MailedRow;
+  lintel_request: RequestRow;
+  lintel_view: ViewRow;
+  lintel_care: CareRow;
+  lintel_address_proof: AddressProofRow;
   lintel_audit: AuditRow;
   lintel_audit_words: AuditWordsRow;
 }

@@ -5,6 +5,7 @@ import { KEYHOLDER } from '../charter/index.js';
 import { readName } from './address.js';
 import { type Change, changeTenant, inTransaction, type Setting } from './change.js';
 import type { Handlers } from './handler.js';
+import type { Done } from './step.js';
 import type { AssignmentRow, LintelTables } from './tables.js';
 
 export interface NewTenant {
@@ -60,7 +61,12 @@ export async function joinTenant(
       .execute();
 }
 
-export const tenantSteps: Handlers<'rename-tenant'> = {
+export const tenantSteps: Handlers<'rename-tenant' | 'close-tenant'> = {
+  'close-tenant': {
+    needs: () => 'tenant.close',
+    touches: () => ({}),
+    run: close,
+  },
   'rename-tenant': {
     needs: () => 'tenant.rename',
     touches: () => ({}),
@@ -80,6 +86,28 @@ export const tenantSteps: Handlers<'rename-tenant'> = {
     },
   },
 };
+
+async function close({ tx, tenantId }: Change): Promise<Done> {
+  await tx.updateTable('lintel_tenant').set({ status: 'closed' }).where('id', '=', tenantId).execute();
+  return { what: 'tenant closed', event: {} };
+}
+
+/** Closes a tenant, for whoever runs the platform: from the next request on, nobody has a standing there, and nothing is lost. @throws LintelError `not-found`. */
+export async function closeTenant(setting: Setting, tenantId: string, actorId: string | undefined, reason?: string): Promise<void> {
+  await changeTenant(setting, tenantId, actorId, async (change) => ({
+    result: undefined,
+    entry: { ...(await close(change)), ...(reason && { words: { reason } }) },
+  }));
+}
+
+/** Opens a tenant again that was closed, as it was. @throws LintelError `not-found`. */
+export async function reopenTenant(setting: Setting, tenantId: string, actorId: string | undefined, reason?: string): Promise<void> {
+  const work = async ({ tx }: Change) => {
+    await tx.updateTable('lintel_tenant').set({ status: 'open' }).where('id', '=', tenantId).execute();
+    return { result: undefined, entry: { what: 'tenant opened again', event: {}, ...(reason && { words: { reason } }) } };
+  };
+  await changeTenant(setting, tenantId, actorId, work, { evenClosed: true });
+}
 
 /** People who take a seat: members who have not ended, the suspended too; programs take none. */
 async function seatsTaken(tx: Kysely<LintelTables>, tenantId: string, at: Date): Promise<number> {

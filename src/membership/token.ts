@@ -45,7 +45,8 @@ export function readKey(key: unknown): { readonly tenantId: string; readonly id:
   return tenantId && id && secret ? { tenantId, id, secret } : undefined;
 }
 
-function splitToken(token: unknown): readonly string[] | undefined {
+/** The three parts of a token; undefined for what is none. */
+export function splitToken(token: unknown): readonly string[] | undefined {
   const parts = typeof token === 'string' && token.length < 2000 ? token.split('.').map((part) => Buffer.from(part, 'base64url').toString('utf8')) : [];
   return parts.length === 3 && parts.every((part) => part !== '' && !part.includes('\0')) ? parts : undefined;
 }

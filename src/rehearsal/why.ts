@@ -51,6 +51,8 @@ function pathWords(charter: Charter<any>, { path, anchor }: Pick<Grant, 'path' |
       return 'held by everybody who is signed in';
     case 'visitor':
       return 'held by visitors';
+    case 'caretaker':
+      return 'looking after the organisation';
   }
 }
 
@@ -69,6 +71,10 @@ function reasonOf(charter: Charter<any>, decision: Decision): string {
       return 'a grant extends to it, and nothing refuses it';
     case 'missing':
       return 'there is no such record in this organisation';
+    case 'only a view':
+      return 'they look as somebody else, and that changes nothing and shows no more than they see themselves';
+    case 'other channel':
+      return `it is done by other ways in: ${decision.rule || 'by none'}`;
     case 'no standing':
       return 'they have no standing here: no member, suspended, or the organisation is closed';
     case 'other tenant':

@@ -1,5 +1,6 @@
 import type { Kysely } from 'kysely';
 import { didYouMean, LintelError } from '../base/index.js';
+import { type FieldShape, readValue } from '../predicate/index.js';
 import type { Boundary } from './boundary.js';
 import { ScopedDb } from './scope.js';
 
@@ -59,4 +60,31 @@ export async function change(
   };
   await (db.isTransaction ? work(db) : db.transaction().execute(work));
   return { changed, unchanged };
+}
+
+/** Gives what one person owns to another, through scope, in a transaction that is open. Answers how many there were, and how many more the standing reads. */
+export async function handOver(
+  tx: Kysely<any>,
+  boundary: Boundary,
+  kind: string,
+  from: string,
+  to: string,
+): Promise<{ readonly handed: number; readonly left: number }> {
+  const owner = boundary.standing.charter.fieldWith(kind, 'owner');
+  if (owner === undefined) throw new LintelError('no-owner', `${boundary.standing.charter.kind(kind).many} have no owner to hand over from`, { kind });
+  const { table, fields } = boundary.shape(kind);
+  const { column, type } = fields[owner] as FieldShape;
+  const scope = new ScopedDb<any>(tx, boundary);
+  const [was, becomes] = [readValue(type, from), readValue(type, to)];
+  const { numUpdatedRows } = await scope
+    .updateTable(table)
+    .set({ [column]: becomes })
+    .where(column, '=', was)
+    .executeTakeFirstOrThrow();
+  const left = await scope
+    .selectFrom(table)
+    .select((eb) => eb.fn.countAll<string>().as('count'))
+    .where(column, '=', was)
+    .executeTakeFirstOrThrow();
+  return { handed: Number(numUpdatedRows), left: Number(left.count) };
 }

@@ -1,6 +1,6 @@
 import { LintelError } from '../base/index.js';
 import * as membership from '../membership/index.js';
-import { type Anchor, type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
+import type { Anchor, Assignment, Standing } from '../standing/index.js';
 
 /** Who acts: a standing that can be asked for the member behind it. */
 type Acting = Standing<any> & { readonly memberId: string };
@@ -38,10 +38,15 @@ export class MembersFace extends Face {
 
   /** What a member holds, with every way by which it comes. @throws LintelError `refused`, `not-found`. */
   async held(userId: string): Promise<{ readonly userId: string; readonly name: string } & ReturnType<Standing['describe']>> {
-    throwIfRefused(this.standing.decide('member.read'));
+    await membership.insistOnKnown(this.setting, this.standing, userId);
     const found = (await membership.standingsOf(this.setting, this.tenantId, [userId])).get(userId);
     if (!found) throw new LintelError('not-found', 'There is no such member.', {});
     return { userId, name: found.facts.me.name ?? userId, ...found.describe() };
+  }
+
+  /** @throws LintelError `refused`, or `not-found` for somebody of whom this person may not know. */
+  async insistOnKnown(userId: string): Promise<void> {
+    await membership.insistOnKnown(this.setting, this.standing, userId);
   }
 
   /** Roles that this person may give, for the whole tenant or at an anchor: the charter's and the tenant's own. */
@@ -113,6 +118,11 @@ export class TenantFace extends Face {
     return membership.listUnits(this.setting, this.standing);
   }
 
+  /** Who asks to be let in. The steps `let-in` and `turn-away` answer them. @throws LintelError `refused`. */
+  async requests(): Promise<membership.JoinRequest[]> {
+    return membership.listRequests(this.setting, this.standing);
+  }
+
   async addUnit(input: { readonly id?: string; readonly name: string; readonly below?: string }): Promise<string> {
     return (await this.carryOut({ do: 'add-unit', ...input })).id as string;
   }
@@ -132,20 +142,24 @@ export class ProgramsFace extends Face {
 
 /** The record of changes, for whoever may read it. */
 export class AuditFace extends Face {
-  /** Events, the newest first. @param page `before`: a number, to go on from; `limit` at most 500, default 50. */
-  async list(page?: { readonly before?: number; readonly limit?: number }): Promise<membership.AuditEvent[]> {
+  /**
+   * Events, the newest first; of a part of the record for somebody who may know of some people only.
+   *
+   * @param page `before`: the hash of an event, to go on from; `limit` at most 500, default 50.
+   */
+  async list(page?: { readonly before?: string; readonly limit?: number }): Promise<membership.AuditEvent[]> {
     return membership.listAudit(this.setting, this.standing, page);
   }
 
   /** Goes through the whole chain. @param head the hash that was the last at an earlier look: a tail that was cut off shows by it. */
   async verify(head?: string): Promise<membership.AuditVerdict> {
-    throwIfRefused(this.standing.decide('audit.read'));
+    membership.insistOnAll(this.standing, 'audit.read');
     return membership.verifyAudit(this.setting.db, this.tenantId, head);
   }
 
   /** All events in their order, one at a time: a long record is never held whole. */
   async *all(): AsyncGenerator<membership.AuditEvent> {
-    throwIfRefused(this.standing.decide('audit.read'));
+    membership.insistOnAll(this.standing, 'audit.read');
     yield* membership.exportAudit(this.setting.db, this.tenantId);
   }
 
@@ -155,7 +169,7 @@ export class AuditFace extends Face {
    * @throws LintelError `refused`, `no-charter-then`.
    */
   async heldThen(userId: string, at: Date): Promise<membership.HeldThen> {
-    throwIfRefused(this.standing.decide('audit.read'));
+    membership.insistOnAll(this.standing, 'audit.read');
     return membership.heldThen(this.setting.db, this.setting.charter, this.tenantId, userId, at);
   }
 }

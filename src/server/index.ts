@@ -9,8 +9,12 @@ export type {
   Invitation,
   InvitationView,
   InviteAnswer,
+  Joining,
+  JoinRequest,
   LintelTables,
+  LookAs,
   Member,
+  NewCare,
   NewInvitation,
   NewPerson,
   NewTenant,
@@ -45,5 +49,6 @@ export {
 } from '../scoping/index.js';
 export { connect, type Database, type Survey, survey } from '../store/index.js';
 export { createLintel, type Entry, Lintel, type LintelOptions } from './lintel.js';
+export type { PlatformFace } from './platform.js';
 export { ServerStanding } from './server-standing.js';
 export { SeveralStandings } from './several.js';

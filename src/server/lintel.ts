@@ -1,12 +1,13 @@
 import type { Kysely } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { didYouMean, LintelError } from '../base/index.js';
 import type { Charter, CharterTypes } from '../charter/index.js';
-import { type Delivery, deliver, type InvitationMail, invitationWords, type Mailer, type MailWords, setMessage } from '../mail/index.js';
+import { type Delivery, deliver, type InvitationMail, invitationWords, type Mailer, type MailWords, noticeWords, setMessage } from '../mail/index.js';
 import * as membership from '../membership/index.js';
 import { type Fragment, type RuleWriter, readWallKey, type ScopeSupport, sqlText, type WallKey, wallOf } from '../scoping/index.js';
 import { type Facts, Standing, type Words } from '../standing/index.js';
 import { checkSchema, connect, type Database, migrate } from '../store/index.js';
 import { KeptFacts } from './kept-facts.js';
+import { PlatformFace } from './platform.js';
 import { ServerStanding, type Workplace } from './server-standing.js';
 import { SeveralStandings } from './several.js';
 
@@ -42,6 +43,12 @@ export interface LintelOptions<T extends CharterTypes> {
   readonly fragments?: Readonly<Record<string, string>>;
   /** Words of the invitation's message. */
   readonly invitationWords?: (mail: InvitationMail) => MailWords;
+  /** The address of the page on which somebody proves a new address of theirs. Without one, such messages are not sent. */
+  readonly addressLink?: (token: string) => string;
+  /** Words of the other messages: a new address, somebody looks after an organisation, an answer to who asked to be let in. */
+  readonly noticeWords?: Delivery['noticeWords'];
+  /** The tenant that is the platform: whoever holds `platform.*` there opens, closes and looks after tenants. The charter says `platform: true`. */
+  readonly platform?: string;
 }
 
 /** Who comes in, and where to. The application has verified the id. */
@@ -53,6 +60,12 @@ export interface Entry {
   readonly fulfilled?: readonly string[];
   /** Facts about the request, set by the server only. */
   readonly context?: Readonly<Record<string, unknown>>;
+  /** By which way in the application was asked, of those that the charter names. */
+  readonly channel?: string;
+  /** Of somebody who looks after this tenant: what {@link PlatformFace.beginCare} answered. */
+  readonly care?: string;
+  /** Of somebody who looks as another: what `standing.viewAs` answered. */
+  readonly view?: string;
 }
 
 /** The library over one database and one charter. Made by {@link createLintel}. */
@@ -75,6 +88,8 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
         {},
       );
     }
+    if (options.platform !== undefined && options.charter.data.platform !== true)
+      throw new LintelError('option-missing', 'createLintel names a platform, and the charter has none; say platform: true in it', {});
     this.#options = options;
     this.charter = options.charter;
     this.db = connect(options.db);
@@ -86,6 +101,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       sending: { byTenant: 1000, toAddress: 5, ...options.sending },
       hasMailer: options.mailer !== undefined,
       fulfilled: [],
+      ...(options.platform !== undefined && { platform: options.platform }),
     };
     if (options.cache) this.#kept = new KeptFacts(options.cache.seconds);
     this.#place = {
@@ -127,12 +143,25 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   /**
    * Resolves the standing of one subject in one tenant, in one statement and afresh. Never says whether a tenant exists: to
    * somebody with no standing there, everything is hidden.
+   *
+   * @throws LintelError `unknown-channel`; `care-over`, `view-over` for a care or a view that has ended.
    */
   async enter(entry: Entry): Promise<ServerStanding<T>> {
-    const { user, tenant, fulfilled = [], context } = entry;
-    const facts = { ...(await this.#facts(tenant, user)), fulfilled };
+    const { user, tenant, fulfilled = [], context, channel } = entry;
+    if (channel !== undefined) this.#insistOnChannel(channel);
     const { words } = this.#options;
-    return new ServerStanding(this.charter, facts, { now: this.#setting.now, ...(words && { words }), ...(context && { context }) }, this.#place);
+    const options = { now: this.#setting.now, ...(words && { words }), ...(context && { context }) };
+    const open = (facts: Facts) => new ServerStanding<T>(this.charter, { ...facts, ...(channel !== undefined && { channel }) }, options, this.#place);
+    let standing = open({ ...(await this.#facts(tenant, user)), fulfilled });
+    if (entry.care !== undefined) standing = open(await membership.careFacts(this.#setting, standing, entry.care));
+    if (entry.view !== undefined) standing = open(await membership.viewedFacts(this.#setting, standing, entry.view));
+    return standing;
+  }
+
+  #insistOnChannel(channel: string): void {
+    const known = [...this.charter.permissions.values()].flatMap(({ channels = [] }) => channels);
+    if (!known.includes(channel))
+      throw new LintelError('unknown-channel', `no action of the charter names the channel "${channel}"${didYouMean(channel, known)}`, { channel });
   }
 
   async #facts(tenant: string, user: string | undefined): Promise<Facts> {
@@ -192,6 +221,62 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.setPlan(this.#setting, tenantId, plan);
   }
 
+  /** What somebody of the platform's staff does. @throws LintelError `no-platform` on the first call without one. */
+  platform(user: string): PlatformFace {
+    return new PlatformFace(this.#setting, user);
+  }
+
+  /** Closes a tenant, for whoever runs the platform. @throws LintelError `not-found`. */
+  closeTenant(tenantId: string, reason?: string): Promise<void> {
+    return membership.closeTenant(this.#setting, tenantId, undefined, reason);
+  }
+
+  /** Opens a closed tenant again, as it was. @throws LintelError `not-found`. */
+  reopenTenant(tenantId: string, reason?: string): Promise<void> {
+    return membership.reopenTenant(this.#setting, tenantId, undefined, reason);
+  }
+
+  /** Asks to be let into a tenant. @returns `joined` where people of that address come in by themselves. @throws LintelError; see `askToJoin`. */
+  askToJoin(userId: string, tenantId: string, words?: string): Promise<'joined' | 'asked'> {
+    return membership.askToJoin(this.#setting, userId, tenantId, words);
+  }
+
+  /** @throws LintelError `not-found`. */
+  stopAsking(userId: string, tenantId: string): Promise<void> {
+    return membership.stopAsking(this.#setting, userId, tenantId);
+  }
+
+  /** @throws LintelError `bad-name`, `no-account`. */
+  renamePerson(userId: string, name: string): Promise<void> {
+    return membership.renamePerson(this.db, userId, name);
+  }
+
+  /**
+   * Begins to change somebody's address: it counts once {@link proveAddress} was called with the link that goes there.
+   *
+   * @returns `token` only without a mailer.
+   * @throws LintelError `option-missing` with a mailer and no `addressLink`; `no-account`, `bad-address`, `look-alike-address`.
+   */
+  async changeAddress(userId: string, address: string): Promise<{ readonly token?: string }> {
+    if (this.#options.mailer && !this.#options.addressLink)
+      throw new LintelError(
+        'option-missing',
+        'createLintel has a mailer but no addressLink; say which page of yours proves an address, as a function of the token',
+        {},
+      );
+    return membership.changeAddress(this.#setting, userId, address);
+  }
+
+  /** @throws LintelError `link-invalid`, `address-taken`. */
+  proveAddress(token: string): Promise<{ readonly userId: string }> {
+    return membership.proveAddress(this.#setting, token);
+  }
+
+  /** Erases a person everywhere. @throws LintelError `no-account`, `last-keyholder`: then nothing was erased. */
+  erasePerson(userId: string): Promise<{ readonly words: number }> {
+    return membership.erasePerson(this.#setting, userId);
+  }
+
   myTenants(userId: string): ReturnType<typeof membership.myTenants> {
     return membership.myTenants(this.#setting, userId);
   }
@@ -224,6 +309,8 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       now: this.#setting.now,
       invitationLink,
       invitationWords: this.#options.invitationWords ?? invitationWords,
+      addressLink: this.#options.addressLink,
+      noticeWords: this.#options.noticeWords ?? noticeWords,
       toAddress: this.#setting.sending.toAddress,
     };
     return deliver(delivery);
@@ -247,9 +334,9 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     const { mailer } = this.#options;
     if (!mailer) throw new LintelError('no-mailer', 'No mail is set up; give createLintel a mailer.', {});
     const { written } = membership.readAddress(address);
-    const words = { subject: 'A test message', before: ['This is a test. Mail is set up and arrives.'], action: 'Nothing is behind this link', after: [] };
+    const words = { subject: 'A test message', before: ['This is a test. Mail is set up and arrives.'], after: [] };
     try {
-      await mailer.send(setMessage({ name: '', address: written }, words, 'about:blank'));
+      await mailer.send(setMessage({ name: '', address: written }, words));
     } catch (error) {
       throw new LintelError(
         'mail-failed',

@@ -13,6 +13,7 @@ import {
   choices,
   type FindOptions,
   find,
+  handOver,
   loadRaw,
   type ReportDifference,
   type RuleWriter,
@@ -67,8 +68,9 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     return this.facts.subject === 'member' && this.facts.tenant.open;
   }
 
-  /** @internal The person as a member. @throws LintelError `not-found` for somebody who is not signed in or no member here. */
+  /** @internal The person as a member. @throws LintelError `only-a-view`; `not-found` for somebody who is not signed in or no member here. */
   get memberId(): string {
+    if (this.facts.view) throw new LintelError('only-a-view', say(this.words, 'view', { name: this.facts.me.name ?? '' }), {});
     if (this.userId !== undefined && this.isMember) return this.userId;
     throw new LintelError('not-found', say(this.words, 'hidden', { kind: 'page' }), {});
   }
@@ -182,7 +184,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    * no more than before.
    *
    * @param what steps; or a {@link propose | proposal}, which is carried out if it would do now what it said.
-   * @param how a reason for the record; or also `seen`, the number of the latest change that was looked at: with a later one nothing is done.
+   * @param how a reason for the record; or also `seen`, the mark of the latest change that was looked at: with a later one nothing is done.
    * @throws LintelError `refused`, `beyond-power`, `own-power`, `last-keyholder`, `not-found`, `proposal-stale` with what changed since,
    *   `changed-meanwhile`, and what a step refuses by its own code.
    */
@@ -195,9 +197,50 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     return membership.carryOut(this.#membershipSetting(), this.facts.tenant.id, this.memberId, steps, { ...carrying, ...proposal });
   }
 
-  /** The number of the latest change of the tenant's membership: what is read after it is at least as new. */
-  latestChange(): Promise<number> {
-    return membership.latestNumber(this.#place.setting.db, this.facts.tenant.id);
+  /**
+   * Begins to look as somebody else: as a member, or as nobody that there is, with these roles, in these groups and units. Come in with
+   * `enter({ user, tenant, view: id })`: nothing is changed then, and what this person does not reach is not shown, unless they look after the tenant.
+   * It is on record, and ends after an hour.
+   *
+   * @throws LintelError `refused`, `not-found`.
+   */
+  viewAs(as: membership.LookAs, reason?: string): Promise<{ readonly id: string; readonly until: Date }> {
+    return membership.beginView(this.#membershipSetting(), this, as, reason);
+  }
+
+  /** Ends a view of one's own before its time. */
+  async endView(id: string): Promise<void> {
+    const by = this.facts.view?.by.userId ?? this.userId;
+    if (by !== undefined) await membership.endView(this.#place.setting, this.facts.tenant.id, by, id);
+  }
+
+  /**
+   * Hands records of one member over to another, by kind, in one transaction: each by the rules of scope, so that it takes the action that guards the
+   * owner, and the new owner has to be able to read them. It goes on record with how many there were.
+   *
+   * @returns by kind, how many were handed over, and how many are left since this person does not reach them.
+   * @throws LintelError `no-owner`, `unknown-kind`, `records-elsewhere`, and what scope refuses: then nothing was handed over.
+   */
+  async handOver<N extends Kinds<T>>(
+    from: string,
+    to: string,
+    kinds: readonly N[],
+    reason?: string,
+  ): Promise<Record<N, { readonly handed: number; readonly left: number }>> {
+    const { setting, db } = this.#place;
+    if (db !== (setting.db as unknown))
+      throw new LintelError('records-elsewhere', 'these records are in another database than the membership, so that no one transaction holds both', {});
+    return membership.recordWith(setting, this.facts.tenant.id, this.memberId, async (tx) => {
+      const boundary = this.#boundaryOf(tx);
+      const done = {} as Record<N, { readonly handed: number; readonly left: number }>;
+      for (const kind of kinds) done[kind] = await handOver(tx, boundary, kind, from, to);
+      return { result: done, done: { what: 'records handed over', event: { from, to, kinds: done }, ...(reason && { words: { reason } }) } };
+    });
+  }
+
+  /** A mark of the latest change of the tenant's membership: what is read after it is at least as new. */
+  latestChange(): Promise<string> {
+    return membership.latestChange(this.#place.setting.db, this.facts.tenant.id);
   }
 
   /**

@@ -96,6 +96,8 @@ function findOutcome(reaches: Reaches, q: Question, asked: readonly Asked[]): Fo
     if (limit.name !== undefined) return { outcome: 'limit', rule: limit.name };
     open ||= limit.open;
   }
+  if (asked.some(({ permission }) => reaches.isOnlyLooked(permission))) return { outcome: 'only a view' };
+  for (const { permission } of asked) if (reaches.isElsewhere(permission)) return { outcome: 'other channel', rule: (permission.channels ?? []).join(', ') };
   for (const { permission } of asked) {
     const obligation = reaches.openObligation(permission);
     if (obligation !== undefined) return { outcome: 'obligation', rule: obligation };
@@ -110,6 +112,7 @@ function findOutcome(reaches: Reaches, q: Question, asked: readonly Asked[]): Fo
   // What the server attached to a record answers what this side cannot know.
   const attached = Array.isArray(record?.may) ? (record.may as string[]).includes(q.permission.name) : undefined;
   if (open && attached !== true) return { outcome: attached === false ? 'out of reach' : 'not loaded' };
+  if (reaches.viewer && !decide(reaches.viewer, q, undefined).allowed) return { outcome: 'only a view' };
   return guardedField(reaches, q) ?? { outcome: 'allowed' };
 }
 
@@ -149,6 +152,10 @@ function wordsFor(reaches: Reaches, q: Question, found: Found, hidden: boolean, 
       return say(words, 'expired');
     case 'limit':
       return say(words, 'limit', { ...values, sentence: charter.data.limits[q.permission.kind as string]?.[found.rule as string]?.sentence ?? '' });
+    case 'only a view':
+      return say(words, 'view', { ...values, name: facts.me.name ?? '' });
+    case 'other channel':
+      return found.rule === '' ? say(words, 'nowhere', values) : say(words, 'channel', { ...values, channels: found.rule as string });
     case 'obligation':
       return say(words, 'obligation', { sentence: charter.data.obligations[found.rule as string]?.sentence ?? '' });
     case 'plan':

@@ -7,6 +7,8 @@ export type Outcome =
   | 'expired'
   | 'other tenant'
   | 'limit'
+  | 'only a view'
+  | 'other channel'
   | 'obligation'
   | 'plan'
   | 'no grant'
@@ -36,7 +38,7 @@ export interface Decision {
   /** For the person concerned: what was refused on what, by which rule, and whom to ask. Tells nothing that they cannot see. */
   readonly words: string;
   readonly record?: { readonly kind: string; readonly id: unknown; readonly label: string };
-  /** Name of the limit, obligation, feature or guarded field that decided. */
+  /** Name of the limit, obligation, feature or guarded field that decided; the channels by which it is done. */
   readonly rule?: string;
   /** The permission that a guarded field takes. */
   readonly needs?: string;

@@ -53,6 +53,14 @@ export interface OpenedRecords {
 /** Under which name the facts hold the people whose records an opening opens. */
 export const openingKey = (id: string) => `opening ${id}`;
 
+/** Somebody looks as another. Nothing is changed, and what the viewer does not reach is not shown. */
+export interface View {
+  readonly id: string;
+  readonly by: { readonly userId: string; readonly name: string };
+  /** What the viewer holds. Absent for a caretaker, who sees all; and in a browser. */
+  readonly within?: Facts;
+}
+
 /** What the library knows of one subject in one tenant: everything that a decision rests on besides the charter. */
 export interface Facts {
   /** Hash of the charter under which these facts were read. */
@@ -66,8 +74,17 @@ export interface Facts {
     /** Features of the tenant's plan. */
     readonly features: readonly string[];
   };
-  /** A visitor is not signed in; a guest is signed in and no member here; a suspended member can do nothing. */
-  readonly subject: 'visitor' | 'guest' | 'member' | 'suspended';
+  /**
+   * A visitor is not signed in; a guest is signed in and no member here; a suspended member can do nothing; a caretaker comes from the platform for
+   * a limited time.
+   */
+  readonly subject: 'visitor' | 'guest' | 'member' | 'suspended' | 'caretaker';
+  /** What a caretaker may do besides looking. */
+  readonly care?: { readonly id: string; readonly may: readonly string[] };
+  /** Set where the person looks as these facts say, and is somebody else. */
+  readonly view?: View;
+  /** By which of its ways in the application was asked. */
+  readonly channel?: string;
   /** A program that came in by a key: a member that holds what it was given, and nothing that every member holds. */
   readonly program?: true;
   readonly me: {

@@ -1,4 +1,4 @@
-import { type Charter, followedFields, KEYHOLDER, type May, type Permission } from '../charter/index.js';
+import { CHOOSE, type Charter, followedFields, KEYHOLDER, type May, type Permission } from '../charter/index.js';
 import { type KindShape, NEVER, or, type Predicate, readValue } from '../predicate/index.js';
 import {
   type Anchor,
@@ -18,7 +18,7 @@ export type Path =
   | { readonly by: 'role'; readonly role: string; readonly included: readonly string[]; readonly through?: Through }
   | { readonly by: 'direct'; readonly through?: Through }
   | { readonly by: 'opening'; readonly opening: string; readonly group: string; readonly through?: Through }
-  | { readonly by: 'everyMember' | 'signedIn' | 'visitor' };
+  | { readonly by: 'everyMember' | 'signedIn' | 'visitor' | 'caretaker' };
 
 /** One permission, held with one reach, at one anchor, by one path. */
 export interface Grant {
@@ -45,6 +45,8 @@ export function grantsOf(charter: Charter, facts: Facts): Grant[] {
       return fromMay(charter.data.signedIn, 'signedIn');
     case 'suspended':
       return [];
+    case 'caretaker':
+      return forCare(charter, facts.care?.may ?? []);
     case 'member':
       return [
         ...facts.assignments.flatMap((held) => (held.role === KEYHOLDER ? fullControl(charter, held.anchor) : fromRole(charter, held))),
@@ -83,14 +85,32 @@ export function ruleOf(charter: Charter, kind: string, { reach, only }: Pick<Gra
   return only ?? charter.reach(kind, reach);
 }
 
+const whole = (charter: Charter, permission: Permission, by: 'keyholder' | 'caretaker'): Grant => ({
+  permission: permission.name,
+  reach: permission.kind ? charter.widestReach(permission.kind) : 'tenant',
+  anchor: AT_TENANT,
+  path: { by },
+});
+
 function fullControl(charter: Charter, anchor: Anchor): Grant[] {
   if (anchor.on !== 'tenant') return [];
-  return [...charter.permissions.values()].map((p) => ({
-    permission: p.name,
-    reach: p.kind ? charter.widestReach(p.kind) : 'tenant',
-    anchor,
-    path: { by: 'keyholder' },
-  }));
+  return [...charter.permissions.values()].map((p) => whole(charter, p, 'keyholder'));
+}
+
+/** A caretaker looks at everything, and does what was named. */
+function forCare(charter: Charter, may: readonly string[]): Grant[] {
+  const looks = ({ name, kind, action }: Permission) => (kind ? action === 'read' : name.startsWith('area.') || LOOKING.includes(name));
+  return [...charter.permissions.values()].filter((p) => looks(p) || may.includes(p.name)).map((p) => whole(charter, p, 'caretaker'));
+}
+
+/** Operations that change nothing. */
+const LOOKING: readonly string[] = ['member.read', 'audit.read'];
+
+/** True for what changes nothing: reading, choosing, an area, a look at people. A field that is shown by an action that also changes something is not. */
+export function onlyLooks(charter: Charter, { name, kind, action }: Permission): boolean {
+  if (!kind) return name.startsWith('area.') || LOOKING.includes(name);
+  const fields = Object.values(charter.kind(kind).fields);
+  return action === 'read' || action === CHOOSE || (fields.some((f) => f.read === action) && !fields.some((f) => f.change === action));
 }
 
 /** Which records of a kind an anchor covers: those whose unit, or whose parent's, lies at or below it; the record itself, and what follows it. */
@@ -115,7 +135,7 @@ export function anchorPredicate(charter: Charter, kind: string, anchor: Anchor):
 /** How far a permission extends, one way each, in words: `all`, `own`, `all in Orchard side`; `yes` where it is about no record. */
 export function wayWords(ways: readonly Pick<Grant, 'reach' | 'anchor' | 'path'>[], permission: Permission): string[] {
   const lines = ways.map(({ reach, anchor, path }) => {
-    const how = permission.kind === undefined ? 'yes' : reach === 'tenant' || reach === 'shared' ? 'all' : reach;
+    const how = permission.kind === undefined && reach === 'tenant' ? 'yes' : reach === 'tenant' || reach === 'shared' ? 'all' : reach;
     const place = anchorWords(anchor);
     return place !== undefined && (path.by === 'role' || path.by === 'direct') ? `${how} in ${place}` : how;
   });

@@ -1,7 +1,7 @@
 import { type Charter, type Limit, type Permission, restsOnRead } from '../charter/index.js';
 import { and, type Bias, compile, type Knowledge, NEVER, not, or, type Predicate, specialise, type Test } from '../predicate/index.js';
 import type { Facts } from './facts.js';
-import { anchorPredicate, type Grant, grantsOf, ruleOf } from './grants.js';
+import { anchorPredicate, type Grant, grantsOf, onlyLooks, ruleOf } from './grants.js';
 
 /** A grant with the records it extends to, for one person: a predicate in which only the record is left to ask. */
 export interface GrantReach {
@@ -34,6 +34,8 @@ export class Reaches {
   readonly #knowledge: Knowledge;
   readonly #grants = new Map<string, Grant[]>();
   readonly #actions = new Map<string, ActionReach>();
+  /** What bounds a look as somebody else: the reaches of whoever looks. */
+  readonly viewer: Reaches | undefined;
 
   constructor(charter: Charter, facts: Facts, context: Readonly<Record<string, unknown>>) {
     this.charter = charter;
@@ -45,6 +47,8 @@ export class Reaches {
       peopleOf: (groupId) => (facts.people ? (facts.people[groupId] ?? []) : undefined),
       readable: (kind) => this.readable(kind),
     };
+    const within = facts.view?.within;
+    this.viewer = within && new Reaches(within.roles ? charter.withRoles(within.roles) : charter, within, context);
     if (!facts.tenant.open) return;
     for (const grant of grantsOf(charter, facts)) {
       const list = this.#grants.get(grant.permission);
@@ -82,9 +86,25 @@ export class Reaches {
     return permission.feature !== undefined && !this.facts.tenant.features.includes(permission.feature);
   }
 
-  /** Refused whatever the record: an obligation is open, or the plan lacks it. */
+  /** True for what is not done by the way in that was taken. One that is not known is none of those that are named. */
+  isElsewhere({ channels }: Permission): boolean {
+    return channels !== undefined && !channels.includes(this.facts.channel ?? '');
+  }
+
+  /** True for what would change something, while somebody looks as another. */
+  isOnlyLooked(permission: Permission): boolean {
+    return this.facts.view !== undefined && !onlyLooks(this.charter, permission);
+  }
+
+  /** Refused whatever the record: a view changes nothing, it is done elsewhere, an obligation is open, or the plan lacks it. */
   isBlocked(permission: Permission): boolean {
-    return this.openObligation(permission) !== undefined || this.lacksFeature(permission);
+    return (
+      this.isOnlyLooked(permission) ||
+      this.isElsewhere(permission) ||
+      this.openObligation(permission) !== undefined ||
+      this.lacksFeature(permission) ||
+      (this.viewer?.isBlocked(permission) ?? false)
+    );
   }
 
   /** A rule with every fact of this person resolved. */
@@ -110,7 +130,8 @@ export class Reaches {
     const limits = binding.map((limit) => ({ limit, where: this.specialise(limit.where, kind, 'grow') }));
     // What reaches a record that exists reaches at most what `read` reaches.
     const read = restsOnRead(permission.action) ? [this.readable(kind)] : [];
-    const where = and(...limits.map((l) => not(l.where)), or(...grants.map((g) => g.where)), ...read);
+    const seen = this.viewer ? [this.viewer.action(permission, image).where] : [];
+    const where = and(...limits.map((l) => not(l.where)), or(...grants.map((g) => g.where)), ...read, ...seen);
     const result = { permission, grants, limits, where, test: compile(where, kind, charter.shapes) };
     this.#actions.set(key, result);
     return result;

@@ -213,9 +213,9 @@ export class Standing<T extends CharterTypes = CharterTypes> {
 
   /** What a browser may hold for display: the facts about this person alone. `seconds` is how long it counts. */
   snapshot(seconds: number): Snapshot {
-    const { below: _unitTree, people: _others, ...facts } = this.facts;
+    const { below: _unitTree, people: _others, view, ...facts } = this.facts;
     const ends = Math.min(this.#now() + seconds * 1000, facts.endsAt === undefined ? Number.POSITIVE_INFINITY : Date.parse(facts.endsAt));
-    return { ...facts, expiresAt: new Date(ends).toISOString() };
+    return { ...facts, ...(view && { view: { id: view.id, by: view.by } }), expiresAt: new Date(ends).toISOString() };
   }
 
   #kindPermission(action: string): Permission {

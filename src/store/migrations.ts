@@ -361,6 +361,56 @@ left join m on m.user_id = p.id
 where t.id = of_tenant;
 end $$;`,
   },
+  {
+    name: '0006 rules of a tenant, requests, views, care, addresses that are to be proven, notices',
+    sql: `
+alter table lintel_tenant add column one_role boolean not null default false, add column joining jsonb not null default '{}';
+create table lintel_request (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  user_id text collate "C" not null,
+  words text,
+  asked_at timestamptz not null,
+  expires_at timestamptz not null,
+  primary key (tenant_id, user_id)
+);
+create table lintel_view (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  id text collate "C" not null,
+  by_id text collate "C" not null,
+  care_id text collate "C",
+  user_id text collate "C",
+  facts jsonb,
+  until timestamptz not null,
+  primary key (tenant_id, id),
+  check (num_nonnulls(user_id, facts) = 1)
+);
+create table lintel_care (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  id text collate "C" not null,
+  person_id text collate "C" not null,
+  may jsonb not null,
+  since timestamptz not null,
+  until timestamptz not null,
+  primary key (tenant_id, id)
+);
+create table lintel_address_proof (
+  person_id text collate "C" primary key references lintel_person (id),
+  address text collate "C" not null,
+  address_written text not null,
+  secret_hash text collate "C",
+  expires_at timestamptz not null
+);
+alter table lintel_outbox drop constraint lintel_outbox_pkey;
+alter table lintel_outbox alter column invitation_id drop not null;
+alter table lintel_outbox
+  add column part integer not null default 0,
+  add column notice text,
+  add column to_address text,
+  add column of jsonb not null default '{}',
+  add primary key (tenant_id, number, part),
+  add check (num_nonnulls(invitation_id, notice) = 1 and (notice is null) = (to_address is null));
+create sequence lintel_notice_number;`,
+  },
 ];
 
 /** Brings the library's tables up to date. Can be run again, and by several processes at once. */

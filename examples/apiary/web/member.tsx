@@ -17,7 +17,14 @@ interface Role {
   label: string;
 }
 
-const BY = { keyholder: 'full control', direct: 'given alone', everyMember: 'every member', signedIn: 'whoever is signed in', visitor: 'everybody' } as const;
+const BY = {
+  keyholder: 'full control',
+  direct: 'given alone',
+  everyMember: 'every member',
+  signedIn: 'whoever is signed in',
+  visitor: 'everybody',
+  caretaker: 'looking after the organisation',
+} as const;
 
 /** One member: everything that they hold, and every way by which it comes to them. */
 export function MemberPage({ tenant, id }: { tenant: string; id: string }): ReactNode {

@@ -1,0 +1,143 @@
+/* Coming in without an invitation, what a person may hold at once, and from where something is done. */
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { readCharter } from 'warm-lintel';
+import { type Club, charter, club, code, whole } from './club.js';
+
+let lintel: Club;
+let db: Awaited<ReturnType<typeof club>>['db'];
+let enter: Awaited<ReturnType<typeof club>>['enter'];
+let member: Awaited<ReturnType<typeof club>>['member'];
+beforeAll(async () => {
+  ({ lintel, db, enter, member } = await club());
+});
+afterAll(() => db.destroy());
+
+let made = 0;
+const stranger = (address = `s${++made}@far.example`, confirmedAt: Date | null = new Date(0)) =>
+  lintel.addPerson({ name: 'Stranger', address, ...(confirmedAt && { confirmedAt }) });
+const rules = async (joining: object) => (await enter('key')).carryOut([{ do: 'set-rules', joining }]);
+
+test('a tenant is closed to whoever was not invited, until it says otherwise', async () => {
+  const [somebody] = [await stranger()];
+  // The same answer as for no such tenant.
+  const closed = await lintel.askToJoin(somebody, 'club').catch((error) => error);
+  const none = await lintel.askToJoin(somebody, 'nowhere').catch((error) => error);
+  expect([closed.code, closed.message]).toEqual([none.code, none.message]);
+
+  await rules({ asks: true });
+  expect(await lintel.askToJoin(somebody, 'club', 'I live\nnext door')).toBe('asked');
+  expect(await lintel.askToJoin(somebody, 'club', 'again')).toBe('asked');
+  expect((await enter(somebody)).isMember).toBe(false);
+  const [request, ...more] = await (await enter('key')).tenant.requests();
+  expect([request, more]).toMatchObject([{ userId: somebody, words: 'I live next door', addressProven: true }, []]);
+  // It is shown before, like any change, and both of two who answer at once cannot.
+  const steps = [{ do: 'let-in', user: somebody, roles: [whole('writer')] }] as const;
+  const proposal = await (await enter('key')).propose(steps);
+  expect(proposal.effects[0]?.permissions.map((p) => p.permission)).toContain('note.read');
+  const answers = await Promise.all([code((await enter('key')).carryOut(steps)), code((await enter('key')).carryOut(steps))]);
+  expect(answers.sort()).toEqual(['done', 'not-found']);
+  expect((await enter(somebody)).may('note.create', { ownerId: somebody })).toBe(true);
+
+  const other = await stranger();
+  await lintel.askToJoin(other, 'club');
+  await (await enter('key')).carryOut([{ do: 'turn-away', user: other }]);
+  expect(await code((await enter('key')).carryOut([{ do: 'let-in', user: other, roles: [] }]))).toBe('not-found');
+  await lintel.askToJoin(other, 'club');
+  await lintel.stopAsking(other, 'club');
+  expect(await (await enter('key')).tenant.requests()).toEqual([]);
+});
+
+test('an address of a domain lets in, where it is proven and who said so may still give what comes with it', async () => {
+  await member('host', 'chief');
+  await (await enter('key')).carryOut([
+    { do: 'set-permissions', holder: { user: 'host' }, permissions: [{ permission: 'tenant.rule', reach: 'tenant', anchor: { on: 'tenant' } }] },
+  ]);
+  const open = { open: true, domains: ['Näh.example'], roles: [whole('writer')] };
+  // Nobody lets in with more than they may give.
+  expect(await code((await enter('host')).carryOut([{ do: 'set-rules', joining: { ...open, roles: [whole('operator')] } }]))).toBe('beyond-power');
+  await (await enter('host')).carryOut([{ do: 'set-rules', joining: open }]);
+  expect(await lintel.askToJoin(await stranger('a@näh.example'), 'club')).toBe('joined');
+  expect(await code(lintel.askToJoin(await stranger('b@näh.example', null), 'club'))).toBe('not-found');
+  expect(await code(lintel.askToJoin(await stranger('c@x.näh.example'), 'club'))).toBe('not-found');
+  // Whoever was put out does not come in again by themselves; whoever left does.
+  const back = await stranger('d@näh.example');
+  await lintel.askToJoin(back, 'club');
+  await (await enter(back)).members.leave();
+  expect(await lintel.askToJoin(back, 'club')).toBe('joined');
+  await (await enter('key')).members.remove(back);
+  expect(await code(lintel.askToJoin(back, 'club'))).toBe('not-found');
+  await (await enter('key')).carryOut([{ do: 'set-permissions', holder: { user: 'host' }, permissions: [] }]);
+  expect(await code(lintel.askToJoin(await stranger('e@näh.example'), 'club'))).toBe('not-found');
+
+  await rules({ only: true, domains: ['club.example'], asks: true });
+  expect(await code(lintel.askToJoin(await stranger(), 'club'))).toBe('other-domain');
+  expect(await (await enter('key')).invitations.send([{ address: 'x@far.example', roles: [] }])).toMatchObject([{ outcome: 'refused', code: 'other-domain' }]);
+  expect(await code(rules({ open: true }))).toBe('no-domain');
+  expect(await code(rules({ domains: ['no domain'] }))).toBe('bad-domain');
+  await rules({});
+});
+
+test('what is to be apart is held by nobody together, by whatever ways it would come', async () => {
+  await member('ann', 'clerk');
+  const key = await enter('key');
+  await key.carryOut([
+    { do: 'make-group', id: 'checkers', name: 'Checkers' },
+    { do: 'set-roles', holder: { group: 'checkers' }, roles: [whole('checker')] },
+    { do: 'make-role', id: 'own-one', role: { label: 'Own', includes: ['checker'] } },
+  ]);
+  const ways = [
+    [{ do: 'set-roles', holder: { user: 'ann' }, roles: [whole('clerk'), whole('checker')] }],
+    [{ do: 'set-roles', holder: { user: 'ann' }, roles: [whole('boss'), whole('own-one')] }],
+    [{ do: 'set-group', id: 'checkers', people: ['ann'] }],
+    [
+      { do: 'edit-role', id: 'own-one', role: { label: 'Own', includes: ['clerk', 'checker'] } },
+      { do: 'set-roles', holder: { user: 'ann' }, roles: [whole('own-one')] },
+    ],
+  ] as const;
+  for (const steps of ways) {
+    expect(await code(key.carryOut(steps as never))).toBe('apart');
+    expect((await key.propose(steps as never)).problems.map((p) => p.code)).toEqual(['apart']);
+  }
+  expect(await key.invitations.send([{ address: 'both@club.example', roles: [whole('boss'), whole('checker')] }])).toMatchObject([{ code: 'apart' }]);
+  // Full control counts for none of them; and nobody, not even a keyholder, approves what they made.
+  await key.carryOut([{ do: 'set-roles', holder: { user: 'ann' }, roles: [whole('keyholder'), whole('clerk')] }]);
+  const desk = await enter('ann', { channel: 'desk' });
+  const note = { id: 'n', tenantId: 'club', ownerId: 'ann', madeBy: 'ann' };
+  expect(desk.decide('note.approve', note)).toMatchObject({ outcome: 'limit', rule: 'ownApproval' });
+  expect(desk.may('note.approve', { ...note, madeBy: 'key' })).toBe(true);
+  expect(() => readCharter({ ...charter.data, apart: { checks: { hold: ['clerk', 'cleark'], sentence: 'x' } } })).toThrow(
+    'apart.checks.hold[1]: no such role or action; did you mean clerk?',
+  );
+});
+
+test('with one role a member, a second is refused wherever it would come from', async () => {
+  await member('two', 'writer', 'guest');
+  const key = await enter('key');
+  expect(await code(key.carryOut([{ do: 'set-rules', oneRole: true }]))).toBe('one-role');
+  await key.carryOut([
+    { do: 'set-roles', holder: { user: 'two' }, roles: [whole('writer')] },
+    { do: 'set-roles', holder: { user: 'ann' }, roles: [whole('clerk')] },
+    { do: 'set-rules', oneRole: true },
+  ]);
+  expect(await code(key.carryOut([{ do: 'set-roles', holder: { user: 'two' }, roles: [whole('writer'), whole('guest')] }]))).toBe('one-role');
+  expect(await key.invitations.send([{ address: 'two2@club.example', roles: [whole('writer'), whole('guest')] }])).toMatchObject([{ code: 'one-role' }]);
+  // To replace it is one step.
+  await key.carryOut([{ do: 'set-roles', holder: { user: 'two' }, roles: [whole('guest')] }]);
+  await key.carryOut([{ do: 'set-rules', oneRole: false }]);
+});
+
+test('what is done from one place is refused from another, for keyholders too, and in queries', async () => {
+  const [plain, desk] = [await enter('key'), await enter('key', { channel: 'desk' })];
+  const note = { id: 'n', tenantId: 'club', ownerId: 'key', madeBy: 'ann' };
+  expect([plain.may('note.approve', note), desk.may('note.approve', note), desk.may('note.burn', note)]).toEqual([false, true, false]);
+  expect(plain.decide('note.approve', note)).toMatchObject({
+    outcome: 'other channel',
+    words: 'To approve a note is not possible from here. It is done by: desk.',
+  });
+  expect(desk.decide('note.burn', note).words).toBe('To burn a note is not possible from anywhere at present.');
+  expect(plain.filter('note.approve')).toEqual({ op: 'never' });
+  await db.insertInto('notes').values({ id: 'n', tenant_id: 'club', owner_id: 'key', made_by: 'ann' }).execute();
+  const count = async (standing: typeof plain) => (await standing.find('note', { may: ['note.approve', 'note.burn'] })).flatMap((one: any) => one.may);
+  expect([await count(plain), await count(desk)]).toEqual([[], ['note.approve']]);
+  expect(await code(enter('key', { channel: 'dask' }))).toBe('unknown-channel');
+});
