@@ -50,6 +50,8 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   readonly shapes: Shapes;
   readonly permissions: ReadonlyMap<string, Permission>;
   readonly #resolved = new Map<string, ResolvedRole>();
+  /** What roles and permissions were called before, and what they are called now. */
+  readonly #now: ReadonlyMap<string, string>;
   #hash: string | undefined;
   #asksForGroupPeople: boolean | undefined;
 
@@ -58,7 +60,13 @@ export class Charter<T extends CharterTypes = CharterTypes> {
     this.data = data;
     this.shapes = of?.shapes ?? Object.fromEntries(Object.entries(data.kinds).map(([name, kind]) => [name, shapeOf(kind)]));
     this.permissions = of?.permissions ?? new Map(permissionsOf(data).map((p) => [p.name, p]));
+    this.#now = of ? of.#now : new Map(formerNames(data, this.permissions));
     this.#hash = of?.hash;
+  }
+
+  /** What a role or a permission that was stored some time ago is called now. */
+  nameNow(name: string): string {
+    return this.#now.get(name) ?? name;
   }
 
   /**
@@ -71,8 +79,13 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   }
 
   #known(role: RoleData): RoleData {
-    const may = Object.entries(role.may).map(([permission, reaches]) => [permission, reaches.filter((reach) => this.knows({ permission, reach }))] as const);
-    return { ...role, may: Object.fromEntries(may.filter(([, reaches]) => reaches.length > 0)) };
+    const may: Record<string, readonly string[]> = {};
+    for (const [stored, reaches] of Object.entries(role.may)) {
+      const permission = this.nameNow(stored);
+      const kept = reaches.filter((reach) => this.knows({ permission, reach }));
+      if (kept.length > 0) may[permission] = [...new Set([...(may[permission] ?? []), ...kept])];
+    }
+    return { ...role, may, includes: role.includes.map((one) => this.nameNow(one)), gives: role.gives.map((one) => this.nameNow(one)) };
   }
 
   /** True if there is such a permission, and it can be given with that reach. */
@@ -212,6 +225,11 @@ export function shapeOf(kind: KindData): KindShape {
       ]),
     ),
   };
+}
+
+function formerNames(data: CharterData, permissions: ReadonlyMap<string, Permission>): [string, string][] {
+  const named = [...Object.entries(data.roles), ...permissions] as [string, { readonly was?: readonly string[] }][];
+  return named.flatMap(([now, { was = [] }]) => was.map((before): [string, string] => [before, now]));
 }
 
 function permissionsOf(data: CharterData): Permission[] {

@@ -17,6 +17,8 @@ export interface PermissionWords {
   readonly feature?: string;
   /** From where it may be done, by names that the application gives to its ways in. Absent: from everywhere; an empty list: from nowhere. */
   readonly channels?: readonly string[];
+  /** Permissions that are called this now: what was given under their names counts on. */
+  readonly was?: readonly string[];
 }
 
 export interface AreaData extends PermissionWords {
@@ -52,6 +54,8 @@ export interface RoleData {
   readonly may: May;
   /** Roles that a holder may give, within the anchor of this role, without holding them. */
   readonly gives: readonly string[];
+  /** Roles that are called this now: whoever holds one of them holds this. */
+  readonly was?: readonly string[];
 }
 
 export interface LimitData {
@@ -88,6 +92,8 @@ export interface CharterData {
   /** By kind, then by name. */
   readonly limits: Readonly<Record<string, Readonly<Record<string, LimitData>>>>;
   readonly obligations: Readonly<Record<string, ObligationData>>;
+  /** Names of roles and permissions that are gone, and that are not to come to mean something else. */
+  readonly retired: readonly string[];
   readonly apart: Readonly<Record<string, ApartData>>;
   /** True: it holds the operations of a platform, for the tenant that is the platform. */
   readonly platform?: boolean;

@@ -144,6 +144,8 @@ interface RoleInput<F extends Fields, A, R, Areas extends string, Roles extends 
   readonly may: MayInput<F, A, R, Areas>;
   /** Roles that a holder may give without holding them, within the anchor of this one. */
   readonly gives?: readonly Roles[];
+  /** What it was called before. */
+  readonly was?: readonly string[];
 }
 
 interface LimitInput<F extends Fields, A, N extends keyof F> {
@@ -183,6 +185,7 @@ export function defineCharter<F extends Fields, A extends Actions, R extends Rea
     >;
     readonly apart?: Readonly<Record<string, Omit<ApartData, 'hold'> & { readonly hold: readonly (NoInfer<Roles> | PermissionOf<A, NoInfer<Areas>>)[] }>>;
     readonly platform?: boolean;
+    readonly retired?: readonly string[];
     readonly visitor?: MayInput<F, A, R, NoInfer<Areas>>;
     readonly signedIn?: MayInput<F, A, R, NoInfer<Areas>>;
     readonly everyMember?: MayInput<F, A, R, NoInfer<Areas>>;
@@ -205,6 +208,7 @@ export function defineCharter<F extends Fields, A extends Actions, R extends Rea
     limits: Object.fromEntries(limits),
     obligations: rules.obligations ?? {},
     apart: rules.apart ?? {},
+    retired: rules.retired ?? [],
     ...(rules.platform !== undefined && { platform: rules.platform }),
     visitor: may(rules.visitor),
     signedIn: may(rules.signedIn),

@@ -79,12 +79,13 @@ function join(path: string, key: string): string {
   return NAME.test(key) ? (path === '' ? key : `${path}.${key}`) : `${path}[${JSON.stringify(key)}]`;
 }
 
-const WORDS = ['label', 'sentence', 'section', 'brings', 'needs', 'feature', 'channels'];
+const WORDS = ['label', 'sentence', 'section', 'brings', 'needs', 'feature', 'channels', 'was'];
 
 function checkWords(c: Checker, words: Json, at: string): void {
   c.text(words.label, `${at}.label`, true);
   for (const key of ['sentence', 'section', 'brings', 'feature'] as const) c.text(words[key], `${at}.${key}`);
   c.list(words.channels, `${at}.channels`);
+  c.list(words.was, `${at}.was`);
 }
 
 function checkField(c: Checker, field: Json, at: string, actions: readonly string[], kinds: readonly string[]): void {
@@ -192,7 +193,8 @@ function checkNames(c: Checker, value: unknown, at: string, what: string, allowe
 
 function checkRoles(c: Checker, roles: [string, Json, string][], known: Vocabulary): void {
   for (const [name, role, at] of roles) {
-    c.object(role, at, ['label', 'sentence', 'startsAt', 'includes', 'may', 'gives']);
+    c.object(role, at, ['label', 'sentence', 'startsAt', 'includes', 'may', 'gives', 'was']);
+    c.list(role.was, `${at}.was`);
     if (name === KEYHOLDER) c.report(at, 'full control comes with every charter; choose another name');
     c.text(role.label, `${at}.label`, true);
     c.text(role.sentence, `${at}.sentence`);
@@ -227,6 +229,7 @@ export function readRole(charter: Charter, id: string, json: unknown, others: re
     roles: [...Object.keys(roles), ...others.filter((other) => other !== id)],
     permissions: [...charter.permissions.keys()],
   });
+  if (role.was !== undefined) c.report('role.was', 'a role of your own is renamed by its label; its id stays');
   c.throwIfAny();
   return completeRole(role as unknown as RoleData);
 }
@@ -262,6 +265,24 @@ function checkLimit(c: Checker, limit: Json, at: string, kindName: string, known
   }
 }
 
+type Named = [string, Json, string][];
+
+/** A name that something had before, or that is retired, names nothing else. */
+function checkNamesBefore(c: Checker, kinds: Vocabulary['kinds'], areas: Named, roles: Named, retired: readonly string[], known: Vocabulary): void {
+  const before = [
+    ...Object.entries(kinds).flatMap(([kind, { actions }]) =>
+      Object.entries(actions).flatMap(([action, { was = [] }]) => was.map((name, i) => [name, `kinds.${kind}.actions.${action}.was[${i}]`] as const)),
+    ),
+    ...[...areas, ...roles].flatMap(([, { was }, at]) => ((was ?? []) as string[]).map((name, i) => [name, `${at}.was[${i}]`] as const)),
+    ...retired.map((name, i) => [name, `retired[${i}]`] as const),
+  ];
+  const used = new Set([...known.permissions, ...known.roles]);
+  for (const [name, at] of before) {
+    if (used.has(name)) c.report(at, `“${name}” is a name that something else has now, or had; a name is not used again`);
+    used.add(name);
+  }
+}
+
 /**
  * Checks a charter that arrives as data, from a file, a database or a network, and makes it ready for use.
  *
@@ -269,7 +290,7 @@ function checkLimit(c: Checker, limit: Json, at: string, kindName: string, known
  */
 export function readCharter(json: unknown): Charter {
   const c = new Checker();
-  const top = c.object(json, '', ['kinds', 'areas', 'roles', 'limits', 'obligations', 'apart', 'platform', 'visitor', 'signedIn', 'everyMember']);
+  const top = c.object(json, '', ['kinds', 'areas', 'roles', 'limits', 'obligations', 'apart', 'platform', 'retired', 'visitor', 'signedIn', 'everyMember']);
   const kindEntries = c.named(top.kinds, 'kinds');
   for (const [name, kind, at] of kindEntries)
     checkKind(
@@ -327,6 +348,7 @@ export function readCharter(json: unknown): Charter {
     c.text(obligation.sentence, `${at}.sentence`, true);
     if (obligation.before !== 'everything') checkNames(c, obligation.before, `${at}.before`, 'action', known.permissions);
   }
+  checkNamesBefore(c, kinds, areas, roles, c.list(top.retired, 'retired'), known);
   for (const [, apart, at] of c.named(top.apart, 'apart')) {
     c.object(apart, at, ['hold', 'sentence']);
     c.text(apart.sentence, `${at}.sentence`, true);
@@ -348,6 +370,7 @@ function complete(top: Json, kinds: Readonly<Record<string, KindData>>, shapes: 
     limits: {},
     obligations: {},
     apart: {},
+    retired: [],
     visitor: {},
     signedIn: {},
     everyMember: {},

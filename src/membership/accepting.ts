@@ -67,7 +67,7 @@ export async function lookAtInvitation(setting: Setting, token: string): Promise
     invitedBy: inviter?.name ?? '',
     address: row.address_written,
     name: row.name,
-    roles: rolesOf(row),
+    roles: rolesOf(setting.charter, row),
     expiresAt: row.expires_at,
   };
 }
@@ -105,7 +105,7 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
       throw new LintelError('suspended', `Your membership of ${change.actor.facts.tenant.name} is suspended. Ask a keyholder.`, { tenantId });
     const fulfilled = Object.keys(setting.charter.data.obligations);
     const inviter = await standingInTenant(tx, setting, { tenant: tenantId, user: row.invited_by, fulfilled });
-    const roles = rolesOf(row);
+    const roles = rolesOf(setting.charter, row);
     if (!inviter.may('member.invite') || !roles.every((role) => mayGive(inviter, role))) {
       throw new LintelError('invitation-void', 'The person who invited you may no longer give what this invitation holds. Ask for a new one.', {});
     }

@@ -85,8 +85,8 @@ function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery,
   for (const [via, viaId, viaName, role, permission, reach, at, atId, unit, until, without] of row?.held ?? []) {
     const more = { anchor: anchorOf(at, atId, unit), ...iso(until), ...throughOf(via, viaId, viaName) };
     if (more.until) ends.push(more.until);
-    if (role !== null) assignments.push({ role, ...more, ...(without.length > 0 && { without }) });
-    else direct.push({ permission: permission as string, reach: reach as string, ...more });
+    if (role !== null) assignments.push({ role: charter.nameNow(role), ...more, ...(without.length > 0 && { without }) });
+    else direct.push({ permission: charter.nameNow(permission as string), reach: reach as string, ...more });
   }
   const people = Object.fromEntries((row?.groups ?? []).flatMap(([id, of]) => (of ? [[id, of] as const] : [])));
   const opened = (row?.opened ?? []).map(([id, kind, actions, groupId, groupName, via, viaId, viaName, until, owners]): OpenedRecords => {

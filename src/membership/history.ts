@@ -188,7 +188,7 @@ function factsThen(told: Told, charter: Charter, user: string, at: number): Fact
   });
   const member = told.members.get(user);
   const known = [...told.ownRoles].map(([id, role]) => [id, { label: id, ...role }] as const);
-  const assignments: Held<Assignment>[] = held<Assignment>(told.roles);
+  const assignments = held<Assignment>(told.roles).map((one) => ({ ...one, role: charter.nameNow(one.role) }));
   const units = [...unitIds, ...assignments.flatMap(({ anchor }) => (anchor.on === 'unit' ? [anchor.unitId] : []))];
   return {
     charter: charter.hash,
@@ -197,7 +197,7 @@ function factsThen(told: Told, charter: Charter, user: string, at: number): Fact
     ...(member?.responsible !== undefined && { program: true as const }),
     me: { userId: user, groupIds, unitIds, attributes: {} },
     assignments,
-    direct: held<DirectPermission>(told.permissions),
+    direct: held<DirectPermission>(told.permissions).map((one) => ({ ...one, permission: charter.nameNow(one.permission) })),
     opened,
     ...(known.length > 0 && { roles: Object.fromEntries(known) }),
     below: Object.fromEntries(units.map((unit) => [unit, belowUnit(told, unit)])),

@@ -101,7 +101,7 @@ function onceEach<
   return [...once.values()];
 }
 
-export async function rolesHeld({ tx, tenantId }: Change, holder: Holder): Promise<Assignment[]> {
+export async function rolesHeld({ tx, tenantId, setting }: Change, holder: Holder): Promise<Assignment[]> {
   const { user_id, group_id, unit_id } = holderColumns(holder);
   const rows = await tx
     .selectFrom('lintel_assignment')
@@ -114,7 +114,7 @@ export async function rolesHeld({ tx, tenantId }: Change, holder: Holder): Promi
     .orderBy('role')
     .orderBy('anchor_id')
     .execute();
-  return rows.map(assignmentOf);
+  return rows.map((row) => assignmentOf({ ...row, role: setting.charter.nameNow(row.role as string) }));
 }
 
 /** An assignment of a role, from its row. */

@@ -1,7 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import { sql } from 'kysely';
 import { isLintelError, LintelError } from '../base/index.js';
-import { KEYHOLDER } from '../charter/index.js';
+import { type Charter, KEYHOLDER } from '../charter/index.js';
 import { type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
 import { insistOnDomain, readAddress, readName } from './address.js';
 import { insistOnRules } from './apart.js';
@@ -52,8 +52,8 @@ export interface Invitation {
 
 const DAY = 86_400_000;
 
-export function rolesOf(row: { roles: InvitedRole[] }): Assignment[] {
-  return row.roles.map(({ role, anchor, anchorId, ...more }) => ({ role, anchor: anchorOf(anchor, anchorId), ...more }));
+export function rolesOf(charter: Charter, row: { roles: InvitedRole[] }): Assignment[] {
+  return row.roles.map(({ role, anchor, anchorId, ...more }) => ({ role: charter.nameNow(role), anchor: anchorOf(anchor, anchorId), ...more }));
 }
 
 /** What the state of an invitation is at a moment: a pending one may have expired since. */
@@ -275,7 +275,7 @@ export async function listInvitations(
     id: row.id,
     address: row.address_written,
     name: row.name,
-    roles: rolesOf(row).map((held) => ({ ...held, label: roleLabel(charter, held.role) })),
+    roles: rolesOf(charter, row).map((held) => ({ ...held, label: roleLabel(charter, held.role) })),
     status: statusAt(row, setting.now()),
     invitedAt: row.invited_at,
     expiresAt: row.expires_at,
@@ -300,7 +300,7 @@ export async function sendAgain(setting: Setting, tenantId: string, actorId: str
     insistOn(change, 'member.invite');
     const row = await pendingById(change, id);
     if (row.status !== 'pending') throw new LintelError('invitation-used', `This invitation is ${row.status}; invite anew.`, { status: row.status });
-    insistOnGiving(change.actor, rolesOf(row));
+    insistOnGiving(change.actor, rolesOf(setting.charter, row));
     const expires = new Date(change.at.getTime() + setting.invitationDays * DAY);
     await change.tx
       .updateTable('lintel_invitation')

@@ -55,7 +55,7 @@ async function rolesByDomain(change: Change, person: Asking): Promise<Assignment
   const { open, domains = [], roles = [], by } = change.rules.joining;
   if (!open || person.confirmed_at === null || !domains.includes(domainOf(person.address)) || by === undefined) return undefined;
   if (await wasRemoved(change, person.id)) return undefined;
-  const given = rolesOf({ roles });
+  const given = rolesOf(change.setting.charter, { roles });
   const fulfilled = Object.keys(change.setting.charter.data.obligations);
   const giver = await standingInTenant(change.tx, change.setting, { tenant: change.tenantId, user: by, fulfilled });
   return giver.may('tenant.rule') && given.every((role) => mayGive(giver, role)) ? given : undefined;

@@ -60,7 +60,8 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
 }
 
 /** A role that is gone is called by its id. */
-export function roleLabel(charter: Charter, role: string): string {
+export function roleLabel(charter: Charter, stored: string): string {
+  const role = charter.nameNow(stored);
   return role === KEYHOLDER || Object.hasOwn(charter.data.roles, role) ? charter.role(role).label : role;
 }
 

@@ -1,0 +1,256 @@
+/* Who looks as another, who looks after an organisation, and what becomes of tenants, people and addresses. */
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { type Club, club, code, whole } from './club.js';
+
+let lintel: Club;
+let db: Awaited<ReturnType<typeof club>>['db'];
+let enter: Awaited<ReturnType<typeof club>>['enter'];
+let member: Awaited<ReturnType<typeof club>>['member'];
+let now = Date.UTC(2026, 3, 1);
+const sent: any[] = [];
+const HOUR = 3_600_000;
+beforeAll(async () => {
+  const mailer = { send: async (message: any) => void sent.push(message) };
+  const links = { invitationLink: (t: string) => `https://club.example/i#${t}`, addressLink: (t: string) => `https://club.example/a#${t}` };
+  ({ lintel, db, enter, member } = await club({ mailer, ...links, clock: () => now }));
+  await member('ann', 'writer');
+  await member('ben', 'writer');
+  await member('chief', 'chief');
+  await member('near', 'neighbour');
+  await (await enter('key')).carryOut([
+    { do: 'add-unit', id: 'hall', name: 'Hall' },
+    { do: 'make-group', id: 'reds', name: 'Reds', people: ['ann', 'ben'] },
+    { do: 'place', user: 'near', units: ['hall'] },
+    { do: 'place', user: 'ann', units: ['hall'] },
+  ]);
+  const note = (id: string, owner_id: string, room_id: string | null = null) => ({
+    id,
+    tenant_id: 'club',
+    owner_id,
+    made_by: owner_id,
+    room_id,
+    title: id,
+    secret: `${id} secret`,
+  });
+  await db
+    .insertInto('notes')
+    .values([note('a1', 'ann'), note('a2', 'ann', 'hall'), note('b1', 'ben'), note('b2', 'ben', 'hall'), note('k1', 'key')])
+    .execute();
+});
+afterAll(() => db.destroy());
+
+const ids = async (standing: any) => (await standing.find('note', { order: 'id' })).map((one: any) => one.id);
+const last = (address: string) => sent.findLast((message) => message.to.address === address);
+const link = (address: string) => /#(\S+)/.exec(last(address).text)?.[1] as string;
+
+test('a view shows what the other sees and no more than the viewer does, and changes nothing', async () => {
+  const chief = await enter('chief');
+  const { id } = await chief.viewAs({ user: 'ann' }, 'she asked for help');
+  const view = await enter('chief', { view: id });
+  expect(await ids(view)).toEqual(['a1', 'a2', 'b2']);
+  expect([
+    view.may('note.read'),
+    view.may('note.update'),
+    view.may('area.shelf'),
+    view.may('note.update', { id: 'a1', tenantId: 'club', ownerId: 'ann' } as never),
+  ]).toEqual([true, false, true, false]);
+  // The masked field takes an action that also changes it, so it stays masked; and nothing is written by whatever way.
+  expect(((await view.findOne('note', 'a1')) as any).secret).toBeUndefined();
+  const updates = await view.scope<any>().updateTable('notes').set({ title: 'x' }).executeTakeFirst();
+  expect(updates.numUpdatedRows).toBe(0n);
+  expect(await code(view.scope<any>().insertInto('notes').values({ id: 'new', title: 'x' }).execute())).not.toBe('done');
+  const tries = [
+    view.carryOut([{ do: 'leave' }]),
+    view.propose([{ do: 'leave' }]),
+    view.members.leave(),
+    view.invitations.send([{ address: 'x@club.example', roles: [] }]),
+    view.door('x', 'y', async () => undefined),
+    view.handOver('ann', 'ben', ['note']),
+    view.viewAs({ user: 'key' }),
+    view.withPolicies(db as never, async () => undefined),
+  ];
+  expect(await Promise.all(tries.map(code))).toEqual([
+    'only-a-view',
+    'only-a-view',
+    'only-a-view',
+    'refused',
+    'only-a-view',
+    'only-a-view',
+    'refused',
+    'view-without-policies',
+  ]);
+  expect((await enter('ann')).isMember).toBe(true);
+  expect(view.decide('note.update', { id: 'a1', tenantId: 'club', ownerId: 'ann' } as never).words).toContain('You look as ann');
+  expect(view.snapshot(60).view).toEqual({ id, by: { userId: 'chief', name: 'chief' } });
+  // Both names are on record.
+  const [event] = await (await enter('key')).audit.list({ limit: 1 });
+  expect(event).toMatchObject({ what: 'looked as another', actor: 'chief', event: { user: 'ann', view: id }, words: { reason: 'she asked for help' } });
+
+  // Somebody who sees little sees little as another, too: what both reach.
+  const look = await (await enter('near')).viewAs({ user: 'ann' });
+  expect(await ids(await enter('near', { view: look.id }))).toEqual(['a2', 'b2']);
+  expect(await (await enter('near', { view: look.id })).members.list()).toEqual([]);
+  expect(await code((await enter('near')).viewAs({ user: 'ben' }))).toBe('not-found');
+  expect(await code((await enter('ann')).viewAs({ user: 'ben' }))).toBe('refused');
+
+  // It is the viewer's alone, ends with the right to look, with time, and by hand.
+  expect(await code(enter('near', { view: id }))).toBe('view-over');
+  await (await enter('key')).carryOut([{ do: 'set-roles', holder: { user: 'near' }, roles: [] }]);
+  expect(await code(enter('near', { view: look.id }))).toBe('view-over');
+  await (await enter('chief', { view: id })).endView(id);
+  expect(await code(enter('chief', { view: id }))).toBe('view-over');
+  const late = await (await enter('chief')).viewAs({ user: 'ann' });
+  now += HOUR;
+  expect(await code(enter('chief', { view: late.id }))).toBe('view-over');
+});
+
+test('a view as nobody that there is shows what its roles, groups and units would, and leaves no trace', async () => {
+  await (await enter('key')).carryOut([{ do: 'set-roles', holder: { unit: 'hall' }, roles: [whole('checker')] }]);
+  const chief = await enter('chief');
+  const people = async () => db.selectFrom('lintel_person').selectAll().execute();
+  const before = await people();
+  const plain = await chief.viewAs({ roles: [whole('writer')] });
+  const placed = await chief.viewAs({ roles: [whole('writer')], groups: ['reds'], units: ['hall'] });
+  expect(await people()).toEqual(before);
+  expect([await ids(await enter('chief', { view: plain.id })), await ids(await enter('chief', { view: placed.id }))]).toEqual([
+    [],
+    ['a1', 'a2', 'b1', 'b2', 'k1'],
+  ]);
+  expect(await code(chief.viewAs({ groups: ['none'] }))).toBe('not-found');
+  expect(await code(chief.viewAs({ roles: [whole('writter')] }))).toBe('done');
+  await (await enter('key')).carryOut([{ do: 'set-roles', holder: { unit: 'hall' }, roles: [] }]);
+});
+
+test('staff of the platform looks after a tenant openly, for a time, and cannot stay', async () => {
+  await lintel.addPerson({ id: 'op', name: 'Op', address: 'op@platform.example', confirmedAt: new Date(0) });
+  const [answer] = await (await lintel.enter({ tenant: 'platform', user: 'root' })).invitations.send([
+    { address: 'op@platform.example', roles: [whole('operator')] },
+  ]);
+  expect(answer?.outcome).toBe('invited');
+  await lintel.deliver();
+  await lintel.acceptInvitation('op', { token: link('op@platform.example') });
+  // Nothing without a reason, and nothing for somebody who is no staff; to be keyholder of a tenant is not to be of the platform.
+  expect(await code(lintel.platform('op').beginCare({ tenant: 'club', reason: ' ', hours: 1 }))).toBe('bad-reason');
+  expect(await code(lintel.platform('op').beginCare({ tenant: 'club', reason: 'x', hours: 48 }))).toBe('bad-care');
+  expect(await code(lintel.platform('op').beginCare({ tenant: 'club', reason: 'x', hours: 1, may: ['member.assign'] }))).toBe('bad-care');
+  expect(await code(lintel.platform('key').beginCare({ tenant: 'club', reason: 'x', hours: 1 }))).toBe('not-found');
+  const { id } = await lintel.platform('op').beginCare({ tenant: 'club', reason: 'a lost note', hours: 1, may: ['note.update'] });
+  await lintel.deliver();
+  expect(last('key@club.example').text).toContain('a lost note');
+
+  const op = await enter('op', { care: id });
+  expect(await ids(op)).toEqual(['a1', 'a2', 'b1', 'b2', 'k1']);
+  expect([op.may('note.update'), op.may('note.hand'), op.may('member.assign'), op.isKeyholder]).toEqual([true, false, false, false]);
+  // Limits bind; and nothing of the membership is changed, so that nothing outlasts the care.
+  for (const steps of [
+    [{ do: 'set-roles', holder: { user: 'op' }, roles: [whole('keyholder')] }],
+    [{ do: 'let-in', user: 'op', roles: [] }],
+    [{ do: 'leave' }],
+  ])
+    expect(await code(op.carryOut(steps as never))).toBe('not-found');
+  expect((await op.members.list()).length).toBeGreaterThan(3);
+  // Looking as a member, they see what the member sees.
+  const view = await op.viewAs({ user: 'ann' });
+  expect(await ids(await enter('op', { care: id, view: view.id }))).toEqual(['a1', 'a2', 'b2']);
+  expect(await code(enter('op', { view: view.id }))).toBe('view-over');
+
+  const told = async (tenant: string, user: string) => (await (await lintel.enter({ tenant, user })).audit.list({ limit: 20 })).map((event) => event.what);
+  expect(await told('club', 'key')).toEqual(expect.arrayContaining(['care begun', 'looked as another']));
+  expect(await told('platform', 'root')).toContain('care begun');
+  // It ends with the time, by hand, and with the right to it.
+  expect(await code(enter('key', { care: id }))).toBe('care-over');
+  await lintel.platform('op').endCare('club', id);
+  expect(await code(enter('op', { care: id }))).toBe('care-over');
+  const more = await lintel.platform('op').beginCare({ tenant: 'club', reason: 'again', hours: 2 });
+  now += 2 * HOUR;
+  expect(await code(enter('op', { care: more.id }))).toBe('care-over');
+  const third = await lintel.platform('op').beginCare({ tenant: 'club', reason: 'again', hours: 2 });
+  await (await lintel.enter({ tenant: 'platform', user: 'root' })).carryOut([{ do: 'set-roles', holder: { user: 'op' }, roles: [] }]);
+  expect(await code(enter('op', { care: third.id }))).toBe('care-over');
+  expect((await enter('op')).may('note.read')).toBe(false);
+});
+
+test('a tenant is closed and opened again as it was', async () => {
+  await (await enter('key')).carryOut([{ do: 'close-tenant' }]);
+  const [shut, none] = await Promise.all([enter('ann'), lintel.enter({ tenant: 'nowhere', user: 'ann' })]);
+  expect([shut.may('note.read'), shut.decide('area.shelf').words]).toEqual([false, none.decide('area.shelf').words]);
+  expect(await lintel.myTenants('ann')).toEqual([]);
+  expect(await code(lintel.platform('key').reopenTenant('club', 'x'))).toBe('not-found');
+  await lintel.platform('root').reopenTenant('club', 'they paid');
+  expect(await ids(await enter('ann'))).toEqual(['a1', 'a2', 'b2']);
+  expect((await (await enter('key')).audit.verify()).broken).toBeUndefined();
+});
+
+test('what a leaver owns is handed over by kind, in one transaction, by the rules of scope', async () => {
+  const chief = await enter('chief');
+  await expect(chief.handOver('ann', 'ben', ['note'], 'she leaves')).resolves.toEqual({ note: { handed: 2, left: 0 } });
+  const [event] = await (await enter('key')).audit.list({ limit: 1 });
+  expect(event).toMatchObject({ what: 'records handed over', event: { from: 'ann', to: 'ben', kinds: { note: { handed: 2, left: 0 } } } });
+  // Nobody hands over to somebody who is not there, and nothing is half done.
+  expect(await code(chief.handOver('ben', 'nobody', ['note']))).not.toBe('done');
+  expect(await ids(await enter('ben'))).toEqual(['a1', 'a2', 'b1', 'b2']);
+  // Whoever holds it for their own alone hands over their own alone.
+  expect(await (await enter('ann')).handOver('ben', 'ann', ['note'])).toEqual({ note: { handed: 0, left: 2 } });
+  await chief.handOver('ben', 'ann', ['note']);
+});
+
+test('a new address counts once it is proven, and the old one is told', async () => {
+  await lintel.changeAddress('ben', 'Ben@new.example');
+  expect(await lintel.personByAddress('ben@new.example')).toBeUndefined();
+  await lintel.deliver();
+  const proof = link('Ben@new.example');
+  expect(await code(lintel.proveAddress(`${proof.slice(0, -2)}xx`))).toBe('link-invalid');
+  await lintel.proveAddress(proof);
+  expect((await lintel.personByAddress('ben@new.example'))?.id).toBe('ben');
+  expect(await code(lintel.proveAddress(proof))).toBe('link-invalid');
+  await lintel.deliver();
+  expect(last('ben@club.example').text).toContain('B…@new.example');
+  // Of two who want one address, one gets it; that it is taken is not told before it is proven.
+  await lintel.changeAddress('ann', 'ben@new.example');
+  await lintel.deliver();
+  expect(await code(lintel.proveAddress(link('ben@new.example')))).toBe('address-taken');
+  await lintel.changeAddress('ann', 'ann@new.example');
+  await lintel.deliver();
+  now += 25 * HOUR;
+  expect(await code(lintel.proveAddress(link('ann@new.example')))).toBe('link-invalid');
+  await lintel.renamePerson('ann', 'Ann Anew');
+  expect((await enter('ann')).facts.me.name).toBe('Ann Anew');
+});
+
+test('somebody who is erased is named nowhere, and every chain stays whole', async () => {
+  await member('zoe', 'chief');
+  await (await enter('zoe')).carryOut([{ do: 'rename-group', id: 'reds', name: 'Zoe’s reds' }], 'zoe wants it');
+  await lintel.enter({ tenant: 'club', user: 'zoe' }).then((zoe) => zoe.invitations.send([{ address: 'friend@zoe.example', roles: [] }]));
+  await lintel.openTenant({ id: 'alone', name: 'Alone', keyholder: 'zoe' });
+  const refused = await lintel
+    .platform('root')
+    .erasePerson('zoe')
+    .catch((error) => error);
+  expect([refused.code, refused.message]).toEqual(['last-keyholder', expect.stringContaining('Nothing was erased')]);
+  expect((await enter('zoe')).isMember).toBe(true);
+  // Once somebody else has taken over, also where it is closed.
+  const [asked] = await (await lintel.enter({ tenant: 'alone', user: 'zoe' })).invitations.send([{ address: 'key@club.example', roles: [whole('keyholder')] }]);
+  await lintel.acceptInvitation('key', { tenantId: 'alone', invitationId: asked?.invitationId as string });
+  await lintel.closeTenant('alone');
+  await lintel.platform('root').erasePerson('zoe');
+  expect(await code(lintel.erasePerson('zoe'))).toBe('no-account');
+  expect((await enter('zoe')).isMember).toBe(false);
+  for (const user of [
+    ['club', 'key'],
+    ['platform', 'root'],
+  ] as const) {
+    const { broken, erased } = await (await lintel.enter({ tenant: user[0], user: user[1] })).audit.verify();
+    expect([broken, erased > 0]).toEqual([undefined, user[0] === 'club']);
+  }
+  // Ids and commitments stay; nothing that a person wrote or is called.
+  const tables = await db.introspection.getTables();
+  for (const { name } of tables.filter((table) => table.name.startsWith('lintel_'))) {
+    const rows = JSON.stringify(await db.selectFrom(name).selectAll().execute());
+    expect([name, rows.includes('zoe@'), rows.includes('wants it'), rows.includes('friend@')]).toEqual([
+      name,
+      false,
+      false,
+      name === 'lintel_invitation' && rows.includes('friend@'),
+    ]);
+  }
+});
