@@ -9,6 +9,7 @@ const kinds = defineKinds(
     note: {
       table: 'notes',
       label: 'title',
+      base: ['own', 'tenant'],
       fields: {
         id: id(ids),
         tenantId: tenant(ids),
@@ -62,6 +63,7 @@ export const charter = defineCharter(kinds, {
     neighbour: { label: 'Neighbour', may: { 'note.read': 'near', 'member.read': 'units', 'audit.read': 'units', 'access.view': 'tenant' } },
     guest: { label: 'Guest', may: { 'note.read': 'own', 'member.read': 'self', 'audit.read': 'self', 'member.invite': 'tenant' } },
     clerk: { label: 'Clerk', may: { 'note.approve': 'own', 'note.read': 'own' } },
+    mate: { label: 'Mate', may: { 'note.read': 'base' } },
     checker: { label: 'Checker', may: { 'note.read': 'tenant' } },
     operator: { label: 'Operator', may: { 'platform.tenants': 'tenant', 'platform.care': 'tenant', 'platform.people': 'tenant' } },
   },

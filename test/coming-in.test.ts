@@ -1,6 +1,7 @@
 /* Coming in without an invitation, what a person may hold at once, and from where something is done. */
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { readCharter } from 'warm-lintel';
+import { createLintel } from 'warm-lintel/server';
 import { type Club, charter, club, code, whole } from './club.js';
 
 let lintel: Club;
@@ -132,12 +133,95 @@ test('what is done from one place is refused from another, for keyholders too, a
   expect([plain.may('note.approve', note), desk.may('note.approve', note), desk.may('note.burn', note)]).toEqual([false, true, false]);
   expect(plain.decide('note.approve', note)).toMatchObject({
     outcome: 'other channel',
-    words: 'To approve a note is not possible from here. It is done by: desk.',
+    words: 'From here you cannot approve a note. It is done by: desk.',
   });
-  expect(desk.decide('note.burn', note).words).toBe('To burn a note is not possible from anywhere at present.');
+  expect(desk.decide('note.burn', note).words).toBe('Nobody can burn a note at present.');
   expect(plain.filter('note.approve')).toEqual({ op: 'never' });
   await db.insertInto('notes').values({ id: 'n', tenant_id: 'club', owner_id: 'key', made_by: 'ann' }).execute();
   const count = async (standing: typeof plain) => (await standing.find('note', { may: ['note.approve', 'note.burn'] })).flatMap((one: any) => one.may);
   expect([await count(plain), await count(desk)]).toEqual([[], ['note.approve']]);
   expect(await code(enter('key', { channel: 'dask' }))).toBe('unknown-channel');
+});
+
+test('a tenant chooses a narrow or a wide base, within what the charter lets it', async () => {
+  await member('mate', 'mate');
+  const key = await enter('key');
+  const seen = async () => {
+    const mate = await enter('mate');
+    const found = await mate.find('note');
+    const notes = await db.selectFrom('notes').select(['id', 'tenant_id as tenantId', 'owner_id as ownerId']).execute();
+    expect(notes.filter((note) => mate.may('note.read', note)).length).toBe(found.length);
+    return found.length;
+  };
+  expect(await seen()).toBe(0);
+  const wider = await key.propose([{ do: 'set-rules', bases: { note: 'tenant' } }]);
+  expect(wider.effects).toMatchObject([
+    {
+      people: { some: [{ id: 'mate' }] },
+      permissions: [{ permission: 'note.read', was: ['own'], becomes: ['all'], change: 'gains', records: { was: 0, becomes: 1 } }],
+    },
+  ]);
+  const before = new Date();
+  await key.carryOut(wider);
+  expect(await seen()).toBe(1);
+  const reaches = ({ permissions }: { permissions: readonly any[] }) => permissions.flatMap(({ ways }) => ways.map((way: any) => way.reach));
+  expect([reaches(await key.audit.heldThen('mate', before)), reaches(await key.audit.heldThen('mate', new Date()))]).toEqual([['own'], ['tenant']]);
+  // Who may give what is read at the narrow base may not once it is wide; and nobody widens it for themselves.
+  const may = (permission: string, reach: string) => ({ permission, reach, anchor: { on: 'tenant' } as const });
+  await key.carryOut([
+    { do: 'set-rules', bases: { note: 'own' } },
+    { do: 'set-roles', holder: { user: 'two' }, roles: [] },
+    {
+      do: 'set-permissions',
+      holder: { user: 'mate' },
+      permissions: [may('member.assign', 'tenant'), may('tenant.rule', 'tenant'), may('role.arrange', 'tenant')],
+    },
+  ]);
+  const give = async () => code((await enter('mate')).carryOut([{ do: 'set-roles', holder: { user: 'two' }, roles: [whole('mate')] }]));
+  expect(await code((await enter('mate')).carryOut([{ do: 'set-rules', bases: { note: 'tenant' } }]))).toBe('own-power');
+  expect(await give()).toBe('done');
+  await key.carryOut([
+    { do: 'set-rules', bases: { note: 'tenant' } },
+    { do: 'set-roles', holder: { user: 'mate' }, roles: [] },
+    { do: 'set-roles', holder: { user: 'two' }, roles: [] },
+  ]);
+  await key.carryOut([
+    { do: 'set-permissions', holder: { user: 'mate' }, permissions: [may('member.assign', 'tenant'), may('role.arrange', 'tenant'), may('note.read', 'own')] },
+  ]);
+  expect(await give()).toBe('beyond-power');
+  expect(await code((await enter('mate')).carryOut([{ do: 'make-role', role: { label: 'Sly', may: { 'note.read': ['base'] } } }]))).toBe('beyond-power');
+  expect(await code(key.carryOut([{ do: 'set-rules', bases: { note: 'near' } }]))).toBe('no-base');
+});
+
+test('a release may rename roles and permissions, and what was stored counts on; a name is not used again', async () => {
+  const { mate, ...roles } = charter.data.roles;
+  const { update, ...actions } = (charter.data.kinds.note as any).actions;
+  const release = (more: object = {}, friend: object = {}) =>
+    readCharter({
+      ...charter.data,
+      kinds: { note: { ...charter.data.kinds.note, actions: { ...actions, edit: { ...update, was: ['note.update'] } } } },
+      roles: JSON.parse(JSON.stringify({ ...roles, friend: { ...mate, label: 'Friend', was: ['mate'], ...friend } }).replaceAll('note.update', 'note.edit')),
+      ...more,
+    });
+  await (await enter('key')).carryOut([
+    { do: 'set-roles', holder: { user: 'two' }, roles: [whole('mate')] },
+    { do: 'set-permissions', holder: { user: 'two' }, permissions: [{ permission: 'note.update', reach: 'own', anchor: { on: 'tenant' } }] },
+    { do: 'make-role', id: 'own-old', role: { label: 'Old', includes: ['mate'], may: { 'note.update': ['tenant'] } } },
+    { do: 'set-roles', holder: { user: 'ann' }, roles: [whole('own-old'), whole('keyholder')] },
+  ]);
+  const [invited] = await (await enter('key')).invitations.send([{ address: 'late@club.example', roles: [whole('mate')] }]);
+  const next = createLintel({ charter: release(), db, platform: 'platform' });
+  await next.prepare();
+  const [two, ann] = await Promise.all(['two', 'ann'].map((user) => next.enter({ tenant: 'club', user })));
+  const held = (standing: typeof two) => standing?.describe().permissions.map((p) => p.permission) ?? [];
+  expect([two?.describe().line, held(two)]).toEqual(['Friend, and 1 more', ['note.read', 'note.edit']]);
+  expect([held(ann).includes('note.edit'), (await ann?.members.list())?.find((m) => m.userId === 'two')?.roles[0]?.label]).toEqual([true, 'Friend']);
+  // What is replaced is what is held, under its name of today.
+  await ann?.carryOut([{ do: 'set-roles', holder: { user: 'two' }, roles: [] }]);
+  expect(held(await next.enter({ tenant: 'club', user: 'two' }))).toEqual(['note.edit']);
+  const late = await next.addPerson({ name: 'Late', address: 'late@club.example', confirmedAt: new Date(0) });
+  await next.acceptInvitation(late, { token: invited?.token as string });
+  expect((await next.enter({ tenant: 'club', user: late })).describe().line).toBe('Friend');
+  expect(() => release({ retired: ['clerk'] })).toThrow('retired[0]: “clerk” is a name that something else has now, or had');
+  expect(() => release({}, { was: ['note.update'] })).toThrow('roles.friend.was[0]');
 });

@@ -9,7 +9,16 @@ import { charter as apiary } from '../examples/apiary/world/charter.js';
 import { apiaryOnPostgres, emptyPostgres } from './worlds.js';
 
 /** Keyed by person, or the same everywhere: the platform's own. */
-const PLATFORM = ['lintel_person', 'lintel_person_tenant', 'lintel_charter', 'lintel_mailed', 'lintel_migration', 'lintel_credential', 'lintel_session'];
+const PLATFORM = [
+  'lintel_person',
+  'lintel_person_tenant',
+  'lintel_charter',
+  'lintel_mailed',
+  'lintel_migration',
+  'lintel_credential',
+  'lintel_session',
+  'lintel_address_proof',
+];
 
 async function keysOf(db: Kysely<any>) {
   const { rows } = await sql<{ table: string; unique: boolean; columns: string[] }>`

@@ -50,42 +50,32 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   readonly shapes: Shapes;
   readonly permissions: ReadonlyMap<string, Permission>;
   readonly #resolved = new Map<string, ResolvedRole>();
-  /** What roles and permissions were called before, and what they are called now. */
-  readonly #now: ReadonlyMap<string, string>;
+  /** By kind, what a tenant has chosen for the reach `base`. */
+  readonly #bases: Readonly<Record<string, string>>;
   #hash: string | undefined;
   #asksForGroupPeople: boolean | undefined;
 
   /** @internal Takes data that was checked: use `readCharter`. `of`: the charter of which this is the view of one tenant. */
-  constructor(data: CharterData, of?: Charter<T>) {
+  constructor(data: CharterData, of?: Charter<T>, bases?: Readonly<Record<string, string>>) {
     this.data = data;
     this.shapes = of?.shapes ?? Object.fromEntries(Object.entries(data.kinds).map(([name, kind]) => [name, shapeOf(kind)]));
     this.permissions = of?.permissions ?? new Map(permissionsOf(data).map((p) => [p.name, p]));
-    this.#now = of ? of.#now : new Map(formerNames(data, this.permissions));
+    this.#bases = bases ?? (of ? of.#bases : {});
     this.#hash = of?.hash;
   }
 
-  /** What a role or a permission that was stored some time ago is called now. */
-  nameNow(name: string): string {
-    return this.#now.get(name) ?? name;
-  }
-
   /**
-   * The charter as it stands in a tenant that has roles of its own beside: the same charter, under the same hash. What such a role names
-   * and this charter no longer has gives nothing.
+   * The charter as it stands in a tenant that has roles of its own beside, and has chosen the base of kinds: the same charter, under the same
+   * hash. What such a role names and this charter no longer has gives nothing.
    */
-  withRoles(own: Readonly<Record<string, RoleData>>): Charter<T> {
+  withRoles(own: Readonly<Record<string, RoleData>>, bases?: Readonly<Record<string, string>>): Charter<T> {
     const kept = Object.entries(own).map(([id, role]) => [id, this.#known(role)] as const);
-    return new Charter<T>({ ...this.data, roles: { ...this.data.roles, ...Object.fromEntries(kept) } }, this);
+    return new Charter<T>({ ...this.data, roles: { ...this.data.roles, ...Object.fromEntries(kept) } }, this, bases);
   }
 
   #known(role: RoleData): RoleData {
-    const may: Record<string, readonly string[]> = {};
-    for (const [stored, reaches] of Object.entries(role.may)) {
-      const permission = this.nameNow(stored);
-      const kept = reaches.filter((reach) => this.knows({ permission, reach }));
-      if (kept.length > 0) may[permission] = [...new Set([...(may[permission] ?? []), ...kept])];
-    }
-    return { ...role, may, includes: role.includes.map((one) => this.nameNow(one)), gives: role.gives.map((one) => this.nameNow(one)) };
+    const may = Object.entries(role.may).map(([permission, reaches]) => [permission, reaches.filter((reach) => this.knows({ permission, reach }))] as const);
+    return { ...role, may: Object.fromEntries(may.filter(([, reaches]) => reaches.length > 0)) };
   }
 
   /** True if there is such a permission, and it can be given with that reach. */
@@ -172,6 +162,15 @@ export class Charter<T extends CharterTypes = CharterTypes> {
     return look(this.kind(kind).reaches, name, 'reach');
   }
 
+  /** The reach that is meant: for `base`, what the tenant has chosen, as long as the charter lets it. */
+  reachMeant(permission: string, reach: string): string {
+    const kind = this.permissions.get(permission)?.kind;
+    const { base } = (reach === 'base' && kind !== undefined && this.data.kinds[kind]) || {};
+    if (!base) return reach;
+    const chosen = this.#bases[kind as string];
+    return (chosen !== undefined && base.includes(chosen) ? chosen : base[0]) as string;
+  }
+
   /** Name of the field with this role, if the kind has one. */
   fieldWith(kind: string, role: FieldData['role']): string | undefined {
     return Object.entries(this.kind(kind).fields).find(([, field]) => field.role === role)?.[0];
@@ -187,7 +186,7 @@ const widestOf = (kind: KindData) => (kind.shared ? 'shared' : 'tenant');
 
 /** Reaches with which an action on a kind can be given, the widest first. */
 export function reachesOfKind(kind: KindData): string[] {
-  return [widestOf(kind), ...(followedFields(kind).length > 0 ? ['followed'] : []), ...Object.keys(kind.reaches)];
+  return [widestOf(kind), ...(followedFields(kind).length > 0 ? ['followed'] : []), ...Object.keys(kind.reaches), ...(kind.base?.length ? ['base'] : [])];
 }
 
 /** The parent fields whose readers read this record too. */
@@ -225,11 +224,6 @@ export function shapeOf(kind: KindData): KindShape {
       ]),
     ),
   };
-}
-
-function formerNames(data: CharterData, permissions: ReadonlyMap<string, Permission>): [string, string][] {
-  const named = [...Object.entries(data.roles), ...permissions] as [string, { readonly was?: readonly string[] }][];
-  return named.flatMap(([now, { was = [] }]) => was.map((before): [string, string] => [before, now]));
 }
 
 function permissionsOf(data: CharterData): Permission[] {

@@ -39,6 +39,8 @@ export interface KindData {
   readonly fields: Readonly<Record<string, FieldData>>;
   readonly actions: Readonly<Record<string, PermissionWords>>;
   readonly reaches: Readonly<Record<string, Predicate>>;
+  /** Reaches of which a tenant chooses one for what is given at the reach `base`; the first where it has not chosen. */
+  readonly base?: readonly string[];
 }
 
 /** Permissions, each with the reaches to which it extends. An empty list is none. */

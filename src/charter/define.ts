@@ -16,7 +16,7 @@ import {
 import { type Charter, type CharterTypes, shapeOf } from './charter.js';
 import type { ApartData, AreaData, KindData, ObligationData, PermissionWords } from './data.js';
 import type { Field, FieldRole } from './field.js';
-import type { ABOUT_PEOPLE, Operation, PEOPLE_REACHES } from './operations.js';
+import type { AboutPeople, Operation, PEOPLE_REACHES } from './operations.js';
 import { readCharter } from './read.js';
 
 type AnyField = Field<unknown, FieldRole, string, string>;
@@ -74,6 +74,8 @@ type Kinds<F extends Fields, A extends Actions> = {
     readonly many?: string;
     readonly shared?: true;
     readonly fields: F[N];
+    /** Reaches of which a tenant chooses one for what is given at the reach `base`: the first where it has not chosen. */
+    readonly base?: readonly string[];
   };
 } & { readonly [N in keyof A]: { readonly actions: A[N] } };
 
@@ -122,10 +124,11 @@ type PermissionOf<A, Areas extends string> = ActionPermission<A> | `area.${Areas
 type ReachName<F extends Fields, R, N extends string> =
   | 'tenant'
   | 'shared'
+  | 'base'
   | (N extends keyof F ? (Extract<F[N][keyof F[N]], Field<unknown, 'parent', string, string>> extends never ? never : 'followed') : never)
   | (N extends keyof R ? keyof R[N] & string : never);
 
-type ReachOf<F extends Fields, R, P extends string> = P extends (typeof ABOUT_PEOPLE)[number]
+type ReachOf<F extends Fields, R, P extends string> = P extends AboutPeople
   ? (typeof PEOPLE_REACHES)[number]
   : P extends `${infer N}.${string}`
     ? ReachName<F, R, N>

@@ -20,6 +20,7 @@ export {
   text,
   unit,
 } from './field.js';
-export { CHOOSE, KEYHOLDER, type Operation, PEOPLE_REACHES, restsOnRead } from './operations.js';
+export { nameNow, roleNow } from './former.js';
+export { type AboutPeople, CHOOSE, KEYHOLDER, restsOnRead } from './operations.js';
 export { readCharter, readRole } from './read.js';
 export { canonicalJson } from './sha256.js';

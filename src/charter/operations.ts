@@ -3,8 +3,8 @@ import type { PermissionWords } from './data.js';
 /** The library's own operations on a tenant: permissions like any other, checked by the same engine. */
 export const OPERATIONS = {
   'tenant.rename': { label: 'Rename the organisation', sentence: 'Changes its name and the line that tells people whom to ask.' },
-  'tenant.rule': { label: 'Set the rules of the organisation', sentence: 'Says who may come in by themselves, and whether somebody may have several roles.' },
-  'tenant.close': { label: 'Close the organisation', sentence: 'Closes it for everybody; whoever runs the platform can open it again.' },
+  'tenant.rule': { label: 'Set the rules of the organisation', sentence: 'Says who may come in by themselves.' },
+  'tenant.close': { label: 'Close the organisation', sentence: 'Closes it for everybody.' },
   'unit.arrange': { label: 'Arrange the units', sentence: 'Adds and moves units and places members in them, within their own power.', needs: ['member.read'] },
   'group.arrange': { label: 'Arrange the groups', sentence: 'Makes groups and says who is in them, within their own power.', needs: ['member.read'] },
   'role.arrange': {
@@ -24,32 +24,29 @@ export const OPERATIONS = {
   },
   'access.view': {
     label: 'Look as somebody else',
-    sentence: 'Sees the application as another member does, or a made-up one; changes nothing, and sees no more than before.',
+    sentence: 'Sees what another sees, and no more than before.',
     needs: ['member.read'],
   },
   'access.ask': {
     label: 'Ask about the access of others',
-    sentence: 'Asks whether another member may do something, as programs do that enforce it.',
+    sentence: 'Asks whether others may do something, as programs do.',
     needs: ['member.read'],
   },
-  'audit.read': { label: 'Read the record of changes', sentence: 'Sees who changed which membership, when and why.' },
+  'audit.read': { label: 'Read the record of changes', sentence: 'Sees who changed what, when and why.' },
 } as const satisfies Record<string, PermissionWords>;
 
 /** Operations on the platform: they are there where the charter says `platform`, and count in the tenant that is the platform. */
 export const PLATFORM_OPERATIONS = {
-  'platform.tenants': { label: 'Open and close organisations', sentence: 'Opens and closes organisations, and sets their plans.', section: 'Platform' },
-  'platform.care': {
-    label: 'Look after an organisation',
-    sentence: 'Goes into any organisation, with a reason, for a limited time; its keyholders are told.',
-    section: 'Platform',
-  },
-  'platform.people': { label: 'Erase people', sentence: 'Takes somebody out of every organisation and erases what names them.', section: 'Platform' },
+  'platform.tenants': { label: 'Open and close organisations', section: 'Platform' },
+  'platform.care': { label: 'Look after organisations', section: 'Platform' },
+  'platform.people': { label: 'Erase people', section: 'Platform' },
 } as const satisfies Record<string, PermissionWords>;
 
 export type Operation = keyof typeof OPERATIONS | keyof typeof PLATFORM_OPERATIONS;
 
 /** Operations that are about people, and so can extend to some of them only. */
-export const ABOUT_PEOPLE = ['member.read', 'audit.read'] as const;
+export const ABOUT_PEOPLE = ['member.read', 'audit.read', 'access.ask'] as const;
+export type AboutPeople = (typeof ABOUT_PEOPLE)[number];
 
 /** To whom these extend, the widest first: everybody; who is placed where one is placed, or below; who shares a group; oneself. Each holds oneself. */
 export const PEOPLE_REACHES = ['tenant', 'units', 'groups', 'self'] as const;

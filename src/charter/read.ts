@@ -111,7 +111,7 @@ function checkField(c: Checker, field: Json, at: string, actions: readonly strin
 }
 
 function checkKind(c: Checker, name: string, kind: Json, at: string, kinds: readonly string[]): void {
-  c.object(kind, at, ['table', 'schema', 'label', 'one', 'many', 'shared', 'fields', 'actions', 'reaches']);
+  c.object(kind, at, ['table', 'schema', 'label', 'one', 'many', 'shared', 'fields', 'actions', 'reaches', 'base']);
   if (RESERVED_KINDS.includes(name)) c.report(at, `"${name}" is a word of the library; choose another`);
   for (const key of ['table', 'label', 'one', 'many'] as const) c.text(kind[key], `${at}.${key}`, true);
   c.text(kind.schema, `${at}.schema`);
@@ -309,9 +309,11 @@ export function readCharter(json: unknown): Charter {
   c.throwIfAny();
   for (const [name, kind] of Object.entries(kinds)) {
     for (const [reach, predicate, at] of c.named(kind.reaches, `kinds.${name}.reaches`)) {
-      if (['tenant', 'shared', 'followed'].includes(reach)) c.report(at, `the reach "${reach}" is built in; choose another name`);
+      if (['tenant', 'shared', 'followed', 'base'].includes(reach)) c.report(at, `the reach "${reach}" is built in; choose another name`);
       c.problems.push(...checkPredicate(predicate, name, shapes, at));
     }
+    const base = checkNames(c, kind.base, `kinds.${name}.base`, 'reach', reachesOfKind({ ...kind, base: [] }));
+    if (kind.base && new Set(base).size < 2) c.report(`kinds.${name}.base`, 'a tenant chooses of at least two reaches');
   }
 
   const areas = c.named(top.areas, 'areas');

@@ -1,12 +1,14 @@
 import type * as z from 'zod';
 import { isLintelError, LintelError } from '../base/index.js';
 import type { Lintel, ServerStanding } from '../server/index.js';
-import { throwIfRefused } from '../standing/index.js';
 import type * as s from './schemas.js';
 
 type Evaluation = z.infer<typeof s.evaluation>;
 type Evaluations = z.infer<typeof s.evaluations>;
 type Verdict = z.infer<typeof s.verdict>;
+
+/** No id of a person. */
+const NOBODY = ' nobody';
 
 /**
  * Answers the questions of the AuthZEN Authorization API 1.0, sections 6 and 7, in one tenant. The subject's type is `user`; the action is a permission of
@@ -17,14 +19,15 @@ export function authzen(lintel: Lintel<any>, standing: ServerStanding<any>) {
 
   function standingOf(user: string): Promise<ServerStanding<any>> {
     if (user === standing.userId) return Promise.resolve(standing);
-    throwIfRefused(standing.decide('access.ask'));
-    const known = subjects.get(user);
-    if (known) return known;
-    const entered = standing.members
-      .insistOnKnown(user)
-      .then(() => lintel.enter({ tenant: standing.facts.tenant.id, user, fulfilled: Object.keys(lintel.charter.data.obligations) }));
-    subjects.set(user, entered);
-    return entered;
+    const known = subjects.get(user) ?? enter(user);
+    subjects.set(user, known);
+    return known;
+  }
+
+  /** Somebody of whom the asker may not know is answered for like somebody who is no member. */
+  async function enter(user: string): Promise<ServerStanding<any>> {
+    const known = await standing.members.knowsOf(user, 'access.ask');
+    return lintel.enter({ tenant: standing.facts.tenant.id, user: known ? user : NOBODY, fulfilled: Object.keys(lintel.charter.data.obligations) });
   }
 
   async function evaluate({ subject, action, resource }: Evaluation): Promise<Verdict> {

@@ -76,7 +76,7 @@ export const step = z
     z.strictObject({ do: z.literal('make-key'), program: id, label: name.optional(), ends: moment.optional() }),
     z.strictObject({ do: z.literal('end-key'), key: id, at: moment.optional() }),
     z.strictObject({ do: z.literal('close-tenant') }),
-    z.strictObject({ do: z.literal('set-rules'), oneRole: z.boolean().optional(), joining: joining.optional() }),
+    z.strictObject({ do: z.literal('set-rules'), oneRole: z.boolean().optional(), joining: joining.optional(), bases: z.record(id, id).optional() }),
     z.strictObject({ do: z.literal('let-in'), user: id, roles: z.array(assignment).max(50) }),
     z.strictObject({ do: z.literal('turn-away'), user: id }),
     z.strictObject({

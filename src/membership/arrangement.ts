@@ -73,7 +73,7 @@ async function holderRows(db: Kysely<LintelTables>, tenantId: string, now: numbe
 export async function listRoles(setting: Setting, standing: Standing): Promise<RoleView[]> {
   insistOnAll(standing);
   const tenantId = standing.facts.tenant.id;
-  const own = await ownRoles(setting.db, tenantId);
+  const own = await ownRoles(setting.db, setting.charter, tenantId);
   const charter = setting.charter.withRoles(own);
   const ids = [KEYHOLDER, ...Object.keys(charter.data.roles)];
   // Whoever has a role has those that it includes, and whatever those include.

@@ -1,7 +1,7 @@
 import { createHash, randomBytes } from 'node:crypto';
 import type { Insertable, Kysely, Transaction } from 'kysely';
 import { LintelError } from '../base/index.js';
-import { type Charter, canonicalJson, KEYHOLDER, type RoleData } from '../charter/index.js';
+import { type Charter, canonicalJson, KEYHOLDER, type RoleData, roleNow } from '../charter/index.js';
 import { type Anchor, Standing, throwIfRefused } from '../standing/index.js';
 import { type FactsQuery, readFacts } from './facts.js';
 import { mayGive } from './giving.js';
@@ -41,6 +41,7 @@ export interface Change {
 export interface Rules {
   readonly oneRole: boolean;
   readonly joining: Partial<JoiningRow>;
+  readonly bases: Readonly<Record<string, string>>;
 }
 
 /** What is put on record of a change. */
@@ -137,7 +138,7 @@ export async function changeTenant<R>(
   return inTransaction(setting.db, async (tx) => {
     const tenant = await tx
       .selectFrom('lintel_tenant')
-      .select(['last_number', 'last_hash', 'one_role', 'joining'])
+      .select(['last_number', 'last_hash', 'one_role', 'joining', 'bases'])
       .where('id', '=', tenantId)
       .$if(!evenClosed, (qb) => qb.where('status', '=', 'open'))
       .forUpdate()
@@ -147,7 +148,15 @@ export async function changeTenant<R>(
     const number = Number(tenant.last_number) + 1;
     if (seen !== undefined && seen !== tenant.last_hash)
       throw new LintelError('changed-meanwhile', 'Something was changed here since you looked. Look again, and decide anew.', { latest: tenant.last_hash });
-    const change: Change = { tx, setting, tenantId, number, at: new Date(setting.now()), actor, rules: { oneRole: tenant.one_role, joining: tenant.joining } };
+    const change: Change = {
+      tx,
+      setting,
+      tenantId,
+      number,
+      at: new Date(setting.now()),
+      actor,
+      rules: { oneRole: tenant.one_role, joining: tenant.joining, bases: tenant.bases },
+    };
     const { result, entry } = await work(change);
     const entries = [entry].flat();
     if (entries.length === 0) return result;
@@ -164,13 +173,13 @@ export async function changeTenant<R>(
 /** A standing that knows every role of the tenant's own, as somebody needs who gives them. */
 export async function standingInTenant(db: Kysely<LintelTables>, setting: Setting, who: Omit<FactsQuery, 'now'>): Promise<Standing> {
   const facts = await readFacts(db, setting.charter, { ...who, now: setting.now() });
-  return new Standing(setting.charter, { ...facts, roles: await ownRoles(db, who.tenant) }, { now: setting.now });
+  return new Standing(setting.charter, { ...facts, roles: await ownRoles(db, setting.charter, who.tenant) }, { now: setting.now });
 }
 
 /** The roles of the tenant's own. */
-export async function ownRoles(db: Kysely<LintelTables>, tenantId: string): Promise<Record<string, RoleData>> {
+export async function ownRoles(db: Kysely<LintelTables>, charter: Charter, tenantId: string): Promise<Record<string, RoleData>> {
   const rows = await db.selectFrom('lintel_role').select(['id', 'data']).where('tenant_id', '=', tenantId).orderBy('id').execute();
-  return Object.fromEntries(rows.map((row) => [row.id, row.data]));
+  return Object.fromEntries(rows.map((row) => [row.id, roleNow(charter, row.data)]));
 }
 
 /** In the application's own transaction if that is what we were given, else in one of ours. */

@@ -1,5 +1,5 @@
 import { CompiledQuery, type Kysely, sql } from 'kysely';
-import type { Charter, RoleData } from '../charter/index.js';
+import { type Charter, nameNow, type RoleData, roleNow } from '../charter/index.js';
 import {
   type Anchor,
   type Assignment,
@@ -23,6 +23,7 @@ interface FactsRow {
   status: string;
   contact: string | null;
   features: string[];
+  bases: Record<string, string>;
   person_id: string | null;
   person: string | null;
   known: boolean;
@@ -85,8 +86,8 @@ function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery,
   for (const [via, viaId, viaName, role, permission, reach, at, atId, unit, until, without] of row?.held ?? []) {
     const more = { anchor: anchorOf(at, atId, unit), ...iso(until), ...throughOf(via, viaId, viaName) };
     if (more.until) ends.push(more.until);
-    if (role !== null) assignments.push({ role: charter.nameNow(role), ...more, ...(without.length > 0 && { without }) });
-    else direct.push({ permission: charter.nameNow(permission as string), reach: reach as string, ...more });
+    if (role !== null) assignments.push({ role: nameNow(charter, role), ...more, ...(without.length > 0 && { without }) });
+    else direct.push({ permission: nameNow(charter, permission as string), reach: reach as string, ...more });
   }
   const people = Object.fromEntries((row?.groups ?? []).flatMap(([id, of]) => (of ? [[id, of] as const] : [])));
   const opened = (row?.opened ?? []).map(([id, kind, actions, groupId, groupName, via, viaId, viaName, until, owners]): OpenedRecords => {
@@ -95,9 +96,10 @@ function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery,
     return { id, kind, actions, group: { id: groupId, name: groupName }, ...throughOf(via, viaId, viaName) };
   });
   const endsAt = ends.sort()[0];
+  const bases = row && Object.keys(row.bases).length > 0 ? { bases: row.bases } : {};
   return {
     charter: charter.hash,
-    tenant: { id: tenant, name: row?.name ?? '', open: row?.status === 'open', contact: row?.contact ?? null, features: row?.features ?? [] },
+    tenant: { id: tenant, name: row?.name ?? '', open: row?.status === 'open', contact: row?.contact ?? null, features: row?.features ?? [], ...bases },
     subject: subjectOf(user, row),
     ...(row?.program && { program: true as const }),
     me: {
@@ -110,7 +112,7 @@ function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery,
     assignments,
     ...(direct.length > 0 && { direct }),
     ...(opened.length > 0 && { opened }),
-    ...(row?.roles && { roles: row.roles }),
+    ...(row?.roles && { roles: Object.fromEntries(Object.entries(row.roles).map(([id, role]) => [id, roleNow(charter, role)])) }),
     below,
     people,
     fulfilled: fulfilled ?? [],

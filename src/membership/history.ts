@@ -1,6 +1,6 @@
 import { type Kysely, sql } from 'kysely';
 import { LintelError } from '../base/index.js';
-import { type Charter, type RoleData, readCharter } from '../charter/index.js';
+import { type Charter, nameNow, type RoleData, readCharter } from '../charter/index.js';
 import { type Assignment, type DirectPermission, type Facts, type Held, type HeldPermission, openingKey, Standing, type Through } from '../standing/index.js';
 import { exportAudit } from './audit.js';
 import { anchorOf } from './facts.js';
@@ -48,6 +48,7 @@ interface Told {
   readonly units: Map<string, string | null>;
   readonly placed: Map<string, readonly string[]>;
   readonly openings: Map<string, Opening>;
+  bases: Readonly<Record<string, string>>;
 }
 
 const same = (a: Holder, b: Holder) =>
@@ -144,6 +145,9 @@ const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
     const member = told.members.get(program);
     if (member) told.members.set(program, { ...member, responsible });
   },
+  'rules set': (told, { bases }) => {
+    told.bases = { ...told.bases, ...bases };
+  },
   'records opened': (told, { opening, ...event }) => void told.openings.set(opening, { ...event, kept: new Set() }),
   'records closed': (told, { opening }) => void told.openings.delete(opening),
 };
@@ -188,16 +192,16 @@ function factsThen(told: Told, charter: Charter, user: string, at: number): Fact
   });
   const member = told.members.get(user);
   const known = [...told.ownRoles].map(([id, role]) => [id, { label: id, ...role }] as const);
-  const assignments = held<Assignment>(told.roles).map((one) => ({ ...one, role: charter.nameNow(one.role) }));
+  const assignments = held<Assignment>(told.roles).map((one) => ({ ...one, role: nameNow(charter, one.role) }));
   const units = [...unitIds, ...assignments.flatMap(({ anchor }) => (anchor.on === 'unit' ? [anchor.unitId] : []))];
   return {
     charter: charter.hash,
-    tenant: { id: '', name: '', open: true, contact: null, features: [] },
+    tenant: { id: '', name: '', open: true, contact: null, features: [], bases: told.bases },
     subject: member ? (isActive(told, user, at) ? 'member' : 'suspended') : 'guest',
     ...(member?.responsible !== undefined && { program: true as const }),
     me: { userId: user, groupIds, unitIds, attributes: {} },
     assignments,
-    direct: held<DirectPermission>(told.permissions).map((one) => ({ ...one, permission: charter.nameNow(one.permission) })),
+    direct: held<DirectPermission>(told.permissions).map((one) => ({ ...one, permission: nameNow(charter, one.permission) })),
     opened,
     ...(known.length > 0 && { roles: Object.fromEntries(known) }),
     below: Object.fromEntries(units.map((unit) => [unit, belowUnit(told, unit)])),
@@ -238,6 +242,7 @@ export async function heldThen(db: Kysely<LintelTables>, today: Charter, tenantI
     units: new Map(),
     placed: new Map(),
     openings: new Map(),
+    bases: {},
   };
   for await (const { what, event } of exportAudit(db, tenantId, at)) TOLD[what]?.(told, event);
   const standing = new Standing(charter, factsThen(told, charter, userId, at.getTime()));

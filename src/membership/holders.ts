@@ -1,6 +1,6 @@
 import type { Selectable } from 'kysely';
 import { LintelError } from '../base/index.js';
-import { KEYHOLDER } from '../charter/index.js';
+import { KEYHOLDER, nameNow } from '../charter/index.js';
 import type { Assignment, DirectPermission } from '../standing/index.js';
 import { insistOnRules } from './apart.js';
 import type { Change } from './change.js';
@@ -114,7 +114,7 @@ export async function rolesHeld({ tx, tenantId, setting }: Change, holder: Holde
     .orderBy('role')
     .orderBy('anchor_id')
     .execute();
-  return rows.map((row) => assignmentOf({ ...row, role: setting.charter.nameNow(row.role as string) }));
+  return rows.map((row) => assignmentOf({ ...row, role: nameNow(setting.charter, row.role as string) }));
 }
 
 /** An assignment of a role, from its row. */

@@ -1,7 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import { sql } from 'kysely';
 import { isLintelError, LintelError } from '../base/index.js';
-import { type Charter, KEYHOLDER } from '../charter/index.js';
+import { type Charter, KEYHOLDER, nameNow } from '../charter/index.js';
 import { type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
 import { insistOnDomain, readAddress, readName } from './address.js';
 import { insistOnRules } from './apart.js';
@@ -53,7 +53,7 @@ export interface Invitation {
 const DAY = 86_400_000;
 
 export function rolesOf(charter: Charter, row: { roles: InvitedRole[] }): Assignment[] {
-  return row.roles.map(({ role, anchor, anchorId, ...more }) => ({ role: charter.nameNow(role), anchor: anchorOf(anchor, anchorId), ...more }));
+  return row.roles.map(({ role, anchor, anchorId, ...more }) => ({ role: nameNow(charter, role), anchor: anchorOf(anchor, anchorId), ...more }));
 }
 
 /** What the state of an invitation is at a moment: a pending one may have expired since. */
@@ -270,7 +270,7 @@ export async function listInvitations(
     .orderBy('i.id', 'desc')
     .limit(limit)
     .execute();
-  const charter = setting.charter.withRoles(await ownRoles(setting.db, standing.facts.tenant.id));
+  const charter = setting.charter.withRoles(await ownRoles(setting.db, setting.charter, standing.facts.tenant.id));
   return rows.map((row) => ({
     id: row.id,
     address: row.address_written,

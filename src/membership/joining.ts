@@ -1,5 +1,5 @@
 import { sql } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { didYouMean, LintelError } from '../base/index.js';
 import type { Assignment, Standing } from '../standing/index.js';
 import { domainOf, insistOnDomain, readDomain } from './address.js';
 import { insistOnApartOf, insistOnRules } from './apart.js';
@@ -163,8 +163,8 @@ async function askingPerson({ tx, tenantId, at }: Change, user: string): Promise
 export const joiningSteps: Handlers<'set-rules' | 'let-in' | 'turn-away'> = {
   'set-rules': {
     needs: () => 'tenant.rule',
-    touches: () => ({}),
-    run: async (change, { oneRole, joining }) => {
+    touches: ({ bases }) => (bases ? { everybody: true } : {}),
+    run: async (change, { oneRole, joining, bases }) => {
       const { tx, tenantId, actor, rules } = change;
       if (oneRole) await insistOnOneRoleEach(change);
       const roles = joining?.roles ?? [];
@@ -180,12 +180,17 @@ export const joiningSteps: Handlers<'set-rules' | 'let-in' | 'turn-away'> = {
       };
       if (after && (after.only || after.open) && after.domains.length === 0)
         throw new LintelError('no-domain', 'Say of which domains: with none, nobody would come in.', {});
-      const set = { ...(oneRole !== undefined && { one_role: oneRole }), ...(after && { joining: JSON.stringify(after) }) };
-      if (Object.keys(set).length === 0) throw new LintelError('nothing-to-change', 'give oneRole, joining, or both', {});
+      for (const [kind, reach] of Object.entries(bases ?? {})) insistOnBase(change, kind, reach);
+      const set = {
+        ...(oneRole !== undefined && { one_role: oneRole }),
+        ...(after && { joining: JSON.stringify(after) }),
+        ...(bases && { bases: JSON.stringify({ ...rules.bases, ...bases }) }),
+      };
+      if (Object.keys(set).length === 0) throw new LintelError('nothing-to-change', 'give oneRole, joining or bases', {});
       await tx.updateTable('lintel_tenant').set(set).where('id', '=', tenantId).execute();
       return {
         what: 'rules set',
-        event: { ...(oneRole !== undefined && { oneRole }), ...(after && { joining: after }), before: { oneRole: rules.oneRole, joining: rules.joining } },
+        event: { ...(oneRole !== undefined && { oneRole }), ...(after && { joining: after }), ...(bases && { bases }), before: { ...rules } },
       };
     },
   },
@@ -228,4 +233,12 @@ async function insistOnOneRoleEach({ tx, tenantId }: Change): Promise<void> {
   throw new LintelError('one-role', `${people.length === 1 ? 'One person has' : `${people.length} people have`} several roles. Leave one to each first.`, {
     people,
   });
+}
+
+/** @throws LintelError `unknown-kind`, `no-base` for what the charter does not let a tenant choose. */
+function insistOnBase({ setting }: Change, kind: string, reach: string): void {
+  const { base = [], many } = setting.charter.kind(kind);
+  if (base.includes(reach)) return;
+  const choice = base.length > 0 ? `one of ${base.join(', ')}${didYouMean(reach, base)}` : 'nothing to choose';
+  throw new LintelError('no-base', `“${reach}” cannot be the base of ${many}: there is ${choice}`, { kind, reach });
 }

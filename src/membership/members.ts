@@ -1,6 +1,6 @@
 import { type Kysely, sql } from 'kysely';
 import { LintelError } from '../base/index.js';
-import { type Charter, KEYHOLDER } from '../charter/index.js';
+import { type Charter, KEYHOLDER, nameNow } from '../charter/index.js';
 import type { Assignment, Standing } from '../standing/index.js';
 import { type Change, ownRoles, type Setting } from './change.js';
 import { isActive } from './facts.js';
@@ -46,7 +46,7 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
     .$if(limit !== undefined, (qb) => qb.limit(limit as number))
     .execute();
   const roles = await rolesByMember(setting.db, tenantId, limit === undefined && known === 'all' ? undefined : members.map((m) => m.user_id));
-  const charter = setting.charter.withRoles(await ownRoles(setting.db, tenantId));
+  const charter = setting.charter.withRoles(await ownRoles(setting.db, setting.charter, tenantId));
   return members.map((m) => ({
     userId: m.user_id,
     name: m.name,
@@ -61,7 +61,7 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
 
 /** A role that is gone is called by its id. */
 export function roleLabel(charter: Charter, stored: string): string {
-  const role = charter.nameNow(stored);
+  const role = nameNow(charter, stored);
   return role === KEYHOLDER || Object.hasOwn(charter.data.roles, role) ? charter.role(role).label : role;
 }
 

@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import type { Kysely } from 'kysely';
 import { LintelError } from '../base/index.js';
+import type { Charter } from '../charter/index.js';
 import { type Standing, throwIfRefused } from '../standing/index.js';
 import { readName } from './address.js';
 import { type Change, ownRoles, type Setting } from './change.js';
@@ -44,7 +45,7 @@ async function insistOnPerson(change: Change, user: string): Promise<void> {
 /** Whoever has a key can do what the program can: it has to be within the power of whoever makes one. */
 async function insistOnPower({ tx, tenantId, setting, at, actor }: Change, program: string): Promise<void> {
   if (actor.isKeyholder) return;
-  const charter = setting.charter.withRoles(await ownRoles(tx, tenantId));
+  const charter = actor.charter.withRoles(await ownRoles(tx, setting.charter, tenantId)) as Charter;
   for (const facts of await readFactsOf(tx, setting.charter, tenantId, [program], at.getTime())) {
     insistOnGains(actor, gainsOf(undefined, { charter, facts, alike: '' }), new Set(), new Set([program]));
   }

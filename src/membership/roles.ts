@@ -1,6 +1,6 @@
 import { randomUUID } from 'node:crypto';
 import { LintelError } from '../base/index.js';
-import { type RoleData, readRole } from '../charter/index.js';
+import { type Charter, type RoleData, readRole } from '../charter/index.js';
 import { fromRole } from '../standing/index.js';
 import type { Change } from './change.js';
 import { givesByCharter, mayGive } from './giving.js';
@@ -26,10 +26,10 @@ function includedIn(roles: Readonly<Record<string, RoleData>>, id: string, found
  * A role can hold no more than whoever writes it may give: else it would be filled by one and given to by another who trusts its name.
  */
 function insistOnContents(change: Change, roles: Readonly<Record<string, RoleData>>, id: string, before: RoleData | undefined): void {
-  const { actor, setting } = change;
+  const { actor } = change;
   if (actor.isKeyholder) return;
-  const charter = setting.charter.withRoles(roles);
-  const had = before ? fromRole(setting.charter.withRoles({ ...roles, [id]: before }), { role: id, anchor: AT_TENANT }) : [];
+  const charter = actor.charter.withRoles(roles) as Charter;
+  const had = before ? fromRole(charter.withRoles({ ...roles, [id]: before }), { role: id, anchor: AT_TENANT }) : [];
   const fresh = fromRole(charter, { role: id, anchor: AT_TENANT }).filter((g) => !had.some((h) => h.permission === g.permission && h.reach === g.reach));
   for (const { permission, reach } of fresh) {
     const probe = charter.withRoles({ ...roles, [id]: { label: id, includes: [], gives: [], may: { [permission]: [reach] } } });

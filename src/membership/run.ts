@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { didYouMean, isLintelError, LintelError } from '../base/index.js';
 import type { Charter, RoleData } from '../charter/index.js';
-import { Standing } from '../standing/index.js';
+import { charterOf, Standing } from '../standing/index.js';
 import { insistOnApart } from './apart.js';
 import { type Change, insistOn, ownRoles } from './change.js';
 import { readFactsOf } from './facts.js';
@@ -46,7 +46,9 @@ async function peopleTouched({ tx, tenantId, actor }: Change, touched: readonly 
     union select p.user_id from holder h join lintel_unit_below b on b.tenant_id = ${tenantId} and b.above_id = h.id
       join lintel_placement p on p.tenant_id = ${tenantId} and p.unit_id = b.below_id where h.via = 'unit'
     union select p.user_id from lintel_placement p where p.tenant_id = ${tenantId} and p.unit_id in (select id from above)
-    union select m.user_id from lintel_member m where m.tenant_id = ${tenantId} and m.responsible_id = any(${all((t) => t.users)}::text[])`.execute(tx);
+    union select m.user_id from lintel_member m where m.tenant_id = ${tenantId} and (${touched.some((t) => t.everybody)} or m.responsible_id = any(${all((t) => t.users)}::text[]))`.execute(
+    tx,
+  );
   return [...new Set([...rows.map((row) => row.user_id), ...(actor.userId === undefined ? [] : [actor.userId])])];
 }
 
@@ -61,7 +63,7 @@ async function reading({ tx, tenantId, setting, at }: Change, users: readonly st
   return new Map(
     all.map(({ roles, ...facts }) => {
       const key = JSON.stringify(roles ?? null);
-      const charter = views.get(key) ?? (roles ? setting.charter.withRoles(roles) : setting.charter);
+      const charter = views.get(key) ?? charterOf(setting.charter, { ...facts, ...(roles && { roles }) });
       views.set(key, charter);
       const { userId, name: _name, ...me } = facts.me;
       return [userId as string, { charter, facts, alike: JSON.stringify([key, { ...facts, me }]) }];
@@ -107,7 +109,8 @@ export async function runSteps(change: Change, steps: readonly Step[], { problem
   for (const step of steps) {
     done.push(await (HANDLERS[step.do] as Handler<any>).run(acting, step));
     // Further steps may name the roles that this one made. What the actor may bring about is measured by what stood before all of them.
-    if (Object.hasOwn(roleSteps, step.do)) acting = { ...change, actor: withRolesOf(change, await ownRoles(change.tx, change.tenantId)) };
+    if (Object.hasOwn(roleSteps, step.do))
+      acting = { ...change, actor: withRolesOf(change, await ownRoles(change.tx, change.setting.charter, change.tenantId)) };
   }
   const after = await reading(change, users);
   const gains = change.actor.isKeyholder ? [] : [...after].flatMap(([id, facts]) => gainsOf(before.get(id), facts));

@@ -75,6 +75,8 @@ export type Step =
       /** At most one role a member. */
       readonly oneRole?: boolean;
       readonly joining?: Joining;
+      /** By kind, which reach is meant by `base`: one of those that the charter lets the tenant choose. */
+      readonly bases?: Readonly<Record<string, string>>;
     }
   /** Lets somebody in who asked to be, with these roles. */
   | { readonly do: 'let-in'; readonly user: string; readonly roles: readonly Assignment[] }
@@ -93,6 +95,8 @@ export interface Touched {
   readonly above?: readonly string[];
   /** Those to whom records of these groups are opened. */
   readonly opened?: readonly string[];
+  /** Every member. */
+  readonly everybody?: boolean;
   /** Holders of these roles of the tenant's own, by whatever way. */
   readonly roles?: readonly string[];
 }

@@ -35,6 +35,8 @@ interface TenantRow {
   one_role: Generated<boolean>;
   /** Who may come in without an invitation. */
   joining: JSONColumnType<Partial<JoiningRow>, string | undefined, string>;
+  /** By kind, which reach is meant by `base`. */
+  bases: JSONColumnType<Record<string, string>, string | undefined, string>;
   /** Number of the tenant's latest change; taking the next one locks the row. */
   last_number: Generated<number | string>;
   /** Hash of the latest audit event, on which the next one is chained. */
@@ -278,6 +280,24 @@ interface OutboxRow {
   queued_at: Moment;
 }
 
+/** How far a listener of the application was told what changed in a tenant. */
+interface ListenerRow {
+  tenant_id: string;
+  name: string;
+  number: Generated<number | string>;
+  tries: Generated<number>;
+  next_at: Moment;
+}
+
+/** An event at which a listener failed again and again. */
+interface UnheardRow {
+  tenant_id: string;
+  name: string;
+  number: number | string;
+  error: string;
+  at: Moment;
+}
+
 interface AuditRow {
   tenant_id: string;
   number: number | string;
@@ -325,6 +345,8 @@ export interface LintelTables {
   lintel_view: ViewRow;
   lintel_care: CareRow;
   lintel_address_proof: AddressProofRow;
+  lintel_listener: ListenerRow;
+  lintel_unheard: UnheardRow;
   lintel_audit: AuditRow;
   lintel_audit_words: AuditWordsRow;
 }

@@ -1,17 +1,17 @@
-import { type Kysely, type RawBuilder, sql } from 'kysely';
+import { type RawBuilder, sql } from 'kysely';
 import { LintelError } from '../base/index.js';
+import type { AboutPeople } from '../charter/index.js';
 import { type PeopleReach, peopleReach, type Standing, throwIfRefused } from '../standing/index.js';
 import type { Setting } from './change.js';
-import type { LintelTables } from './tables.js';
 
 /** Of which people a standing may know. @throws LintelError `refused` for none. */
-export function insistOnPeople(standing: Standing<any>, permission: 'member.read' | 'audit.read' = 'member.read'): PeopleReach {
+export function insistOnPeople(standing: Standing<any>, permission: AboutPeople = 'member.read'): PeopleReach {
   throwIfRefused(standing.decide(permission));
   return peopleReach(standing, permission);
 }
 
 /** @throws LintelError `refused` for somebody who may know of some only. */
-export function insistOnAll(standing: Standing<any>, permission: 'member.read' | 'audit.read' = 'member.read'): void {
+export function insistOnAll(standing: Standing<any>, permission: AboutPeople = 'member.read'): void {
   if (insistOnPeople(standing, permission) === 'all') return;
   throw new LintelError('refused', 'This shows everybody, and you may know of some people only.', {});
 }
@@ -24,17 +24,21 @@ export function isKnown(reach: PeopleReach, tenantId: string, user: RawBuilder<u
     or exists (select 1 from lintel_placement vp where vp.tenant_id = ${tenantId} and vp.user_id = ${user} and vp.unit_id = any(${reach.units}::text[])))`;
 }
 
-/** @throws LintelError `not-found` for somebody of whom this standing may not know, as for nobody. */
-export async function insistOnKnown(setting: Setting, standing: Standing<any>, user: string): Promise<void> {
-  const reach = insistOnPeople(standing);
+/** True for a member of whom this standing may know. @throws LintelError `refused` for a standing that may know of nobody. */
+export async function knowsOf(setting: Setting, standing: Standing<any>, user: string, permission?: AboutPeople): Promise<boolean> {
+  const reach = insistOnPeople(standing, permission);
   const tenantId = standing.facts.tenant.id;
-  const db: Kysely<LintelTables> = setting.db;
-  const found = await db
+  const found = await setting.db
     .selectFrom('lintel_member as m')
     .select('m.user_id')
     .where('m.tenant_id', '=', tenantId)
     .where('m.user_id', '=', user)
     .where(isKnown(reach, tenantId, sql.ref('m.user_id')))
     .executeTakeFirst();
-  if (!found) throw new LintelError('not-found', 'There is no such member.', {});
+  return found !== undefined;
+}
+
+/** @throws LintelError `refused`; `not-found` for somebody of whom this standing may not know, as for nobody. */
+export async function insistOnKnown(setting: Setting, standing: Standing<any>, user: string): Promise<void> {
+  if (!(await knowsOf(setting, standing, user))) throw new LintelError('not-found', 'There is no such member.', {});
 }

@@ -44,9 +44,9 @@ export class MembersFace extends Face {
     return { userId, name: found.facts.me.name ?? userId, ...found.describe() };
   }
 
-  /** @throws LintelError `refused`, or `not-found` for somebody of whom this person may not know. */
-  async insistOnKnown(userId: string): Promise<void> {
-    await membership.insistOnKnown(this.setting, this.standing, userId);
+  /** True for a member of whom this person may know, or about whom they may ask. @throws LintelError `refused` for somebody who may of nobody. */
+  async knowsOf(userId: string, permission: 'member.read' | 'access.ask' = 'member.read'): Promise<boolean> {
+    return membership.knowsOf(this.setting, this.standing, userId, permission);
   }
 
   /** Roles that this person may give, for the whole tenant or at an anchor: the charter's and the tenant's own. */

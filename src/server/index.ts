@@ -14,6 +14,7 @@ export type {
   LintelTables,
   LookAs,
   Member,
+  MembershipEvent,
   NewCare,
   NewInvitation,
   NewPerson,

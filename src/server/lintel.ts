@@ -318,11 +318,22 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
 
   /** Delivers now and then every so many seconds, until the returned function is called. Failures stay in the outbox. */
   keepDelivering(seconds: number): () => void {
-    const run = () => void this.deliver().catch(() => undefined);
-    run();
-    const timer = setInterval(run, seconds * 1000);
-    timer.unref?.();
-    return () => clearInterval(timer);
+    return keepDoing(() => this.deliver(), seconds);
+  }
+
+  /**
+   * Tells the application what changed in the membership of its tenants: all that a listener of this name was not told of yet, in order within a
+   * tenant, each at least once.
+   *
+   * @param listener what it throws at is tried again later, ten times; then it is put aside in `lintel_unheard`.
+   */
+  passOn(name: string, listener: (event: membership.MembershipEvent) => Promise<void> | void): Promise<{ passed: number; failed: number }> {
+    return membership.passOn(this.#setting, name, listener);
+  }
+
+  /** Passes on now and then every so many seconds, until the returned function is called. */
+  keepPassingOn(name: string, listener: (event: membership.MembershipEvent) => Promise<void> | void, seconds: number): () => void {
+    return keepDoing(() => this.passOn(name, listener), seconds);
   }
 
   /**
@@ -368,6 +379,14 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       existing: (what, ids) => membership.existing(this.db, tenantId, what, ids, this.#setting.now()),
     };
   }
+}
+
+function keepDoing(work: () => Promise<unknown>, seconds: number): () => void {
+  const run = () => void work().catch(() => undefined);
+  run();
+  const timer = setInterval(run, seconds * 1000);
+  timer.unref?.();
+  return () => clearInterval(timer);
 }
 
 /** Puts the library over a database. @throws LintelError `option-missing`. */

@@ -96,8 +96,10 @@ function findOutcome(reaches: Reaches, q: Question, asked: readonly Asked[]): Fo
     if (limit.name !== undefined) return { outcome: 'limit', rule: limit.name };
     open ||= limit.open;
   }
-  if (asked.some(({ permission }) => reaches.isOnlyLooked(permission))) return { outcome: 'only a view' };
-  for (const { permission } of asked) if (reaches.isElsewhere(permission)) return { outcome: 'other channel', rule: (permission.channels ?? []).join(', ') };
+  for (const { permission } of asked) {
+    if (reaches.isOnlyLooked(permission)) return { outcome: 'only a view' };
+    if (reaches.isElsewhere(permission)) return { outcome: 'other channel', rule: (permission.channels ?? []).join(', ') };
+  }
   for (const { permission } of asked) {
     const obligation = reaches.openObligation(permission);
     if (obligation !== undefined) return { outcome: 'obligation', rule: obligation };

@@ -73,6 +73,8 @@ export interface Facts {
     readonly contact: string | null;
     /** Features of the tenant's plan. */
     readonly features: readonly string[];
+    /** By kind, what the tenant has chosen for the reach `base`. */
+    readonly bases?: Readonly<Record<string, string>>;
   };
   /**
    * A visitor is not signed in; a guest is signed in and no member here; a suspended member can do nothing; a caretaker comes from the platform for

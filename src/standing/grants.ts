@@ -1,4 +1,4 @@
-import { CHOOSE, type Charter, followedFields, KEYHOLDER, type May, type Permission } from '../charter/index.js';
+import { CHOOSE, type Charter, followedFields, KEYHOLDER, type Permission } from '../charter/index.js';
 import { type KindShape, NEVER, or, type Predicate, readValue } from '../predicate/index.js';
 import {
   type Anchor,
@@ -32,17 +32,19 @@ export interface Grant {
 
 const AT_TENANT: Anchor = { on: 'tenant' };
 
-function fromMay(may: May, by: 'everyMember' | 'signedIn' | 'visitor'): Grant[] {
-  return Object.entries(may).flatMap(([permission, reaches]) => reaches.map((reach) => ({ permission, reach, anchor: AT_TENANT, path: { by } })));
+function fromMay(charter: Charter, by: 'everyMember' | 'signedIn' | 'visitor'): Grant[] {
+  return Object.entries(charter.data[by]).flatMap(([permission, reaches]) =>
+    reaches.map((reach) => ({ permission, reach: charter.reachMeant(permission, reach), anchor: AT_TENANT, path: { by } })),
+  );
 }
 
 /** The roles that a charter itself gives to a subject, and those assigned, as single grants. A role that is gone gives none. */
 export function grantsOf(charter: Charter, facts: Facts): Grant[] {
   switch (facts.subject) {
     case 'visitor':
-      return fromMay(charter.data.visitor, 'visitor');
+      return fromMay(charter, 'visitor');
     case 'guest':
-      return fromMay(charter.data.signedIn, 'signedIn');
+      return fromMay(charter, 'signedIn');
     case 'suspended':
       return [];
     case 'caretaker':
@@ -50,9 +52,9 @@ export function grantsOf(charter: Charter, facts: Facts): Grant[] {
     case 'member':
       return [
         ...facts.assignments.flatMap((held) => (held.role === KEYHOLDER ? fullControl(charter, held.anchor) : fromRole(charter, held))),
-        ...(facts.direct ?? []).filter((held) => charter.knows(held)).map(fromDirect),
+        ...(facts.direct ?? []).filter((held) => charter.knows(held)).map((held) => fromDirect(charter, held)),
         ...(facts.opened ?? []).flatMap((opened) => fromOpening(charter, opened)),
-        ...(facts.program ? [] : fromMay(charter.data.everyMember, 'everyMember')),
+        ...(facts.program ? [] : fromMay(charter, 'everyMember')),
       ];
   }
 }
@@ -62,11 +64,16 @@ export function fromRole(charter: Charter, { role, anchor, without = [], through
   return charter
     .resolveRole(role)
     .grants.filter(({ permission }) => !without.includes(permission))
-    .map(({ permission, reach, included }) => ({ permission, reach, anchor, path: { by: 'role', role, included, ...(through && { through }) } }));
+    .map(({ permission, reach, included }) => ({
+      permission,
+      reach: charter.reachMeant(permission, reach),
+      anchor,
+      path: { by: 'role', role, included, ...(through && { through }) },
+    }));
 }
 
-function fromDirect({ permission, reach, anchor, through }: Held<DirectPermission>): Grant {
-  return { permission, reach, anchor, path: { by: 'direct', ...(through && { through }) } };
+function fromDirect(charter: Charter, { permission, reach, anchor, through }: Held<DirectPermission>): Grant {
+  return { permission, reach: charter.reachMeant(permission, reach), anchor, path: { by: 'direct', ...(through && { through }) } };
 }
 
 /** An opening gives its actions on what people of the group own, wherever it lies. In a browser it is not known who they are. */
@@ -99,16 +106,14 @@ function fullControl(charter: Charter, anchor: Anchor): Grant[] {
 
 /** A caretaker looks at everything, and does what was named. */
 function forCare(charter: Charter, may: readonly string[]): Grant[] {
-  const looks = ({ name, kind, action }: Permission) => (kind ? action === 'read' : name.startsWith('area.') || LOOKING.includes(name));
-  return [...charter.permissions.values()].filter((p) => looks(p) || may.includes(p.name)).map((p) => whole(charter, p, 'caretaker'));
+  return [...charter.permissions.values()]
+    .filter((p) => may.includes(p.name) || p.action === 'read' || (!p.kind && onlyLooks(charter, p)))
+    .map((p) => whole(charter, p, 'caretaker'));
 }
-
-/** Operations that change nothing. */
-const LOOKING: readonly string[] = ['member.read', 'audit.read'];
 
 /** True for what changes nothing: reading, choosing, an area, a look at people. A field that is shown by an action that also changes something is not. */
 export function onlyLooks(charter: Charter, { name, kind, action }: Permission): boolean {
-  if (!kind) return name.startsWith('area.') || LOOKING.includes(name);
+  if (!kind) return /^area\.|^(member|audit)\.read$/.test(name);
   const fields = Object.values(charter.kind(kind).fields);
   return action === 'read' || action === CHOOSE || (fields.some((f) => f.read === action) && !fields.some((f) => f.change === action));
 }

@@ -71,7 +71,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
         found: facts.charter,
       });
     }
-    this.charter = facts.roles ? charter.withRoles(facts.roles) : charter;
+    this.charter = charterOf(charter, facts);
     this.facts = facts;
     this.#tenantId = facts.tenant.id;
     this.words = { ...ENGLISH, ...options.words };
@@ -271,6 +271,11 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     });
     return { ...record, ...Object.fromEntries(entries) };
   }
+}
+
+/** The charter as it stands in the tenant of these facts. */
+export function charterOf<T extends CharterTypes>(charter: Charter<T>, { roles, tenant: { bases } }: Facts): Charter<T> {
+  return roles || bases ? charter.withRoles(roles ?? {}, bases) : charter;
 }
 
 function fieldAccess(field: FieldData, permission: Permission, mayRead: boolean, ask: (action: string) => Decision): FieldAccess {

@@ -128,7 +128,7 @@ begin
   raise exception 'lintel_audit is append-only';
 end $$;
 create trigger lintel_audit_append_only before update or delete on lintel_audit for each row execute function lintel_append_only();
-create trigger lintel_audit_no_truncate before truncate on lintel_audit for each statement execute function lintel_append_only();`,
+create trigger lintel_audit_no_truncate before truncate on lintel_audit for each statement execute function lintel_append_only()`,
   },
   {
     name: '0002 accounts',
@@ -143,7 +143,7 @@ create table lintel_session (
   started_at timestamptz not null,
   expires_at timestamptz not null
 );
-create index lintel_session_person on lintel_session (person_id);`,
+create index lintel_session_person on lintel_session (person_id)`,
   },
   {
     name: '0003 groups, roles on one record',
@@ -164,7 +164,7 @@ create table lintel_group_member (
 );
 create index lintel_group_member_user on lintel_group_member (tenant_id, user_id);
 alter table lintel_assignment drop constraint lintel_assignment_anchor_check;
-alter table lintel_assignment add constraint lintel_assignment_anchor_check check (anchor in ('tenant', 'unit', 'record'));`,
+alter table lintel_assignment add constraint lintel_assignment_anchor_check check (anchor in ('tenant', 'unit', 'record'))`,
   },
   {
     name: '0004 roles of a tenant, groups and units that hold, ends, openings',
@@ -225,50 +225,7 @@ create table lintel_opening_kept (
   user_id text collate "C" not null,
   primary key (tenant_id, opening_id, user_id),
   foreign key (tenant_id, opening_id) references lintel_opening (tenant_id, id)
-);
-create function lintel_facts(of_tenant text, of_people text[], with_people boolean, at timestamptz)
-returns table (name text, status text, contact text, features jsonb, person_id text, person text, known boolean, attributes jsonb, ends_at timestamptz, active boolean,
-  held json, units json, groups json, opened json, roles json)
-language plpgsql stable as $$
-#variable_conflict use_column
-begin
-  -- What they rest on: the tenant, the membership, roles and direct permissions with their anchors by whatever way they come, units, groups, openings, own roles.
-  return query
-with m as (select * from lintel_member where tenant_id = of_tenant and user_id = any(of_people)),
-holder as (
-  select user_id as who, 'user' as via, user_id as id, null as name from m
-  union all select m.user_id, 'group', g.id, g.name from m
-    join lintel_group_member gm on gm.tenant_id = of_tenant and gm.user_id = m.user_id join lintel_group g on g.tenant_id = of_tenant and g.id = gm.group_id
-  union all select m.user_id, 'unit', u.id, u.name from m
-    join lintel_placement p on p.tenant_id = of_tenant and p.user_id = m.user_id join lintel_unit_below b on b.tenant_id = of_tenant and b.below_id = p.unit_id
-    join lintel_unit u on u.tenant_id = of_tenant and u.id = b.above_id),
-held as (
-  select h.who, h.via, h.id, h.name, a.* from holder h
-  join lintel_assignment a on a.tenant_id = of_tenant and a.holder_id = h.id and a.holder_on = h.via where a.until is null or a.until > at),
-walked as (
-  select m.user_id as who, p.unit_id as id, true as placed from m join lintel_placement p on p.tenant_id = of_tenant and p.user_id = m.user_id
-  union select who, anchor_id, false from held where anchor = 'unit')
-select t.name, t.status, t.contact, t.features, p.id as person_id, p.name as person, m.user_id is not null as known, m.attributes, m.ends_at,
-  lintel_is_active(m.status, m.suspended_until, m.ends_at, at) as active,
-  (select json_agg(json_build_array(h.via, h.id, h.name, h.role, h.permission, h.reach, h.anchor, h.anchor_id, u.name, h.until, h.without))
-    from held h left join lintel_unit u on h.anchor = 'unit' and u.tenant_id = of_tenant and u.id = h.anchor_id where h.who = m.user_id) as held,
-  (select json_agg(json_build_array(w.placed, b.above_id, b.below_id))
-    from walked w join lintel_unit_below b on b.tenant_id = of_tenant and b.above_id = w.id where w.who = m.user_id) as units,
-  (select json_agg(json_build_array(h.id, case when with_people then (
-    select json_agg(o.user_id) from lintel_group_member o where o.tenant_id = of_tenant and o.group_id = h.id) end)) from holder h where h.who = m.user_id and h.via = 'group') as groups,
-  (select json_agg(json_build_array(o.id, o.kind, o.actions, g.id, g.name, h.via, h.id, h.name, o.until, (
-    select json_agg(s.user_id) from (select gm.user_id from lintel_group_member gm where gm.tenant_id = of_tenant and gm.group_id = g.id
-      union select k.user_id from lintel_opening_kept k where k.tenant_id = of_tenant and k.opening_id = o.id) s)))
-    from holder h join lintel_opening o on o.tenant_id = of_tenant and o.to_id = h.id and o.to_on = h.via join lintel_group g on g.tenant_id = of_tenant and g.id = o.group_id
-    where h.who = m.user_id and (o.until is null or o.until > at)) as opened,
-  (select json_object_agg(r.id, r.data) from lintel_role r where r.tenant_id = of_tenant and r.id in (
-    select h.role from held h where h.who = m.user_id
-    union select jsonb_array_elements_text(i.included) from held h join lintel_role i on i.tenant_id = of_tenant and i.id = h.role where h.who = m.user_id)) as roles
-from lintel_tenant t
-left join lintel_person p on p.id = any(of_people)
-left join m on m.user_id = p.id
-where t.id = of_tenant;
-end $$;`,
+)`,
   },
   {
     name: '0005 charters, programs with keys, ends in invitations, what was sent',
@@ -312,59 +269,12 @@ create table lintel_answer (
   answer jsonb,
   at timestamptz not null,
   primary key (tenant_id, actor, key)
-);
-drop function lintel_facts(text, text[], boolean, timestamptz);
-create function lintel_facts(of_tenant text, of_people text[], with_people boolean, at timestamptz)
-returns table (name text, status text, contact text, features jsonb, person_id text, person text, known boolean, attributes jsonb, ends_at timestamptz, active boolean,
-  held json, units json, groups json, opened json, roles json, program boolean)
-language plpgsql stable set plan_cache_mode = force_generic_plan as $$
-#variable_conflict use_column
-begin
-  -- What they rest on: the tenant, the membership, roles and direct permissions with their anchors by whatever way they come, units, groups, openings, own roles.
-  return query
-with m as (select * from lintel_member where tenant_id = of_tenant and user_id = any(of_people)),
-holder as (
-  select user_id as who, 'user' as via, user_id as id, null as name from m
-  union all select m.user_id, 'group', g.id, g.name from m
-    join lintel_group_member gm on gm.tenant_id = of_tenant and gm.user_id = m.user_id join lintel_group g on g.tenant_id = of_tenant and g.id = gm.group_id
-  union all select distinct m.user_id, 'unit', u.id, u.name from m
-    join lintel_placement p on p.tenant_id = of_tenant and p.user_id = m.user_id join lintel_unit_below b on b.tenant_id = of_tenant and b.below_id = p.unit_id
-    join lintel_unit u on u.tenant_id = of_tenant and u.id = b.above_id),
-held as (
-  select h.who, h.via, h.id, h.name, a.* from holder h
-  join lintel_assignment a on a.tenant_id = of_tenant and a.holder_id = h.id and a.holder_on = h.via where a.until is null or a.until > at),
-walked as (
-  select m.user_id as who, p.unit_id as id, true as placed from m join lintel_placement p on p.tenant_id = of_tenant and p.user_id = m.user_id
-  union select who, anchor_id, false from held where anchor = 'unit')
-select t.name, t.status, t.contact, t.features, p.id as person_id, p.name as person, m.user_id is not null as known, m.attributes, m.ends_at,
-  lintel_is_active(m.status, m.suspended_until, m.ends_at, at) and (m.responsible_id is null or exists (
-    select 1 from lintel_member r where r.tenant_id = of_tenant and r.user_id = m.responsible_id and lintel_is_active(r.status, r.suspended_until, r.ends_at, at))) as active,
-  (select json_agg(json_build_array(h.via, h.id, h.name, h.role, h.permission, h.reach, h.anchor, h.anchor_id, u.name, h.until, h.without)
-    order by h.via desc, h.id, h.role, h.permission, h.reach, h.anchor, h.anchor_id)
-    from held h left join lintel_unit u on h.anchor = 'unit' and u.tenant_id = of_tenant and u.id = h.anchor_id where h.who = m.user_id) as held,
-  (select json_agg(json_build_array(w.placed, b.above_id, b.below_id) order by b.above_id, b.below_id, w.placed)
-    from walked w join lintel_unit_below b on b.tenant_id = of_tenant and b.above_id = w.id where w.who = m.user_id) as units,
-  (select json_agg(json_build_array(h.id, case when with_people then (
-    select json_agg(o.user_id order by o.user_id) from lintel_group_member o where o.tenant_id = of_tenant and o.group_id = h.id) end) order by h.id) from holder h where h.who = m.user_id and h.via = 'group') as groups,
-  (select json_agg(json_build_array(o.id, o.kind, o.actions, g.id, g.name, h.via, h.id, h.name, o.until, (
-    select json_agg(s.user_id order by s.user_id) from (select gm.user_id from lintel_group_member gm where gm.tenant_id = of_tenant and gm.group_id = g.id
-      union select k.user_id from lintel_opening_kept k where k.tenant_id = of_tenant and k.opening_id = o.id) s)) order by o.id, h.via desc, h.id)
-    from holder h join lintel_opening o on o.tenant_id = of_tenant and o.to_id = h.id and o.to_on = h.via join lintel_group g on g.tenant_id = of_tenant and g.id = o.group_id
-    where h.who = m.user_id and (o.until is null or o.until > at)) as opened,
-  (select json_object_agg(r.id, r.data) from lintel_role r where r.tenant_id = of_tenant and r.id in (
-    select h.role from held h where h.who = m.user_id
-    union select jsonb_array_elements_text(i.included) from held h join lintel_role i on i.tenant_id = of_tenant and i.id = h.role where h.who = m.user_id)) as roles,
-  m.responsible_id is not null as program
-from lintel_tenant t
-left join lintel_person p on p.id = any(of_people)
-left join m on m.user_id = p.id
-where t.id = of_tenant;
-end $$;`,
+)`,
   },
   {
     name: '0006 rules of a tenant, requests, views, care, addresses that are to be proven, notices',
     sql: `
-alter table lintel_tenant add column one_role boolean not null default false, add column joining jsonb not null default '{}';
+alter table lintel_tenant add column one_role boolean not null default false, add column joining jsonb not null default '{}', add column bases jsonb not null default '{}';
 create table lintel_request (
   tenant_id text collate "C" not null references lintel_tenant (id),
   user_id text collate "C" not null,
@@ -409,7 +319,70 @@ alter table lintel_outbox
   add column of jsonb not null default '{}',
   add primary key (tenant_id, number, part),
   add check (num_nonnulls(invitation_id, notice) = 1 and (notice is null) = (to_address is null));
-create sequence lintel_notice_number;`,
+create sequence lintel_notice_number;
+create table lintel_listener (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  name text collate "C" not null,
+  number bigint not null default 0,
+  tries integer not null default 0,
+  next_at timestamptz not null,
+  primary key (tenant_id, name)
+);
+create table lintel_unheard (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  name text collate "C" not null,
+  number bigint not null,
+  error text not null,
+  at timestamptz not null,
+  primary key (tenant_id, name, number)
+);
+drop function if exists lintel_facts(text, text[], boolean, timestamptz);
+create function lintel_facts(of_tenant text, of_people text[], with_people boolean, at timestamptz)
+returns table (name text, status text, contact text, features jsonb, bases jsonb, person_id text, person text, known boolean, attributes jsonb, ends_at timestamptz, active boolean,
+  held json, units json, groups json, opened json, roles json, program boolean)
+language plpgsql stable set plan_cache_mode = force_generic_plan as $$
+#variable_conflict use_column
+begin
+  -- What they rest on: the tenant, the membership, roles and direct permissions with their anchors by whatever way they come, units, groups, openings, own roles.
+  return query
+with m as (select * from lintel_member where tenant_id = of_tenant and user_id = any(of_people)),
+holder as (
+  select user_id as who, 'user' as via, user_id as id, null as name from m
+  union all select m.user_id, 'group', g.id, g.name from m
+    join lintel_group_member gm on gm.tenant_id = of_tenant and gm.user_id = m.user_id join lintel_group g on g.tenant_id = of_tenant and g.id = gm.group_id
+  union all select distinct m.user_id, 'unit', u.id, u.name from m
+    join lintel_placement p on p.tenant_id = of_tenant and p.user_id = m.user_id join lintel_unit_below b on b.tenant_id = of_tenant and b.below_id = p.unit_id
+    join lintel_unit u on u.tenant_id = of_tenant and u.id = b.above_id),
+held as (
+  select h.who, h.via, h.id, h.name, a.* from holder h
+  join lintel_assignment a on a.tenant_id = of_tenant and a.holder_id = h.id and a.holder_on = h.via where a.until is null or a.until > at),
+walked as (
+  select m.user_id as who, p.unit_id as id, true as placed from m join lintel_placement p on p.tenant_id = of_tenant and p.user_id = m.user_id
+  union select who, anchor_id, false from held where anchor = 'unit')
+select t.name, t.status, t.contact, t.features, t.bases, p.id as person_id, p.name as person, m.user_id is not null as known, m.attributes, m.ends_at,
+  lintel_is_active(m.status, m.suspended_until, m.ends_at, at) and (m.responsible_id is null or exists (
+    select 1 from lintel_member r where r.tenant_id = of_tenant and r.user_id = m.responsible_id and lintel_is_active(r.status, r.suspended_until, r.ends_at, at))) as active,
+  (select json_agg(json_build_array(h.via, h.id, h.name, h.role, h.permission, h.reach, h.anchor, h.anchor_id, u.name, h.until, h.without)
+    order by h.via desc, h.id, h.role, h.permission, h.reach, h.anchor, h.anchor_id)
+    from held h left join lintel_unit u on h.anchor = 'unit' and u.tenant_id = of_tenant and u.id = h.anchor_id where h.who = m.user_id) as held,
+  (select json_agg(json_build_array(w.placed, b.above_id, b.below_id) order by b.above_id, b.below_id, w.placed)
+    from walked w join lintel_unit_below b on b.tenant_id = of_tenant and b.above_id = w.id where w.who = m.user_id) as units,
+  (select json_agg(json_build_array(h.id, case when with_people then (
+    select json_agg(o.user_id order by o.user_id) from lintel_group_member o where o.tenant_id = of_tenant and o.group_id = h.id) end) order by h.id) from holder h where h.who = m.user_id and h.via = 'group') as groups,
+  (select json_agg(json_build_array(o.id, o.kind, o.actions, g.id, g.name, h.via, h.id, h.name, o.until, (
+    select json_agg(s.user_id order by s.user_id) from (select gm.user_id from lintel_group_member gm where gm.tenant_id = of_tenant and gm.group_id = g.id
+      union select k.user_id from lintel_opening_kept k where k.tenant_id = of_tenant and k.opening_id = o.id) s)) order by o.id, h.via desc, h.id)
+    from holder h join lintel_opening o on o.tenant_id = of_tenant and o.to_id = h.id and o.to_on = h.via join lintel_group g on g.tenant_id = of_tenant and g.id = o.group_id
+    where h.who = m.user_id and (o.until is null or o.until > at)) as opened,
+  (select json_object_agg(r.id, r.data) from lintel_role r where r.tenant_id = of_tenant and r.id in (
+    select h.role from held h where h.who = m.user_id
+    union select jsonb_array_elements_text(i.included) from held h join lintel_role i on i.tenant_id = of_tenant and i.id = h.role where h.who = m.user_id)) as roles,
+  m.responsible_id is not null as program
+from lintel_tenant t
+left join lintel_person p on p.id = any(of_people)
+left join m on m.user_id = p.id
+where t.id = of_tenant;
+end $$;`,
   },
 ];
 
