@@ -14,6 +14,7 @@ function reach(standing: Standing<any>): Set<string> {
   for (const { name, kind, action } of charter.permissions.values()) {
     if (kind === undefined) {
       if (standing.may(name)) found.add(name);
+      if (standing.grantsFor(name).some(({ reach }) => reach === 'tenant')) found.add(`${name} of all`);
     } else if (action !== 'create') {
       for (const hive of HIVES) if (standing.may(name, hive)) found.add(`${name} ${hive.id}`);
     }
@@ -91,6 +92,10 @@ async function oneMove(lintel: Lintel<any>, by: string, move: Move): Promise<voi
   const standing = await lintel.enter({ tenant: TENANT, user: by });
   if ('steps' in move) {
     await standing.carryOut(move.steps);
+    return;
+  }
+  if ('asks' in move) {
+    await lintel.askToJoin(move.asks, TENANT);
     return;
   }
   const [answer] = await standing.invitations.send([{ address: `${move.invites}@attack.example`, roles: move.roles }]);

@@ -10,6 +10,7 @@ const kinds = defineKinds(
     hive: {
       table: 'hives',
       label: 'name',
+      base: ['own', 'team', 'tenant'],
       fields: { id: id(ids), tenantId: tenant(ids), ownerId: owner({ ...ids, change: 'transfer' }), siteId: unit({ ...ids, change: 'move' }), name: text() },
       actions: { read: { label: 'See' }, create: { label: 'Add' }, update: { label: 'Change' }, transfer: { label: 'Hand over' }, move: { label: 'Move' } },
     },
@@ -33,6 +34,7 @@ const ARRANGE = [
   'unit.arrange',
   'role.arrange',
   'program.arrange',
+  'tenant.rule',
 ] as const;
 
 export const charter = defineCharter(kinds, {
@@ -42,6 +44,7 @@ export const charter = defineCharter(kinds, {
     keeper: { label: 'Keeper', may: { 'hive.read': 'own', 'hive.update': 'own' } },
     warden: { label: 'Warden', may: { 'hive.read': 'onSite', 'hive.update': 'onSite', 'hive.move': 'onSite' } },
     mate: { label: 'Mate', may: { 'hive.read': 'team' } },
+    basic: { label: 'Basic', may: { 'hive.read': 'base', 'hive.update': 'base', 'member.read': 'self' } },
     mover: { label: 'Mover', includes: ['reader'], may: { 'hive.transfer': 'tenant', 'hive.update': 'tenant' } },
     arranger: { label: 'Arranger', may: Object.fromEntries(ARRANGE.map((name) => [name, 'tenant'])) as never },
     clerk: { label: 'Clerk', may: { 'member.read': 'tenant', 'member.assign': 'tenant', 'member.invite': 'tenant' }, gives: ['keeper', 'warden'] },
@@ -118,17 +121,28 @@ export const step: fc.Arbitrary<Step> = fc.oneof(
   }),
 );
 
+/** Changes of the tenant's rules, and answers to whoever asks to be let in. */
+const ruling: fc.Arbitrary<Step> = fc.oneof(
+  fc.record({ do: of('set-rules' as const), bases: fc.record({ hive: of('own', 'team', 'tenant') }) }),
+  fc.record({
+    do: of('set-rules' as const),
+    joining: fc.record({ asks: fc.boolean(), open: of(true), domains: of(['attack.example']), roles: fc.array(assignment, { maxLength: 2 }) }),
+  }),
+  fc.record({ do: of('let-in' as const), user: of('ann', 'ben', 'eve'), roles: fc.array(assignment, { maxLength: 2 }) }),
+);
+
 /** Most attackers may arrange: without that little goes through. */
 const attackerRoles = fc
   .tuple(fc.nat(5), fc.constantFrom('arranger', 'arranger', 'arranger', 'clerk'), fc.array(assignment, { maxLength: 2 }))
   .map(([plain, role, more]) => (plain === 0 ? more : [{ role, anchor: { on: 'tenant' } as const }, ...more]));
 
-/** Who of the attackers does it, and what: changes; or an invitation to somebody, who accepts it. */
+/** Who of the attackers does it, and what: changes; an invitation to somebody, who accepts it; or somebody asks to be let in. */
 const move = fc.oneof(
   {
     weight: 8,
-    arbitrary: fc.record({ by: of(0, 1), steps: fc.oneof({ weight: 4, arbitrary: fc.tuple(step) }, { weight: 1, arbitrary: fc.tuple(step, step) }) }),
+    arbitrary: fc.record({ by: of(0, 1), steps: fc.oneof({ weight: 8, arbitrary: fc.tuple(step) }, { weight: 2, arbitrary: fc.tuple(step, step) }, { weight: 1, arbitrary: fc.tuple(ruling) }) }),
   },
+  { weight: 1, arbitrary: fc.record({ by: of(0, 1), asks: of('ann', 'ben', 'eve') }) },
   { weight: 1, arbitrary: fc.record({ by: of(0, 1), invites: of('ann', 'ben', 'eve'), roles: fc.array(assignment, { maxLength: 2 }) }) },
 );
 
