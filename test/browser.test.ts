@@ -127,6 +127,61 @@ test('somebody invited under another address is told so, and a member without ro
   await lene.getByText('Ask Maren Holt, maren@alderbrook.example to give you one.').waitFor();
 });
 
+test('a change is shown before it is carried out; somebody asks, is let in, and is looked as', { timeout: 90_000 }, async () => {
+  const maren = await newcomer();
+  await signIn(maren, 'maren@alderbrook.example');
+  await maren.goto(`${base}/t/alderbrook/rules`);
+  await maren.getByLabel('Whoever has an account may ask to be let in').check();
+  await maren.getByRole('button', { name: 'See what it does' }).click();
+  await maren.getByText('Nobody gains or loses anything by it.').waitFor();
+  await maren.getByRole('button', { name: 'Carry it out' }).click();
+  await maren.getByRole('dialog').waitFor({ state: 'detached' });
+
+  const mads = await newcomer();
+  await signIn(mads, 'mads@quillmoor.example');
+  await mads.goto(`${base}/t/alderbrook`);
+  await mads.getByLabel('A few words about you').fill('I keep bees across the river');
+  await mads.getByRole('button', { name: 'Ask', exact: true }).click();
+  await mads.getByText('You have asked.').waitFor();
+
+  await maren.goto(`${base}/t/alderbrook/members`);
+  const asking = maren.getByRole('table', { name: 'Asking to be let in' });
+  await asking.getByText('I keep bees across the river').waitFor();
+  await asking.getByRole('button', { name: 'Let Mads Thorn in' }).click();
+  await maren.getByLabel('Keeper', { exact: true }).check();
+  await maren.getByRole('button', { name: 'See what it does' }).click();
+  await maren.getByRole('dialog').getByText('Change a hive').waitFor();
+  // Until it is said yes to, nothing is done.
+  await mads.reload();
+  await mads.getByRole('heading', { name: 'There is no such page' }).waitFor();
+  await maren.getByRole('button', { name: 'Carry it out' }).click();
+  await maren.getByRole('table', { name: 'Members' }).getByText('Mads Thorn').waitFor();
+  await mads.reload();
+  await mads.getByRole('table', { name: 'Hives' }).waitFor();
+
+  await maren.getByRole('link', { name: 'Mads Thorn' }).click();
+  await maren.getByRole('button', { name: 'Look as Mads Thorn' }).click();
+  await maren.getByRole('status').getByText('Maren Holt looks as Mads Thorn').waitFor();
+  const add = maren.getByRole('button', { name: 'Add a hive' });
+  expect(await add.getAttribute('aria-disabled')).toBe('true');
+  expect(await maren.getByRole('link', { name: 'Ledger' }).count()).toBe(0);
+  // Another tab stands where it stood.
+  const other = await maren.context().newPage();
+  await other.goto(`${base}/t/alderbrook/ledger`);
+  await other.getByRole('heading', { name: 'Ledger' }).waitFor();
+  await maren.getByRole('button', { name: 'Look as yourself again' }).click();
+  await maren.getByRole('heading', { name: 'Members' }).waitFor();
+  expect(await maren.getByRole('status').count()).toBe(0);
+
+  // What is taken away shows on a page that is open, as soon as one comes back to it.
+  expect(await mads.getByRole('button', { name: 'Add a hive' }).getAttribute('aria-disabled')).toBeNull();
+  const steps = [{ do: 'set-roles', holder: { user: 'mads' }, roles: [{ role: 'reader', anchor: { on: 'tenant' } }] }];
+  const changed = await maren.request.post(`${base}/lintel/tenants/alderbrook/changes`, { data: { steps }, headers: { origin: base } });
+  expect(changed.status()).toBe(200);
+  await mads.evaluate(() => document.dispatchEvent(new Event('visibilitychange')));
+  await expect.poll(() => mads.getByRole('button', { name: 'Add a hive' }).getAttribute('aria-disabled')).toBe('true');
+});
+
 test('pages can be used by keyboard and screen reader', async () => {
   const page = await newcomer();
   const findings = async () =>
@@ -152,6 +207,7 @@ test('pages can be used by keyboard and screen reader', async () => {
     'alderbrook/groups',
     'alderbrook/units',
     'alderbrook/programs',
+    'alderbrook/rules',
     'alderbrook/record',
     'alderbrook/access',
     'alderbrook/ledger',

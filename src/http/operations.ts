@@ -265,6 +265,27 @@ export const OPERATIONS: readonly Operation[] = [
   },
   {
     in: 'tenant',
+    id: 'rules',
+    method: 'get',
+    path: '/tenants/{tenant}/rules',
+    summary: 'Who may come in without an invitation, whether everybody has one role, and what was chosen as a base',
+    answers: z.object({ oneRole: z.boolean(), joining: s.joining, bases: z.record(z.string(), z.string()) }),
+    run: ({ standing }) => standing.tenant.rules(),
+  },
+  {
+    in: 'tenant',
+    id: 'endView',
+    method: 'delete',
+    path: '/tenants/{tenant}/views/{view}',
+    summary: 'Look as oneself again',
+    answers: nothing,
+    run: async ({ standing, path }) => {
+      await standing.endView(path.view as string);
+      return {};
+    },
+  },
+  {
+    in: 'tenant',
     id: 'viewAs',
     method: 'post',
     path: '/tenants/{tenant}/views',

@@ -40,7 +40,7 @@ const role = z
   })
   .meta({ id: 'Role' });
 
-const joining = z
+export const joining = z
   .strictObject({
     asks: z.boolean().optional().describe('Whoever is signed in may ask to be let in'),
     domains: z.array(z.string().max(253)).max(100).optional(),

@@ -9,7 +9,7 @@ export { erasePerson } from './erase.js';
 export { existing, readFacts, standingsOf } from './facts.js';
 export { type HeldThen, heldThen, keepCharter } from './history.js';
 export { type Invitation, type InviteAnswer, invite, listInvitations, type NewInvitation, sendAgain, withdraw } from './invitations.js';
-export { askToJoin, type JoinRequest, listRequests, stopAsking } from './joining.js';
+export { askToJoin, type JoinRequest, listRequests, readRules, stopAsking } from './joining.js';
 export { type MembershipEvent, passOn } from './listening.js';
 export { listMembers, type Member, type Part, roleLabel } from './members.js';
 export type { NoticeName } from './notices.js';

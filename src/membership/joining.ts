@@ -9,6 +9,7 @@ import type { Handlers } from './handler.js';
 import { assignmentRows } from './holders.js';
 import { keptRoles, rolesOf } from './invitations.js';
 import { tell } from './notices.js';
+import type { Joining } from './step.js';
 import { insistOnSeat, joinTenant } from './tenants.js';
 import { insistOnAll } from './visible.js';
 
@@ -241,4 +242,19 @@ function insistOnBase({ setting }: Change, kind: string, reach: string): void {
   if (base.includes(reach)) return;
   const choice = base.length > 0 ? `one of ${base.join(', ')}${didYouMean(reach, base)}` : 'nothing to choose';
   throw new LintelError('no-base', `“${reach}” cannot be the base of ${many}: there is ${choice}`, { kind, reach });
+}
+
+/** What a tenant has set for itself, for whoever may set it. @throws LintelError `refused`. */
+export async function readRules(
+  setting: Setting,
+  standing: Standing,
+): Promise<{ readonly oneRole: boolean; readonly joining: Required<Joining>; readonly bases: Record<string, string> }> {
+  standing.insist('tenant.rule');
+  const row = await setting.db
+    .selectFrom('lintel_tenant')
+    .select(['one_role', 'joining', 'bases'])
+    .where('id', '=', standing.facts.tenant.id)
+    .executeTakeFirstOrThrow();
+  const { asks = false, domains = [], only = false, open = false, roles = [] } = row.joining;
+  return { oneRole: row.one_role, joining: { asks, domains, only, open, roles: rolesOf(setting.charter, { roles }) }, bases: row.bases };
 }

@@ -118,6 +118,11 @@ export class TenantFace extends Face {
     return membership.listUnits(this.setting, this.standing);
   }
 
+  /** Who may come in without an invitation, whether everybody has one role, and what was chosen as a base. The step `set-rules` sets them. */
+  rules(): ReturnType<typeof membership.readRules> {
+    return membership.readRules(this.setting, this.standing);
+  }
+
   /** Who asks to be let in. The steps `let-in` and `turn-away` answer them. @throws LintelError `refused`. */
   async requests(): Promise<membership.JoinRequest[]> {
     return membership.listRequests(this.setting, this.standing);

@@ -4,7 +4,7 @@ export const ENGLISH = {
   hidden: 'There is no such {kind}.',
   expired: 'This page is out of date. Load it again.',
   limit: '{record} stays as it is: {sentence}',
-  view: 'You look as {name}: you change nothing, and see no more.',
+  view: 'You look as {name}: you change nothing, and see no more than before.',
   channel: 'From here you cannot {act}. It is done by: {channels}.',
   nowhere: 'Nobody can {act} at present.',
   obligation: 'One thing first: {sentence}',

@@ -134,7 +134,8 @@ export function createApp(parts: AppParts): Hono {
   }
   const sender = async (request: Request) => {
     const user = await accounts.signedIn(parse(request.headers.get('cookie') ?? '', COOKIE)[COOKIE]);
-    return user && { user: user.userId, fulfilled: Date.now() - user.signedInAt.getTime() < RECENT ? ['recentSignIn'] : [] };
+    const view = request.headers.get('x-view');
+    return user && { user: user.userId, ...(view && { view }), fulfilled: Date.now() - user.signedInAt.getTime() < RECENT ? ['recentSignIn'] : [] };
   };
   app.route('/api/t/:tenant', tenantRoutes(lintel, sender));
   // What is done with people: the library's own face.

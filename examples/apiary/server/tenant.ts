@@ -37,15 +37,9 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
       .orderBy('name')
       .execute();
   const names = async (standing: Here) => {
-    const rows = await lintel.db
-      .selectFrom('lintel_member as m')
-      .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
-      .select(['p.id', 'p.name'])
-      .where('m.tenant_id', '=', standing.facts.tenant.id)
-      .where('m.status', '=', 'active')
-      .orderBy('p.name')
-      .execute();
-    return standing.may('member.read') ? rows : rows.filter((row) => row.id === standing.userId);
+    const mine = { userId: standing.userId ?? '', name: standing.facts.me.name ?? '', status: 'active' };
+    const known = standing.may('member.read') ? await standing.members.list() : [mine];
+    return known.filter(({ status }) => status === 'active').map(({ userId, name }) => ({ id: userId, name }));
   };
 
   app.get('/standing', async (c) => {
@@ -168,9 +162,9 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
   app.get('/access', async (c) => {
     const standing = await enter(c);
     standing.insist('area.members');
-    const members = await lintel.db.selectFrom('lintel_member').select('user_id').where('tenant_id', '=', standing.facts.tenant.id).execute();
+    const members = await standing.members.list();
     const fulfilled = Object.keys(lintel.charter.data.obligations);
-    const standings = await Promise.all(members.map((m) => lintel.enter({ tenant: standing.facts.tenant.id, user: m.user_id, fulfilled })));
+    const standings = await Promise.all(members.map((m) => lintel.enter({ tenant: standing.facts.tenant.id, user: m.userId, fulfilled })));
     standings.sort((a, b) => (a.facts.me.name ?? '').localeCompare(b.facts.me.name ?? ''));
     const by = c.req.query('by') === 'people' ? 'people' : 'roles';
     const subjects = by === 'people' ? peopleSubjects(standings) : roleSubjects(lintel.charter, standing.facts.tenant, standings);

@@ -1,25 +1,27 @@
-import { Button, Loader, NativeSelect, Text, Title } from '@mantine/core';
-import type { ReactNode } from 'react';
+import { Button, Loader, NativeSelect, Text, TextInput, Title } from '@mantine/core';
+import { type ReactNode, useCallback, useState } from 'react';
 import type { Snapshot } from 'warm-lintel';
-import { Gate, StandingProvider } from 'warm-lintel/react';
+import { Gate, StandingProvider, useFresh } from 'warm-lintel/react';
 import { Link, Redirect, Route, Switch, useLocation, useRoute } from 'wouter';
 import { charter } from '../world/charter.js';
 import { AccessPage } from './access.js';
-import { call, type MeAnswer, useLoad } from './api.js';
+import { call, type MeAnswer, type Refusal, useLoad } from './api.js';
 import { GroupsPage } from './groups.js';
 import { HivePage } from './hive.js';
 import { HivesPage } from './hives.js';
 import { InvitationPage } from './invitation.js';
 import { MemberPage } from './member.js';
 import { MembersPage } from './members.js';
-import { NotFound, Trouble } from './parts.js';
+import { NotFound, Trouble, useTry } from './parts.js';
 import { ProgramsPage } from './programs.js';
 import { RecordPage } from './record.js';
 import { RecordsPage } from './records.js';
 import { RolesPage } from './roles.js';
+import { RulesPage } from './rules.js';
 import { SignPage } from './sign.js';
 import { TrayPage } from './tray.js';
 import { UnitsPage } from './units.js';
+import { ViewBar } from './view.js';
 
 const AREAS: Record<string, { path: string; label: string }> = {
   hives: { path: 'hives', label: 'Hives' },
@@ -107,11 +109,13 @@ interface StandingAnswer {
 
 function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNode {
   const base = `/t/${tenant}`;
-  const { data, error } = useLoad<StandingAnswer>(`/api${base}/standing`);
-  if (error) return <Trouble error={error} />;
+  const load = useCallback(() => call<StandingAnswer>('GET', `/api${base}/standing`), [base]);
+  const { data, error } = useFresh(load);
+  if (error && !data) return (error as Refusal).status === 404 ? <Outside tenant={tenant} /> : <Trouble error={error as Refusal} />;
   if (!data) return <Waiting />;
   return (
     <StandingProvider charter={charter} snapshot={data.snapshot}>
+      <ViewBar tenant={tenant} />
       <Bar me={me} tenant={tenant} line={data.line} />
       <main className="page">
         <Switch>
@@ -138,6 +142,9 @@ function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNod
           <Route path={`${base}/programs`}>
             <ProgramsPage tenant={tenant} />
           </Route>
+          <Route path={`${base}/rules`}>
+            <RulesPage tenant={tenant} />
+          </Route>
           <Route path={`${base}/record`}>
             <RecordPage tenant={tenant} />
           </Route>
@@ -155,6 +162,35 @@ function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNod
         </Switch>
       </main>
     </StandingProvider>
+  );
+}
+
+/** Somebody who is no member, or there is no such organisation: that is not told apart. */
+function Outside({ tenant }: { tenant: string }): ReactNode {
+  const [words, setWords] = useState('');
+  const [outcome, setOutcome] = useState<'joined' | 'asked'>();
+  const asking = useTry();
+  const ask = () => asking.run(async () => setOutcome((await call<{ outcome: 'joined' | 'asked' }>('POST', '/lintel/me/requests', { tenant, words })).outcome));
+  return (
+    <>
+      <NotFound />
+      <section className="page" aria-label="Ask to be let in">
+        <Text>If somebody told you of an organisation here, you can ask to be let in.</Text>
+        <TextInput label="A few words about you" value={words} onChange={(event) => setWords(event.currentTarget.value)} maxLength={500} my="sm" />
+        <Button loading={asking.busy} onClick={ask}>
+          Ask
+        </Button>
+        <div aria-live="polite">
+          {asking.error && <Text mt="sm">{asking.error.status === 404 ? 'Nobody can ask to be let in here.' : asking.error.message}</Text>}
+          {outcome === 'asked' && <Text mt="sm">You have asked. You are told by mail when somebody has answered.</Text>}
+          {outcome === 'joined' && (
+            <Text mt="sm">
+              You are in. <a href={`/t/${tenant}`}>Go on</a>
+            </Text>
+          )}
+        </div>
+      </section>
+    </>
   );
 }
 

@@ -5,7 +5,8 @@ import { Link } from 'wouter';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow } from './members.js';
-import { ActionButton, PeopleTabs, placeWords, Trouble, wayWords } from './parts.js';
+import { ActionButton, PeopleTabs, placeWords, Trouble, useTry, wayWords } from './parts.js';
+import { beginView } from './view.js';
 
 interface Held {
   name: string;
@@ -36,8 +37,9 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
     reload();
     members.reload();
   });
+  const looking = useTry();
   if (error) return <Trouble error={error} />;
-  if (!data || !roles.data) return null;
+  if (!data || !(roles.data || roles.error)) return null;
   const member = members.data?.items.find(({ userId }) => userId === id);
   const label = (role: string) => roles.data?.items.find((one) => one.id === role)?.label ?? role;
   const by = (path: HeldPermission['ways'][number]['path']) => {
@@ -60,6 +62,9 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
           </Text>
         </div>
         <Group>
+          <ActionButton action="access.view" variant="light" onClick={() => looking.run(() => beginView(tenant, { user: id }))}>
+            Look as {data.name}
+          </ActionButton>
           <ActionButton action="member.suspend" variant="light" onClick={() => change.ask(`${suspended ? 'Bring back' : 'Suspend'} ${data.name}`, [step])}>
             {suspended ? 'Bring back' : 'Suspend'}
           </ActionButton>
@@ -69,6 +74,7 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
         </Group>
       </Group>
       {change.trouble}
+      <Trouble error={looking.error} />
       <table className="access sheet" style={{ marginTop: '1rem' }} aria-label="What they hold">
         <thead>
           <tr>

@@ -7,6 +7,7 @@ import { call, type Listed, type Named, type RoleHeld, useLoad } from './api.js'
 import { useChange } from './change.js';
 import { InviteForm } from './invite.js';
 import { ActionButton, Dialog, PeopleTabs, placeWords, RoleChoice, Trouble, useTry } from './parts.js';
+import { Requests } from './requests.js';
 
 export interface MemberRow {
   userId: string;
@@ -47,7 +48,9 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
   const attempt = useTry();
   const [inviting, setInviting] = useState(false);
   const [changing, setChanging] = useState<MemberRow>();
+  const [asked, setAsked] = useState(0);
   const reload = () => {
+    setAsked(asked + 1);
     members.reload();
     invitations.reload();
   };
@@ -134,6 +137,7 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
           </Table.Tbody>
         </Table>
       )}
+      <Requests key={asked} tenant={tenant} toGive={toGive.data.items} ask={change.ask} />
       {change.dialog}
       <Dialog opened={inviting} onClose={() => setInviting(false)} title="Invite people" size="xl">
         <InviteForm tenant={tenant} toGive={toGive.data.items} sites={sites.data.items} done={reload} />

@@ -81,7 +81,7 @@ export const placeWords = (anchor: Anchor) =>
 /** The pages about people, with the one that is open marked. */
 export function PeopleTabs({ tenant }: { tenant: string }): ReactNode {
   const [here] = useLocation();
-  const pages = { members: 'Members', roles: 'Roles', groups: 'Groups', units: 'Sites', programs: 'Programs', record: 'Record of changes' };
+  const pages = { members: 'Members', roles: 'Roles', groups: 'Groups', units: 'Sites', programs: 'Programs', rules: 'Rules', record: 'Record of changes' };
   return (
     <nav aria-label="People" className="tabs">
       {Object.entries(pages).map(([path, label]) => {

@@ -1,0 +1,83 @@
+import { Button, Checkbox, Stack, TextInput, Title } from '@mantine/core';
+import { type ReactNode, useState } from 'react';
+import { type Listed, useLoad } from './api.js';
+import { useChange } from './change.js';
+import type { RoleToGive } from './members.js';
+import { PeopleTabs, RoleChoice, Trouble } from './parts.js';
+
+interface Rules {
+  oneRole: boolean;
+  joining: { asks: boolean; domains: string[]; only: boolean; open: boolean; roles: { role: string }[] };
+}
+
+/** Who may come in without an invitation, and whether somebody may have several roles. */
+export function RulesPage({ tenant }: { tenant: string }): ReactNode {
+  const at = `/lintel/tenants/${tenant}`;
+  const rules = useLoad<Rules>(`${at}/rules`);
+  const toGive = useLoad<Listed<RoleToGive>>(`${at}/roles-to-give`);
+  if (rules.error) return <Trouble error={rules.error} />;
+  if (!rules.data || !toGive.data) return null;
+  return (
+    <>
+      <PeopleTabs tenant={tenant} />
+      <Title order={1}>Rules</Title>
+      <RulesForm key={JSON.stringify(rules.data)} tenant={tenant} rules={rules.data} toGive={toGive.data.items} done={rules.reload} />
+    </>
+  );
+}
+
+function RulesForm(props: { tenant: string; rules: Rules; toGive: readonly RoleToGive[]; done: () => void }): ReactNode {
+  const { tenant, rules, toGive, done } = props;
+  const [oneRole, setOneRole] = useState(rules.oneRole);
+  const [joining, setJoining] = useState(rules.joining);
+  const [domains, setDomains] = useState(joining.domains.join(', '));
+  const change = useChange(tenant, done);
+  const set = (part: Partial<Rules['joining']>) => setJoining({ ...joining, ...part });
+  const listed = domains.split(/[\s,]+/).filter((domain) => domain !== '');
+  const propose = () => {
+    const roles = joining.roles.map(({ role }) => ({ role, anchor: { on: 'tenant' } as const }));
+    change.ask('Rules', [{ do: 'set-rules', oneRole, joining: { ...joining, domains: listed, roles } }]);
+  };
+  return (
+    <Stack mt="md" className="sheet">
+      <Checkbox
+        label="Whoever has an account may ask to be let in"
+        description="They give their name and a few words, and wait until somebody who invites people answers."
+        checked={joining.asks}
+        onChange={(event) => set({ asks: event.currentTarget.checked })}
+      />
+      <TextInput
+        label="Domains of addresses"
+        description="What stands behind the @, several with commas: alderbrook.example"
+        value={domains}
+        onChange={(event) => setDomains(event.currentTarget.value)}
+      />
+      <Checkbox
+        label="Only addresses of these domains come in"
+        description="By invitation as well. Members stay."
+        checked={joining.only}
+        onChange={(event) => set({ only: event.currentTarget.checked })}
+      />
+      <Checkbox
+        label="People of these domains come in by themselves"
+        description="Once their address is proven to be theirs. Whoever was removed does not."
+        checked={joining.open}
+        onChange={(event) => set({ open: event.currentTarget.checked })}
+      />
+      {joining.open && (
+        <RoleChoice
+          label="With these roles"
+          value={joining.roles.map(({ role }) => role)}
+          onChange={(roles) => set({ roles: roles.map((role) => ({ role })) })}
+          toGive={toGive}
+        />
+      )}
+      <Checkbox label="Everybody has one role at most" checked={oneRole} onChange={(event) => setOneRole(event.currentTarget.checked)} />
+      {change.trouble}
+      <Button onClick={propose} style={{ alignSelf: 'flex-start' }}>
+        See what it does
+      </Button>
+      {change.dialog}
+    </Stack>
+  );
+}
