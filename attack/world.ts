@@ -140,7 +140,10 @@ const attackerRoles = fc
 const move = fc.oneof(
   {
     weight: 8,
-    arbitrary: fc.record({ by: of(0, 1), steps: fc.oneof({ weight: 8, arbitrary: fc.tuple(step) }, { weight: 2, arbitrary: fc.tuple(step, step) }, { weight: 1, arbitrary: fc.tuple(ruling) }) }),
+    arbitrary: fc.record({
+      by: of(0, 1),
+      steps: fc.oneof({ weight: 8, arbitrary: fc.tuple(step) }, { weight: 2, arbitrary: fc.tuple(step, step) }, { weight: 1, arbitrary: fc.tuple(ruling) }),
+    }),
   },
   { weight: 1, arbitrary: fc.record({ by: of(0, 1), asks: of('ann', 'ben', 'eve') }) },
   { weight: 1, arbitrary: fc.record({ by: of(0, 1), invites: of('ann', 'ben', 'eve'), roles: fc.array(assignment, { maxLength: 2 }) }) },
