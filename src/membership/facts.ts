@@ -14,7 +14,7 @@ import {
 import type { AssignmentRow, LintelTables } from './tables.js';
 
 /** One statement for all that standings in a tenant rest on. It is a function, so that its plan is made once a connection and not once a request. */
-const FACTS = 'select * from lintel_facts($1, $2, $3, $4)';
+export const FACTS = 'select to_json(f) as facts from lintel_facts($1, $2, $3, $4) f';
 
 type ViaColumn = 'user' | 'group' | 'unit';
 
@@ -28,15 +28,14 @@ interface FactsRow {
   person: string | null;
   known: boolean;
   attributes: Record<string, unknown> | null;
-  ends_at: Date | null;
+  ends_at: string | null;
   active: boolean | null;
-  held:
-    | [ViaColumn, string, string, string | null, string | null, string | null, AssignmentRow['anchor'], string, string | null, string | null, string[]][]
-    | null;
+  held: [ViaColumn, string, string, string | null, string | null, AssignmentRow['anchor'], string, string | null, string[]][] | null;
   units: [boolean, string, string][] | null;
   groups: [string, string[] | null][] | null;
-  opened: [string, string, string[], string, string, ViaColumn, string, string, string | null, string[] | null][] | null;
+  opened: [string, string, string[], string, string, ViaColumn, string, string | null, string[] | null][] | null;
   roles: Record<string, RoleData> | null;
+  names: ['group' | 'unit', string, string][] | null;
   program: boolean;
 }
 
@@ -82,18 +81,20 @@ function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery,
   }
   const assignments: Held<Assignment>[] = [];
   const direct: Held<DirectPermission>[] = [];
-  const ends = row?.ends_at ? [row.ends_at.toISOString()] : [];
-  for (const [via, viaId, viaName, role, permission, reach, at, atId, unit, until, without] of row?.held ?? []) {
-    const more = { anchor: anchorOf(at, atId, unit), ...iso(until), ...throughOf(via, viaId, viaName) };
+  const ends = row?.ends_at ? [new Date(row.ends_at).toISOString()] : [];
+  const called = new Map((row?.names ?? []).map(([via, id, name]) => [`${via} ${id}`, name]));
+  const through = (via: ViaColumn, id: string) => throughOf(via, id, called.get(`${via} ${id}`) ?? id);
+  for (const [via, viaId, role, permission, reach, at, atId, until, without] of row?.held ?? []) {
+    const more = { anchor: anchorOf(at, atId, called.get(`unit ${atId}`)), ...iso(until), ...through(via, viaId) };
     if (more.until) ends.push(more.until);
     if (role !== null) assignments.push({ role: nameNow(charter, role), ...more, ...(without.length > 0 && { without }) });
     else direct.push({ permission: nameNow(charter, permission as string), reach: reach as string, ...more });
   }
   const people = Object.fromEntries((row?.groups ?? []).flatMap(([id, of]) => (of ? [[id, of] as const] : [])));
-  const opened = (row?.opened ?? []).map(([id, kind, actions, groupId, groupName, via, viaId, viaName, until, owners]): OpenedRecords => {
+  const opened = (row?.opened ?? []).map(([id, kind, actions, groupId, groupName, via, viaId, until, owners]): OpenedRecords => {
     people[openingKey(id)] = owners ?? [];
     if (until) ends.push(new Date(until).toISOString());
-    return { id, kind, actions, group: { id: groupId, name: groupName }, ...throughOf(via, viaId, viaName) };
+    return { id, kind, actions, group: { id: groupId, name: groupName }, ...through(via, viaId) };
   });
   const endsAt = ends.sort()[0];
   const bases = row && Object.keys(row.bases).length > 0 ? { bases: row.bases } : {};
@@ -121,8 +122,8 @@ function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery,
 }
 
 async function factsRows(db: Kysely<LintelTables>, charter: Charter, tenant: string, users: readonly string[], now: number): Promise<FactsRow[]> {
-  const { rows } = await db.executeQuery<FactsRow>(CompiledQuery.raw(FACTS, [tenant, users, charter.asksForGroupPeople, new Date(now)]));
-  return rows;
+  const { rows } = await db.executeQuery<{ facts: FactsRow }>(CompiledQuery.raw(FACTS, [tenant, users, charter.asksForGroupPeople, new Date(now)]));
+  return rows.map((row) => row.facts);
 }
 
 /**

@@ -70,18 +70,23 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
       ([field, f]) => sqlText`${f.link ? peopleColumn(boundary, kind, f) : boundary.visible([field, f], kind, 't')} as ${name(field)}`,
     ),
     ...masked.map(({ field, shows }) => sqlText`${shows} as ${name(`shows ${field}`)}`),
-    ...may.map((permission) => {
+    ...may.flatMap((permission) => {
       const asked = charter.permission(permission);
       if (asked.kind !== kind) throw new LintelError('unknown-action', `"${permission}" is not about a ${kind}`, { action: permission });
+      // What is found is read.
+      if (asked.action === 'read') return [];
       return sqlText`coalesce(${boundary.reached(kind, asked.action as string, 't')}, false) as ${name(`may ${permission}`)}`;
     }),
   ];
   const conditions = Object.entries(options.where ?? {}).map(([field, raw]) => valueCondition(boundary, kind, field, raw));
   const where = joinFragments([boundary.reached(kind, 'read', 't'), ...conditions], ' and ');
-  const rows =
-    await sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${where} order by ${orderBy(boundary, kind, options.order)} limit ${limit} offset ${offset}`.rows<
-      Record<string, unknown>
-    >(db);
+  // A record that is named is one at most.
+  const part = Object.hasOwn(options.where ?? {}, shape.idField)
+    ? verbatim('')
+    : sqlText` order by ${orderBy(boundary, kind, options.order)} limit ${limit} offset ${offset}`;
+  const rows = await sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${where}${part}`.rows<
+    Record<string, unknown>
+  >(db);
   const yes = (cell: unknown) => cell === true || cell === 1;
   return rows.map((row) => {
     const hidden = new Set(masked.filter(({ field }) => !yes(row[`shows ${field}`])).map(({ field }) => field));
@@ -90,7 +95,7 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
         .filter(([field]) => !hidden.has(field))
         .map(([field, f]) => [field, boundary.writer.readCell(row[field], f)]),
     );
-    return may.length === 0 ? record : { ...record, may: may.filter((permission) => yes(row[`may ${permission}`])) };
+    return may.length === 0 ? record : { ...record, may: may.filter((permission) => permission === `${kind}.read` || yes(row[`may ${permission}`])) };
   });
 }
 

@@ -41,21 +41,31 @@ export class Fragment {
 
 /** Builds a fragment: parts that are fragments are joined in, everything else becomes a parameter. */
 export function sqlText(strings: TemplateStringsArray, ...parts: readonly unknown[]): Fragment {
-  const texts = [strings[0] ?? ''];
+  const texts: string[] = [];
   const values: unknown[] = [];
-  const append = (text: string) => texts.push((texts.pop() ?? '') + text);
-  parts.forEach((part, i) => {
-    if (part instanceof Fragment) {
-      append(part.texts[0] ?? '');
-      texts.push(...part.texts.slice(1));
-      values.push(...part.values);
-    } else {
+  // The text that the next one goes on.
+  let open = strings[0] as string;
+  for (let i = 0; i < parts.length; i++) {
+    const part = parts[i];
+    if (part instanceof Fragment) open = take(part, texts, values, open);
+    else {
       values.push(part);
-      texts.push('');
+      texts.push(open);
+      open = '';
     }
-    append(strings[i + 1] ?? '');
-  });
+    open += strings[i + 1];
+  }
+  texts.push(open);
   return new Fragment(texts, values);
+}
+
+/** Takes a fragment in behind an open text; answers the text that is open then. */
+function take({ texts: of, values: with_ }: Fragment, texts: string[], values: unknown[], open: string): string {
+  if (with_.length === 0) return open + of[0];
+  texts.push(open + of[0]);
+  for (let i = 1; i < of.length - 1; i++) texts.push(of[i] as string);
+  for (const value of with_) values.push(value);
+  return of.at(-1) as string;
 }
 
 /** A name, quoted; several make a path: `"hives"."id"`. */
@@ -69,5 +79,10 @@ export function verbatim(text: string): Fragment {
 }
 
 export function joinFragments(parts: readonly Fragment[], separator: string): Fragment {
-  return parts.reduce((all, part, i) => (i === 0 ? part : sqlText`${all}${verbatim(separator)}${part}`), verbatim(''));
+  const texts: string[] = [];
+  const values: unknown[] = [];
+  let open = '';
+  for (const [i, part] of parts.entries()) open = take(part, texts, values, i === 0 ? open : open + separator);
+  texts.push(open);
+  return new Fragment(texts, values);
 }

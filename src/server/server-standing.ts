@@ -46,21 +46,31 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   readonly #place: Workplace;
   readonly #boundaries = new Map<unknown, Boundary>();
   readonly #walledBoundaries = new Map<unknown, Boundary>();
-  /** Who belongs to the tenant, and the changes that this person may make to it. */
-  readonly members: MembersFace;
-  readonly invitations: InvitationsFace;
-  readonly tenant: TenantFace;
-  readonly programs: ProgramsFace;
-  readonly audit: AuditFace;
 
   constructor(charter: ConstructorParameters<typeof Standing<T>>[0], facts: Facts, options: StandingOptions, place: Workplace) {
     super(charter, facts, options);
     this.#place = place;
-    this.members = new MembersFace(this, place.setting);
-    this.invitations = new InvitationsFace(this, place.setting);
-    this.tenant = new TenantFace(this, place.setting);
-    this.programs = new ProgramsFace(this, place.setting);
-    this.audit = new AuditFace(this, place.setting);
+  }
+
+  /** Who belongs to the tenant, and the changes that this person may make to it. */
+  get members(): MembersFace {
+    return new MembersFace(this, this.#place.setting);
+  }
+
+  get invitations(): InvitationsFace {
+    return new InvitationsFace(this, this.#place.setting);
+  }
+
+  get tenant(): TenantFace {
+    return new TenantFace(this, this.#place.setting);
+  }
+
+  get programs(): ProgramsFace {
+    return new ProgramsFace(this, this.#place.setting);
+  }
+
+  get audit(): AuditFace {
+    return new AuditFace(this, this.#place.setting);
   }
 
   /** True for an active member of this tenant. Everybody else is told that there is no such page. */

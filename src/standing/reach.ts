@@ -21,6 +21,7 @@ export interface ActionReach {
   readonly limits: readonly LimitReach[];
   /** Limits, grants and `read` together, without obligations and plan. Says nothing of the tenant. */
   readonly where: Predicate;
+  /** Asks a record in memory. */
   readonly test: Test;
 }
 
@@ -132,7 +133,13 @@ export class Reaches {
     const read = restsOnRead(permission.action) ? [this.readable(kind)] : [];
     const seen = this.viewer ? [this.viewer.action(permission, image).where] : [];
     const where = and(...limits.map((l) => not(l.where)), or(...grants.map((g) => g.where)), ...read, ...seen);
-    const result = { permission, grants, limits, where, test: compile(where, kind, charter.shapes) };
+    let compiled: Test | undefined;
+    // Where only the database is asked, nothing is compiled.
+    const test: Test = (record) => {
+      compiled ??= compile(where, kind, charter.shapes);
+      return compiled(record);
+    };
+    const result = { permission, grants, limits, where, test };
     this.#actions.set(key, result);
     return result;
   }

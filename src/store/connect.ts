@@ -1,5 +1,6 @@
 import { Kysely, PostgresDialect, type PostgresPool } from 'kysely';
 import { LintelError } from '../base/index.js';
+import { FACTS } from '../membership/index.js';
 
 /** The few methods of an embedded PGlite that are used. */
 export interface PgliteLike {
@@ -68,8 +69,37 @@ async function inTime(turn: Promise<void>): Promise<void> {
   await Promise.race([turn, late]).finally(() => clearTimeout(timer));
 }
 
+type Client = Awaited<ReturnType<PostgresPool['connect']>>;
+
+/** A `pg` pool in which the statement that every request asks is prepared once a connection, under a name. */
+class PreparingPool implements PostgresPool {
+  readonly #pool: PostgresPool;
+  readonly #clients = new WeakMap<Client, Client>();
+
+  constructor(pool: PostgresPool) {
+    this.#pool = pool;
+  }
+
+  async connect(): Promise<Client> {
+    const client = await this.#pool.connect();
+    const known = this.#clients.get(client) ?? preparing(client);
+    this.#clients.set(client, known);
+    return known;
+  }
+
+  end(): Promise<void> {
+    return this.#pool.end();
+  }
+}
+
+function preparing(client: Client): Client {
+  const ask = client.query.bind(client) as (statement: unknown, values?: unknown) => never;
+  const query = (statement: unknown, values?: unknown) => (statement === FACTS ? ask({ name: 'lintel_facts', text: FACTS, values }) : ask(statement, values));
+  return { query: query as Client['query'], release: () => client.release() };
+}
+
 /** A Kysely over whatever the application has. One that it already has is used as it is. */
 export function connect<DB = unknown>(db: Database): Kysely<DB> {
   if (isKysely(db)) return db as Kysely<DB>;
-  return new Kysely<DB>({ dialect: new PostgresDialect({ pool: isPglite(db) ? new PoolOfOne(db) : db }) });
+  return new Kysely<DB>({ dialect: new PostgresDialect({ pool: isPglite(db) ? new PoolOfOne(db) : new PreparingPool(db) }) });
 }

@@ -339,49 +339,74 @@ create table lintel_unheard (
 drop function if exists lintel_facts(text, text[], boolean, timestamptz);
 create function lintel_facts(of_tenant text, of_people text[], with_people boolean, at timestamptz)
 returns table (name text, status text, contact text, features jsonb, bases jsonb, person_id text, person text, known boolean, attributes jsonb, ends_at timestamptz, active boolean,
-  held json, units json, groups json, opened json, roles json, program boolean)
+  held json, units json, groups json, opened json, roles json, names json, program boolean)
 language plpgsql stable set plan_cache_mode = force_generic_plan as $$
 #variable_conflict use_column
+declare
+  t lintel_tenant;
+  p record;
+  in_groups text[];
+  placed_at text[];
+  in_units text[];
+  own_roles text[];
+  at_units text[];
 begin
-  -- What they rest on: the tenant, the membership, roles and direct permissions with their anchors by whatever way they come, units, groups, openings, own roles.
-  return query
-with m as (select * from lintel_member where tenant_id = of_tenant and user_id = any(of_people)),
-holder as (
-  select user_id as who, 'user' as via, user_id as id, null as name from m
-  union all select m.user_id, 'group', g.id, g.name from m
-    join lintel_group_member gm on gm.tenant_id = of_tenant and gm.user_id = m.user_id join lintel_group g on g.tenant_id = of_tenant and g.id = gm.group_id
-  union all select distinct m.user_id, 'unit', u.id, u.name from m
-    join lintel_placement p on p.tenant_id = of_tenant and p.user_id = m.user_id join lintel_unit_below b on b.tenant_id = of_tenant and b.below_id = p.unit_id
-    join lintel_unit u on u.tenant_id = of_tenant and u.id = b.above_id),
-held as (
-  select h.who, h.via, h.id, h.name, a.* from holder h
-  join lintel_assignment a on a.tenant_id = of_tenant and a.holder_id = h.id and a.holder_on = h.via where a.until is null or a.until > at),
-walked as (
-  select m.user_id as who, p.unit_id as id, true as placed from m join lintel_placement p on p.tenant_id = of_tenant and p.user_id = m.user_id
-  union select who, anchor_id, false from held where anchor = 'unit')
-select t.name, t.status, t.contact, t.features, t.bases, p.id as person_id, p.name as person, m.user_id is not null as known, m.attributes, m.ends_at,
-  lintel_is_active(m.status, m.suspended_until, m.ends_at, at) and (m.responsible_id is null or exists (
-    select 1 from lintel_member r where r.tenant_id = of_tenant and r.user_id = m.responsible_id and lintel_is_active(r.status, r.suspended_until, r.ends_at, at))) as active,
-  (select json_agg(json_build_array(h.via, h.id, h.name, h.role, h.permission, h.reach, h.anchor, h.anchor_id, u.name, h.until, h.without)
-    order by h.via desc, h.id, h.role, h.permission, h.reach, h.anchor, h.anchor_id)
-    from held h left join lintel_unit u on h.anchor = 'unit' and u.tenant_id = of_tenant and u.id = h.anchor_id where h.who = m.user_id) as held,
-  (select json_agg(json_build_array(w.placed, b.above_id, b.below_id) order by b.above_id, b.below_id, w.placed)
-    from walked w join lintel_unit_below b on b.tenant_id = of_tenant and b.above_id = w.id where w.who = m.user_id) as units,
-  (select json_agg(json_build_array(h.id, case when with_people then (
-    select json_agg(o.user_id order by o.user_id) from lintel_group_member o where o.tenant_id = of_tenant and o.group_id = h.id) end) order by h.id) from holder h where h.who = m.user_id and h.via = 'group') as groups,
-  (select json_agg(json_build_array(o.id, o.kind, o.actions, g.id, g.name, h.via, h.id, h.name, o.until, (
-    select json_agg(s.user_id order by s.user_id) from (select gm.user_id from lintel_group_member gm where gm.tenant_id = of_tenant and gm.group_id = g.id
-      union select k.user_id from lintel_opening_kept k where k.tenant_id = of_tenant and k.opening_id = o.id) s)) order by o.id, h.via desc, h.id)
-    from holder h join lintel_opening o on o.tenant_id = of_tenant and o.to_id = h.id and o.to_on = h.via join lintel_group g on g.tenant_id = of_tenant and g.id = o.group_id
-    where h.who = m.user_id and (o.until is null or o.until > at)) as opened,
-  (select json_object_agg(r.id, r.data) from lintel_role r where r.tenant_id = of_tenant and r.id in (
-    select h.role from held h where h.who = m.user_id
-    union select jsonb_array_elements_text(i.included) from held h join lintel_role i on i.tenant_id = of_tenant and i.id = h.role where h.who = m.user_id)) as roles,
-  m.responsible_id is not null as program
-from lintel_tenant t
-left join lintel_person p on p.id = any(of_people)
-left join m on m.user_id = p.id
-where t.id = of_tenant;
+  -- What they rest on, person by person, and what somebody has none of is not looked for: the tenant, the membership, groups, units, roles and direct
+  -- permissions with their anchors by whatever way they come, openings, own roles, and what groups and units are called.
+  select * into t from lintel_tenant where id = of_tenant;
+  if not found then return; end if;
+  name := t.name; status := t.status; contact := t.contact; features := t.features; bases := t.bases; known := false; program := false;
+  for p in
+    select i.id, i.name, m.user_id, m.attributes, m.ends_at, m.responsible_id, lintel_is_active(m.status, m.suspended_until, m.ends_at, at) as active
+    from lintel_person i left join lintel_member m on m.tenant_id = of_tenant and m.user_id = i.id where i.id = any(of_people)
+  loop
+    person_id := p.id; person := p.name; known := p.user_id is not null; attributes := p.attributes; ends_at := p.ends_at; active := p.active;
+    held := null; units := null; groups := null; opened := null; roles := null; names := null; program := p.responsible_id is not null;
+    if known then
+      if program and active then
+        active := exists (select 1 from lintel_member r where r.tenant_id = of_tenant and r.user_id = p.responsible_id and lintel_is_active(r.status, r.suspended_until, r.ends_at, at));
+      end if;
+      in_groups := array(select g.group_id from lintel_group_member g where g.tenant_id = of_tenant and g.user_id = p.id order by 1);
+      placed_at := array(select l.unit_id from lintel_placement l where l.tenant_id = of_tenant and l.user_id = p.id);
+      in_units := '{}';
+      if cardinality(placed_at) > 0 then
+        in_units := array(select distinct b.above_id from lintel_unit_below b where b.tenant_id = of_tenant and b.below_id = any(placed_at));
+      end if;
+      select json_agg(json_build_array(a.holder_on, a.holder_id, a.role, a.permission, a.reach, a.anchor, a.anchor_id, a.until, a.without)
+          order by a.holder_on desc, a.holder_id, a.role, a.permission, a.reach, a.anchor, a.anchor_id),
+        array_agg(a.role) filter (where a.role like 'own-%'), array_agg(a.anchor_id) filter (where a.anchor = 'unit')
+      into held, own_roles, at_units from lintel_assignment a
+      where a.tenant_id = of_tenant and a.holder_id = any(p.id || in_groups || in_units) and (a.until is null or a.until > at)
+        and case a.holder_on when 'user' then a.holder_id = p.id when 'group' then a.holder_id = any(in_groups) else a.holder_id = any(in_units) end;
+      if cardinality(placed_at) > 0 or at_units is not null then
+        units := (select json_agg(json_build_array(w.placed, b.above_id, b.below_id) order by b.above_id, b.below_id, w.placed)
+          from (select unnest(placed_at) as id, true as placed union select unnest(at_units), false) w join lintel_unit_below b on b.tenant_id = of_tenant and b.above_id = w.id);
+      end if;
+      if cardinality(in_groups) > 0 then
+        groups := (select json_agg(json_build_array(g.id, case when with_people then (
+          select json_agg(o.user_id order by o.user_id) from lintel_group_member o where o.tenant_id = of_tenant and o.group_id = g.id) end) order by g.id) from unnest(in_groups) g (id));
+      end if;
+      if cardinality(in_groups) > 0 or cardinality(in_units) > 0 or at_units is not null then
+        names := (select json_agg(json_build_array(n.via, n.id, n.name) order by n.via, n.id) from (
+          select 'group' as via, g.id, g.name from lintel_group g where g.tenant_id = of_tenant and g.id = any(in_groups)
+          union all select 'unit', u.id, u.name from lintel_unit u where u.tenant_id = of_tenant and u.id = any(in_units || at_units)) n);
+      end if;
+      if exists (select 1 from lintel_opening o where o.tenant_id = of_tenant and o.to_id = any(p.id || in_groups || in_units)) then
+        opened := (select json_agg(json_build_array(o.id, o.kind, o.actions, g.id, g.name, o.to_on, o.to_id, o.until, (
+            select json_agg(s.user_id order by s.user_id) from (select gm.user_id from lintel_group_member gm where gm.tenant_id = of_tenant and gm.group_id = g.id
+              union select k.user_id from lintel_opening_kept k where k.tenant_id = of_tenant and k.opening_id = o.id) s)) order by o.id, o.to_on desc, o.to_id)
+          from lintel_opening o join lintel_group g on g.tenant_id = of_tenant and g.id = o.group_id
+          where o.tenant_id = of_tenant and o.to_id = any(p.id || in_groups || in_units) and (o.until is null or o.until > at)
+            and case o.to_on when 'user' then o.to_id = p.id when 'group' then o.to_id = any(in_groups) else o.to_id = any(in_units) end);
+      end if;
+      if own_roles is not null then
+        roles := (select json_object_agg(r.id, r.data) from lintel_role r where r.tenant_id = of_tenant and r.id in (
+          select unnest(own_roles) union select jsonb_array_elements_text(i.included) from lintel_role i where i.tenant_id = of_tenant and i.id = any(own_roles)));
+      end if;
+    end if;
+    return next;
+  end loop;
+  if not found then return next; end if;
 end $$;`,
   },
 ];
