@@ -35,6 +35,7 @@ const ARRANGE = [
   'role.arrange',
   'program.arrange',
   'tenant.rule',
+  'deputy.name',
 ] as const;
 
 export const charter = defineCharter(kinds, {
@@ -128,6 +129,13 @@ const ruling: fc.Arbitrary<Step> = fc.oneof(
     do: of('set-rules' as const),
     joining: fc.record({ asks: fc.boolean(), open: of(true), domains: of(['attack.example']), roles: fc.array(assignment, { maxLength: 2 }) }),
   }),
+  fc.record({
+    do: of('name-deputy' as const),
+    of: user,
+    to: of('ann', 'ben', 'ann', 'ben', ...PEOPLE),
+    permissions: fc.subarray(['hive.read', 'hive.update', 'hive.transfer'], { minLength: 1 }),
+    until: of(new Date(Date.now() + 86_400_000).toISOString()),
+  }),
   fc.record({ do: of('let-in' as const), user: of('ann', 'ben', 'eve'), roles: fc.array(assignment, { maxLength: 2 }) }),
 );
 
@@ -142,7 +150,7 @@ const move = fc.oneof(
     weight: 8,
     arbitrary: fc.record({
       by: of(0, 1),
-      steps: fc.oneof({ weight: 8, arbitrary: fc.tuple(step) }, { weight: 2, arbitrary: fc.tuple(step, step) }, { weight: 1, arbitrary: fc.tuple(ruling) }),
+      steps: fc.oneof({ weight: 8, arbitrary: fc.tuple(step) }, { weight: 2, arbitrary: fc.tuple(step, step) }, { weight: 2, arbitrary: fc.tuple(ruling) }),
     }),
   },
   { weight: 1, arbitrary: fc.record({ by: of(0, 1), asks: of('ann', 'ben', 'eve') }) },

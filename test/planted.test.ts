@@ -84,9 +84,16 @@ const FURTHER_HOLES: readonly Planted[] = [
   [
     'a key is made by whoever may give what the program holds',
     'membership/power.ts',
-    "    edited !== 'all' &&\n    path.by === 'role' &&\n    !edited.has(path.role) &&\n    !path.included.some((role) => edited.has(role)) &&\n",
+    "    edited !== 'all' &&\n    !gain.named &&\n    path.by === 'role' &&\n    !edited.has(path.role) &&\n    !path.included.some((role) => edited.has(role)) &&\n",
     "    path.by === 'role' &&\n",
   ],
+  [
+    'who stands in for others is not looked at',
+    'membership/power.ts',
+    '[...ownGains(before, after), ...gainsInPlace(before, after)]',
+    'ownGains(before, after)',
+  ],
+  ['whoever chooses the base is not looked at', 'membership/joining.ts', '(bases ? { everybody: true } : {})', '({})'],
   ['an opening counts as held', 'membership/power.ts', 'if (grant.only) return b.only !== undefined &&', 'if (grant.only) return true ||'],
   ['units that come to lie within a reach are forgotten', 'membership/power.ts', 'units: on.units ? units : []', 'units: []'],
   [

@@ -55,11 +55,11 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   #hash: string | undefined;
   #asksForGroupPeople: boolean | undefined;
 
-  /** @internal Takes data that was checked: use `readCharter`. `of`: the charter of which this is the view of one tenant. */
-  constructor(data: CharterData, of?: Charter<T>, bases?: Readonly<Record<string, string>>) {
+  /** @internal Takes data that was checked: use `readCharter`. `of`: the charter of which this is the view of one tenant. `sentences`: of the library's own operations. */
+  constructor(data: CharterData, of?: Charter<T>, bases?: Readonly<Record<string, string>>, sentences?: Readonly<Record<string, string>>) {
     this.data = data;
     this.shapes = of?.shapes ?? Object.fromEntries(Object.entries(data.kinds).map(([name, kind]) => [name, shapeOf(kind)]));
-    this.permissions = of?.permissions ?? new Map(permissionsOf(data).map((p) => [p.name, p]));
+    this.permissions = of?.permissions ?? new Map(permissionsOf(data, sentences).map((p) => [p.name, p]));
     this.#bases = bases ?? (of ? of.#bases : {});
     this.#hash = of?.hash;
   }
@@ -226,7 +226,7 @@ export function shapeOf(kind: KindData): KindShape {
   };
 }
 
-function permissionsOf(data: CharterData): Permission[] {
+function permissionsOf(data: CharterData, sentences: Readonly<Record<string, string>> = {}): Permission[] {
   const capital = (s: string) => s.charAt(0).toUpperCase() + s.slice(1);
   return [
     ...Object.entries(data.kinds).flatMap(([kind, k]) =>
@@ -236,6 +236,7 @@ function permissionsOf(data: CharterData): Permission[] {
     ...Object.entries({ ...OPERATIONS, ...(data.platform && PLATFORM_OPERATIONS) }).map(([name, words]) => ({
       section: 'Organisation',
       ...words,
+      ...(sentences[name] && { sentence: sentences[name] }),
       name,
       perUnit: false,
     })),

@@ -2,37 +2,34 @@ import type { PermissionWords } from './data.js';
 
 /** The library's own operations on a tenant: permissions like any other, checked by the same engine. */
 export const OPERATIONS = {
-  'tenant.rename': { label: 'Rename the organisation', sentence: 'Changes its name and the line that tells people whom to ask.' },
-  'tenant.rule': { label: 'Set the rules of the organisation', sentence: 'Says who may come in by themselves.' },
-  'tenant.close': { label: 'Close the organisation', sentence: 'Closes it for everybody.' },
-  'unit.arrange': { label: 'Arrange the units', sentence: 'Adds and moves units and places members in them, within their own power.', needs: ['member.read'] },
-  'group.arrange': { label: 'Arrange the groups', sentence: 'Makes groups and says who is in them, within their own power.', needs: ['member.read'] },
+  'tenant.rename': { label: 'Rename the organisation' },
+  'tenant.rule': { label: 'Set the rules of the organisation' },
+  'tenant.close': { label: 'Close the organisation' },
+  'unit.arrange': { label: 'Arrange the units', needs: ['member.read'] },
+  'group.arrange': { label: 'Arrange the groups', needs: ['member.read'] },
   'role.arrange': {
     label: 'Arrange the roles',
-    sentence: 'Makes and changes roles of the organisation’s own, within their own power.',
     needs: ['member.read'],
   },
-  'member.read': { label: 'See the members', sentence: 'Lists members, their roles and pending invitations.' },
-  'member.invite': { label: 'Invite people', sentence: 'Invites by e-mail, with roles within their own power.', needs: ['member.read'] },
-  'member.assign': { label: 'Change roles', sentence: 'Gives and takes roles within their own power.', needs: ['member.read'] },
-  'member.suspend': { label: 'Suspend members', sentence: 'Suspends a member and brings them back; nothing is lost.', needs: ['member.read'] },
-  'member.remove': { label: 'Remove members', sentence: 'Ends a membership, now or on a day; the records stay.', needs: ['member.read'] },
+  'member.read': { label: 'See the members' },
+  'member.invite': { label: 'Invite people', needs: ['member.read'] },
+  'member.assign': { label: 'Change roles', needs: ['member.read'] },
+  'deputy.name': { label: 'Name a deputy' },
+  'member.suspend': { label: 'Suspend members', needs: ['member.read'] },
+  'member.remove': { label: 'Remove members', needs: ['member.read'] },
   'program.arrange': {
     label: 'Arrange programs',
-    sentence: 'Takes programs in, and gives and ends their keys, within their own power.',
     needs: ['member.read'],
   },
   'access.view': {
     label: 'Look as somebody else',
-    sentence: 'Sees what another sees, and no more than before.',
     needs: ['member.read'],
   },
   'access.ask': {
     label: 'Ask about the access of others',
-    sentence: 'Asks whether others may do something, as programs do.',
     needs: ['member.read'],
   },
-  'audit.read': { label: 'Read the record of changes', sentence: 'Sees who changed what, when and why.' },
+  'audit.read': { label: 'Read the record of changes' },
 } as const satisfies Record<string, PermissionWords>;
 
 /** Operations on the platform: they are there where the charter says `platform`, and count in the tenant that is the platform. */

@@ -4,6 +4,7 @@ import { Charter, followedFields, reachesOfKind, shapeOf } from './charter.js';
 import type { CharterData, KindData, RoleData } from './data.js';
 import type { FieldRole } from './field.js';
 import { KEYHOLDER, OPERATIONS, PLATFORM_OPERATIONS, RESERVED_KINDS, reachesOfOperation } from './operations.js';
+import { SENTENCES } from './sentences.js';
 
 type Json = Record<string, unknown>;
 
@@ -358,7 +359,7 @@ export function readCharter(json: unknown): Charter {
     if (new Set(held).size < 2) c.report(`${at}.hold`, 'names at least two roles or actions that nobody may hold together');
   }
   c.throwIfAny();
-  return new Charter(complete(top, kinds, shapes));
+  return new Charter(complete(top, kinds, shapes), undefined, undefined, SENTENCES as Record<string, string>);
 }
 
 const completeRole = (role: RoleData): RoleData => ({ ...role, includes: role.includes ?? [], may: role.may ?? {}, gives: role.gives ?? [] });

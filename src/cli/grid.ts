@@ -33,6 +33,7 @@ export function heldRows(permissions: readonly HeldPermission[], charter: Charte
   const by = (path: HeldPermission['ways'][number]['path']) => {
     const through = 'through' in path && path.through ? ` through ${path.through.on} ${path.through.name}` : '';
     if (path.by === 'role') return `role ${roleLabel(charter, path.role)}${through}`;
+    if (path.by === 'deputy') return `standing in for ${path.name}`;
     if (path.by === 'opening') return `opened by ${path.group}${through}`;
     return `${{ direct: 'given alone', keyholder: 'full control', everyMember: 'every member', signedIn: 'whoever is signed in', visitor: 'everybody', caretaker: 'looking after it' }[path.by]}${through}`;
   };

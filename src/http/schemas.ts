@@ -75,6 +75,8 @@ export const step = z
     z.strictObject({ do: z.literal('entrust-program'), program: id, responsible: id }),
     z.strictObject({ do: z.literal('make-key'), program: id, label: name.optional(), ends: moment.optional() }),
     z.strictObject({ do: z.literal('end-key'), key: id, at: moment.optional() }),
+    z.strictObject({ do: z.literal('name-deputy'), of: id, to: id, permissions: z.array(id).min(1).max(200), since: moment.optional(), until: moment }),
+    z.strictObject({ do: z.literal('end-deputy'), of: id, to: id }),
     z.strictObject({ do: z.literal('close-tenant') }),
     z.strictObject({ do: z.literal('set-rules'), oneRole: z.boolean().optional(), joining: joining.optional(), bases: z.record(id, id).optional() }),
     z.strictObject({ do: z.literal('let-in'), user: id, roles: z.array(assignment).max(50) }),

@@ -1,4 +1,4 @@
-import { type Grant, grantsOf, wayWords } from '../standing/index.js';
+import { charterOf, type Grant, grantsOf, wayWords } from '../standing/index.js';
 import { belowOf } from './giving.js';
 import { ownersOf, placedBelow, type Reading, turnsOn } from './power.js';
 
@@ -32,12 +32,28 @@ function extentOf({ charter, facts }: Reading, grant: Grant): string {
   ]);
 }
 
-function held(reading: Reading | undefined): Map<string, Grant[]> {
-  const by = new Map<string, Grant[]>();
-  for (const grant of reading ? grantsOf(reading.charter, reading.facts) : []) {
-    const list = by.get(grant.permission);
-    if (list) list.push(grant);
-    else by.set(grant.permission, [grant]);
+/** A way to a permission, and everything that it turns on. */
+interface Way {
+  readonly grant: Grant;
+  readonly extent: string;
+}
+
+function held(reading: Reading | undefined): Map<string, Way[]> {
+  const by = new Map<string, Way[]>();
+  const add = (way: Way) => {
+    const list = by.get(way.grant.permission);
+    if (list) list.push(way);
+    else by.set(way.grant.permission, [way]);
+  };
+  if (!reading) return by;
+  for (const grant of grantsOf(reading.charter, reading.facts)) add({ grant, extent: extentOf(reading, grant) });
+  for (const { of, permissions, facts } of reading.facts.standsFor ?? []) {
+    const theirs = { charter: charterOf(reading.charter, facts), facts, alike: '' };
+    for (const grant of grantsOf(theirs.charter, facts)) {
+      if (!permissions.includes(grant.permission)) continue;
+      const extent = extentOf(theirs, grant);
+      add({ grant: { ...grant, path: { by: 'deputy', of: of.userId, name: of.name } }, extent: extent === ALL ? ALL : JSON.stringify([of.userId, extent]) });
+    }
   }
   return by;
 }
@@ -48,15 +64,19 @@ export function changesOf(before: Reading | undefined, after: Reading | undefine
   const { charter } = (after ?? before) as Reading;
   const changes: PersonChange[] = [];
   for (const permission of charter.permissions.keys()) {
-    const extents = (reading: Reading | undefined, grants: readonly Grant[] = []) => {
-      const all = new Set(reading ? grants.map((grant) => extentOf(reading, grant)) : []);
+    const extents = (ways: readonly Way[] = []) => {
+      const all = new Set(ways.map(({ extent }) => extent));
       return all.has(ALL) ? [ALL] : [...all].sort();
     };
-    const [was, becomes] = [extents(before, had.get(permission)), extents(after, has.get(permission))];
+    const [was, becomes] = [extents(had.get(permission)), extents(has.get(permission))];
     const gains = !was.includes(ALL) && becomes.some((one) => !was.includes(one));
     const loses = !becomes.includes(ALL) && was.some((one) => !becomes.includes(one));
     if (!gains && !loses) continue;
-    const words = (grants: readonly Grant[] = []) => wayWords(grants, charter.permission(permission));
+    const words = (ways: readonly Way[] = []) =>
+      wayWords(
+        ways.map(({ grant }) => grant),
+        charter.permission(permission),
+      );
     changes.push({
       permission,
       was: words(had.get(permission)),

@@ -9,6 +9,7 @@ import {
   type OpenedRecords,
   openingKey,
   Standing,
+  type StandingIn,
   type Through,
 } from '../standing/index.js';
 import type { AssignmentRow, LintelTables } from './tables.js';
@@ -36,6 +37,7 @@ interface FactsRow {
   opened: [string, string, string[], string, string, ViaColumn, string, string | null, string[] | null][] | null;
   roles: Record<string, RoleData> | null;
   names: ['group' | 'unit', string, string][] | null;
+  stands_for: [string, string[], string][] | null;
   program: boolean;
 }
 
@@ -71,7 +73,8 @@ export interface FactsQuery {
   readonly now: number;
 }
 
-function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery, 'now'>, row: FactsRow | undefined): Facts {
+/** @param others rows that were read with it: those for whom the person stands in are among them. */
+function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery, 'now'>, row: FactsRow | undefined, others: readonly FactsRow[] = []): Facts {
   const below: Record<string, string[]> = {};
   const unitIds = new Set<string>();
   for (const [placed, above, id] of row?.units ?? []) {
@@ -96,6 +99,14 @@ function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery,
     if (until) ends.push(new Date(until).toISOString());
     return { id, kind, actions, group: { id: groupId, name: groupName }, ...through(via, viaId) };
   });
+  const standsFor = (row?.stands_for ?? []).flatMap(([of, permissions, until]): StandingIn[] => {
+    ends.push(new Date(until).toISOString());
+    const principal = others.find(({ person_id, active }) => person_id === of && active);
+    if (!principal) return [];
+    const facts = factsOf(charter, { tenant, user: of, ...(fulfilled && { fulfilled }) }, principal);
+    if (facts.endsAt) ends.push(facts.endsAt);
+    return [{ of: { userId: of, name: principal.person ?? of }, permissions: permissions.map((name) => nameNow(charter, name)), facts }];
+  });
   const endsAt = ends.sort()[0];
   const bases = row && Object.keys(row.bases).length > 0 ? { bases: row.bases } : {};
   return {
@@ -113,6 +124,7 @@ function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery,
     assignments,
     ...(direct.length > 0 && { direct }),
     ...(opened.length > 0 && { opened }),
+    ...(standsFor.length > 0 && { standsFor }),
     ...(row?.roles && { roles: Object.fromEntries(Object.entries(row.roles).map(([id, role]) => [id, roleNow(charter, role)])) }),
     below,
     people,
@@ -131,8 +143,8 @@ async function factsRows(db: Kysely<LintelTables>, charter: Charter, tenant: str
  * cannot be told apart.
  */
 export async function readFacts(db: Kysely<LintelTables>, charter: Charter, who: FactsQuery): Promise<Facts> {
-  const [row] = await factsRows(db, charter, who.tenant, who.user === undefined ? [] : [who.user], who.now);
-  return factsOf(charter, who, row);
+  const rows = await factsRows(db, charter, who.tenant, who.user === undefined ? [] : [who.user], who.now);
+  return factsOf(charter, who, rows.find((row) => row.person_id === who.user) ?? rows[0], rows);
 }
 
 /** Read in one statement: what it looks through for each of them grows with their number. */
@@ -142,8 +154,10 @@ const TOGETHER = 50;
 export async function readFactsOf(db: Kysely<LintelTables>, charter: Charter, tenant: string, users: readonly string[], now: number): Promise<Facts[]> {
   const all: Facts[] = [];
   for (let i = 0; i < users.length; i += TOGETHER) {
-    const rows = await factsRows(db, charter, tenant, users.slice(i, i + TOGETHER), now);
-    for (const row of rows) if (row.known) all.push(factsOf(charter, { tenant, user: row.person_id as string }, row));
+    const asked = new Set(users.slice(i, i + TOGETHER));
+    const rows = await factsRows(db, charter, tenant, [...asked], now);
+    for (const row of rows)
+      if (row.known && asked.has(row.person_id as string)) all.push(factsOf(charter, { tenant, user: row.person_id as string }, row, rows));
   }
   return all;
 }

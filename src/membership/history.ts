@@ -1,7 +1,17 @@
 import { type Kysely, sql } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { type Charter, nameNow, type RoleData, readCharter } from '../charter/index.js';
-import { type Assignment, type DirectPermission, type Facts, type Held, type HeldPermission, openingKey, Standing, type Through } from '../standing/index.js';
+import {
+  type Assignment,
+  type DirectPermission,
+  type Facts,
+  type Held,
+  type HeldPermission,
+  openingKey,
+  Standing,
+  type StandingIn,
+  type Through,
+} from '../standing/index.js';
 import { exportAudit } from './audit.js';
 import { anchorOf } from './facts.js';
 import type { Holder } from './step.js';
@@ -34,6 +44,14 @@ interface Opening {
   readonly kept: Set<string>;
 }
 
+interface Deputy {
+  readonly of: string;
+  readonly user: string;
+  readonly permissions: readonly string[];
+  readonly since: string;
+  readonly until: string;
+}
+
 type RoleThen = Pick<RoleData, 'may' | 'includes' | 'gives'>;
 /** `until` and `without` as they were given. */
 type Given<A> = A & { readonly holder: Holder };
@@ -48,6 +66,7 @@ interface Told {
   readonly units: Map<string, string | null>;
   readonly placed: Map<string, readonly string[]>;
   readonly openings: Map<string, Opening>;
+  deputies: readonly Deputy[];
   bases: Readonly<Record<string, string>>;
 }
 
@@ -71,6 +90,7 @@ const moreIn = ({ until, without }: Placed) => ({ ...(until && { until }), ...(w
 type Event = any;
 
 function dropPeople(told: Told, user: string): void {
+  told.deputies = told.deputies.filter((one) => one.of !== user && one.user !== user);
   told.members.delete(user);
   told.placed.delete(user);
   told.roles = told.roles.filter(({ holder }) => !same(holder, { user }));
@@ -145,6 +165,12 @@ const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
     const member = told.members.get(program);
     if (member) told.members.set(program, { ...member, responsible });
   },
+  'deputy named': (told, event) => {
+    told.deputies = [...told.deputies.filter((one) => one.of !== event.of || one.user !== event.user), event];
+  },
+  'deputy ended': (told, { of, user }) => {
+    told.deputies = told.deputies.filter((one) => one.of !== of || one.user !== user);
+  },
   'rules set': (told, { bases }) => {
     told.bases = { ...told.bases, ...bases };
   },
@@ -191,6 +217,12 @@ function factsThen(told: Told, charter: Charter, user: string, at: number): Fact
     return way && counts(opening) ? [{ id, kind: opening.kind, actions: opening.actions, group: { id: opening.group, name: opening.group }, ...way }] : [];
   });
   const member = told.members.get(user);
+  const standsFor = told.deputies
+    .filter((one) => one.user === user && Date.parse(one.since) <= at && Date.parse(one.until) > at && isActive(told, one.of, at))
+    .map(({ of, permissions }): StandingIn => {
+      const facts = factsThen({ ...told, deputies: [] }, charter, of, at);
+      return { of: { userId: of, name: of }, permissions: permissions.map((name) => nameNow(charter, name)), facts };
+    });
   const known = [...told.ownRoles].map(([id, role]) => [id, { label: id, ...role }] as const);
   const assignments = held<Assignment>(told.roles).map((one) => ({ ...one, role: nameNow(charter, one.role) }));
   const units = [...unitIds, ...assignments.flatMap(({ anchor }) => (anchor.on === 'unit' ? [anchor.unitId] : []))];
@@ -203,6 +235,7 @@ function factsThen(told: Told, charter: Charter, user: string, at: number): Fact
     assignments,
     direct: held<DirectPermission>(told.permissions).map((one) => ({ ...one, permission: nameNow(charter, one.permission) })),
     opened,
+    ...(standsFor.length > 0 && { standsFor }),
     ...(known.length > 0 && { roles: Object.fromEntries(known) }),
     below: Object.fromEntries(units.map((unit) => [unit, belowUnit(told, unit)])),
     people: {
@@ -243,6 +276,7 @@ export async function heldThen(db: Kysely<LintelTables>, today: Charter, tenantI
     placed: new Map(),
     openings: new Map(),
     bases: {},
+    deputies: [],
   };
   for await (const { what, event } of exportAudit(db, tenantId, at)) TOLD[what]?.(told, event);
   const standing = new Standing(charter, factsThen(told, charter, userId, at.getTime()));

@@ -110,6 +110,11 @@ export async function endMembership(change: Change, userId: string): Promise<rea
   await insistOnHolder(change, { user: userId });
   const before = await rolesHeld(change, { user: userId });
   await dropOpenings(change, (eb) => eb('to_user', '=', userId));
+  await tx
+    .deleteFrom('lintel_deputy')
+    .where('tenant_id', '=', tenantId)
+    .where((eb) => eb.or([eb('of_id', '=', userId), eb('to_id', '=', userId)]))
+    .execute();
   for (const table of ['lintel_assignment', 'lintel_placement', 'lintel_group_member', 'lintel_member'] as const) {
     await tx.deleteFrom(table).where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
   }

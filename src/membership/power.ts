@@ -1,6 +1,6 @@
 import { LintelError } from '../base/index.js';
 import type { Charter } from '../charter/index.js';
-import { anchorWords, type Facts, type Grant, grantsOf, openingKey, ruleOf, type Standing } from '../standing/index.js';
+import { anchorWords, charterOf, type Facts, type Grant, grantsOf, openingKey, ruleOf, type Standing, type StandingIn } from '../standing/index.js';
 import { alike, belowOf, contains, givesByCharter } from './giving.js';
 
 /** What somebody's powers rest on at a moment: their facts, and the charter with the tenant's own roles. */
@@ -17,6 +17,9 @@ export interface Gain {
   /** A permission; or, where `gives` is set, the right to give that role. */
   readonly grant: Grant;
   readonly gives?: string;
+  /** Somebody for whom the member stands in, and whose grant it is; `named`: since they came to stand in for this. */
+  readonly of?: string;
+  readonly named?: boolean;
   /** Units and groups of their own into which the reach comes to extend. */
   readonly units: readonly string[];
   readonly groups: readonly string[];
@@ -41,7 +44,8 @@ export function turnsOn(charter: Charter, grant: Grant): { units: boolean; group
 export const ownersOf = (facts: Facts, grant: Grant) => (grant.path.by === 'opening' ? (facts.people?.[openingKey(grant.path.opening)] ?? []) : []);
 
 /** Somebody's grants as if they were active, so that what is given to a suspended member is looked at as well. */
-const grantsAsMember = (charter: Charter, facts: Facts) => grantsOf(charter, { ...facts, subject: 'member' }).filter(({ path }) => path.by !== 'everyMember');
+const grantsAsMember = (charter: Charter, facts: Facts, everyMember = false) =>
+  grantsOf(charter, { ...facts, subject: 'member' }).filter(({ path }) => everyMember || path.by !== 'everyMember');
 
 /** Rights to give roles, as grants. */
 function givesOf(charter: Charter, facts: Facts): { readonly role: string; readonly grant: Grant }[] {
@@ -58,8 +62,33 @@ function givesOf(charter: Charter, facts: Facts): { readonly role: string; reado
  * comes to extend. What is not known to be held before counts as gained. `charter` is that of the tenant at each moment.
  */
 export function gainsOf(before: Reading | undefined, after: Reading): Gain[] {
-  const userId = after.facts.me.userId as string;
+  return [...ownGains(before, after), ...gainsInPlace(before, after)];
+}
+
+/** What a member gains by standing in for others: what they come to stand in for, and what these gain of it. */
+function gainsInPlace(before: Reading | undefined, after: Reading): Gain[] {
+  const reading = ({ charter }: Reading, { facts }: StandingIn): Reading => ({ charter: charterOf(charter, facts), facts, alike: '' });
   const had = before ? grantsAsMember(before.charter, before.facts) : [];
+  const holdsAll = ({ grant, below }: Gain) =>
+    had.some((b) => {
+      const { kind } = after.charter.permission(b.permission);
+      const all = b.permission === grant.permission && b.reach === (kind ? after.charter.widestReach(kind) : 'tenant') && !b.only;
+      return all && before !== undefined && contains(b.anchor, grant.anchor, before.facts, below);
+    });
+  return (after.facts.standsFor ?? []).flatMap((one) => {
+    const was = before?.facts.standsFor?.find(({ of }) => of.userId === one.of.userId);
+    const named = ({ grant }: Gain) => !was?.permissions.includes(grant.permission);
+    const fresh = ownGains(undefined, reading(after, one), true).filter(named);
+    const grown = before && was ? ownGains(reading(before, was), reading(after, one), true).filter((gain) => !named(gain)) : [];
+    return [...fresh.map((gain) => ({ ...gain, named: true })), ...grown]
+      .filter((gain) => gain.gives === undefined && one.permissions.includes(gain.grant.permission) && !holdsAll(gain))
+      .map((gain) => ({ ...gain, userId: after.facts.me.userId as string, of: one.of.userId }));
+  });
+}
+
+function ownGains(before: Reading | undefined, after: Reading, everyMember = false): Gain[] {
+  const userId = after.facts.me.userId as string;
+  const had = before ? grantsAsMember(before.charter, before.facts, everyMember) : [];
   const gave = before ? givesOf(before.charter, before.facts) : [];
   const units = missingIn(before ? placedBelow(before.facts) : [], placedBelow(after.facts));
   const groups = after.facts.me.groupIds.filter(
@@ -67,7 +96,7 @@ export function gainsOf(before: Reading | undefined, after: Reading): Gain[] {
   );
   const attributesDiffer = JSON.stringify(before?.facts.me.attributes) !== JSON.stringify(after.facts.me.attributes);
   const gains: Gain[] = [];
-  for (const grant of grantsAsMember(after.charter, after.facts)) {
+  for (const grant of grantsAsMember(after.charter, after.facts, everyMember)) {
     const { kind } = after.charter.permission(grant.permission);
     const widest = kind ? after.charter.widestReach(kind) : 'tenant';
     const on = turnsOn(after.charter, grant);
@@ -97,12 +126,15 @@ export function gainsOf(before: Reading | undefined, after: Reading): Gain[] {
  */
 export function mayBring(giver: Standing, gain: Gain, edited: ReadonlySet<string> | 'all'): boolean {
   if (giver.isKeyholder) return true;
+  // What is one's own, one may let another do in one's place.
+  if (gain.named && gain.of === giver.userId) return true;
   const { grant } = gain;
   if (grant.path.by === 'keyholder') return false;
   if (gain.gives !== undefined) return givesByCharter(giver, gain.gives, grant.anchor);
   const { path } = grant;
   if (
     edited !== 'all' &&
+    !gain.named &&
     path.by === 'role' &&
     !edited.has(path.role) &&
     !path.included.some((role) => edited.has(role)) &&
@@ -117,7 +149,7 @@ export function mayBring(giver: Standing, gain: Gain, edited: ReadonlySet<string
   return giver.held(grant.permission).some((own) => {
     if (!contains(own.anchor, grant.anchor, giver.facts, gain.below)) return false;
     if (own.reach === widest && !own.only) return true;
-    if (own.only || grant.only) return false;
+    if (own.only || grant.only || gain.named) return false;
     if (extends_) return own.reach === grant.reach && includesAll(ownUnits, gain.units) && includesAll(giver.facts.me.groupIds, gain.groups);
     return alike(charter, kind, grant.reach, own.reach);
   });

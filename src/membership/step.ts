@@ -66,6 +66,16 @@ export type Step =
       readonly until?: string;
     }
   | { readonly do: 'close-records'; readonly id: string }
+  /** Lets `to` do on the records of `of` what these permissions let `of` do, from `since` (now) until `until`, ISO 8601. Again for the two: instead. */
+  | {
+      readonly do: 'name-deputy';
+      readonly of: string;
+      readonly to: string;
+      readonly permissions: readonly string[];
+      readonly since?: string;
+      readonly until: string;
+    }
+  | { readonly do: 'end-deputy'; readonly of: string; readonly to: string }
   | { readonly do: 'rename-tenant'; readonly name?: string; readonly contact?: string }
   /** Closes the tenant for everybody. Whoever runs the platform can open it again. */
   | { readonly do: 'close-tenant' }

@@ -78,6 +78,16 @@ interface ViewRow {
   until: Moment;
 }
 
+/** Somebody stands in for another, from one moment to another. */
+interface DeputyRow {
+  tenant_id: string;
+  of_id: string;
+  to_id: string;
+  permissions: JSONColumnType<string[], string, string>;
+  since: Moment;
+  until: Moment;
+}
+
 /** Somebody of the platform looks after a tenant. */
 interface CareRow {
   tenant_id: string;
@@ -344,6 +354,7 @@ export interface LintelTables {
   lintel_request: RequestRow;
   lintel_view: ViewRow;
   lintel_care: CareRow;
+  lintel_deputy: DeputyRow;
   lintel_address_proof: AddressProofRow;
   lintel_listener: ListenerRow;
   lintel_unheard: UnheardRow;

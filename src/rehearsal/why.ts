@@ -45,6 +45,8 @@ function pathWords(charter: Charter<any>, { path, anchor }: Pick<Grant, 'path' |
       return `given directly, ${place}${throughWords(path.through)}`;
     case 'opening':
       return `an opening of what ${path.group} own${throughWords(path.through)}`;
+    case 'deputy':
+      return `standing in for ${path.name}`;
     case 'everyMember':
       return 'held by every member';
     case 'signedIn':

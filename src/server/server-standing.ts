@@ -98,11 +98,18 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    * Runs work in one transaction under the row policies: plain SQL in it, too, reaches only what this standing reaches. `db` is the
    * application's Kysely, connected as the role that `lintel policies` was given; `scope` is its narrowed face.
    *
-   * @throws LintelError `no-policies` when they are not in the database; `view-without-policies` for a look as somebody else.
+   * @throws LintelError `no-policies` when they are not in the database; `view-without-policies`,
+   *   `deputy-without-policies` for a look as somebody else, and for somebody who stands in for another.
    */
   async withPolicies<DB, R>(db: Kysely<DB>, work: (tx: Transaction<DB>, scope: ScopedDb<DB>) => Promise<R>): Promise<R> {
     if (this.facts.view?.within)
       throw new LintelError('view-without-policies', 'the row policies know one standing at a time, and a look as somebody else is two; use scope for it', {});
+    if (this.facts.standsFor)
+      throw new LintelError(
+        'deputy-without-policies',
+        'the row policies know one standing at a time, and somebody who stands in for another has two; use scope for it',
+        {},
+      );
     const key = await this.#place.wallKey();
     return carryStanding(db, this as unknown as Standing, key, (tx) => {
       return work(tx, new ScopedDb<DB>(tx, this.#boundaryOf(db, 'walled')));

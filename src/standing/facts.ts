@@ -1,4 +1,4 @@
-import type { RoleData } from '../charter/index.js';
+import type { Charter, CharterTypes, RoleData } from '../charter/index.js';
 
 /** Where an assignment holds. Written out always: there is no default. */
 export type Anchor =
@@ -53,6 +53,14 @@ export interface OpenedRecords {
 /** Under which name the facts hold the people whose records an opening opens. */
 export const openingKey = (id: string) => `opening ${id}`;
 
+/** Somebody stands in for another: what these permissions give the other, it gives them too, on the other's records. */
+export interface StandingIn {
+  readonly of: { readonly userId: string; readonly name: string };
+  readonly permissions: readonly string[];
+  /** What the other holds themselves. */
+  readonly facts: Facts;
+}
+
 /** Somebody looks as another. Nothing is changed, and what the viewer does not reach is not shown. */
 export interface View {
   readonly id: string;
@@ -99,6 +107,8 @@ export interface Facts {
   readonly assignments: readonly Held<Assignment>[];
   readonly direct?: readonly Held<DirectPermission>[];
   readonly opened?: readonly OpenedRecords[];
+  /** For whom the person stands in at this moment. Absent in a browser. */
+  readonly standsFor?: readonly StandingIn[];
   /** Roles of the tenant's own that the assignments name, with those that they include. */
   readonly roles?: Readonly<Record<string, RoleData>>;
   /** For each unit in which the person is placed or holds a role: it and all units below. Absent in a browser. */
@@ -117,4 +127,9 @@ export interface Facts {
 }
 
 /** What a browser gets to know: the facts about the person alone, without units and other people, and with an end. */
-export type Snapshot = Omit<Facts, 'below' | 'people'> & { readonly expiresAt: string };
+export type Snapshot = Omit<Facts, 'below' | 'people' | 'standsFor'> & { readonly expiresAt: string };
+
+/** The charter as it stands in the tenant of these facts. */
+export function charterOf<T extends CharterTypes>(charter: Charter<T>, { roles, tenant: { bases } }: Facts): Charter<T> {
+  return roles || bases ? charter.withRoles(roles ?? {}, bases) : charter;
+}

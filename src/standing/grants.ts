@@ -18,6 +18,7 @@ export type Path =
   | { readonly by: 'role'; readonly role: string; readonly included: readonly string[]; readonly through?: Through }
   | { readonly by: 'direct'; readonly through?: Through }
   | { readonly by: 'opening'; readonly opening: string; readonly group: string; readonly through?: Through }
+  | { readonly by: 'deputy'; readonly of: string; readonly name: string }
   | { readonly by: 'everyMember' | 'signedIn' | 'visitor' | 'caretaker' };
 
 /** One permission, held with one reach, at one anchor, by one path. */
@@ -141,6 +142,7 @@ export function anchorPredicate(charter: Charter, kind: string, anchor: Anchor):
 export function wayWords(ways: readonly Pick<Grant, 'reach' | 'anchor' | 'path'>[], permission: Permission): string[] {
   const lines = ways.map(({ reach, anchor, path }) => {
     const how = permission.kind === undefined && reach === 'tenant' ? 'yes' : reach === 'tenant' || reach === 'shared' ? 'all' : reach;
+    if (path.by === 'deputy' && how !== 'all') return `${how} of ${path.name}`;
     const place = anchorWords(anchor);
     return place !== undefined && (path.by === 'role' || path.by === 'direct') ? `${how} in ${place}` : how;
   });

@@ -3,16 +3,18 @@ export {
   type Anchor,
   type Assignment,
   anchorWords,
+  charterOf,
   type DirectPermission,
   type Facts,
   type Held,
   type OpenedRecords,
   openingKey,
   type Snapshot,
+  type StandingIn,
   type Through,
   type View,
 } from './facts.js';
 export { fromRole, type Grant, grantsOf, type Path, ruleOf, wayWords } from './grants.js';
 export { type PeopleReach, peopleReach } from './people.js';
-export { charterOf, type DecideOptions, type KindOf, openStanding, type RecordOf, Standing, type StandingOptions, throwIfRefused } from './standing.js';
+export { type DecideOptions, type KindOf, openStanding, type RecordOf, Standing, type StandingOptions, throwIfRefused } from './standing.js';
 export { ENGLISH, inSentence, say, type Words } from './words.js';

@@ -1,6 +1,6 @@
 import { type Charter, type Limit, type Permission, restsOnRead } from '../charter/index.js';
 import { and, type Bias, compile, type Knowledge, NEVER, not, or, type Predicate, specialise, type Test } from '../predicate/index.js';
-import type { Facts } from './facts.js';
+import { charterOf, type Facts, type StandingIn } from './facts.js';
 import { anchorPredicate, type Grant, grantsOf, onlyLooks, ruleOf } from './grants.js';
 
 /** A grant with the records it extends to, for one person: a predicate in which only the record is left to ask. */
@@ -35,6 +35,7 @@ export class Reaches {
   readonly #knowledge: Knowledge;
   readonly #grants = new Map<string, Grant[]>();
   readonly #actions = new Map<string, ActionReach>();
+  readonly #standsFor: readonly (StandingIn & { readonly reaches: Reaches })[];
   /** What bounds a look as somebody else: the reaches of whoever looks. */
   readonly viewer: Reaches | undefined;
 
@@ -48,8 +49,9 @@ export class Reaches {
       peopleOf: (groupId) => (facts.people ? (facts.people[groupId] ?? []) : undefined),
       readable: (kind) => this.readable(kind),
     };
+    this.#standsFor = (facts.standsFor ?? []).map((one) => ({ ...one, reaches: new Reaches(charterOf(charter, one.facts), one.facts, context) }));
     const within = facts.view?.within;
-    this.viewer = within && new Reaches(within.roles ? charter.withRoles(within.roles) : charter, within, context);
+    this.viewer = within && new Reaches(charterOf(charter, within), within, context);
     if (!facts.tenant.open) return;
     for (const grant of grantsOf(charter, facts)) {
       const list = this.#grants.get(grant.permission);
@@ -63,6 +65,11 @@ export class Reaches {
     const all = this.#grants.get(permission.name) ?? [];
     if (permission.kind) return all;
     return all.filter(({ anchor }) => anchor.on === 'tenant' || (anchor.on === 'unit' && permission.perUnit));
+  }
+
+  /** Everything by which somebody comes to an action on records: their own grants, and those of others for whom they stand in. */
+  ways(permission: Permission): readonly Grant[] {
+    return permission.kind ? this.action(permission).grants.map(({ grant }) => grant) : this.grantsFor(permission);
   }
 
   /** True if the charter or an assignment gives this subject anything at all. */
@@ -113,6 +120,16 @@ export class Reaches {
     return specialise(p, kind, this.charter.shapes, this.#knowledge, bias);
   }
 
+  /** What is reached by standing in for others: on records where they reach it themselves, and where no limit of theirs holds. */
+  #inPlaceOf(permission: Permission, image: Image): GrantReach[] {
+    return this.#standsFor.flatMap(({ of, permissions, reaches }) => {
+      if (!permissions.includes(permission.name)) return [];
+      const { grants, limits } = reaches.action(permission, image);
+      const bound = limits.map(({ where }) => not(where));
+      return grants.map(({ grant, where }) => ({ grant: { ...grant, path: { by: 'deputy', of: of.userId, name: of.name } }, where: and(where, ...bound) }));
+    });
+  }
+
   /** @param image the record as it is, or as a change would leave it: there, limits that look only at what was before are not asked. */
   action(permission: Permission, image: Image = 'before'): ActionReach {
     const { charter } = this;
@@ -124,10 +141,11 @@ export class Reaches {
     const key = binding.length === named.length ? permission.name : `${permission.name} after`;
     const known = this.#actions.get(key);
     if (known) return known;
-    const grants = this.grantsFor(permission).map((grant) => ({
+    const own = this.grantsFor(permission).map((grant) => ({
       grant,
       where: this.specialise(and(ruleOf(charter, kind, grant), anchorPredicate(charter, kind, grant.anchor)), kind, 'shrink'),
     }));
+    const grants = [...own, ...this.#inPlaceOf(permission, image)];
     const limits = binding.map((limit) => ({ limit, where: this.specialise(limit.where, kind, 'grow') }));
     // What reaches a record that exists reaches at most what `read` reaches.
     const read = restsOnRead(permission.action) ? [this.readable(kind)] : [];

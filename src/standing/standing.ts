@@ -3,7 +3,7 @@ import { type Charter, type CharterTypes, type Field, type FieldData, type Field
 import { and, type Comparison, or, type Predicate, type RecordData, type Scalar, type Test, takesList } from '../predicate/index.js';
 import { decide } from './decide.js';
 import type { Decision, FieldAccess, HeldPermission } from './decision.js';
-import { type Anchor, anchorWords, type Facts, type Snapshot } from './facts.js';
+import { type Anchor, anchorWords, charterOf, type Facts, type Snapshot } from './facts.js';
 import type { Grant } from './grants.js';
 import { type Image, Reaches } from './reach.js';
 import { ENGLISH, type Words } from './words.js';
@@ -192,14 +192,14 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   /** Everything that this subject holds, by permission, with every path by which it comes; and their powers in one line. */
   describe(): { readonly line: string; readonly permissions: readonly HeldPermission[] } {
     const held = [...this.charter.permissions.values()].flatMap((p): HeldPermission[] => {
-      const ways = this.#reaches.grantsFor(p).map(({ reach, anchor, path }) => ({ reach, anchor, path }));
+      const ways = this.#reaches.ways(p).map(({ reach, anchor, path }) => ({ reach, anchor, path }));
       return ways.length === 0 ? [] : [{ permission: p.name, label: p.label, section: p.section, ways }];
     });
     const roles = this.facts.assignments.filter((a) => a.role === KEYHOLDER || Object.hasOwn(this.charter.data.roles, a.role));
     const at = (anchor: Anchor) => (anchor.on === 'tenant' ? '' : ` at ${anchorWords(anchor)}`);
     const names = [...new Set(roles.map((a) => `${this.charter.role(a.role).label}${at(a.anchor)}`))];
     const beside = new Set(
-      held.filter(({ ways }) => ways.every(({ path }) => path.by === 'direct' || path.by === 'opening')).map(({ permission }) => permission),
+      held.filter(({ ways }) => ways.every(({ path }) => ['direct', 'opening', 'deputy'].includes(path.by))).map(({ permission }) => permission),
     );
     const line = [...names, ...(beside.size > 0 ? [`${names.length > 0 ? 'and ' : ''}${beside.size} more`] : [])].join(', ');
     return { line: line || (this.facts.subject === 'member' ? 'no role' : this.facts.subject), permissions: held };
@@ -213,7 +213,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
 
   /** What a browser may hold for display: the facts about this person alone. `seconds` is how long it counts. */
   snapshot(seconds: number): Snapshot {
-    const { below: _unitTree, people: _others, view, ...facts } = this.facts;
+    const { below: _unitTree, people: _others, standsFor: _them, view, ...facts } = this.facts;
     const ends = Math.min(this.#now() + seconds * 1000, facts.endsAt === undefined ? Number.POSITIVE_INFINITY : Date.parse(facts.endsAt));
     return { ...facts, ...(view && { view: { id: view.id, by: view.by } }), expiresAt: new Date(ends).toISOString() };
   }
@@ -271,11 +271,6 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     });
     return { ...record, ...Object.fromEntries(entries) };
   }
-}
-
-/** The charter as it stands in the tenant of these facts. */
-export function charterOf<T extends CharterTypes>(charter: Charter<T>, { roles, tenant: { bases } }: Facts): Charter<T> {
-  return roles || bases ? charter.withRoles(roles ?? {}, bases) : charter;
 }
 
 function fieldAccess(field: FieldData, permission: Permission, mayRead: boolean, ask: (action: string) => Decision): FieldAccess {

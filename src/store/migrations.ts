@@ -294,6 +294,19 @@ create table lintel_view (
   primary key (tenant_id, id),
   check (num_nonnulls(user_id, facts) = 1)
 );
+create table lintel_deputy (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  of_id text collate "C" not null,
+  to_id text collate "C" not null,
+  permissions jsonb not null,
+  since timestamptz not null,
+  until timestamptz not null,
+  primary key (tenant_id, of_id, to_id),
+  foreign key (tenant_id, of_id) references lintel_member (tenant_id, user_id),
+  foreign key (tenant_id, to_id) references lintel_member (tenant_id, user_id),
+  check (of_id <> to_id and since < until)
+);
+create index lintel_deputy_to on lintel_deputy (tenant_id, to_id);
 create table lintel_care (
   tenant_id text collate "C" not null references lintel_tenant (id),
   id text collate "C" not null,
@@ -339,7 +352,7 @@ create table lintel_unheard (
 drop function if exists lintel_facts(text, text[], boolean, timestamptz);
 create function lintel_facts(of_tenant text, of_people text[], with_people boolean, at timestamptz)
 returns table (name text, status text, contact text, features jsonb, bases jsonb, person_id text, person text, known boolean, attributes jsonb, ends_at timestamptz, active boolean,
-  held json, units json, groups json, opened json, roles json, names json, program boolean)
+  held json, units json, groups json, opened json, roles json, names json, stands_for json, program boolean)
 language plpgsql stable set plan_cache_mode = force_generic_plan as $$
 #variable_conflict use_column
 declare
@@ -350,18 +363,20 @@ declare
   in_units text[];
   own_roles text[];
   at_units text[];
+  principals text[];
 begin
-  -- What they rest on, person by person, and what somebody has none of is not looked for: the tenant, the membership, groups, units, roles and direct
+  -- What they rest on, person by person, those for whom one of them is a deputy among them; and what somebody has none of is not looked for: the tenant, the membership, groups, units, roles and direct
   -- permissions with their anchors by whatever way they come, openings, own roles, and what groups and units are called.
   select * into t from lintel_tenant where id = of_tenant;
   if not found then return; end if;
   name := t.name; status := t.status; contact := t.contact; features := t.features; bases := t.bases; known := false; program := false;
+  principals := array(select d.of_id from lintel_deputy d where d.tenant_id = of_tenant and d.to_id = any(of_people) and d.since <= at and d.until > at);
   for p in
     select i.id, i.name, m.user_id, m.attributes, m.ends_at, m.responsible_id, lintel_is_active(m.status, m.suspended_until, m.ends_at, at) as active
-    from lintel_person i left join lintel_member m on m.tenant_id = of_tenant and m.user_id = i.id where i.id = any(of_people)
+    from lintel_person i left join lintel_member m on m.tenant_id = of_tenant and m.user_id = i.id where i.id = any(of_people || principals)
   loop
     person_id := p.id; person := p.name; known := p.user_id is not null; attributes := p.attributes; ends_at := p.ends_at; active := p.active;
-    held := null; units := null; groups := null; opened := null; roles := null; names := null; program := p.responsible_id is not null;
+    held := null; units := null; groups := null; opened := null; roles := null; names := null; stands_for := null; program := p.responsible_id is not null;
     if known then
       if program and active then
         active := exists (select 1 from lintel_member r where r.tenant_id = of_tenant and r.user_id = p.responsible_id and lintel_is_active(r.status, r.suspended_until, r.ends_at, at));
@@ -398,6 +413,10 @@ begin
           from lintel_opening o join lintel_group g on g.tenant_id = of_tenant and g.id = o.group_id
           where o.tenant_id = of_tenant and o.to_id = any(p.id || in_groups || in_units) and (o.until is null or o.until > at)
             and case o.to_on when 'user' then o.to_id = p.id when 'group' then o.to_id = any(in_groups) else o.to_id = any(in_units) end);
+      end if;
+      if cardinality(principals) > 0 and p.id = any(of_people) then
+        stands_for := (select json_agg(json_build_array(d.of_id, d.permissions, d.until) order by d.of_id) from lintel_deputy d
+          where d.tenant_id = of_tenant and d.to_id = p.id and d.since <= at and d.until > at);
       end if;
       if own_roles is not null then
         roles := (select json_object_agg(r.id, r.data) from lintel_role r where r.tenant_id = of_tenant and r.id in (

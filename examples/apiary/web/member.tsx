@@ -45,6 +45,7 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
   const by = (path: HeldPermission['ways'][number]['path']) => {
     const through = 'through' in path && path.through ? `, through ${path.through.name}` : '';
     if (path.by === 'role') return `${label(path.role)}${path.included.length > 0 ? ` (includes ${path.included.map(label).join(', ')})` : ''}${through}`;
+    if (path.by === 'deputy') return `standing in for ${path.name}`;
     return path.by === 'opening' ? `opened by ${path.group}${through}` : `${BY[path.by]}${through}`;
   };
   const suspended = member?.status === 'suspended';
