@@ -38,6 +38,10 @@ async function couldHold(me: Any, helpers: readonly Any[], roles: Facts['roles']
     below: Object.assign({}, ...helpers.map((h) => h.facts.below), ...(given.length > 0 ? [allBelow] : [])),
     people: Object.assign({}, ...helpers.map((h) => h.facts.people)),
     ...(roles && { roles }),
+    // Whoever may name a deputy may let another do in their place what they may themselves.
+    standsFor: helpers.flatMap((h) =>
+      h !== me && h.may('deputy.name') ? [{ of: { userId: h.userId as string, name: '' }, permissions: STOOD_IN, facts: h.facts }] : [],
+    ),
   };
   // Whoever may give a role and arrange units may appoint somebody anywhere: where the role reaches turns on where they are placed. Groups alike.
   const arranges = (operation: 'unit.arrange' | 'group.arrange') => helpers.some((h) => h.may(operation));
@@ -56,6 +60,7 @@ async function couldHold(me: Any, helpers: readonly Any[], roles: Facts['roles']
   };
   return new Set(helpers.flatMap((h) => [...reach(h)]).concat(...[facts, appointed].map((one) => [...reach(new Standing(charter, one))])));
 }
+const STOOD_IN = ['hive.read', 'hive.update', 'hive.transfer', 'hive.move'];
 const allBelow = { north: ['north', 'valley'], valley: ['valley'], south: ['south'] };
 
 async function arrange(lintel: Lintel<any>, s: Start): Promise<void> {

@@ -16,7 +16,8 @@ export function grid(head: readonly string[], rows: readonly (readonly string[])
   return table.toString();
 }
 
-function markdown(head: readonly string[], rows: readonly (readonly string[])[]): string {
+/** A table as Markdown. */
+export function markdown(head: readonly string[], rows: readonly (readonly string[])[]): string {
   const line = (cells: readonly string[]) => `| ${cells.map(escapeMarkdown).join(' | ')} |`;
   return [line(head), line(head.map(() => '---')), ...rows.map(line)].join('\n');
 }

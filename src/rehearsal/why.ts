@@ -31,7 +31,8 @@ export interface Explanation {
 
 const throughWords = (through: Through | undefined) => (through ? `, through the ${through.on} ${through.name}` : '');
 
-function pathWords(charter: Charter<any>, { path, anchor }: Pick<Grant, 'path' | 'anchor'>): string {
+/** The way by which a grant comes to somebody, in words. */
+export function pathWords(charter: Charter<any>, { path, anchor }: Pick<Grant, 'path' | 'anchor'>): string {
   const where = anchorWords(anchor);
   const place = where === undefined ? 'for the whole organisation' : `at ${where}`;
   switch (path.by) {

@@ -6,6 +6,7 @@ export { countRecords, someRecords } from './count.js';
 export { writerFor } from './dialect.js';
 export { type Choice, choices, type FindOptions, find, loadRaw } from './find.js';
 export { type Fragment, sqlText } from './fragment.js';
+export { groupRecords, type RecordGroup } from './groups.js';
 export {
   CARRIED_CONDITIONS,
   carryStanding,

@@ -1,0 +1,116 @@
+import { readFile, writeFile } from 'node:fs/promises';
+import { resolve } from 'node:path';
+import { type Command, Option } from '@commander-js/extra-typings';
+import junit from 'junit-report-builder';
+import pc from 'picocolors';
+import { didYouMean, LintelError } from '../base/index.js';
+import { type Charter, KEYHOLDER } from '../charter/index.js';
+import { madeUpFacts, type Outcome, readScript, recordScript, rehearse, type Stage } from '../rehearsal/index.js';
+import { Standing } from '../standing/index.js';
+import { readConfig, type Sources } from './config.js';
+import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
+import { EXIT, type Surroundings, withSources } from './surroundings.js';
+
+interface RehearseOptions extends Sources {
+  readonly tenant?: string | undefined;
+  readonly record?: true | undefined;
+  readonly junit?: string | undefined;
+  readonly format: 'text' | 'json';
+}
+
+type Facts = ConstructorParameters<typeof Standing>[1];
+
+function roleOf(charter: Charter<any>, facts: Facts['tenant'], name: string): Standing<any> {
+  const labels = new Map([KEYHOLDER, ...Object.keys(charter.data.roles)].flatMap((role) => [[role, role] as const, [charter.role(role).label, role] as const]));
+  const role = labels.get(name);
+  if (role === undefined) throw new LintelError('unknown-role', `no role "${name}"${didYouMean(name, labels.keys())}`, { role: name });
+  return new Standing(charter, madeUpFacts(charter, facts, [{ role, anchor: { on: 'tenant' } }]));
+}
+
+async function stageOf(tenant: Tenant): Promise<Stage> {
+  const facts = (await tenant.standingOf('')).facts.tenant;
+  const charter: Charter<any> = tenant.lintel.charter;
+  const known = new Map<string, ReturnType<Stage['person']>>();
+  const person = async (name: string) => (await tenant.standingOf(await findPerson(tenant, name))) as never;
+  return {
+    charter,
+    person: (name) => {
+      const found = known.get(name) ?? person(name);
+      known.set(name, found);
+      return found;
+    },
+    role: async (name) => roleOf(charter, facts, name),
+    visitor: async () => (await tenant.lintel.enter({ tenant: tenant.id })) as never,
+  };
+}
+
+async function record(tenant: Tenant): Promise<string> {
+  const { charter } = tenant.lintel;
+  const facts = (await tenant.standingOf('')).facts.tenant;
+  const roles = Object.keys(charter.data.roles).map((role) => ({ name: charter.role(role).label, standing: roleOf(charter, facts, role) }));
+  const named = new Map<string, number>();
+  for (const { name } of tenant.members) named.set(name, (named.get(name) ?? 0) + 1);
+  const people = [];
+  // Of two who are called the same, each is called by their id.
+  for (const { id, name } of tenant.members) people.push({ name: named.get(name) === 1 ? name : id, standing: await tenant.standingOf(id) });
+  return recordScript(charter, facts.name, roles, people);
+}
+
+/** As JUnit has it: what builds everywhere read. */
+function junitOf(file: string, outcomes: readonly Outcome[]): string {
+  const report = junit.newBuilder();
+  const suite = report.testSuite().name(file);
+  for (const { name, line, held, words } of outcomes) {
+    const test = suite.testCase().className(file).name(`${name} (line ${line})`).file(`${file}:${line}`);
+    if (!held) test.failure(words);
+  }
+  return report.build();
+}
+
+function printed(file: string, outcomes: readonly Outcome[], colours: boolean): string {
+  const c = pc.createColors(colours);
+  const broken = outcomes.filter(({ held }) => !held);
+  const count = `${outcomes.length - broken.length} of ${outcomes.length} expectations hold`;
+  return [...broken.map(({ words, line }) => `${c.red('differs')}  ${words}  ${c.dim(`${file}:${line}`)}`), broken.length === 0 ? c.green(count) : count].join(
+    '\n',
+  );
+}
+
+async function rehearseCommand(file: string, options: RehearseOptions, around: Surroundings): Promise<number> {
+  const config = await readConfig(options, around.cwd);
+  const path = resolve(around.cwd, file);
+  return withDatabase(config, async (lintel) => {
+    const tenant = await findTenant(lintel, options.tenant);
+    if (options.record) {
+      await writeFile(path, await record(tenant));
+      around.out(`What is so now is in ${file}. Read it: what should not be so is to be changed before it is kept.`);
+      return EXIT.yes;
+    }
+    const text = await readFile(path, 'utf8').catch(() => {
+      throw new LintelError('no-script', `There is no file ${file}. Write what is so now with: lintel rehearse ${file} --record`, {});
+    });
+    const outcomes = await rehearse(readScript(text, lintel.charter), await stageOf(tenant));
+    if (options.junit !== undefined) await writeFile(resolve(around.cwd, options.junit), junitOf(file, outcomes));
+    around.out(options.format === 'json' ? JSON.stringify(outcomes, null, 2) : printed(file, outcomes, around.colours));
+    return outcomes.every(({ held }) => held) ? EXIT.yes : EXIT.refused;
+  });
+}
+
+export function addRehearseCommand(program: Command, around: Surroundings, answered: (code: number) => void): void {
+  withSources(
+    program
+      .command('rehearse')
+      .description('Holds what a Markdown file expects of access against what is so: tables of how far each action reaches, and sentences about records.'),
+  )
+    .argument('<file>', 'the expectations, in Markdown')
+    .option('--record', 'write the present access as such a file instead')
+    .option('--junit <file>', 'also write what held and what did not as JUnit XML')
+    .addOption(new Option('--format <format>', 'how to write the answer').choices(['text', 'json'] as const).default('text' as const))
+    .addHelpText(
+      'after',
+      '\nExample:\n  lintel rehearse access.md --record --tenant alderbrook\n  lintel rehearse access.md --tenant alderbrook --junit report.xml\n\nExit codes: 0 all hold, 1 something differs, 2 not answered',
+    )
+    .action(async (file, options) => {
+      answered(await rehearseCommand(file, options, around));
+    });
+}

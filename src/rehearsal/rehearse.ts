@@ -1,0 +1,72 @@
+import { isLintelError } from '../base/index.js';
+import type { Charter } from '../charter/index.js';
+import { inSentence, type Standing, wayWords } from '../standing/index.js';
+import type { Actor, ExpectedAnswer, ExpectedReach, Script } from './script.js';
+import { explain } from './why.js';
+
+/** One expectation, and whether it held. */
+export interface Outcome {
+  /** `Tobias Renn: hive.update`. */
+  readonly name: string;
+  /** The line of the file in which it stands. */
+  readonly line: number;
+  readonly held: boolean;
+  /** What is so instead, as a sentence. Empty where it held. */
+  readonly words: string;
+}
+
+/** Those of whom something can be expected. */
+export interface Stage {
+  readonly charter: Charter<any>;
+  /** A person of the tenant by id, address or name. @throws LintelError for nobody of this name. */
+  readonly person: (name: string) => Promise<Deciding>;
+  /** Somebody made up who holds a role, by its id or label. @throws LintelError for no such role. */
+  readonly role: (name: string) => Promise<Standing<any>>;
+  readonly visitor: () => Promise<Deciding>;
+}
+
+type Deciding = Standing<any> & { decideById(action: string, id: unknown): Promise<ReturnType<Standing['decide']>> };
+
+const nameOf = (actor: Actor) => (actor === 'visitor' ? 'a visitor' : 'person' in actor ? actor.person : `role ${actor.role}`);
+const list = (ways: readonly string[]) => (ways.length === 0 ? 'not at all' : ways.join(', '));
+
+async function reachOf(stage: Stage, { actor, action, ways, line }: ExpectedReach): Promise<Outcome> {
+  const standing = await (actor === 'visitor' ? stage.visitor() : 'person' in actor ? stage.person(actor.person) : stage.role(actor.role));
+  const held = standing.describe().permissions.find(({ permission }) => permission === action);
+  const found = wayWords(held?.ways ?? [], stage.charter.permission(action));
+  const same = [...found].sort().join('\n') === [...ways].sort().join('\n');
+  const name = `${nameOf(actor)}: ${action}`;
+  return { name, line, held: same, words: same ? '' : `${name} reaches ${list(found)}, and was to reach ${list(ways)}` };
+}
+
+async function answerOf(stage: Stage, { actor, action, may, record, line }: ExpectedAnswer): Promise<Outcome> {
+  const standing = await (actor === 'visitor' ? stage.visitor() : stage.person((actor as { person: string }).person));
+  const { kind } = stage.charter.permission(action);
+  const decision = record === undefined || kind === undefined ? standing.decide(action) : await standing.decideById(action, record);
+  const name = `${nameOf(actor)} ${may ? 'may' : 'may not'} ${action}${record === undefined ? '' : ` ${record}`}`;
+  // A record that is not there is refused to everybody: to expect that would hold whatever the charter says.
+  if (decision.outcome === 'missing') return { name, line, held: false, words: `there is no ${kind} “${record}” here, so nothing is shown by it` };
+  if (decision.allowed === may) return { name, line, held: true, words: '' };
+  const { reason, grants } = explain(standing, decision, undefined, []);
+  const what = `${inSentence(stage.charter.permission(action).label)}${decision.record?.label ? ` “${decision.record.label}”` : ''}`;
+  const by = grants.filter(({ holds }) => holds === 'yes').map(({ reach, by: how }) => `${reach}, by ${how}`);
+  const failed = grants.flatMap((grant) => grant.failed);
+  const because = decision.allowed ? by.join('; ') : [reason, ...failed].join('; ');
+  return { name, line, held: false, words: `${nameOf(actor)} ${decision.allowed ? 'may' : 'may not'} ${what}: ${because}` };
+}
+
+/** Holds what a script expects against what is so. Somebody or something that does not exist is an expectation that does not hold. */
+export async function rehearse(script: Script, stage: Stage): Promise<Outcome[]> {
+  const outcomes: Outcome[] = [];
+  const hold = async (line: number, actor: Actor, work: () => Promise<Outcome>) => {
+    try {
+      outcomes.push(await work());
+    } catch (error) {
+      if (!isLintelError(error)) throw error;
+      outcomes.push({ name: nameOf(actor), line, held: false, words: error.message });
+    }
+  };
+  for (const one of script.reaches) await hold(one.line, one.actor, () => reachOf(stage, one));
+  for (const one of script.answers) await hold(one.line, one.actor, () => answerOf(stage, one));
+  return outcomes.sort((a, b) => a.line - b.line);
+}

@@ -1,0 +1,104 @@
+import { didYouMean, LintelError } from '../base/index.js';
+import type { Charter } from '../charter/index.js';
+
+/** Who stands over a column, or at the beginning of a sentence. */
+export type Actor = { readonly person: string } | { readonly role: string } | 'visitor';
+
+/** How far something is expected to reach for somebody, as a table says it: `own`, `all in Orchard side`; an empty list is not at all. */
+export interface ExpectedReach {
+  readonly line: number;
+  readonly actor: Actor;
+  readonly action: string;
+  readonly ways: readonly string[];
+}
+
+/** That somebody may or may not do something, to one record where one is named. */
+export interface ExpectedAnswer {
+  readonly line: number;
+  readonly actor: Actor;
+  readonly may: boolean;
+  readonly action: string;
+  readonly record?: string;
+}
+
+/** What is expected of access, as a Markdown file says it. */
+export interface Script {
+  readonly reaches: readonly ExpectedReach[];
+  readonly answers: readonly ExpectedAnswer[];
+}
+
+/** What a cell says for nothing; an empty cell expects nothing at all. */
+export const NOT_AT_ALL = '–';
+const NOTHING = new Set([NOT_AT_ALL, '-', 'no', '·']);
+const SENTENCE = /^[-*] (.+?) (may not|may) (`?)([A-Za-z]+\.[A-Za-z]+)\3(?: (`?)([^\s`]+)\5)?\.?$/;
+
+function cellsOf(line: string): string[] {
+  // A bar that is written as \| is part of a name.
+  const cells = line
+    .trim()
+    .replace(/^\||\|$/g, '')
+    .split(/(?<!\\)\|/);
+  return cells.map((cell) => cell.trim().replace(/\\([\\|*_`<>[\]])/g, '$1'));
+}
+
+const bare = (cell: string) => cell.replace(/^`(.*)`$/, '$1');
+
+/**
+ * Reads expectations from Markdown that people review: tables with `person` or `role` in their first cell, names across, actions down and in each cell how
+ * far it reaches; and items of a list that say it of one record: `- Tobias Renn may not hive.update a-hive-02`. All else is prose.
+ *
+ * @throws LintelError `script-invalid` with each line that cannot be read: an action that the charter does not have, a row that is too long.
+ */
+export function readScript(text: string, charter: Charter<any>): Script {
+  const problems: string[] = [];
+  const reaches: ExpectedReach[] = [];
+  const answers: ExpectedAnswer[] = [];
+  let columns: readonly Actor[] | undefined;
+  const isAction = (action: string, line: number) => {
+    if (charter.permissions.has(action)) return true;
+    problems.push(`line ${line}: no action "${action}"${didYouMean(action, charter.permissions.keys())}`);
+    return false;
+  };
+  for (const [i, raw] of text.split(/\r?\n/).entries()) {
+    const line = i + 1;
+    if (!raw.trimStart().startsWith('|')) {
+      columns = undefined;
+      const said = SENTENCE.exec(raw.trim());
+      if (!said) continue;
+      const [, who, may, , action, , record] = said as unknown as [string, string, string, string, string, string, string?];
+      const actor = /^(a |the )?visitors?$/i.test(who) ? 'visitor' : { person: who.replace(/\\(.)/g, '$1') };
+      if (isAction(action, line)) answers.push({ line, actor, may: may === 'may', action, ...(record !== undefined && { record }) });
+      continue;
+    }
+    const [first = '', ...cells] = cellsOf(raw);
+    if (cells.every((cell) => /^:?-+:?$/.test(cell)) && /^:?-+:?$/.test(first)) continue;
+    if (!columns) {
+      const by = first.toLowerCase();
+      columns =
+        by === 'person' || by === 'role' ? cells.map((name) => (name.toLowerCase() === 'visitor' ? 'visitor' : ({ [by]: name } as unknown as Actor))) : [];
+      continue;
+    }
+    if (columns.length === 0) continue;
+    if (cells.length > columns.length) {
+      problems.push(`line ${line}: ${cells.length} cells under ${columns.length} names`);
+      continue;
+    }
+    // A row without an action is a heading.
+    if (cells.every((cell) => cell === '')) continue;
+    const action = bare(first);
+    if (!isAction(action, line)) continue;
+    for (const [c, cell] of cells.entries()) {
+      if (cell === '') continue;
+      const ways = NOTHING.has(cell) ? [] : cell.split(',').map((way) => way.trim());
+      reaches.push({ line, actor: columns[c] as Actor, action, ways });
+    }
+  }
+  if (problems.length > 0) throw new LintelError('script-invalid', problems.join('\n'), { problems });
+  if (reaches.length === 0 && answers.length === 0)
+    throw new LintelError(
+      'script-invalid',
+      'nothing is expected here: write a table with person or role in its first cell, or a line like "- Tobias Renn may not hive.update a-hive-02"',
+      { problems },
+    );
+  return { reaches, answers };
+}

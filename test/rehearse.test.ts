@@ -1,0 +1,143 @@
+/* Expectations about access: in a file that people review, in tests, and people side by side. */
+import { mkdtempSync, readFileSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import type { Kysely } from 'kysely';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { EXIT, run } from 'warm-lintel/cli';
+import { compare } from 'warm-lintel/rehearsal';
+import { accessMatchers } from 'warm-lintel/vitest';
+import { type Apiary, apiaryOnPostgres } from './worlds.js';
+
+expect.extend(accessMatchers);
+
+let db: Kysely<any>;
+let url: string;
+let app: Apiary;
+const dir = mkdtempSync(join(tmpdir(), 'lintel-'));
+const file = join(dir, 'access.md');
+beforeAll(async () => {
+  ({ lintel: app, db, url } = await apiaryOnPostgres());
+});
+afterAll(() => db.destroy());
+
+async function lintel(...args: string[]) {
+  const [out, err]: [string[], string[]] = [[], []];
+  const code = await run([...args, '--database', url], { cwd: process.cwd(), out: (t) => out.push(t), err: (t) => err.push(t), colours: false, width: 160 });
+  return { code, out: out.join('\n'), err: err.join('\n') };
+}
+const rehearse = (...more: string[]) => lintel('rehearse', file, '--tenant', 'alderbrook', ...more);
+const enter = (user: string) => app.enter({ tenant: 'alderbrook', user });
+
+test('what is so now is recorded, holds, and each cell that changes later is named', async () => {
+  expect((await rehearse('--record')).code).toBe(EXIT.yes);
+  const recorded = readFileSync(file, 'utf8');
+  expect(recorded).toContain('| hive.update | – | own, unclaimed | – | all | – | – | – | – |');
+  const all = await rehearse();
+  expect([all.code, all.out]).toEqual([EXIT.yes, expect.stringMatching(/^(\d+) of \1 expectations hold$/)]);
+  const before = [{ role: 'keeper', anchor: { on: 'tenant' } }] as const;
+  const maren = await enter('maren');
+  await maren.carryOut([{ do: 'set-roles', holder: { user: 'tobias' }, roles: [{ role: 'warden', anchor: { on: 'unit', unitId: 'heath' } }] }]);
+  const drifted = await rehearse('--format', 'json');
+  const differing = JSON.parse(drifted.out).filter((one: any) => !one.held);
+  expect([drifted.code, differing.length > 5, differing.every((one: any) => one.name.startsWith('Tobias Renn: '))]).toEqual([EXIT.refused, true, true]);
+  expect(differing.map((one: any) => one.words)).toContain('Tobias Renn: hive.update reaches all in Heath edge, and was to reach own, unclaimed');
+  await maren.carryOut([{ do: 'set-roles', holder: { user: 'tobias' }, roles: before }]);
+  // Two who are called the same are told apart by their ids.
+  await app.addPerson({ id: 'tobias2', name: 'Tobias Renn', address: 'two@alderbrook.example', confirmedAt: new Date() });
+  const [invited] = await maren.invitations.send([{ address: 'two@alderbrook.example', roles: [] }]);
+  await app.acceptInvitation('tobias2', { token: invited?.token as string });
+  await rehearse('--record');
+  expect(readFileSync(file, 'utf8')).toMatch(/\| tobias \| tobias2 \|/);
+  expect((await rehearse()).code).toBe(EXIT.yes);
+});
+
+test('sentences about single records hold or fail with the reason, and builds read them', async () => {
+  writeFileSync(
+    file,
+    [
+      'Prose stays prose, also where it may be read.',
+      '',
+      '- Sela Vardy may hive.update a-hive-02',
+      '- tobias may not `hive.update` `a-hive-02`.',
+      '- a visitor may not hive.read a-hive-01',
+      '- Ingrid Oakes may hive.read a-hive-02',
+      '- Nobody Known may hive.read a-hive-02',
+      '- Sela Vardy may not hive.read none',
+    ].join('\n'),
+  );
+  const report = join(dir, 'report.xml');
+  const { code, out } = await rehearse('--junit', report);
+  expect([code, out.split('\n')]).toEqual([
+    EXIT.refused,
+    [
+      expect.stringMatching(
+        /^differs {2}Ingrid Oakes may not see a hive “Bramble hive”: it is given, but not for this record; inspectors do not include “ingrid” {2}.*:6$/,
+      ),
+      expect.stringMatching(/^differs {2}no person "Nobody Known" {2}.*:7$/),
+      // What is not there is refused whatever the charter says.
+      expect.stringMatching(/^differs {2}there is no hive “none” here, so nothing is shown by it {2}.*:8$/),
+      '3 of 6 expectations hold',
+    ],
+  ]);
+  const xml = readFileSync(report, 'utf8');
+  expect([xml.match(/<testcase /g)?.length, xml.match(/<failure /g)?.length, xml.includes('tests="6" failures="3"')]).toEqual([6, 3, true]);
+  const bad = async (text: string) => {
+    writeFileSync(file, text);
+    const { code: given, err } = await rehearse();
+    return [given, err];
+  };
+  expect(await bad('| person | Sela Vardy |\n| --- | --- |\n| hive.updte | own |\n| hive.read | all | all |')).toEqual([
+    EXIT.failed,
+    'lintel: line 3: no action "hive.updte"; did you mean hive.update?\nline 4: 2 cells under 1 names',
+  ]);
+  expect((await bad('Nothing at all.'))[1]).toMatch(/^lintel: nothing is expected here: write a table/);
+  expect((await lintel('rehearse', 'nowhere.md', '--tenant', 'alderbrook')).err).toContain('--record');
+});
+
+test('a matcher holds, or fails with who, what, and the part of the rule', async () => {
+  const [tobias, ingrid] = await Promise.all(['tobias', 'ingrid'].map(enter));
+  await expect(tobias).toBeAllowed('hive.read', 'a-hive-02');
+  await expect(tobias).not.toBeAllowed('hive.update', 'a-hive-02');
+  await expect(tobias).toBeAllowed('hive.update', { id: 'x', tenantId: 'alderbrook', keeperId: 'tobias', status: 'active' });
+  await expect(ingrid).toReach('hive.read', ['a-hive-01', 'a-hive-06', 'a-hive-11', 'a-hive-16', 'a-hive-21']);
+  const failing = async (work: PromiseLike<unknown>) =>
+    Promise.resolve(work).then(
+      () => '',
+      (error: Error) => error.message,
+    );
+  expect(await failing(expect(tobias).toBeAllowed('hive.update', 'a-hive-02'))).toMatch(
+    /^Tobias Renn may not change a hive “Bramble hive”: it is given, but not for this record\n {2}no: own, by role Keeper, for the whole organisation; but keeper is not “tobias” \(it is “sela”\)/,
+  );
+  expect(await failing(expect(ingrid).toReach('hive.read', ['a-hive-01', 'a-hive-02']))).toBe(
+    'Ingrid Oakes reaches 5 by hive.read\n  and not expected: a-hive-06, a-hive-11, a-hive-16, a-hive-21\n  and does not reach: a-hive-02',
+  );
+  expect(await failing(expect(tobias).not.toBeAllowed('hive.read', 'none'))).toContain('there is no hive “none” in Alderbrook Beekeepers');
+});
+
+test('people side by side: each record is in one part, as each of them would be asked', async () => {
+  const names = ['tobias', 'sela', 'otto', 'ingrid'];
+  const standings = await Promise.all(names.map(enter));
+  for (const action of ['hive.read', 'hive.update', 'inspection.read', 'sheet.read']) {
+    const { kind } = app.charter.permission(action) as { kind: 'hive' };
+    const compared = await compare(
+      standings.map((standing, i) => ({ name: names[i] as string, standing })),
+      { db, action, some: 1000 },
+    );
+    const total = (await (await enter('maren')).find(kind, { limit: 1000 })).length;
+    const groups = compared.records?.groups ?? [];
+    expect([groups.reduce((sum, { count }) => sum + count, 0), new Set(groups.flatMap(({ some }) => some.map(({ id }) => id))).size]).toEqual([total, total]);
+    for (const { reaches, some, count } of groups) {
+      expect(some.length).toBe(count);
+      for (const { id } of some) {
+        const asked = await Promise.all(standings.map(async (standing) => (await standing.decideById(action as 'hive.read', id)).allowed));
+        expect([action, id, asked]).toEqual([action, id, reaches]);
+      }
+    }
+  }
+  const { code, out } = await lintel('compare', 'tobias', 'sela', '--on', 'hive.update', '--tenant', 'alderbrook');
+  expect([code, out.includes('They hold the same.')]).toEqual([EXIT.yes, true]);
+  expect(out).toMatch(/│ both +│ 3 +│ Clover hive, Knapweed hive, Sorrel hive +│/);
+  expect((await lintel('compare', 'tobias', '--tenant', 'alderbrook')).err).toBe('lintel: compare takes two people or more, by id, address or name');
+  expect((await lintel('compare', 'tobias', 'sela', '--on', 'hivve')).err).toContain('did you mean hive?');
+});
