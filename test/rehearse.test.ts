@@ -4,8 +4,10 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { Kysely } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import { readCharter, type Standing } from 'warm-lintel';
 import { EXIT, run } from 'warm-lintel/cli';
-import { compare } from 'warm-lintel/rehearsal';
+import { accessChanges, compare } from 'warm-lintel/rehearsal';
+import { createLintel } from 'warm-lintel/server';
 import { accessMatchers } from 'warm-lintel/vitest';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
 
@@ -140,4 +142,65 @@ test('people side by side: each record is in one part, as each of them would be 
   expect(out).toMatch(/│ both +│ 3 +│ Clover hive, Knapweed hive, Sorrel hive +│/);
   expect((await lintel('compare', 'tobias', '--tenant', 'alderbrook')).err).toBe('lintel: compare takes two people or more, by id, address or name');
   expect((await lintel('compare', 'tobias', 'sela', '--on', 'hivve')).err).toContain('did you mean hive?');
+});
+
+test('a release is compared person by person: all that differs is told, and the records are those that it differs on', async () => {
+  const old = structuredClone(app.charter.data) as any;
+  old.roles.keeper.may['hive.update'] = ['own'];
+  old.roles.junior.may['hive.read'] = ['tenant'];
+  old.limits.hive.archived.actions = ['update'];
+  old.kinds.hive.reaches.appointed = { op: 'is', field: 'madeBy', to: { me: 'userId' } };
+  delete old.roles.secretary;
+  old.roles.gone = { label: 'Gone', may: { 'hive.appoint': ['tenant'] } };
+  const before = readCharter(old);
+  const earlier = createLintel({ charter: before, db });
+  const people = [...new Set(['maren', 'tobias', 'otto', 'junia', 'ingrid', 'wim', 'lene', 'hanne'])];
+  const sides = await Promise.all(
+    people.map(async (user) => ({
+      name: user,
+      before: await earlier.enter({ tenant: 'alderbrook', user }),
+      after: (await enter(user)) as never as Standing<any>,
+    })),
+  );
+  const changes = await accessChanges(app.charter, sides, { db, tenant: 'alderbrook' });
+  const records = Object.fromEntries(
+    await Promise.all(Object.keys(app.charter.shapes).map(async (kind) => [kind, await (await enter('maren')).find(kind as 'hive', { limit: 1000 })])),
+  );
+  for (const { name, before: was, after } of sides) {
+    for (const { name: permission, kind, action } of app.charter.permissions.values()) {
+      const told = changes.find((one) => one.name === name && one.permission === permission);
+      if (kind === undefined) {
+        expect([name, permission, told !== undefined]).toEqual([name, permission, was.may(permission) !== after.may(permission)]);
+        continue;
+      }
+      if (action === 'create') continue;
+      let [more, fewer] = [0, 0];
+      for (const { [app.charter.shapes[kind]?.idField as string]: id } of records[kind]) {
+        const [did, does] = [await was.decideById(permission as never, id), await (after as typeof was).decideById(permission as never, id)];
+        if (does.allowed && !did.allowed) more++;
+        if (did.allowed && !does.allowed) fewer++;
+      }
+      expect([name, permission, told?.records ?? { more: 0, fewer: 0 }]).toEqual([name, permission, { more, fewer }]);
+    }
+  }
+  const path = join(dir, 'old.json');
+  writeFileSync(path, JSON.stringify(old));
+  const { code, out } = await lintel('changes', path, '--tenant', 'alderbrook', '--format', 'md');
+  expect([code, out]).toEqual([EXIT.refused, expect.stringContaining('| Junia Marsh | hive.read | all → onSite | shrinks | +0 −18 |')]);
+  expect(out).toContain('Access grew that was not declared: hive.read, ');
+  const declared = (JSON.parse((await lintel('changes', path, '--tenant', 'alderbrook', '--format', 'json')).out).changes as any[]).map(
+    (one) => one.permission,
+  );
+  expect((await lintel('changes', path, '--tenant', 'alderbrook', '--declared', ...declared)).code).toBe(EXIT.yes);
+  // Without a database the rules are asked: what implies the other does not grow.
+  const roles = JSON.parse((await lintel('changes', path, '--roles', '--format', 'json')).out).changes as any[];
+  expect(roles.filter((one) => one.name === 'role Keeper').map((one) => [one.permission, one.change])).toEqual([
+    ['hive.update', 'grows'],
+    ['hive.transfer', 'shrinks'],
+    ['hive.move', 'shrinks'],
+  ]);
+  expect((await lintel('changes', path, '--declared', 'hive.updte')).err).toContain('did you mean hive.update?');
+  const same = join(dir, 'same.json');
+  writeFileSync(same, JSON.stringify(app.charter.data));
+  expect(await lintel('changes', same, '--tenant', 'alderbrook')).toMatchObject({ code: EXIT.yes, out: 'Nobody’s access is another than before.' });
 });

@@ -84,7 +84,7 @@ function isCharter(value: unknown): value is Charter {
   return value instanceof Charter || (typeof value === 'object' && value !== null && 'data' in value && 'hash' in value);
 }
 
-async function readCharterFile(file: string): Promise<Charter> {
+export async function readCharterFile(file: string): Promise<Charter> {
   const found = file.endsWith('.json')
     ? JSON.parse(await (await import('node:fs/promises')).readFile(file, 'utf8').catch(() => 'null'))
     : await load(file).catch(() => null);

@@ -6,6 +6,7 @@ import { accessTable, explain, explanationMarkdown, peopleSubjects, printExplana
 import { checkPolicies, dropStatements, policyStatements } from '../scoping/index.js';
 import { connect, survey } from '../store/index.js';
 import { addAuditCommand } from './audit.js';
+import { addChangesCommand } from './changes.js';
 import { addCompareCommand } from './compare.js';
 import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
 import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
@@ -17,7 +18,8 @@ const EXITS = `
 Exit codes:
   0  answered (and, for why, allowed)
   1  why: answered, and refused; policies --check, audit --verify: answered, and something was found;
-     members, invite: what cannot be, or not for all; rehearse: something differs
+     members, invite: what cannot be, or not for all; rehearse: something differs;
+     changes: access grew that was not declared
   2  not answered: an unknown name, no configuration, no database`;
 
 async function standingsOf(tenant: Tenant) {
@@ -205,6 +207,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addMembershipCommands(program, around, answered);
   addAuditCommand(program, around, answered);
   addCompareCommand(program as never, around, answered);
+  addChangesCommand(program as never, around, answered);
   addRehearseCommand(program as never, around, answered);
   try {
     await program.parseAsync([...args], { from: 'user' });

@@ -1,0 +1,116 @@
+import { resolve } from 'node:path';
+import type { Command } from '@commander-js/extra-typings';
+import { didYouMean, LintelError } from '../base/index.js';
+import type { Charter } from '../charter/index.js';
+import { type AccessChange, accessChanges, type Changing, madeUpFacts } from '../rehearsal/index.js';
+import { createLintel, type Lintel } from '../server/index.js';
+import { Standing } from '../standing/index.js';
+import { readCharterFile, readConfig, type Sources } from './config.js';
+import { grid, markdown } from './grid.js';
+import { findTenant, withDatabase } from './look.js';
+import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
+
+interface ChangesOptions extends Sources {
+  readonly tenant?: string | undefined;
+  readonly declared: readonly string[];
+  readonly roles?: true | undefined;
+  readonly format: 'text' | 'json' | 'md';
+}
+
+const NOWHERE = { id: '', name: '', open: true, contact: null, features: [] };
+
+/** Roles of two charters, as somebody made up would hold them. */
+function rolesOf(before: Charter<any>, after: Charter<any>): Changing[] {
+  const as = (charter: Charter<any>, role: string) => {
+    if (!Object.hasOwn(charter.data.roles, role)) return undefined;
+    return new Standing(charter, madeUpFacts(charter, NOWHERE, [{ role, anchor: { on: 'tenant' } }]));
+  };
+  const names = new Set([...Object.keys(before.data.roles), ...Object.keys(after.data.roles)]);
+  return [...names].map((role) => ({
+    name: `role ${(after.data.roles[role] ?? before.data.roles[role])?.label ?? role}`,
+    before: as(before, role),
+    after: as(after, role),
+  }));
+}
+
+/** Everybody in a tenant, and a visitor, under two charters. */
+async function peopleOf(lintel: Lintel, before: Charter<any>, wanted: string | undefined) {
+  const tenant = await findTenant(lintel, wanted);
+  const earlier = createLintel({ charter: before, db: lintel.db });
+  const fulfilled = [...Object.keys(before.data.obligations), ...Object.keys(lintel.charter.data.obligations)];
+  const all: Changing[] = [];
+  for (const { id, name } of [...tenant.members, { id: undefined, name: 'a visitor' }]) {
+    const entry = { tenant: tenant.id, fulfilled, ...(id !== undefined && { user: id }) };
+    all.push({ name, before: await earlier.enter(entry), after: await lintel.enter(entry) });
+  }
+  return { tenant: tenant.id, all };
+}
+
+const ways = (of: readonly string[]) => (of.length === 0 ? '–' : of.join(', '));
+
+function rowOf({ name, permission, was, becomes, change, records, rule }: AccessChange): string[] {
+  const extent = rule ? `${ways(was)}: ${rule.was} → ${rule.becomes}` : `${ways(was)} → ${ways(becomes)}`;
+  return [name, permission, extent, change, records ? `+${records.more} −${records.fewer}` : ''];
+}
+
+/** Those to whom the same happens stand in one row. */
+function rowsOf(changes: readonly AccessChange[]): string[][] {
+  const rows = new Map<string, string[][]>();
+  for (const [name, ...rest] of changes.map(rowOf)) {
+    const key = JSON.stringify(rest);
+    rows.set(key, [...(rows.get(key) ?? []), [name as string, ...rest]]);
+  }
+  return [...rows.values()].map((same) => {
+    const names = same.map(([name]) => name as string);
+    const more = names.length - 3;
+    return [`${names.slice(0, 3).join(', ')}${more > 0 ? ` and ${more} more` : ''}`, ...(same[0] as string[]).slice(1)];
+  });
+}
+
+async function changesCommand(old: string, options: ChangesOptions, around: Surroundings): Promise<number> {
+  const config = await readConfig(options, around.cwd);
+  const { charter } = config;
+  const before = await readCharterFile(resolve(around.cwd, old));
+  const known = new Set([...before.permissions.keys(), ...charter.permissions.keys()]);
+  const foreign = options.declared.find((name) => !known.has(name));
+  if (foreign !== undefined)
+    throw new LintelError('unknown-action', `--declared names no action "${foreign}"${didYouMean(foreign, known)}`, { action: foreign });
+  const changes =
+    options.roles || !config.database
+      ? await accessChanges(charter, rolesOf(before, charter))
+      : await withDatabase(config, async (lintel) => {
+          const { tenant, all } = await peopleOf(lintel, before, options.tenant);
+          return accessChanges(charter, all, { db: lintel.db, tenant });
+        });
+  const undeclared = changes.filter(({ change, permission }) => change.startsWith('grows') && !options.declared.includes(permission));
+  const head = ['who', 'may', 'how far', 'change', 'records'];
+  const verdict =
+    undeclared.length === 0
+      ? 'No access grew that was not declared.'
+      : `Access grew that was not declared: ${[...new Set(undeclared.map((c) => c.permission))].join(', ')}`;
+  const table = options.format === 'md' ? markdown : grid;
+  const text = changes.length === 0 ? 'Nobody’s access is another than before.' : `${table(head, rowsOf(changes))}\n\n${verdict}`;
+  around.out(options.format === 'json' ? JSON.stringify({ changes, undeclared: undeclared.length }, null, 2) : text);
+  return undeclared.length === 0 ? EXIT.yes : EXIT.refused;
+}
+
+export function addChangesCommand(program: Command, around: Surroundings, answered: (code: number) => void): void {
+  withSources(
+    program
+      .command('changes')
+      .description(
+        'Who gains and who loses access by a release: another charter compared with this one, person by person on the records that there are, or role by role.',
+      ),
+  )
+    .argument('<charter>', 'the charter as it was: JSON, or a module')
+    .option('--roles', 'compare the roles of the two charters, without a database')
+    .option('--declared <actions...>', 'actions that are meant to reach farther: all other growth fails', [] as string[])
+    .addOption(formatOption())
+    .addHelpText(
+      'after',
+      '\nExample:\n  lintel changes before.json --tenant alderbrook\n  lintel changes before.json --roles --format md --declared hive.move\n\nExit codes: 0 nothing grew that was not declared, 1 something did, 2 not answered',
+    )
+    .action(async (charter, options) => {
+      answered(await changesCommand(charter, options, around));
+    });
+}
