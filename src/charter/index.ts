@@ -1,5 +1,5 @@
 export { Charter, type CharterTypes, followedFields, type Limit, type Permission, reachesOfKind, type TypesIn } from './charter.js';
-export type { AreaData, CharterData, KindData, LimitData, ObligationData, PermissionWords, RoleData } from './data.js';
+export type { AreaData, CharterData, KindData, LimitData, May, ObligationData, PermissionWords, RoleData } from './data.js';
 export { defineCharter, defineKinds } from './define.js';
 export {
   decimal,

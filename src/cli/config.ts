@@ -11,6 +11,8 @@ export interface LintelConfig {
   readonly charter: Charter<any>;
   /** Opens the database to look at. It is opened only by commands that need it. */
   readonly database?: () => Promise<Database> | Database;
+  /** Findings of `lintel review` that are meant so: the code and the place, and why. */
+  readonly accepted?: Readonly<Record<string, string>>;
 }
 
 /** Types the configuration file. */
@@ -76,7 +78,7 @@ export async function readConfig(sources: Sources, cwd: string): Promise<LintelC
   if (!isCharter(config?.charter)) {
     throw new LintelError('config-invalid', `${file} does not export a charter. Its default export must be defineConfig({ charter, database }).`, {});
   }
-  return { ...config, ...database };
+  return { ...config, charter: ofThisCopy(config.charter), ...database };
 }
 
 /** Also a charter that another copy of the library made: its data is checked again. */
@@ -90,8 +92,10 @@ export async function readCharterFile(file: string): Promise<Charter> {
     : await load(file).catch(() => null);
   if (found === null)
     throw new LintelError('no-config', `There is no charter in ${file}: give a JSON file, or a module whose default export is a charter.`, {});
-  return found instanceof Charter ? found : readCharter(isCharter(found) ? found.data : found);
+  return isCharter(found) ? ofThisCopy(found) : readCharter(found);
 }
+
+const ofThisCopy = (charter: Charter<any>): Charter<any> => (charter instanceof Charter ? charter : readCharter((charter as Charter<any>).data));
 
 export async function openUrl(url: string): Promise<Database> {
   if (!/^postgres(ql)?:\/\//.test(url)) throw new LintelError('config-invalid', `--database takes postgres://USER@HOST/NAME, not "${url}".`, {});

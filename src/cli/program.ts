@@ -12,6 +12,7 @@ import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
 import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
 import { addMembershipCommands } from './membership.js';
 import { addRehearseCommand } from './rehearse.js';
+import { addReviewCommand } from './review.js';
 import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
 
 const EXITS = `
@@ -19,7 +20,7 @@ Exit codes:
   0  answered (and, for why, allowed)
   1  why: answered, and refused; policies --check, audit --verify: answered, and something was found;
      members, invite: what cannot be, or not for all; rehearse: something differs;
-     changes: access grew that was not declared
+     changes: access grew that was not declared; review: something was found
   2  not answered: an unknown name, no configuration, no database`;
 
 async function standingsOf(tenant: Tenant) {
@@ -209,6 +210,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addCompareCommand(program as never, around, answered);
   addChangesCommand(program as never, around, answered);
   addRehearseCommand(program as never, around, answered);
+  addReviewCommand(program as never, around, answered);
   try {
     await program.parseAsync([...args], { from: 'user' });
     return code;

@@ -1,0 +1,168 @@
+/* The critical reading of a charter: each fault that is put into a sound one is found where it is, and a sound one is left alone. */
+import { mkdtempSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { expect, test } from 'vitest';
+import { readCharter } from 'warm-lintel';
+import { EXIT, run } from 'warm-lintel/cli';
+import { REVIEW_CODES, reviewCharter } from 'warm-lintel/rehearsal';
+import { charter as attacked } from '../attack/world.js';
+import { charter as apiary } from '../examples/apiary/world/charter.js';
+import { charter as club } from './club.js';
+
+const is = (field: string, value: unknown) => ({ op: 'is', field, to: { value } });
+const mine = (field: string) => ({ op: 'is', field, to: { me: 'userId' } });
+
+/** A fault: what it is called, what makes it, and where it is to be found. */
+const FAULTS: readonly [code: keyof typeof REVIEW_CODES, make: (charter: any) => void, place: string][] = [
+  ['reach-empty', (c) => void (c.kinds.hive.reaches.never = { op: 'and', of: [is('status', 'active'), is('status', 'archived')] }), 'kinds.hive.reaches.never'],
+  [
+    'reach-empty',
+    (c) => void (c.kinds.hive.reaches.never = { op: 'and', of: [mine('keeperId'), { op: 'isEmpty', field: 'keeperId' }] }),
+    'kinds.hive.reaches.never',
+  ],
+  [
+    'reach-everything',
+    (c) => void (c.kinds.hive.reaches.own = { op: 'or', of: [mine('keeperId'), { op: 'not', of: mine('keeperId') }] }),
+    'kinds.hive.reaches.own',
+  ],
+  [
+    'reach-everything',
+    (c) =>
+      void (c.kinds.entry.reaches.open = {
+        op: 'or',
+        of: [
+          { op: 'isEmpty', field: 'purpose' },
+          { op: 'not', of: { op: 'isEmpty', field: 'purpose' } },
+        ],
+      }),
+    'kinds.entry.reaches.open',
+  ],
+  ['reach-doubled', (c) => void (c.roles.keeper.may['hive.update'] = ['own', 'unclaimed', 'tenant']), 'roles.keeper.may["hive.update"]'],
+  [
+    'limit-never',
+    (c) => void (c.limits.hive.archived.where = { op: 'and', of: [is('status', 'archived'), { op: 'not', of: is('status', 'archived') }] }),
+    'limits.hive.archived',
+  ],
+  [
+    'limit-always',
+    (c) =>
+      void Object.assign(c.limits.entry.booked, {
+        lasting: true,
+        where: { op: 'or', of: [is('status', 'booked'), { op: 'not', of: is('status', 'booked') }] },
+      }),
+    'limits.entry.booked',
+  ],
+  ['acts-unread', (c) => void delete c.roles.treasurer.may['entry.read'], 'roles.treasurer.may["entry.update"]'],
+  [
+    'acts-unread',
+    (c) => void (c.roles.junior.may = { 'area.hives': ['tenant'], 'hive.read': ['unclaimed'], 'hive.archive': ['own'] }),
+    'roles.junior.may["hive.archive"]',
+  ],
+  ['acts-beyond-read', (c) => void (c.roles.junior.may['hive.update'] = ['tenant']), 'roles.junior.may["hive.update"]'],
+  ['acts-beyond-read', (c) => void (c.roles.inspector.may['hive.archive'] = ['own']), 'roles.inspector.may["hive.archive"]'],
+  ['need-missing', (c) => void delete c.roles.secretary.may['member.read'], 'roles.secretary.may["member.invite"]'],
+  ['need-missing', (c) => void (c.roles.reader.may['area.ledger'] = ['tenant']), 'roles.reader.may["area.ledger"]'],
+  ['starts-closed', (c) => void (c.roles.treasurer.startsAt = 'health'), 'roles.treasurer.startsAt'],
+  ['role-empty', (c) => void (c.roles.helper = { label: 'Helper', may: {} }), 'roles.helper'],
+  ['roles-alike', (c) => void (c.roles.bookkeeper = { ...c.roles.treasurer, label: 'Bookkeeper' }), 'roles.bookkeeper'],
+  [
+    'full-control',
+    (c) => {
+      const all = [...apiary.permissions.values()].map(({ name, kind }) => [name, [kind ? apiary.widestReach(kind) : 'tenant']]);
+      c.roles.office = { label: 'Office', may: Object.fromEntries(all) };
+    },
+    'roles.office',
+  ],
+  ['raise-with-another', (c) => void (c.roles.keeper.gives = ['treasurer']), 'roles.secretary.gives'],
+  [
+    'apart-in-one',
+    (c) => {
+      c.apart.books = { hold: ['entry.book', 'report.read'], sentence: 'x.' };
+      c.roles.healthOfficer.includes = ['treasurer'];
+    },
+    'roles.healthOfficer',
+  ],
+  ['apart-in-one', (c) => void (c.apart.books = { hold: ['reader', 'keeper'], sentence: 'x.' }), 'roles.keeper'],
+  ['visitor-acts', (c) => void (c.visitor['hive.update'] = ['own']), 'visitor["hive.update"]'],
+  ['visitor-acts', (c) => void (c.signedIn['member.read'] = ['tenant']), 'signedIn["member.read"]'],
+  ['visitor-reads-all', (c) => void (c.visitor['hive.read'] = ['tenant']), 'visitor["hive.read"]'],
+  ['nobody-can', (c) => void (c.kinds.entry.actions.book.channels = []), 'kinds.entry.actions.book'],
+];
+
+/** What changes nothing that matters: here nothing is to be found. */
+const SOUND: readonly ((charter: any) => void)[] = [
+  () => {},
+  (c) => void (c.visitor['sheet.read'] = ['shared']),
+  (c) => void (c.roles.reader.may['hive.update'] = ['own']),
+  (c) => void (c.roles.secretary.gives = ['reader', 'keeper', 'junior', 'treasurer']),
+  (c) => void (c.kinds.hive.actions.archive.channels = ['office']),
+  (c) => void (c.apart.books = { hold: ['treasurer', 'healthOfficer'], sentence: 'x.' }),
+  (c) => void (c.limits.entry.mine = { actions: ['book'], where: mine('madeBy'), sentence: 'nobody books what they wrote.' }),
+  (c) => void (c.kinds.hive.reaches.kept = { op: 'not', of: { op: 'isEmpty', field: 'keeperId' } }),
+];
+
+const weighs = (charter: Parameters<typeof reviewCharter>[0]) => reviewCharter(charter).filter(({ severity }) => severity !== 'note');
+const changed = (change: (charter: any) => void) => {
+  const data = structuredClone(apiary.data);
+  change(data);
+  return readCharter(data);
+};
+
+test(`each of ${FAULTS.length} faults in a copy of the demo’s charter is found in its place, and nothing but it`, () => {
+  for (const [code, make, place] of FAULTS) {
+    const found = reviewCharter(changed(make));
+    expect([code, place, found.map((one) => `${one.code} ${one.place}`)]).toEqual([code, place, expect.arrayContaining([`${code} ${place}`])]);
+    // What follows from it may be told too; what has nothing to do with it may not.
+    const beside = found.filter((one) => !one.place.startsWith(place.split('[')[0] as string) && one.code !== code);
+    expect([code, beside]).toEqual([code, []]);
+  }
+  expect(new Set(FAULTS.map(([code]) => code))).toEqual(new Set(Object.keys(REVIEW_CODES)));
+});
+
+test(`in ${SOUND.length + 1} sound charters nothing is found`, () => {
+  for (const change of SOUND) expect(weighs(changed(change))).toEqual([]);
+  expect(weighs(attacked)).toEqual([]);
+  // Said on purpose: an action that is done from nowhere.
+  expect(weighs(club).map(({ code }) => code)).toEqual(['nobody-can']);
+});
+
+test('the command says where, why and what to do, takes what is accepted with its reason, and writes SARIF', async () => {
+  const dir = mkdtempSync(join(tmpdir(), 'lintel-'));
+  const file = join(dir, 'charter.json');
+  writeFileSync(file, JSON.stringify(changed((c) => void delete c.roles.treasurer.may['entry.read']).data));
+  const review = async (...args: string[]) => {
+    const [out, err]: [string[], string[]] = [[], []];
+    const code = await run(['review', ...args], { cwd: dir, out: (t) => out.push(t), err: (t) => err.push(t), colours: false, width: 160 });
+    return { code, out: out.join('\n'), err: err.join('\n') };
+  };
+  const { code, out } = await review('--charter', file);
+  expect([code, out]).toEqual([
+    EXIT.refused,
+    expect.stringMatching(
+      /^error {2}roles\.treasurer\.may\["entry\.update"\] {2}acts-unread\n {2}“Correct a ledger entry” reaches nothing: none of it can be read\n/,
+    ),
+  ]);
+  const sarif = JSON.parse((await review('--charter', file, '--format', 'sarif')).out);
+  const [{ tool, results }] = sarif.runs;
+  expect([sarif.version, results.length > 3, results.every((one: any) => tool.driver.rules.some((rule: any) => rule.id === one.ruleId))]).toEqual([
+    '2.1.0',
+    true,
+    true,
+  ]);
+  expect(results[0]).toMatchObject({ level: 'error', locations: [{ logicalLocations: [{ fullyQualifiedName: expect.stringContaining('roles.treasurer') }] }] });
+  const config = async (accepted: object) => {
+    const name = join(dir, `${Object.keys(accepted).length}.config.mjs`);
+    writeFileSync(
+      name,
+      `import { readFileSync } from 'node:fs'; export default { charter: { data: JSON.parse(readFileSync(${JSON.stringify(file)})), hash: '' }, accepted: ${JSON.stringify(accepted)} };`,
+    );
+    return review('--config', name);
+  };
+  const names = results.map((one: any) => `${one.ruleId} ${one.locations[0].logicalLocations[0].fullyQualifiedName}`);
+  expect(await config(Object.fromEntries(names.map((name: string) => [name, 'until spring'])))).toMatchObject({
+    code: EXIT.yes,
+    out: `Nothing was found. ${names.length} accepted.`,
+  });
+  expect((await config({ 'role-empty roles.gone': 'x' })).err).toContain('is not found any more; leave it out');
+});
