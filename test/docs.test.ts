@@ -9,7 +9,7 @@ import { connect, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { apiaryOnPostgres } from './worlds.js';
 
-test.for(['scoping', 'membership', 'http', 'operations'])('each example of docs/%s.md prints what stands below it', async (name) => {
+test.for(['scoping', 'membership', 'testing-access', 'http', 'operations'])('each example of docs/%s.md prints what stands below it', async (name) => {
   const page = readFileSync(`docs/${name}.md`, 'utf8');
   const blocks = [...page.matchAll(/```ts\n([\s\S]*?)```\n\n```text\n([\s\S]*?)```/g)];
   expect(blocks.length).toBe([...page.matchAll(/```ts\n/g)].length);
