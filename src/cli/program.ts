@@ -12,6 +12,7 @@ import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
 import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
 import { addMembershipCommands } from './membership.js';
 import { addRehearseCommand } from './rehearse.js';
+import { addRemedyCommand } from './remedy.js';
 import { addReviewCommand } from './review.js';
 import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
 
@@ -211,6 +212,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addChangesCommand(program as never, around, answered);
   addRehearseCommand(program as never, around, answered);
   addReviewCommand(program as never, around, answered);
+  addRemedyCommand(program as never, around, answered);
   try {
     await program.parseAsync([...args], { from: 'user' });
     return code;

@@ -51,5 +51,6 @@ export {
 export { connect, type Database, type Survey, survey } from '../store/index.js';
 export { createLintel, type Entry, Lintel, type LintelOptions } from './lintel.js';
 export type { PlatformFace } from './platform.js';
+export type { Remedies, Remedy } from './remedies.js';
 export { ServerStanding } from './server-standing.js';
 export { SeveralStandings } from './several.js';

@@ -27,6 +27,7 @@ import {
 import { type Decision, type Facts, type KindOf, type RecordOf, Standing, type StandingOptions, say, throwIfRefused } from '../standing/index.js';
 import { countEffects } from './count-effects.js';
 import { AuditFace, InvitationsFace, MembersFace, ProgramsFace, TenantFace } from './faces.js';
+import { allowedBy, candidates, causeOf, changesOfRecord, opensOf, type Remedies, type Remedy } from './remedies.js';
 
 /** What a server standing works with. */
 export interface Workplace {
@@ -298,6 +299,40 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   async propose(steps: readonly membership.Step[], reason?: string): Promise<membership.Proposal> {
     const { proposal, reached } = await membership.propose(this.#membershipSetting(), this.facts.tenant.id, this.memberId, steps, reason);
     return countEffects(this.#place.db, this.#boundaryOf(this.#place.db), proposal, reached);
+  }
+
+  /**
+   * What would make a refused action on a record allowed for a member: a role, a group, a unit, an opening, a permission for the one record, or a change of the
+   * record itself. Each was tried, and says what else it would open; the least comes first. What this person may not make is marked.
+   *
+   * @throws LintelError `refused`, `not-found` for somebody of whom this person may not know, or a record that they may not read.
+   */
+  async remedies<P extends T['permissions']>(user: string, action: P, id: unknown): Promise<Remedies> {
+    const { setting, db } = this.#place;
+    const tenantId = this.facts.tenant.id;
+    const kind = this.charter.permission(action).kind;
+    if (!kind) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record`, { action });
+    await membership.insistOnKnown(setting, this, user);
+    await this.insistById(`${kind}.read` as P, id);
+    const fulfilled = Object.keys(this.charter.data.obligations);
+    // With the roles of the tenant's own, which somebody may come to hold.
+    const asked = await membership.standingInTenant(setting.db, setting, { tenant: tenantId, user, fulfilled });
+    const record = await loadRaw(db, this.#boundaryOf(db), kind, id);
+    const decision = asked.decide(action, record as never);
+    const cause = causeOf(decision);
+    if (decision.allowed || cause !== undefined || !record) return { decision, remedies: [], ...(cause !== undefined && { cause }) };
+    const keyholder = await membership.someKeyholder(setting, tenantId);
+    const around = { groups: await this.tenant.groups(), units: await this.tenant.units() };
+    const remedies: Remedy[] = [];
+    for (const { words, steps } of candidates(asked.charter, asked.facts, action, record, around)) {
+      const facts = await membership.attempt(setting, tenantId, keyholder, steps, user);
+      if (!facts || !allowedBy(setting.charter, facts, action, record)) continue;
+      const proposal = await this.propose(steps);
+      const [problem] = proposal.problems;
+      remedies.push({ words, steps, ...(problem ? { refused: problem.message } : { proposal, opens: opensOf(proposal) }) });
+    }
+    const size = ({ opens }: Remedy) => (opens ? opens.records * 1000 + opens.permissions : Number.POSITIVE_INFINITY);
+    return { decision, remedies: [...remedies.sort((a, b) => size(a) - size(b)), ...changesOfRecord(asked, action, record)] };
   }
 
   #membershipSetting(): membership.Setting {

@@ -1,0 +1,81 @@
+import { type Command, Option } from '@commander-js/extra-typings';
+import pc from 'picocolors';
+import { LintelError } from '../base/index.js';
+import { printProposal } from '../rehearsal/index.js';
+import type { Remedies, Remedy } from '../server/index.js';
+import { inSentence } from '../standing/index.js';
+import { readConfig, type Sources } from './config.js';
+import { findPerson, findTenant, withDatabase } from './look.js';
+import { EXIT, type Surroundings, withSources } from './surroundings.js';
+
+interface RemedyOptions extends Sources {
+  readonly tenant?: string | undefined;
+  readonly as?: string | undefined;
+  readonly carryOut?: string | undefined;
+  readonly format: 'text' | 'json';
+}
+
+function lineOf({ words, opens, refused, change }: Remedy, i: number, c: ReturnType<typeof pc.createColors>): string {
+  const number = `${i + 1}.`.padEnd(4);
+  if (refused !== undefined) return `${c.dim(`${number}${words}`)}\n      ${c.yellow('not yours to make')}: ${refused}`;
+  if (change) return `${number}${words}\n      changes the record, and nothing of what people hold`;
+  const records = opens && opens.records > 0 ? `, on ${opens.records} ${opens.records === 1 ? 'record' : 'records'}` : '';
+  return `${number}${words}\n      opens ${opens?.permissions} ${opens?.permissions === 1 ? 'permission' : 'permissions'}${records}`;
+}
+
+function printed(who: string, label: string, { decision, cause, remedies }: Remedies, colours: boolean): string {
+  const c = pc.createColors(colours);
+  const what = `${inSentence(label)}${decision.record?.label ? `: ${decision.record.label}` : ''}`;
+  if (decision.allowed) return `${who} may ${what} already.`;
+  if (cause !== undefined) return `${who} may not ${what}: ${cause}. No change of what they hold takes that away.`;
+  if (remedies.length === 0) return `${who} may not ${what}, and nothing that was tried would change it.`;
+  return [`${who} may not ${what}. It would be so by one of these:`, '', ...remedies.map((one, i) => lineOf(one, i, c))].join('\n');
+}
+
+async function remedyCommand(person: string, action: string, record: string, options: RemedyOptions, around: Surroundings): Promise<number> {
+  const config = await readConfig(options, around.cwd);
+  config.charter.permission(action);
+  return withDatabase(config, async (lintel) => {
+    const tenant = await findTenant(lintel, options.tenant, person);
+    const user = await findPerson(tenant, person);
+    const asking = options.as === undefined ? await tenant.onlooker() : await tenant.standingOf(await findPerson(tenant, options.as));
+    const found = await asking.remedies(user, action, record);
+    const who = tenant.members.find(({ id }) => id === user)?.name ?? person;
+    if (options.carryOut === undefined) {
+      around.out(options.format === 'json' ? JSON.stringify(found, null, 2) : printed(who, config.charter.permission(action).label, found, around.colours));
+      return found.decision.allowed ? EXIT.yes : EXIT.refused;
+    }
+    if (options.as === undefined) throw new LintelError('who-acts', 'Say in whose name it is done: --as PERSON.', {});
+    const chosen = found.remedies[Number(options.carryOut) - 1];
+    if (!chosen?.proposal) {
+      const why = chosen?.refused ?? (chosen?.change ? 'that one changes the record, in the application' : `there are ${found.remedies.length}`);
+      throw new LintelError('no-such-remedy', `${options.carryOut} cannot be carried out: ${why}`, {});
+    }
+    around.out(printProposal(chosen.proposal, pc.createColors(around.colours)));
+    await asking.carryOut(chosen.proposal, chosen.words);
+    const now = await (await tenant.standingOf(user)).decideById(action, record);
+    around.out(`Done: ${chosen.words}. ${who} ${now.allowed ? 'may' : 'still may not'} ${action} now.`);
+    return now.allowed ? EXIT.yes : EXIT.refused;
+  });
+}
+
+export function addRemedyCommand(program: Command, around: Surroundings, answered: (code: number) => void): void {
+  withSources(
+    program
+      .command('remedy')
+      .description('What would make a refused action allowed: each change that would, tried, with what else it would open, the least first.'),
+  )
+    .argument('<person>', 'by id, address or name')
+    .argument('<action>', 'for example hive.update')
+    .argument('<record>', 'the id of the record')
+    .option('--as <person>', 'who asks, and makes the change; what they may not make is marked')
+    .option('--carry-out <number>', 'carry one of them out, and ask again')
+    .addOption(new Option('--format <format>', 'how to write the answer').choices(['text', 'json'] as const).default('text' as const))
+    .addHelpText(
+      'after',
+      '\nExample:\n  lintel remedy tobias hive.update a-hive-02\n  lintel remedy tobias hive.update a-hive-02 --as maren --carry-out 1\n\nExit codes: 0 it is allowed, 1 it is not, 2 not answered',
+    )
+    .action(async (person, action, record, options) => {
+      answered(await remedyCommand(person, action, record, options, around));
+    });
+}

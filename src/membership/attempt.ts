@@ -1,0 +1,50 @@
+import { sql } from 'kysely';
+import { isLintelError } from '../base/index.js';
+import type { Facts } from '../standing/index.js';
+import { changeTenant, inTransaction, type Setting } from './change.js';
+import { readFacts } from './facts.js';
+import { runSteps } from './run.js';
+import type { Step } from './step.js';
+
+/**
+ * What somebody would hold if steps had been taken by somebody who may all: they are gone through and taken back. Undefined where they cannot be.
+ *
+ * @param keyholder who may all in the tenant.
+ */
+export function attempt(setting: Setting, tenantId: string, keyholder: string, steps: readonly Step[], user: string): Promise<Facts | undefined> {
+  return inTransaction(setting.db, async (tx) => {
+    await sql`savepoint lintel_attempt`.execute(tx);
+    try {
+      return await changeTenant({ ...setting, db: tx }, tenantId, keyholder, async (change) => {
+        await runSteps(change, steps);
+        const facts = await readFacts(tx, setting.charter, {
+          tenant: tenantId,
+          user,
+          fulfilled: Object.keys(setting.charter.data.obligations),
+          now: setting.now(),
+        });
+        return { result: facts, entry: [] };
+      });
+    } catch (error) {
+      if (isLintelError(error)) return undefined;
+      throw error;
+    } finally {
+      await sql`rollback to savepoint lintel_attempt`.execute(tx);
+    }
+  });
+}
+
+/** Somebody with full control of a tenant. */
+export async function someKeyholder({ db, now }: Setting, tenantId: string): Promise<string> {
+  const row = await db
+    .selectFrom('lintel_assignment as a')
+    .innerJoin('lintel_member as m', (join) => join.onRef('m.tenant_id', '=', 'a.tenant_id').onRef('m.user_id', '=', 'a.user_id'))
+    .select('m.user_id')
+    .where('a.tenant_id', '=', tenantId)
+    .where('a.role', '=', 'keyholder')
+    .where(sql<boolean>`lintel_is_active(m.status, m.suspended_until, m.ends_at, ${new Date(now())})`)
+    .orderBy('m.user_id')
+    .limit(1)
+    .executeTakeFirstOrThrow();
+  return row.user_id;
+}

@@ -1,0 +1,125 @@
+import type { Charter } from '../charter/index.js';
+import { restsOnRead } from '../charter/index.js';
+import type { GroupView, Proposal, Step, UnitView } from '../membership/index.js';
+import type { RecordData } from '../predicate/index.js';
+import { type Anchor, type Assignment, anchorWords, type Decision, type DirectPermission, type Facts, type Held, Standing } from '../standing/index.js';
+
+/** Something that would make a refused action allowed. */
+export interface Remedy {
+  /** `give the role Keeper for this record`. */
+  readonly words: string;
+  /** Changes of the membership. Absent for a change of the record itself. */
+  readonly steps?: readonly Step[];
+  /** A field of the record that would have to hold this value. */
+  readonly change?: { readonly field: string; readonly value: unknown };
+  /** What it would open besides: permissions that somebody gains, and records that come to be reached by them, each time counted. */
+  readonly opens?: { readonly permissions: number; readonly records: number };
+  /** Why the asking person may not make it themselves; undefined where they may. */
+  readonly refused?: string;
+  /** What it does, to be shown and carried out: for who may make it. */
+  readonly proposal?: Proposal;
+}
+
+/** What was looked for: what is so now, and what would change it, the least that it opens first. */
+export interface Remedies {
+  readonly decision: Decision;
+  /** A limit, a plan or another cause that no change of somebody's powers takes away. */
+  readonly cause?: string;
+  readonly remedies: readonly Remedy[];
+}
+
+interface Candidate {
+  readonly words: string;
+  readonly steps: readonly Step[];
+}
+
+const own = <A extends object>(held: readonly Held<A>[]): A[] =>
+  held.filter(({ through }) => through === undefined).map(({ through: _, ...given }) => given as unknown as A);
+const placeWords = (anchor: Anchor) => (anchor.on === 'record' ? 'for this record' : `for ${anchorWords(anchor) ?? 'the whole organisation'}`);
+const bare = (anchor: Anchor): Anchor => (anchor.on === 'unit' ? { on: 'unit', unitId: anchor.unitId } : anchor);
+
+/** Changes of the membership by which somebody could come to an action on a record: each is still to be tried. */
+export function candidates(
+  charter: Charter<any>,
+  facts: Facts,
+  action: string,
+  record: RecordData,
+  { groups, units }: { readonly groups: readonly GroupView[]; readonly units: readonly UnitView[] },
+): Candidate[] {
+  const { kind, action: name } = charter.permission(action) as { kind: string; action: string };
+  const user = facts.me.userId as string;
+  const id = String(record[charter.shapes[kind]?.idField as string]);
+  const unitField = charter.fieldWith(kind, 'unit');
+  const unit = unitField === undefined ? null : (record[unitField] as string | null);
+  const anchors: Anchor[] = [{ on: 'record', kind, id }, ...(unit === null ? [] : [{ on: 'unit', unitId: unit } as const]), { on: 'tenant' }];
+  const unitName = units.find((one) => one.id === unit)?.name ?? unit ?? '';
+  const place = (anchor: Anchor) => placeWords(anchor.on === 'unit' ? { ...anchor, name: unitName } : anchor);
+  const roles = own<Assignment>(facts.assignments).map((held) => ({ ...held, anchor: bare(held.anchor) }));
+  const found: Candidate[] = [];
+  for (const [role, { label }] of Object.entries(charter.data.roles)) {
+    if (!charter.resolveRole(role).grants.some(({ permission }) => permission === action || permission === `${kind}.read`)) continue;
+    for (const anchor of anchors) {
+      if (roles.some((held) => held.role === role && JSON.stringify(held.anchor) === JSON.stringify(anchor))) continue;
+      found.push({ words: `give the role ${label} ${place(anchor)}`, steps: [{ do: 'set-roles', holder: { user }, roles: [...roles, { role, anchor }] }] });
+    }
+  }
+  const wanted = restsOnRead(name) ? [action, `${kind}.read`] : [action];
+  const direct = own<DirectPermission>(facts.direct ?? []).map((held) => ({ ...held, anchor: bare(held.anchor) }));
+  const permissions = wanted.map((permission): DirectPermission => ({ permission, reach: charter.widestReach(kind), anchor: { on: 'record', kind, id } }));
+  const without = direct.filter(
+    (held) => !permissions.some((p) => p.permission === held.permission && p.reach === held.reach && JSON.stringify(p.anchor) === JSON.stringify(held.anchor)),
+  );
+  found.push({ words: 'give it for this record alone', steps: [{ do: 'set-permissions', holder: { user }, permissions: [...without, ...permissions] }] });
+  if (unit !== null && !facts.me.unitIds.includes(unit))
+    found.push({ words: `place them at ${unitName}`, steps: [{ do: 'place', user, units: [...facts.me.unitIds, unit] }] });
+  const ownerField = charter.fieldWith(kind, 'owner');
+  const owner = ownerField === undefined ? null : record[ownerField];
+  for (const { id: group, name: called, people } of groups) {
+    const ids = people.map((one) => one.id);
+    if (!ids.includes(user)) found.push({ words: `take them into the group ${called}`, steps: [{ do: 'set-group', id: group, people: [...ids, user] }] });
+    if (owner !== null && ids.includes(String(owner)) && owner !== user)
+      found.push({
+        words: `open to them what people of ${called} own`,
+        steps: [{ do: 'open-records', group, to: { user }, kind, actions: [...new Set(wanted.map((one) => one.split('.')[1] as string))], keeps: false }],
+      });
+  }
+  if (facts.subject === 'suspended') found.push({ words: 'bring them back', steps: [{ do: 'restore', user }] });
+  return found;
+}
+
+/** Changes of the record by which somebody would come to an action on it: handing it over, or adding them to a list of people. */
+export function changesOfRecord(standing: Standing<any>, action: string, record: RecordData): Remedy[] {
+  const { kind } = standing.charter.permission(action) as { kind: string };
+  const user = standing.userId as string;
+  return Object.entries(standing.charter.kind(kind).fields).flatMap(([field, { role, label }]): Remedy[] => {
+    if (role !== 'owner' && role !== 'people') return [];
+    const value = role === 'owner' ? user : [...new Set([...((record[field] as string[] | undefined) ?? []), user])];
+    if (!standing.may(action, { ...record, [field]: value } as never)) return [];
+    return [{ words: role === 'owner' ? `make them its ${label ?? 'owner'}` : `add them to its ${label ?? field}`, change: { field, value } }];
+  });
+}
+
+const CAUSES: Partial<Record<Decision['outcome'], string>> = {
+  limit: 'a limit holds, whatever somebody holds',
+  obligation: 'they have something to do first',
+  plan: 'the plan of the organisation lacks it',
+  'other channel': 'it is done from elsewhere',
+  missing: 'there is no such record here',
+};
+
+/** What stands in the way besides somebody's powers. */
+export const causeOf = ({ outcome, rule }: Decision): string | undefined => CAUSES[outcome] && `${CAUSES[outcome]}${rule === undefined ? '' : ` (${rule})`}`;
+
+/** What a proposal opens: to everybody to whom something happens. */
+export function opensOf({ effects }: Proposal): { readonly permissions: number; readonly records: number } {
+  const gained = effects.flatMap(({ permissions, people }) =>
+    permissions.filter(({ change }) => change !== 'loses').map((p) => ({ ...p, people: people.count })),
+  );
+  return {
+    permissions: gained.reduce((sum, { people }) => sum + people, 0),
+    records: gained.reduce((sum, { records }) => sum + Math.max(0, (records?.becomes ?? 0) - (records?.was ?? 0)), 0),
+  };
+}
+
+export const allowedBy = (charter: Charter<any>, facts: Facts, action: string, record: RecordData): boolean =>
+  new Standing(charter, facts).may(action, record as never);
