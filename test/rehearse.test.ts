@@ -204,3 +204,27 @@ test('a release is compared person by person: all that differs is told, and the 
   writeFileSync(same, JSON.stringify(app.charter.data));
   expect(await lintel('changes', same, '--tenant', 'alderbrook')).toMatchObject({ code: EXIT.yes, out: 'Nobody’s access is another than before.' });
 });
+
+test('what gives a permission is everything by which somebody has it, with whoever has it', async () => {
+  const maren = await enter('maren');
+  await maren.carryOut([
+    { do: 'make-group', id: 'crew', name: 'Crew', people: ['lene'] },
+    { do: 'set-roles', holder: { group: 'crew' }, roles: [{ role: 'keeper', anchor: { on: 'unit', unitId: 'heath' } }] },
+    { do: 'set-permissions', holder: { user: 'wim' }, permissions: [{ permission: 'hive.update', reach: 'unclaimed', anchor: { on: 'tenant' } }] },
+  ]);
+  const { out } = await lintel('gives', 'hive.update', '--tenant', 'alderbrook', '--format', 'json');
+  const givers: any[] = JSON.parse(out);
+  expect(givers.map(({ by, reaches }) => [by, reaches])).toEqual([
+    ['full control', ['all']],
+    ['role Keeper', ['own', 'unclaimed']],
+    ['role Site warden', ['tenant']],
+    ['given alone', ['unclaimed']],
+  ]);
+  expect(givers[1].holders).toEqual(expect.arrayContaining(['Sela Vardy', 'group Crew (1) at Heath edge']));
+  // Nobody may who is not among them.
+  const may = [];
+  for (const { userId, name } of await maren.members.list()) if ((await enter(userId)).may('hive.update')) may.push(name);
+  const named = (name: string) => givers.some(({ holders }) => holders.some((one: string) => one.startsWith(name))) || name === 'Lene Arp';
+  expect(may.filter((name) => !named(name))).toEqual([]);
+  expect((await lintel('gives', 'hive.updte', '--tenant', 'alderbrook')).err).toContain('did you mean hive.update?');
+});

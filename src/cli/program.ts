@@ -9,6 +9,7 @@ import { addAuditCommand } from './audit.js';
 import { addChangesCommand } from './changes.js';
 import { addCompareCommand } from './compare.js';
 import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
+import { addGivesCommand } from './gives.js';
 import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
 import { addMembershipCommands } from './membership.js';
 import { addRehearseCommand } from './rehearse.js';
@@ -213,6 +214,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addRehearseCommand(program as never, around, answered);
   addReviewCommand(program as never, around, answered);
   addRemedyCommand(program as never, around, answered);
+  addGivesCommand(program as never, around, answered);
   try {
     await program.parseAsync([...args], { from: 'user' });
     return code;

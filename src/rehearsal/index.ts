@@ -1,5 +1,6 @@
 export { type AccessChange, accessChanges, type Changing } from './changes.js';
 export { type Comparison, compare, whose } from './compare.js';
+export { type Giver, giversOf } from './gives.js';
 export { type Colours, escapeMarkdown, explanationMarkdown, printExplanation, printTable, tableMarkdown } from './print.js';
 export { printProposal, proposalMarkdown } from './proposal.js';
 export { recordScript } from './record.js';
