@@ -3,6 +3,7 @@ import { isLintelError } from '../base/index.js';
 import type { Facts } from '../standing/index.js';
 import { changeTenant, inTransaction, type Setting } from './change.js';
 import { readFacts } from './facts.js';
+import { keyholdersOf } from './members.js';
 import { runSteps } from './run.js';
 import type { Step } from './step.js';
 
@@ -36,15 +37,5 @@ export function attempt(setting: Setting, tenantId: string, keyholder: string, s
 
 /** Somebody with full control of a tenant. */
 export async function someKeyholder({ db, now }: Setting, tenantId: string): Promise<string> {
-  const row = await db
-    .selectFrom('lintel_assignment as a')
-    .innerJoin('lintel_member as m', (join) => join.onRef('m.tenant_id', '=', 'a.tenant_id').onRef('m.user_id', '=', 'a.user_id'))
-    .select('m.user_id')
-    .where('a.tenant_id', '=', tenantId)
-    .where('a.role', '=', 'keyholder')
-    .where(sql<boolean>`lintel_is_active(m.status, m.suspended_until, m.ends_at, ${new Date(now())})`)
-    .orderBy('m.user_id')
-    .limit(1)
-    .executeTakeFirstOrThrow();
-  return row.user_id;
+  return (await keyholdersOf(db, tenantId, now()).limit(1).executeTakeFirstOrThrow()).user_id;
 }

@@ -1,9 +1,8 @@
 import { randomUUID } from 'node:crypto';
 import { LintelError } from '../base/index.js';
-import { KEYHOLDER } from '../charter/index.js';
 import { type Facts, type Standing, throwIfRefused } from '../standing/index.js';
 import { type Change, changeTenant, inTransaction, type Setting, standingInTenant } from './change.js';
-import { isActive } from './facts.js';
+import { keyholdersOf } from './members.js';
 import { tell } from './notices.js';
 import type { Done } from './step.js';
 
@@ -53,16 +52,7 @@ function readCare(setting: Setting, { reason, hours, may = [] }: NewCare) {
 }
 
 async function keyholderAddresses({ tx, tenantId, at }: Change): Promise<string[]> {
-  const rows = await tx
-    .selectFrom('lintel_assignment as a')
-    .innerJoin('lintel_member as m', (join) => join.onRef('m.tenant_id', '=', 'a.tenant_id').onRef('m.user_id', '=', 'a.user_id'))
-    .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
-    .select('p.address_written')
-    .where('a.tenant_id', '=', tenantId)
-    .where('a.role', '=', KEYHOLDER)
-    .where(isActive('m', at.getTime()))
-    .orderBy('p.id')
-    .execute();
+  const rows = await keyholdersOf(tx, tenantId, at.getTime()).innerJoin('lintel_person as p', 'p.id', 'm.user_id').select('p.address_written').execute();
   return rows.map((row) => row.address_written);
 }
 

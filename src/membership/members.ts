@@ -83,18 +83,22 @@ async function rolesByMember(db: Kysely<LintelTables>, tenantId: string, users: 
   return byMember;
 }
 
-/** @throws LintelError `last-keyholder` when nobody with full control would be left. */
-export async function insistOnKeyholder(change: Change): Promise<void> {
-  const left = await change.tx
+/** Active members with full control of a tenant, by id. */
+export function keyholdersOf(db: Kysely<LintelTables>, tenantId: string, now: number) {
+  return db
     .selectFrom('lintel_assignment as a')
     .innerJoin('lintel_member as m', (join) => join.onRef('m.tenant_id', '=', 'a.tenant_id').onRef('m.user_id', '=', 'a.user_id'))
-    .select('a.user_id')
-    .where('a.tenant_id', '=', change.tenantId)
+    .select('m.user_id')
+    .where('a.tenant_id', '=', tenantId)
     .where('a.role', '=', KEYHOLDER)
     .where('a.anchor', '=', 'tenant')
-    .where(isActive('m', change.at.getTime()))
-    .limit(1)
-    .executeTakeFirst();
+    .where(isActive('m', now))
+    .orderBy('m.user_id');
+}
+
+/** @throws LintelError `last-keyholder` when nobody with full control would be left. */
+export async function insistOnKeyholder(change: Change): Promise<void> {
+  const left = await keyholdersOf(change.tx, change.tenantId, change.at.getTime()).limit(1).executeTakeFirst();
   if (left) return;
   throw new LintelError('last-keyholder', `Somebody always holds full control of ${change.actor.facts.tenant.name}. Hand it to another member first.`, {});
 }
