@@ -2,13 +2,14 @@
 import { mkdtempSync, readFileSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import type { Kysely } from 'kysely';
+import { type Kysely, sql } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { readCharter, type Standing } from 'warm-lintel';
+import { type Charter, readCharter, Standing } from 'warm-lintel';
 import { EXIT, run } from 'warm-lintel/cli';
-import { accessChanges, compare } from 'warm-lintel/rehearsal';
+import { accessChanges, accessTable, compare, madeUpFacts, peopleSubjects } from 'warm-lintel/rehearsal';
 import { createLintel } from 'warm-lintel/server';
 import { accessMatchers } from 'warm-lintel/vitest';
+import { countRecords } from '../src/scoping/index.js';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
 
 expect.extend(accessMatchers);
@@ -227,4 +228,36 @@ test('what gives a permission is everything by which somebody has it, with whoev
   const named = (name: string) => givers.some(({ holders }) => holders.some((one: string) => one.startsWith(name))) || name === 'Lene Arp';
   expect(may.filter((name) => !named(name))).toEqual([]);
   expect((await lintel('gives', 'hive.updte', '--tenant', 'alderbrook')).err).toContain('did you mean hive.update?');
+});
+
+test('counts of very many people are those that each would have alone', async () => {
+  const roles = ['keeper', 'inspector', 'treasurer'].map((role) => ({ role, anchor: { on: 'tenant' } as const }));
+  const charter: Charter<any> = app.charter;
+  const people = ['tobias', 'sela', 'otto', 'ingrid', 'maren', 'gone', ...Array.from({ length: 14 }, (_, i) => `nobody${i}`)];
+  await sql`insert into hive_inspectors (tenant_id, hive_id, user_id) select tenant_id, hive_id, 'tobias' from hive_inspectors where hive_id < 'a-hive-12'`.execute(
+    db,
+  );
+  await sql`alter table hive_inspectors drop constraint if exists hive_inspectors_pkey`.execute(db);
+  await sql`insert into hive_inspectors select * from hive_inspectors`.execute(db);
+  await sql`update inspections set hive_id = null where id = 'a-hive-05-visit'`.execute(db).catch(() => undefined);
+  const standings = people.map((userId) => {
+    const facts = madeUpFacts(charter, { id: 'alderbrook', name: '', open: true, contact: null, features: [] }, roles);
+    return new Standing(charter, { ...facts, me: { ...facts.me, userId, name: userId } });
+  });
+  const table = await accessTable(charter, 'people', peopleSubjects(standings), { tenant: standings[0]?.facts.tenant as never, db });
+  let [compared, reached] = [0, 0];
+  for (const section of table.sections) {
+    for (const [i, { cells }] of section.rows.entries()) {
+      for (const [k, { count }] of cells.entries()) {
+        const { name } = section.permissions[k] as { name: string };
+        const { kind, action } = charter.permission(name);
+        if (!kind || action === 'create') continue;
+        const alone = await countRecords(db, charter.shapes, kind, 'alderbrook', [(standings[i] as Standing<any>).reachOf(name)]);
+        expect([people[i], name, count]).toEqual([people[i], name, alone.counts[0]]);
+        compared += 1;
+        if (count !== 0 && count !== alone.total) reached += 1;
+      }
+    }
+  }
+  expect([compared > 300, reached > 40]).toEqual([true, true]);
 });

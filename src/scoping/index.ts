@@ -22,3 +22,4 @@ export {
 } from './policies/index.js';
 export { ScopedDb } from './scope.js';
 export { SeveralBoundaries } from './several.js';
+export { tallyRecords } from './tally.js';

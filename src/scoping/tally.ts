@@ -1,0 +1,161 @@
+import type { Kysely } from 'kysely';
+import type { Comparison, FieldShape, KindShape, Predicate, Scalar, Shapes } from '../predicate/index.js';
+import { countRecords } from './count.js';
+import { writerFor } from './dialect.js';
+import { type Fragment, joinFragments, name, sqlText } from './fragment.js';
+
+/** Predicates that are counted in one pass, each by itself. */
+const TOGETHER = 40;
+/** Of one kind, so many that have to be counted each by itself are; the others are not. */
+const EACH = 400;
+/** Of predicates that differ in one value only, so many are worth a way of their own. */
+const MANY = 8;
+
+/** Where a rule compares with a constant: on the record, or on a parent some steps away. */
+interface Slot {
+  readonly path: readonly string[];
+  readonly p: Comparison & { readonly to: { readonly value: Scalar | readonly Scalar[] } };
+}
+
+function slotsOf(p: Predicate, path: readonly string[] = []): Slot[] {
+  if (p.op === 'and' || p.op === 'or') return p.of.flatMap((part) => slotsOf(part, path));
+  if (p.op === 'not') return slotsOf(p.of, path);
+  if (p.op === 'parent') return slotsOf(p.where, [...path, p.via]);
+  return 'to' in p && 'value' in p.to ? [{ path, p: p as Slot['p'] }] : [];
+}
+
+/** Puts something in the place of each comparison with a constant. */
+function replaced(p: Predicate, by: (slot: Slot) => Predicate, path: readonly string[] = []): Predicate {
+  if (p.op === 'and' || p.op === 'or') return { ...p, of: p.of.map((part) => replaced(part, by, path)) };
+  if (p.op === 'not') return { ...p, of: replaced(p.of, by, path) };
+  if (p.op === 'parent') return { ...p, where: replaced(p.where, by, [...path, p.via]) };
+  return 'to' in p && 'value' in p.to ? by({ path, p: p as Slot['p'] }) : p;
+}
+
+const shapeOf = (p: Predicate) => JSON.stringify(replaced(p, ({ p: comparison }) => ({ ...comparison, to: { value: '?' } })));
+
+/** Predicates that are the same but for one value, which one place compares with. */
+interface Family {
+  readonly place: string;
+  readonly path: readonly string[];
+  readonly p: Slot['p'];
+  /** The rule where the comparison fails, and where it holds. */
+  readonly rules: readonly [Predicate, Predicate];
+  /** The value of each member, by its place among those asked. */
+  readonly values: ReadonlyMap<number, Scalar>;
+}
+
+const placeOf = ({ path, p }: Slot) => JSON.stringify([path, p.op, p.field]);
+
+/** @returns undefined where they differ in more than one place, or by lists. */
+function familyOf(all: readonly (readonly [number, Predicate])[]): Family | undefined {
+  const each = all.map(([i, p]) => [i, slotsOf(p)] as const);
+  const [, first] = each[0] as (typeof each)[number];
+  const varies = first.map((_, k) => new Set(each.map(([, slots]) => JSON.stringify(slots[k]?.p.to.value))).size > 1);
+  const varying = first.filter((_, k) => varies[k]);
+  const [slot] = varying;
+  if (!slot || (slot.p.op !== 'is' && slot.p.op !== 'includes') || varying.some((one) => placeOf(one) !== placeOf(slot))) return undefined;
+  // The same field compared with a value that does not vary: no record can be told apart by one value then.
+  if (first.some((one, k) => !varies[k] && placeOf(one) === placeOf(slot))) return undefined;
+  const values = new Map<number, Scalar>();
+  for (const [i, slots] of each) {
+    const own = new Set(slots.filter((_, k) => varies[k]).map(({ p }) => p.to.value));
+    const [value] = own;
+    if (own.size !== 1 || value === undefined || typeof value === 'object') return undefined;
+    values.set(i, value as Scalar);
+  }
+  const place = placeOf(slot);
+  const [, template] = all[0] as readonly [number, Predicate];
+  const as = (op: 'always' | 'never') => replaced(template, (one) => (placeOf(one) === place ? { op } : one.p));
+  return { place, path: slot.path, p: slot.p, rules: [as('never'), as('always')], values };
+}
+
+/** True where equal values look alike: what is kept finer than it is compared cannot be grouped by. */
+function isGroupable(shapes: Shapes, kind: string, { path, p }: Family): boolean {
+  const at = path.reduce((of, via) => shapes[of]?.fields[via]?.to as string, kind);
+  return ['text', 'uuid', 'integer'].includes(shapes[at]?.fields[p.field]?.type ?? '');
+}
+
+/** Counts a family in one pass: records by the value that the one place has. */
+async function countFamily(db: Kysely<any>, shapes: Shapes, kind: string, tenantId: string, { path, p, rules, values }: Family): Promise<Map<number, number>> {
+  const writer = writerFor(db, shapes);
+  const shape = shapes[kind] as KindShape;
+  const tenantOf = (of: KindShape, alias: string) => (of.tenantField === undefined ? undefined : writer.column(of, of.tenantField, alias));
+  const joins: Fragment[] = [];
+  let [at, alias] = [shape, 't'];
+  for (const [i, via] of path.entries()) {
+    const to = shapes[at.fields[via]?.to as string] as KindShape;
+    const inner = `p${i}`;
+    const [own, theirs] = [tenantOf(at, alias), tenantOf(to, inner)];
+    const same = own && theirs ? sqlText` and ${theirs} = ${own}` : sqlText``;
+    joins.push(sqlText` left join ${writer.table(to)} as ${name(inner)} on ${writer.column(to, to.idField, inner)} = ${writer.column(at, via, alias)}${same}`);
+    [at, alias] = [to, inner];
+  }
+  const field = at.fields[p.field] as FieldShape;
+  let value: Fragment;
+  if (field.link) {
+    const { table, tenant, record, user } = field.link;
+    // Somebody who stands there twice is there once.
+    const links = sqlText`(select distinct ${name(tenant)}, ${name(record)}, ${name(user)} from ${name(table)})`;
+    joins.push(
+      sqlText` join ${links} as "l" on ${name('l', tenant)} = ${tenantOf(at, alias)} and ${name('l', record)} = ${writer.column(at, at.idField, alias)}`,
+    );
+    value = name('l', user);
+  } else value = writer.column(at, p.field, alias);
+  const [fails, holds] = rules.map((rule) => sqlText`count(case when ${writer.condition(rule, kind, 't')} then 1 end)`) as [Fragment, Fragment];
+  const here = tenantOf(shape, 't');
+  const where = here ? sqlText`${here} = ${tenantId}` : sqlText`true`;
+  const rows =
+    await sqlText`select ${value} as "v", ${fails} as "f", ${holds} as "h" from ${writer.table(shape)} as "t"${joinFragments(joins, '')} where ${where} group by ${value}`.rows<{
+      v: unknown;
+      f: unknown;
+      h: unknown;
+    }>(db);
+  const by = new Map(rows.map((row) => [String(writer.readCell(row.v, field)), Number(row.h) - Number(row.f)]));
+  const { counts } = await countRecords(db, shapes, kind, tenantId, [rules[0]]);
+  return new Map([...values].map(([i, one]) => [i, (counts[0] as number) + (by.get(String(one)) ?? 0)]));
+}
+
+/**
+ * Counts, for very many predicates over one kind, how many records of the tenant each reaches. Those that differ in one value only, as the rules of many people do,
+ * are counted together in one pass; of others a few hundred are counted, and what is beyond is null: not counted. No record is loaded.
+ */
+export async function tallyRecords(
+  db: Kysely<any>,
+  shapes: Shapes,
+  kind: string,
+  tenantId: string,
+  predicates: readonly Predicate[],
+): Promise<{ counts: (number | null)[]; total: number }> {
+  const texts = predicates.map((p) => JSON.stringify(p));
+  const distinct = [...new Map(texts.map((text, i) => [text, predicates[i] as Predicate]))];
+  const groups = new Map<string, (readonly [number, Predicate])[]>();
+  for (const [i, [, p]] of distinct.entries()) {
+    const key = shapeOf(p);
+    const group = groups.get(key);
+    if (group) group.push([i, p]);
+    else groups.set(key, [[i, p]]);
+  }
+  const found = new Map<number, number>();
+  const alone: (readonly [number, Predicate])[] = [];
+  for (const group of groups.values()) {
+    const family = group.length > MANY ? familyOf(group) : undefined;
+    if (family && isGroupable(shapes, kind, family)) for (const [i, count] of await countFamily(db, shapes, kind, tenantId, family)) found.set(i, count);
+    else alone.push(...group);
+  }
+  let { total } = await countRecords(db, shapes, kind, tenantId, []);
+  for (let i = 0; i < Math.min(alone.length, EACH); i += TOGETHER) {
+    const part = alone.slice(i, Math.min(i + TOGETHER, EACH));
+    const counted = await countRecords(
+      db,
+      shapes,
+      kind,
+      tenantId,
+      part.map(([, p]) => p),
+    );
+    total = counted.total;
+    for (const [k, [at]] of part.entries()) found.set(at, counted.counts[k] as number);
+  }
+  const at = new Map(distinct.map(([text], i) => [text, i]));
+  return { total, counts: texts.map((text) => found.get(at.get(text) as number) ?? null) };
+}
