@@ -394,6 +394,19 @@ export const OPERATIONS: readonly Operation[] = [
   },
   {
     in: 'tenant',
+    id: 'remedies',
+    method: 'get',
+    path: '/tenants/{tenant}/remedies',
+    summary: 'What would make a refused action on a record allowed for a member: each was tried, the least that it opens first',
+    query: z.object({ user: z.string(), action: z.string(), record: z.string() }),
+    answers: z.object({ allowed: z.boolean(), cause: z.string().optional(), remedies: z.array(s.remedy) }),
+    run: async ({ standing, query: { user, action, record } }) => {
+      const { decision, ...found } = await standing.remedies(user, action, record);
+      return { allowed: decision.allowed, ...found };
+    },
+  },
+  {
+    in: 'tenant',
     id: 'evaluation',
     method: 'post',
     path: '/tenants/{tenant}/access/v1/evaluation',

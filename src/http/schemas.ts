@@ -142,6 +142,17 @@ export const proposal = z
   .describe('What a change would do. Sent back as it is, it is carried out if it would do the same now.')
   .meta({ id: 'Proposal' });
 
+export const remedy = z
+  .looseObject({
+    words: z.string(),
+    steps: steps.optional(),
+    change: z.looseObject({ field: z.string(), value: z.unknown() }).optional(),
+    opens: z.looseObject({ permissions: z.number(), records: z.number() }).optional(),
+    refused: z.string().optional().describe('Why the caller may not make it'),
+    proposal: proposal.optional().describe('Sent back to /changes, it is carried out'),
+  })
+  .meta({ id: 'Remedy' });
+
 export const done = z.array(
   z.looseObject({ what: z.string(), event: z.record(z.string(), z.unknown()), id: z.string().optional(), secret: z.string().optional() }),
 );
