@@ -147,8 +147,8 @@ export async function readFacts(db: Kysely<LintelTables>, charter: Charter, who:
   return factsOf(charter, who, rows.find((row) => row.person_id === who.user) ?? rows[0], rows);
 }
 
-/** Read in one statement: what it looks through for each of them grows with their number. */
-const TOGETHER = 50;
+/** Read in one statement. */
+const TOGETHER = 500;
 
 /** The facts of several members of one tenant. Who is no member is left out. */
 export async function readFactsOf(db: Kysely<LintelTables>, charter: Charter, tenant: string, users: readonly string[], now: number): Promise<Facts[]> {

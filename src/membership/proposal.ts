@@ -2,7 +2,7 @@ import { createHash } from 'node:crypto';
 import { sql } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { KEYHOLDER, restsOnRead } from '../charter/index.js';
-import { anyOf, type Predicate } from '../predicate/index.js';
+import { anyOf, forOneOf, type Predicate } from '../predicate/index.js';
 import { ruleOf, Standing } from '../standing/index.js';
 import { type Change, changeTenant, inTransaction, latestChange, type Setting } from './change.js';
 import { changesOf, type PersonChange } from './effects.js';
@@ -138,17 +138,31 @@ function restsOnWho(standing: Standing, permission: string): boolean {
   return /"me":"userId"|"op":"followed"/.test(JSON.stringify([rules, charter.limitsOf(kind as string).map(({ where }) => where)]));
 }
 
-/** What at least one of these people reaches by a permission: worked out once for those alike, where it does not turn on who they are. */
+/**
+ * What at least one of these people reaches by a permission. For people alike it is worked out once: who they are plays no part in it, or stands in it in the
+ * place of a list of them.
+ */
 function reachOfAny(standings: (reading: Reading) => Standing, readings: readonly (Reading | undefined)[], permission: string): Predicate | undefined {
-  const each = new Map<string, boolean>();
-  const reaches: Predicate[] = [];
+  const groups = new Map<string, Reading[]>();
   for (const reading of readings) {
-    if (!reading || each.get(reading.alike) === false) continue;
-    const standing = standings(reading);
-    if (!each.has(reading.alike)) each.set(reading.alike, restsOnWho(standing, permission));
-    reaches.push(standing.reachOf(permission));
+    if (!reading) continue;
+    const group = groups.get(reading.alike);
+    if (group) group.push(reading);
+    else groups.set(reading.alike, [reading]);
   }
-  const reached = anyOf(reaches);
+  const reached = anyOf(
+    [...groups.values()].flatMap((alike) => {
+      const standing = standings(alike[0] as Reading);
+      const first = standing.reachOf(permission);
+      if (!restsOnWho(standing, permission)) return [first];
+      const ids = alike.map(({ facts }) => facts.me.userId as string);
+      const { kinds, limits } = standing.charter.data;
+      // Somebody whom the charter itself names is not like the others.
+      const named = JSON.stringify([kinds, limits]).includes(JSON.stringify(ids[0]));
+      const together = named ? undefined : forOneOf(first, ids[0] as string, ids);
+      return together ? [together] : alike.map((reading) => standings(reading).reachOf(permission));
+    }),
+  );
   return (JSON.stringify(reached).match(/"op"/g)?.length ?? 0) > MAX_CONDITIONS ? undefined : reached;
 }
 

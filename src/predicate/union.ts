@@ -59,3 +59,33 @@ export function anyOf(predicates: readonly Predicate[]): Predicate {
   // What melted may now agree with something else.
   return melted.length > 0 && result.op === 'or' && result.of.length > 1 ? anyOf(result.of) : result;
 }
+
+/**
+ * A rule that was worked out for one person, for whom a constant stands in it, as what at least one of many reaches: undefined where it does not come down to
+ * that, since the constant is negated, or two parts have to hold for the same person.
+ */
+export function forOneOf(p: Predicate, one: Scalar, many: readonly Scalar[]): Predicate | undefined {
+  const names = JSON.stringify(one);
+  const has = (part: Predicate) => JSON.stringify(part).includes(names);
+  if (!has(p)) return p;
+  switch (p.op) {
+    case 'or': {
+      const parts = p.of.map((part) => forOneOf(part, one, many));
+      return parts.every((part) => part !== undefined) ? or(...parts) : undefined;
+    }
+    case 'and': {
+      const [only, ...more] = p.of.filter(has);
+      const widened = only && more.length === 0 ? forOneOf(only, one, many) : undefined;
+      return widened && { ...p, of: p.of.map((part) => (part === only ? widened : part)) };
+    }
+    case 'parent': {
+      const where = forOneOf(p.where, one, many);
+      return where && { ...p, where };
+    }
+    case 'is':
+    case 'includes':
+      return 'value' in p.to && p.to.value === one ? { ...p, op: p.op === 'is' ? 'in' : 'includes', to: { value: many } } : undefined;
+    default:
+      return undefined;
+  }
+}
