@@ -2,7 +2,7 @@
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { disjoint, implies, type Predicate, unsatisfiable } from 'warm-lintel';
-import { anyOf, compile, type Shapes, specialise } from '../src/predicate/index.js';
+import { anyOf, compile, forOneOf, type Shapes, specialise } from '../src/predicate/index.js';
 
 const shapes: Shapes = {
   yard: { table: 'yards', idField: 'id', tenantField: 'tenantId', fields: { id: { type: 'text', column: 'id' }, level: { type: 'integer', column: 'level' } } },
@@ -149,4 +149,52 @@ test('many rules as one hold where one of them does, and what differs by person 
   const people = Array.from({ length: 5000 }, (_, i) => `p${i}`);
   const text = JSON.stringify(anyOf(people.map((user) => of(any(mineOrHelped, behind), user))));
   expect(text.match(/"value"/g)?.length).toBe(3);
+});
+
+test('a rule for one person becomes that of any of many, or it is said that it does not', () => {
+  const notes = {
+    note: {
+      table: 'n',
+      idField: 'id',
+      fields: { id: { type: 'text', column: 'id' }, owner: { type: 'text', column: 'owner' }, maker: { type: 'text', column: 'maker' } },
+    },
+  } as Shapes;
+  const ME = '?me';
+  const { leaf } = fc.letrec<{ leaf: Predicate }>((tie) => ({
+    leaf: fc.oneof(
+      { depthSize: 'small' },
+      fc.constantFrom<Predicate>(
+        { op: 'is', field: 'owner', to: { value: ME } },
+        { op: 'is', field: 'maker', to: { value: ME } },
+        { op: 'is', field: 'owner', to: { value: 'fixed' } },
+        { op: 'isEmpty', field: 'owner' },
+        { op: 'in', field: 'maker', to: { value: ['a', ME] } },
+      ),
+      tie('leaf').map((of): Predicate => ({ op: 'not', of })),
+      fc
+        .tuple(fc.constantFrom('and' as const, 'or' as const), fc.array(tie('leaf'), { minLength: 2, maxLength: 3 }))
+        .map(([op, of]): Predicate => ({ op, of })),
+    ),
+  }));
+  const as = (p: Predicate, who: string): Predicate => JSON.parse(JSON.stringify(p).replaceAll(ME, who));
+  const values = ['a', 'b', 'c', 'fixed', null];
+  let [widened, all] = [0, 0];
+  fc.assert(
+    fc.property(leaf, (p) => {
+      const many = ['a1', 'b1', 'c1'];
+      const together = forOneOf(as(p, 'a1'), 'a1', many);
+      all += 1;
+      if (!together) return;
+      widened += 1;
+      for (const owner of [...values, ...many]) {
+        for (const maker of [...values, ...many]) {
+          const record = { id: 'x', owner, maker };
+          const each = many.some((who) => compile(as(p, who), 'note', notes)(record) === true);
+          expect([p, record, compile(together, 'note', notes)(record)]).toEqual([p, record, each]);
+        }
+      }
+    }),
+    { numRuns: 400 },
+  );
+  expect(widened).toBeGreaterThan(all / 5);
 });
