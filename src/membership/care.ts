@@ -51,11 +51,6 @@ function readCare(setting: Setting, { reason, hours, may = [] }: NewCare) {
   return reason.trim();
 }
 
-async function keyholderAddresses({ tx, tenantId, at }: Change): Promise<string[]> {
-  const rows = await keyholdersOf(tx, tenantId, at.getTime()).innerJoin('lintel_person as p', 'p.id', 'm.user_id').select('p.address_written').execute();
-  return rows.map((row) => row.address_written);
-}
-
 /**
  * Begins to look after a tenant: on its record and on the platform's, and its keyholders are told.
  *
@@ -74,7 +69,8 @@ export async function beginCare(setting: Setting, actorId: string, care: NewCare
       const row = { tenant_id: tenantId, id, person_id: actorId, may: JSON.stringify(care.may ?? []), since: at, until };
       await tx.insertInto('lintel_care').values(row).execute();
       const by = actor.facts.me.name ?? actorId;
-      await tell(change, await keyholderAddresses(change), 'care-begun', { tenant: change.actor.facts.tenant.name, by, until: until.toISOString(), reason });
+      const told = (await keyholdersOf(tx, tenantId, at.getTime())).map(({ address }) => address);
+      await tell(change, told, 'care-begun', { tenant: change.actor.facts.tenant.name, by, until: until.toISOString(), reason });
       return { result: undefined, entry: done };
     });
     return { result: { id, until }, done };

@@ -84,22 +84,28 @@ async function rolesByMember(db: Kysely<LintelTables>, tenantId: string, users: 
 }
 
 /** Active members with full control of a tenant, by id. */
-export function keyholdersOf(db: Kysely<LintelTables>, tenantId: string, now: number) {
+export async function keyholdersOf(
+  db: Kysely<LintelTables>,
+  tenantId: string,
+  now: number,
+): Promise<readonly { readonly id: string; readonly address: string }[]> {
   return db
     .selectFrom('lintel_assignment as a')
     .innerJoin('lintel_member as m', (join) => join.onRef('m.tenant_id', '=', 'a.tenant_id').onRef('m.user_id', '=', 'a.user_id'))
-    .select('m.user_id')
+    .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
+    .select(['p.id', 'p.address_written as address'])
     .where('a.tenant_id', '=', tenantId)
     .where('a.role', '=', KEYHOLDER)
     .where('a.anchor', '=', 'tenant')
     .where(isActive('m', now))
-    .orderBy('m.user_id');
+    .orderBy('p.id')
+    .execute();
 }
 
 /** @throws LintelError `last-keyholder` when nobody with full control would be left. */
 export async function insistOnKeyholder(change: Change): Promise<void> {
-  const left = await keyholdersOf(change.tx, change.tenantId, change.at.getTime()).limit(1).executeTakeFirst();
-  if (left) return;
+  const left = await keyholdersOf(change.tx, change.tenantId, change.at.getTime());
+  if (left.length > 0) return;
   throw new LintelError('last-keyholder', `Somebody always holds full control of ${change.actor.facts.tenant.name}. Hand it to another member first.`, {});
 }
 
