@@ -62,6 +62,7 @@ test.each<[string, (data: any) => void, string]>([
     (d) => (d.roles.keyholder = { label: 'Boss', may: {} }),
     'roles.keyholder: full control comes with every charter; choose another name',
   ],
+  ['a name it had before, not in a list', (d) => (d.roles.reader.was = 'looker'), 'roles.reader.was: must be a list of names'],
   ['roles in a circle', (d) => (d.roles.reader.includes = ['keeper']), 'roles.reader.includes: roles include each other in a circle'],
   [
     'a limit without a way out',

@@ -2,7 +2,7 @@ import { didYouMean, LintelError } from '../base/index.js';
 import type { KindShape, Predicate, Shapes } from '../predicate/index.js';
 import type { CharterData, KindData, LimitData, PermissionWords, RoleData } from './data.js';
 import type { FieldData } from './field.js';
-import { KEYHOLDER, OPERATIONS, PLATFORM_OPERATIONS, reachesOfOperation } from './operations.js';
+import { KEYHOLDER, operationsOf, reachesOfOperation } from './operations.js';
 import { canonicalJson, sha256 } from './sha256.js';
 
 /** A permission with its words and what it is about: an action on a kind, an area, or an operation on the tenant. */
@@ -233,7 +233,7 @@ function permissionsOf(data: CharterData, sentences: Readonly<Record<string, str
       Object.entries(k.actions).map(([action, words]) => ({ section: capital(k.many), ...words, name: `${kind}.${action}`, kind, action, perUnit: true })),
     ),
     ...Object.entries(data.areas).map(([area, words]) => ({ section: 'Areas', ...words, name: `area.${area}`, perUnit: words.perUnit === true })),
-    ...Object.entries({ ...OPERATIONS, ...(data.platform && PLATFORM_OPERATIONS) }).map(([name, words]) => ({
+    ...Object.entries(operationsOf(data.platform === true)).map(([name, words]) => ({
       section: 'Organisation',
       ...words,
       ...(sentences[name] && { sentence: sentences[name] }),

@@ -1,7 +1,7 @@
 import type { PermissionWords } from './data.js';
 
 /** The library's own operations on a tenant: permissions like any other, checked by the same engine. */
-export const OPERATIONS = {
+const OPERATIONS = {
   'tenant.rename': { label: 'Rename the organisation' },
   'tenant.rule': { label: 'Set the rules of the organisation' },
   'tenant.close': { label: 'Close the organisation' },
@@ -33,11 +33,14 @@ export const OPERATIONS = {
 } as const satisfies Record<string, PermissionWords>;
 
 /** Operations on the platform: they are there where the charter says `platform`, and count in the tenant that is the platform. */
-export const PLATFORM_OPERATIONS = {
+const PLATFORM_OPERATIONS = {
   'platform.tenants': { label: 'Open and close organisations', section: 'Platform' },
   'platform.care': { label: 'Look after organisations', section: 'Platform' },
   'platform.people': { label: 'Erase people', section: 'Platform' },
 } as const satisfies Record<string, PermissionWords>;
+
+/** Operations of the library, with those on the platform where the charter says so. */
+export const operationsOf = (platform: boolean): Readonly<Record<string, PermissionWords>> => ({ ...OPERATIONS, ...(platform && PLATFORM_OPERATIONS) });
 
 export type Operation = keyof typeof OPERATIONS | keyof typeof PLATFORM_OPERATIONS;
 
@@ -52,10 +55,7 @@ export const PEOPLE_REACHES = ['tenant', 'units', 'groups', 'self'] as const;
 export const reachesOfOperation = (name: string): readonly string[] => ((ABOUT_PEOPLE as readonly string[]).includes(name) ? PEOPLE_REACHES : ['tenant']);
 
 /** Names that a kind cannot take, since permissions already begin with them. */
-export const RESERVED_KINDS: readonly string[] = [
-  'area',
-  ...new Set(Object.keys({ ...OPERATIONS, ...PLATFORM_OPERATIONS }).map((name) => name.split('.')[0] as string)),
-];
+export const RESERVED_KINDS: readonly string[] = ['area', ...new Set(Object.keys(operationsOf(true)).map((name) => name.split('.')[0] as string))];
 
 /** An action that shows a record's id and label and no more: enough to name it as a parent. */
 export const CHOOSE = 'choose';

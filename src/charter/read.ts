@@ -3,7 +3,7 @@ import { checkPredicate, normalise, type Predicate, type Problem, type Shapes, V
 import { Charter, followedFields, reachesOfKind, shapeOf } from './charter.js';
 import type { CharterData, KindData, RoleData } from './data.js';
 import type { FieldRole } from './field.js';
-import { KEYHOLDER, OPERATIONS, PLATFORM_OPERATIONS, RESERVED_KINDS, reachesOfOperation } from './operations.js';
+import { KEYHOLDER, operationsOf, RESERVED_KINDS, reachesOfOperation } from './operations.js';
 import { SENTENCES } from './sentences.js';
 
 type Json = Record<string, unknown>;
@@ -274,7 +274,7 @@ function checkNamesBefore(c: Checker, kinds: Vocabulary['kinds'], areas: Named, 
     ...Object.entries(kinds).flatMap(([kind, { actions }]) =>
       Object.entries(actions).flatMap(([action, { was = [] }]) => was.map((name, i) => [name, `kinds.${kind}.actions.${action}.was[${i}]`] as const)),
     ),
-    ...[...areas, ...roles].flatMap(([, { was }, at]) => ((was ?? []) as string[]).map((name, i) => [name, `${at}.was[${i}]`] as const)),
+    ...[...areas, ...roles].flatMap(([, { was }, at]) => (Array.isArray(was) ? (was as string[]) : []).map((name, i) => [name, `${at}.was[${i}]`] as const)),
     ...retired.map((name, i) => [name, `retired[${i}]`] as const),
   ];
   const used = new Set([...known.permissions, ...known.roles]);
@@ -326,7 +326,7 @@ export function readCharter(json: unknown): Charter {
     permissions: [
       ...Object.entries(kinds).flatMap(([name, kind]) => Object.keys(kind.actions).map((action) => `${name}.${action}`)),
       ...areas.map(([name]) => `area.${name}`),
-      ...Object.keys({ ...OPERATIONS, ...(top.platform === true && PLATFORM_OPERATIONS) }),
+      ...Object.keys(operationsOf(top.platform === true)),
     ],
   };
   c.boolean(top.platform, 'platform');

@@ -2,7 +2,7 @@ import type { Command } from '@commander-js/extra-typings';
 import { giversOf } from '../rehearsal/index.js';
 import { readConfig, type Sources } from './config.js';
 import { answer } from './grid.js';
-import { findTenant, withDatabase } from './look.js';
+import { findTenant, standingsOf, withDatabase } from './look.js';
 import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
 
 interface GivesOptions extends Sources {
@@ -18,9 +18,7 @@ async function givesCommand(permission: string, options: GivesOptions, around: S
   charter.permission(permission);
   return withDatabase({ charter, ...config }, async (lintel) => {
     const tenant = await findTenant(lintel, options.tenant);
-    const standings = [];
-    for (const { id } of tenant.members) standings.push(await tenant.standingOf(id));
-    const givers = giversOf(charter, permission, await (await tenant.onlooker()).tenant.roles(), standings);
+    const givers = giversOf(charter, permission, await (await tenant.onlooker()).tenant.roles(), await standingsOf(tenant));
     const rows = givers.map(({ by, reaches, holders }) => {
       const more = holders.length - NAMED;
       return [by, reaches.join(', '), holders.length === 0 ? 'nobody' : `${holders.slice(0, NAMED).join(', ')}${more > 0 ? ` and ${more} more` : ''}`];

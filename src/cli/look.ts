@@ -109,3 +109,10 @@ export async function findPerson(tenant: Tenant, wanted: string): Promise<string
     {},
   );
 }
+
+/** The standings of all members, one after the other. */
+export async function standingsOf(tenant: Tenant): Promise<ServerStanding[]> {
+  const standings: ServerStanding[] = [];
+  for (const { id } of tenant.members) standings.push(await tenant.standingOf(id));
+  return standings;
+}

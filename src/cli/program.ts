@@ -10,7 +10,7 @@ import { addChangesCommand } from './changes.js';
 import { addCompareCommand } from './compare.js';
 import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
 import { addGivesCommand } from './gives.js';
-import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
+import { findPerson, findTenant, standingsOf, type Tenant, withDatabase } from './look.js';
 import { addMembershipCommands } from './membership.js';
 import { addRehearseCommand } from './rehearse.js';
 import { addRemedyCommand } from './remedy.js';
@@ -24,12 +24,6 @@ Exit codes:
      members, invite: what cannot be, or not for all; rehearse: something differs;
      changes: access grew that was not declared; review: something was found
   2  not answered: an unknown name, no configuration, no database`;
-
-async function standingsOf(tenant: Tenant) {
-  const standings = [];
-  for (const { id } of tenant.members) standings.push(await tenant.standingOf(id));
-  return standings;
-}
 
 interface TableOptions extends Sources {
   readonly tenant?: string | undefined;

@@ -1,7 +1,6 @@
-import { sql } from 'kysely';
 import { isLintelError } from '../base/index.js';
 import type { Facts } from '../standing/index.js';
-import { changeTenant, inTransaction, type Setting } from './change.js';
+import { changeTenant, type Setting, takenBack } from './change.js';
 import { readFacts } from './facts.js';
 import { keyholdersOf } from './members.js';
 import { runSteps } from './run.js';
@@ -13,8 +12,7 @@ import type { Step } from './step.js';
  * @param keyholder who may all in the tenant.
  */
 export function attempt(setting: Setting, tenantId: string, keyholder: string, steps: readonly Step[], user: string): Promise<Facts | undefined> {
-  return inTransaction(setting.db, async (tx) => {
-    await sql`savepoint lintel_attempt`.execute(tx);
+  return takenBack(setting.db, async (tx) => {
     try {
       return await changeTenant({ ...setting, db: tx }, tenantId, keyholder, async (change) => {
         await runSteps(change, steps);
@@ -29,8 +27,6 @@ export function attempt(setting: Setting, tenantId: string, keyholder: string, s
     } catch (error) {
       if (isLintelError(error)) return undefined;
       throw error;
-    } finally {
-      await sql`rollback to savepoint lintel_attempt`.execute(tx);
     }
   });
 }

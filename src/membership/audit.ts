@@ -32,14 +32,25 @@ export interface AuditVerdict {
 
 const TOGETHER = 500;
 
+/** Events of one tenant, each with its words if it has them still. */
+const onRecord = (db: Kysely<LintelTables>, tenantId: string) =>
+  db
+    .selectFrom('lintel_audit as a')
+    .leftJoin('lintel_audit_words as w', (on) => on.onRef('w.tenant_id', '=', 'a.tenant_id').onRef('w.number', '=', 'a.number'))
+    .select(['a.number', 'a.at', 'a.actor', 'a.what', 'a.event', 'a.hash', 'w.words'])
+    .where('a.tenant_id', '=', tenantId);
+
+/** The first events of one tenant after the one of a number, in their order. */
+export async function eventsAfter(db: Kysely<LintelTables>, tenantId: string, number: number, limit: number): Promise<(AuditEvent & { number: number })[]> {
+  const rows = await onRecord(db, tenantId).where('a.number', '>', number).orderBy('a.number').limit(limit).execute();
+  return rows.map((row) => ({ ...row, number: Number(row.number) }));
+}
+
 /** Events of one tenant in their order, read in pieces. `until`: only those that had happened by then. */
 async function* eventsOf(db: Kysely<LintelTables>, tenantId: string, until?: Date) {
   for (let after = 0; ; ) {
-    const rows = await db
-      .selectFrom('lintel_audit as a')
-      .leftJoin('lintel_audit_words as w', (on) => on.onRef('w.tenant_id', '=', 'a.tenant_id').onRef('w.number', '=', 'a.number'))
-      .select(['a.number', 'a.at', 'a.actor', 'a.what', 'a.event', 'a.commitment', 'a.previous_hash', 'a.hash', 'w.salt', 'w.words'])
-      .where('a.tenant_id', '=', tenantId)
+    const rows = await onRecord(db, tenantId)
+      .select(['a.commitment', 'a.previous_hash', 'w.salt'])
       .where('a.number', '>', after)
       .$if(until !== undefined, (qb) => qb.where('a.at', '<=', until as Date))
       .orderBy('a.number')
@@ -90,11 +101,7 @@ export async function listAudit(
 ): Promise<AuditEvent[]> {
   const known = insistOnPeople(standing, 'audit.read');
   const tenantId = standing.facts.tenant.id;
-  const rows = await setting.db
-    .selectFrom('lintel_audit as a')
-    .leftJoin('lintel_audit_words as w', (on) => on.onRef('w.tenant_id', '=', 'a.tenant_id').onRef('w.number', '=', 'a.number'))
-    .select(['a.number', 'a.at', 'a.actor', 'a.what', 'a.event', 'a.hash', 'w.words'])
-    .where('a.tenant_id', '=', tenantId)
+  const rows = await onRecord(setting.db, tenantId)
     .$if(known !== 'all', (qb) => qb.where((eb) => eb.or([isKnown(known, tenantId, sql.ref('a.actor')), isKnown(known, tenantId, sql`(a.event ->> 'user')`)])))
     .$if(before !== undefined, (qb) =>
       qb.where('a.number', '<', (eb) =>

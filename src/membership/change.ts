@@ -1,5 +1,5 @@
 import { createHash, randomBytes } from 'node:crypto';
-import type { Insertable, Kysely, Transaction } from 'kysely';
+import { type Insertable, type Kysely, sql, type Transaction } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { type Charter, canonicalJson, KEYHOLDER, type RoleData, roleNow } from '../charter/index.js';
 import { type Anchor, Standing, throwIfRefused } from '../standing/index.js';
@@ -185,6 +185,19 @@ export async function ownRoles(db: Kysely<LintelTables>, charter: Charter, tenan
 /** In the application's own transaction if that is what we were given, else in one of ours. */
 export function inTransaction<R>(db: Kysely<LintelTables>, work: (tx: Transaction<LintelTables>) => Promise<R>): Promise<R> {
   return db.isTransaction ? work(db as Transaction<LintelTables>) : db.transaction().execute(work);
+}
+
+/** Does work in a transaction, as {@link inTransaction}, and takes back whatever it has written: only its result is left. */
+export function takenBack<R>(db: Kysely<LintelTables>, work: (tx: Transaction<LintelTables>) => Promise<R>): Promise<R> {
+  return inTransaction(db, async (tx) => {
+    await sql`savepoint lintel_taken_back`.execute(tx);
+    try {
+      return await work(tx);
+    } finally {
+      await sql`rollback to savepoint lintel_taken_back`.execute(tx);
+      await sql`release savepoint lintel_taken_back`.execute(tx);
+    }
+  });
 }
 
 /** Asks the actor's standing for an operation of the library. */

@@ -1,5 +1,5 @@
 import { type Kysely, sql } from 'kysely';
-import type { AuditEvent } from './audit.js';
+import { type AuditEvent, eventsAfter } from './audit.js';
 import type { Setting } from './change.js';
 import type { LintelTables } from './tables.js';
 
@@ -31,19 +31,6 @@ async function takeUp(db: Kysely<LintelTables>, name: string, now: number): Prom
   return rows;
 }
 
-async function eventsAfter(db: Kysely<LintelTables>, tenantId: string, number: number): Promise<MembershipEvent[]> {
-  const rows = await db
-    .selectFrom('lintel_audit as a')
-    .leftJoin('lintel_audit_words as w', (on) => on.onRef('w.tenant_id', '=', 'a.tenant_id').onRef('w.number', '=', 'a.number'))
-    .select(['a.number', 'a.at', 'a.actor', 'a.what', 'a.event', 'a.hash', 'w.words'])
-    .where('a.tenant_id', '=', tenantId)
-    .where('a.number', '>', number)
-    .orderBy('a.number')
-    .limit(TOGETHER)
-    .execute();
-  return rows.map((row) => ({ ...row, tenantId, number: Number(row.number) }));
-}
-
 /**
  * Passes on to one listener, by its name, what changed in every tenant since it was told last: within a tenant in order, and each at least once. What
  * the listener throws at is tried again later, and what comes after it waits; after ten tries it is put aside in `lintel_unheard`, and the next follows.
@@ -62,7 +49,8 @@ export async function passOn(
       const mine = db.updateTable('lintel_listener').where('tenant_id', '=', taken.tenant_id).where('name', '=', name);
       let { tries } = taken;
       let wait = 0;
-      for (const event of await eventsAfter(db, taken.tenant_id, Number(taken.number))) {
+      for (const told of await eventsAfter(db, taken.tenant_id, Number(taken.number), TOGETHER)) {
+        const event: MembershipEvent = { ...told, tenantId: taken.tenant_id };
         try {
           await listener(event);
           await mine.set({ number: event.number, tries: 0, next_at: new Date(now() + LEASE * 1000) }).execute();

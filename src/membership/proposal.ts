@@ -1,10 +1,9 @@
 import { createHash } from 'node:crypto';
-import { sql } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { KEYHOLDER, restsOnRead } from '../charter/index.js';
 import { anyOf, forOneOf, type Predicate } from '../predicate/index.js';
 import { ruleOf, Standing } from '../standing/index.js';
-import { type Change, changeTenant, inTransaction, latestChange, type Setting } from './change.js';
+import { type Change, changeTenant, latestChange, type Setting, takenBack } from './change.js';
 import { changesOf, type PersonChange } from './effects.js';
 import type { Reading } from './power.js';
 import { type Readings, runSteps } from './run.js';
@@ -200,14 +199,9 @@ export async function propose(
   steps: readonly Step[],
   reason?: string,
 ): Promise<{ proposal: Proposal; reached: readonly Reached[] }> {
-  const looked = await inTransaction(setting.db, async (tx) => {
-    await sql`savepoint lintel_proposal`.execute(tx);
-    try {
-      return await changeTenant({ ...setting, db: tx }, tenantId, actorId, async (change) => ({ result: await lookAhead(change, steps), entry: [] }));
-    } finally {
-      await sql`rollback to savepoint lintel_proposal`.execute(tx);
-    }
-  });
+  const looked = await takenBack(setting.db, (tx) =>
+    changeTenant({ ...setting, db: tx }, tenantId, actorId, async (change) => ({ result: await lookAhead(change, steps), entry: [] })),
+  );
   const { problems, before, after } = looked;
   const all = happenings(before, after);
   const groups = grouped(all).slice(0, MAX_EFFECTS);

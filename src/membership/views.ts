@@ -1,8 +1,8 @@
 import { randomUUID } from 'node:crypto';
-import { type Kysely, sql } from 'kysely';
+import type { Kysely } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { type Assignment, type Facts, type Standing, throwIfRefused, type View } from '../standing/index.js';
-import { changeTenant, inTransaction, type Setting } from './change.js';
+import { changeTenant, type Setting, takenBack } from './change.js';
 import { readFacts } from './facts.js';
 import { assignmentRows, rolesOnRecord } from './holders.js';
 import type { LintelTables } from './tables.js';
@@ -64,8 +64,7 @@ export async function endView(setting: Setting, tenantId: string, by: string, id
 /** Facts of somebody whom there is not: made a member, read, and undone. */
 async function madeUp(setting: Setting, tenantId: string, as: Exclude<LookAs, { readonly user: string }>): Promise<Facts> {
   const user = `made up ${randomUUID()}`;
-  return inTransaction(setting.db, async (tx) => {
-    await sql`savepoint lintel_made_up`.execute(tx);
+  return takenBack(setting.db, async (tx) => {
     try {
       await tx.insertInto('lintel_person').values({ id: user, name: 'somebody made up', address: user, address_written: user }).execute();
       await changeTenant({ ...setting, db: tx }, tenantId, undefined, async (change) => {
@@ -80,8 +79,6 @@ async function madeUp(setting: Setting, tenantId: string, as: Exclude<LookAs, { 
     } catch (error) {
       if ((error as { code?: string }).code === '23503') throw new LintelError('not-found', 'There is no such group or unit.', {}, { cause: error });
       throw error;
-    } finally {
-      await sql`rollback to savepoint lintel_made_up`.execute(tx);
     }
   });
 }

@@ -1,5 +1,4 @@
-import type { Charter } from '../charter/index.js';
-import { restsOnRead } from '../charter/index.js';
+import { type Charter, restsOnRead } from '../charter/index.js';
 import type { GroupView, Proposal, Step, UnitView } from '../membership/index.js';
 import type { RecordData } from '../predicate/index.js';
 import { type Anchor, type Assignment, anchorWords, type Decision, type DirectPermission, type Facts, type Held, Standing } from '../standing/index.js';
