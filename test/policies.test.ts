@@ -62,6 +62,28 @@ test('plain SQL shows each person what they may read, and nobody anything withou
   expect(await say(app, 'select * from hive_inspectors')).toEqual([]);
 });
 
+test('a connection plans a read once, answers each person anew, and lives through a column that changes', async () => {
+  const one = new pg.Pool({ connectionString: url.replace('lintel@', `${ROLE}@`), max: 1 });
+  const single = connect<any>(one);
+  const read = async (user: string) => ids((await (await enter(user)).withPolicies(single, (tx) => say(tx, 'select id, summary from inspections'))) as any[]);
+  const planned = () => say(single, 'select statement from pg_prepared_statements');
+  const alone = { ingrid: await read('ingrid'), otto: await read('otto') };
+  for (let round = 0; round < 8; round++) for (const user of ['ingrid', 'otto'] as const) expect([user, await read(user)]).toEqual([user, alone[user]]);
+  expect(alone.ingrid).not.toEqual(alone.otto);
+  expect(((await planned()) as any[]).filter(({ statement }) => statement === 'select id, summary from inspections')).toHaveLength(1);
+  const named = async () => (await (await enter('otto')).findOne('inspection', alone.otto[0])).id;
+  expect(await named()).toBe(alone.otto[0]);
+  // Not one statement, so it is not prepared.
+  expect(await (await enter('otto')).withPolicies(single, (tx) => say(tx, 'select 1; select 2').then(() => 'both'))).toBe('both');
+  await sql.raw('alter table inspections alter column summary type varchar(200)').execute(owner);
+  await expect(read('otto')).rejects.toThrow('cached plan');
+  expect(await read('otto')).toEqual(alone.otto);
+  // Where no transaction was spoilt, it is asked again at once.
+  expect(await named()).toBe(alone.otto[0]);
+  await sql.raw('alter table inspections alter column summary type text').execute(owner);
+  await single.destroy();
+});
+
 test('plain SQL writes what scope would write, and no more', async () => {
   expect(await answer('tobias', `update hives set name = 'Mine' where id in ('a-hive-01', 'a-hive-02', 'q-hive-01') returning id`)).toEqual([
     { id: 'a-hive-01' },

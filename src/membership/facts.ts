@@ -1,4 +1,5 @@
 import { CompiledQuery, type Kysely, sql } from 'kysely';
+import { PREPARED } from '../base/index.js';
 import { type Charter, nameNow, type RoleData, roleNow } from '../charter/index.js';
 import {
   type Anchor,
@@ -15,7 +16,7 @@ import {
 import type { AssignmentRow, LintelTables } from './tables.js';
 
 /** One statement for all that standings in a tenant rest on. It is a function, so that its plan is made once a connection and not once a request. */
-export const FACTS = 'select to_json(f) as facts from lintel_facts($1, $2, $3, $4) f';
+const FACTS = `select to_json(f) as facts from lintel_facts($1, $2, $3, $4) f${PREPARED}`;
 
 type ViaColumn = 'user' | 'group' | 'unit';
 
@@ -134,7 +135,9 @@ function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery,
 }
 
 async function factsRows(db: Kysely<LintelTables>, charter: Charter, tenant: string, users: readonly string[], now: number): Promise<FactsRow[]> {
-  const { rows } = await db.executeQuery<{ facts: FactsRow }>(CompiledQuery.raw(FACTS, [tenant, users, charter.asksForGroupPeople, new Date(now)]));
+  const { rows } = await db.executeQuery<{ facts: FactsRow }>(
+    CompiledQuery.raw(FACTS, [tenant, users, charter.asksForGroupPeople, new Date(now).toISOString()]),
+  );
   return rows.map((row) => row.facts);
 }
 

@@ -7,7 +7,7 @@ export { beginCare, careFacts, endCare, type NewCare, onPlatform } from './care.
 export { type Carrying, carryOut } from './carry-out.js';
 export { latestChange, type RoleToGive, recordDoor, recordWith, rolesToGive, type Setting, standingInTenant } from './change.js';
 export { erasePerson } from './erase.js';
-export { existing, FACTS, readFacts, standingsOf } from './facts.js';
+export { existing, readFacts, standingsOf } from './facts.js';
 export { type HeldThen, heldThen, keepCharter } from './history.js';
 export { type Invitation, type InviteAnswer, invite, listInvitations, type NewInvitation, sendAgain, withdraw } from './invitations.js';
 export { askToJoin, type JoinRequest, listRequests, readRules, stopAsking } from './joining.js';

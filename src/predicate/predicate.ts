@@ -42,17 +42,16 @@ export const NEVER: Predicate = Object.freeze({ op: 'never' });
 
 function joined(op: 'and' | 'or', parts: readonly Predicate[]): Predicate {
   const [neutral, absorbing] = op === 'and' ? (['always', 'never'] as const) : (['never', 'always'] as const);
-  const kept: Predicate[] = [];
-  const seen = new Set<string>();
+  const told: Predicate[] = [];
   for (const part of parts.flatMap((p) => (p.op === op ? p.of : [p]))) {
     if (part.op === absorbing) return part;
-    if (part.op === neutral) continue;
-    const key = JSON.stringify(part);
-    if (!seen.has(key)) kept.push(part);
-    seen.add(key);
+    if (part.op !== neutral) told.push(part);
   }
+  if (told.length === 1) return told[0] as Predicate;
+  if (told.length === 0) return { op: neutral };
+  const seen = new Map(told.map((part) => [JSON.stringify(part), part]));
+  const kept = [...seen.values()];
   if (kept.length === 1) return kept[0] as Predicate;
-  if (kept.length === 0) return { op: neutral };
   // `a and (a or b)` is `a`, and `a or (a and b)` too.
   const other = op === 'and' ? 'or' : 'and';
   const left = kept.filter((part) => part.op !== other || !part.of.some((inner) => seen.has(JSON.stringify(inner))));

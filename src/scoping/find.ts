@@ -1,5 +1,5 @@
 import type { Kysely } from 'kysely';
-import { didYouMean, LintelError } from '../base/index.js';
+import { didYouMean, LintelError, PREPARED } from '../base/index.js';
 import { type FieldShape, type RecordData, readValue, type Scalar } from '../predicate/index.js';
 import type { Boundary } from './boundary.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
@@ -28,10 +28,11 @@ function valueCondition(boundary: Boundary, kind: string, field: string, raw: un
 }
 
 function fieldShape(boundary: Boundary, kind: string, field: string): FieldShape {
-  const fields = Object.fromEntries(boundary.columnFields(kind));
+  const { fields } = boundary.shape(kind);
   const shape = Object.hasOwn(fields, field) ? fields[field] : undefined;
-  if (shape) return shape;
-  throw new LintelError('unknown-field', `${kind} has no field "${field}"${didYouMean(field, Object.keys(fields))}`, { kind, field });
+  if (shape && !shape.link) return shape;
+  const known = boundary.columnFields(kind).map(([name]) => name);
+  throw new LintelError('unknown-field', `${kind} has no field "${field}"${didYouMean(field, known)}`, { kind, field });
 }
 
 function orderBy(boundary: Boundary, kind: string, order: string | undefined): Fragment {
@@ -61,14 +62,13 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
   if (!Number.isInteger(offset) || offset < 0) throw new LintelError('bad-offset', `offset is ${offset}; it must be a whole number`);
   const { charter } = boundary.standing;
   const shape = charter.kind(kind) && boundary.shape(kind);
-  const masked = boundary.columnFields(kind).flatMap(([field]) => {
-    const shows = boundary.shows(kind, field, 't');
+  const fields = Object.entries(shape.fields);
+  const masked = fields.flatMap(([field, f]) => {
+    const shows = f.link ? undefined : boundary.shows(kind, field, 't');
     return shows === undefined ? [] : [{ field, shows }];
   });
   const columns = [
-    ...Object.entries(shape.fields).map(
-      ([field, f]) => sqlText`${f.link ? peopleColumn(boundary, kind, f) : boundary.visible([field, f], kind, 't')} as ${name(field)}`,
-    ),
+    ...fields.map(([field, f]) => sqlText`${f.link ? peopleColumn(boundary, kind, f) : boundary.visible([field, f], kind, 't')} as ${name(field)}`),
     ...masked.map(({ field, shows }) => sqlText`${shows} as ${name(`shows ${field}`)}`),
     ...may.flatMap((permission) => {
       const asked = charter.permission(permission);
@@ -82,7 +82,7 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
   const where = joinFragments([boundary.reached(kind, 'read', 't'), ...conditions], ' and ');
   // A record that is named is one at most.
   const part = Object.hasOwn(options.where ?? {}, shape.idField)
-    ? verbatim('')
+    ? verbatim(PREPARED)
     : sqlText` order by ${orderBy(boundary, kind, options.order)} limit ${limit} offset ${offset}`;
   const rows = await sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${where}${part}`.rows<
     Record<string, unknown>
@@ -90,11 +90,7 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
   const yes = (cell: unknown) => cell === true || cell === 1;
   return rows.map((row) => {
     const hidden = new Set(masked.filter(({ field }) => !yes(row[`shows ${field}`])).map(({ field }) => field));
-    const record = Object.fromEntries(
-      Object.entries(shape.fields)
-        .filter(([field]) => !hidden.has(field))
-        .map(([field, f]) => [field, boundary.writer.readCell(row[field], f)]),
-    );
+    const record = Object.fromEntries(fields.filter(([field]) => !hidden.has(field)).map(([field, f]) => [field, boundary.writer.readCell(row[field], f)]));
     return may.length === 0 ? record : { ...record, may: may.filter((permission) => permission === `${kind}.read` || yes(row[`may ${permission}`])) };
   });
 }

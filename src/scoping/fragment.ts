@@ -34,7 +34,7 @@ export class Fragment {
 
   /** Runs it as a query of its own, past every plugin. */
   async rows<Row>(db: Kysely<any>): Promise<Row[]> {
-    const executor = db.withoutPlugins().getExecutor();
+    const executor = db.getExecutor().withoutPlugins();
     return (await executor.executeQuery<Row>(executor.compileQuery(this.toNode(), createQueryId()))).rows;
   }
 }
@@ -68,9 +68,11 @@ function take({ texts: of, values: with_ }: Fragment, texts: string[], values: u
   return of.at(-1) as string;
 }
 
+const quoted = (part: string) => (part.includes('"') ? `"${part.replaceAll('"', '""')}"` : `"${part}"`);
+
 /** A name, quoted; several make a path: `"hives"."id"`. */
 export function name(...path: readonly string[]): Fragment {
-  return new Fragment([path.map((part) => `"${part.replaceAll('"', '""')}"`).join('.')], []);
+  return new Fragment([path.map(quoted).join('.')], []);
 }
 
 /** Text as it is. Only for constants of ours. */

@@ -33,38 +33,46 @@ export interface Grant {
 
 const AT_TENANT: Anchor = { on: 'tenant' };
 
-function fromMay(charter: Charter, by: 'everyMember' | 'signedIn' | 'visitor'): Grant[] {
-  return Object.entries(charter.data[by]).flatMap(([permission, reaches]) =>
-    reaches.map((reach) => ({ permission, reach: charter.reachMeant(permission, reach), anchor: AT_TENANT, path: { by } })),
+/** True for the permission that is asked about; for every one where none is. */
+const isAsked = (permission: string, asked: string | undefined) => asked === undefined || asked === permission;
+
+function fromMay(charter: Charter, by: 'everyMember' | 'signedIn' | 'visitor', asked?: string): Grant[] {
+  const may = charter.data[by];
+  return (asked === undefined ? Object.keys(may) : Object.hasOwn(may, asked) ? [asked] : []).flatMap((permission) =>
+    (may[permission] as readonly string[]).map((reach) => ({ permission, reach: charter.reachMeant(permission, reach), anchor: AT_TENANT, path: { by } })),
   );
 }
 
-/** The roles that a charter itself gives to a subject, and those assigned, as single grants. A role that is gone gives none. */
-export function grantsOf(charter: Charter, facts: Facts): Grant[] {
+/**
+ * The roles that a charter itself gives to a subject, and those assigned, as single grants. A role that is gone gives none.
+ *
+ * @param asked only the grants of this permission. A request asks about a few, and to make the others takes longer than to answer.
+ */
+export function grantsOf(charter: Charter, facts: Facts, asked?: string): Grant[] {
   switch (facts.subject) {
     case 'visitor':
-      return fromMay(charter, 'visitor');
+      return fromMay(charter, 'visitor', asked);
     case 'guest':
-      return fromMay(charter, 'signedIn');
+      return fromMay(charter, 'signedIn', asked);
     case 'suspended':
       return [];
     case 'caretaker':
-      return forCare(charter, facts.care?.may ?? []);
+      return forCare(charter, facts.care?.may ?? [], asked);
     case 'member':
       return [
-        ...facts.assignments.flatMap((held) => (held.role === KEYHOLDER ? fullControl(charter, held.anchor) : fromRole(charter, held))),
-        ...(facts.direct ?? []).filter((held) => charter.knows(held)).map((held) => fromDirect(charter, held)),
-        ...(facts.opened ?? []).flatMap((opened) => fromOpening(charter, opened)),
-        ...(facts.program ? [] : fromMay(charter, 'everyMember')),
+        ...facts.assignments.flatMap((held) => (held.role === KEYHOLDER ? fullControl(charter, held.anchor, asked) : fromRole(charter, held, asked))),
+        ...(facts.direct ?? []).filter((held) => isAsked(held.permission, asked) && charter.knows(held)).map((held) => fromDirect(charter, held)),
+        ...(facts.opened ?? []).flatMap((opened) => fromOpening(charter, opened, asked)),
+        ...(facts.program ? [] : fromMay(charter, 'everyMember', asked)),
       ];
   }
 }
 
 /** What a role gives at an anchor. */
-export function fromRole(charter: Charter, { role, anchor, without = [], through }: Held<Assignment>): Grant[] {
+export function fromRole(charter: Charter, { role, anchor, without = [], through }: Held<Assignment>, asked?: string): Grant[] {
   return charter
     .resolveRole(role)
-    .grants.filter(({ permission }) => !without.includes(permission))
+    .grants.filter(({ permission }) => isAsked(permission, asked) && !without.includes(permission))
     .map(({ permission, reach, included }) => ({
       permission,
       reach: charter.reachMeant(permission, reach),
@@ -78,13 +86,13 @@ function fromDirect(charter: Charter, { permission, reach, anchor, through }: He
 }
 
 /** An opening gives its actions on what people of the group own, wherever it lies. In a browser it is not known who they are. */
-function fromOpening(charter: Charter, { id, kind, actions, group, through }: OpenedRecords): Grant[] {
+function fromOpening(charter: Charter, { id, kind, actions, group, through }: OpenedRecords, asked?: string): Grant[] {
   const field = Object.hasOwn(charter.data.kinds, kind) ? charter.fieldWith(kind, 'owner') : undefined;
   if (field === undefined) return [];
   const only: Predicate = { op: 'among', field, to: { value: [openingKey(id)] } };
   const path: Path = { by: 'opening', opening: id, group: group.name, ...(through && { through }) };
   return actions
-    .filter((action) => charter.permissions.has(`${kind}.${action}`))
+    .filter((action) => isAsked(`${kind}.${action}`, asked) && charter.permissions.has(`${kind}.${action}`))
     .map((action) => ({ permission: `${kind}.${action}`, reach: 'opened', anchor: AT_TENANT, path, only }));
 }
 
@@ -100,14 +108,17 @@ const whole = (charter: Charter, permission: Permission, by: 'keyholder' | 'care
   path: { by },
 });
 
-function fullControl(charter: Charter, anchor: Anchor): Grant[] {
+const permissionsAsked = (charter: Charter, asked: string | undefined) =>
+  asked === undefined ? [...charter.permissions.values()] : charter.permissions.has(asked) ? [charter.permission(asked)] : [];
+
+function fullControl(charter: Charter, anchor: Anchor, asked?: string): Grant[] {
   if (anchor.on !== 'tenant') return [];
-  return [...charter.permissions.values()].map((p) => whole(charter, p, 'keyholder'));
+  return permissionsAsked(charter, asked).map((p) => whole(charter, p, 'keyholder'));
 }
 
 /** A caretaker looks at everything, and does what was named. */
-function forCare(charter: Charter, may: readonly string[]): Grant[] {
-  return [...charter.permissions.values()]
+function forCare(charter: Charter, may: readonly string[], asked?: string): Grant[] {
+  return permissionsAsked(charter, asked)
     .filter((p) => may.includes(p.name) || p.action === 'read' || (!p.kind && onlyLooks(charter, p)))
     .map((p) => whole(charter, p, 'caretaker'));
 }

@@ -33,7 +33,7 @@ export class Reaches {
   readonly charter: Charter;
   readonly facts: Facts;
   readonly #knowledge: Knowledge;
-  readonly #grants = new Map<string, Grant[]>();
+  readonly #grants = new Map<string, readonly Grant[]>();
   readonly #actions = new Map<string, ActionReach>();
   readonly #standsFor: readonly (StandingIn & { readonly reaches: Reaches })[];
   /** What bounds a look as somebody else: the reaches of whoever looks. */
@@ -52,17 +52,17 @@ export class Reaches {
     this.#standsFor = (facts.standsFor ?? []).map((one) => ({ ...one, reaches: new Reaches(charterOf(charter, one.facts), one.facts, context) }));
     const within = facts.view?.within;
     this.viewer = within && new Reaches(charterOf(charter, within), within, context);
-    if (!facts.tenant.open) return;
-    for (const grant of grantsOf(charter, facts)) {
-      const list = this.#grants.get(grant.permission);
-      if (list) list.push(grant);
-      else this.#grants.set(grant.permission, [grant]);
-    }
+  }
+
+  #grantsOf(permission: string): readonly Grant[] {
+    const known = this.#grants.get(permission) ?? (this.facts.tenant.open ? grantsOf(this.charter, this.facts, permission) : []);
+    this.#grants.set(permission, known);
+    return known;
   }
 
   /** Grants of one permission that count: one about no record counts at a unit only if the charter says so, and never at a record. */
   grantsFor(permission: Permission): readonly Grant[] {
-    const all = this.#grants.get(permission.name) ?? [];
+    const all = this.#grantsOf(permission.name);
     if (permission.kind) return all;
     return all.filter(({ anchor }) => anchor.on === 'tenant' || (anchor.on === 'unit' && permission.perUnit));
   }
@@ -74,7 +74,7 @@ export class Reaches {
 
   /** True if the charter or an assignment gives this subject anything at all. */
   get any(): boolean {
-    return this.#grants.size > 0;
+    return this.facts.tenant.open && grantsOf(this.charter, this.facts).length > 0;
   }
 
   readable(kind: string): Predicate {

@@ -1,6 +1,6 @@
+import { createHash } from 'node:crypto';
 import { Kysely, PostgresDialect, type PostgresPool } from 'kysely';
-import { LintelError } from '../base/index.js';
-import { FACTS } from '../membership/index.js';
+import { CARRYING, LintelError, PREPARED } from '../base/index.js';
 
 /** The few methods of an embedded PGlite that are used. */
 export interface PgliteLike {
@@ -71,10 +71,21 @@ async function inTime(turn: Promise<void>): Promise<void> {
 
 type Client = Awaited<ReturnType<PostgresPool['connect']>>;
 
-/** A `pg` pool in which the statement that every request asks is prepared once a connection, under a name. */
+/** So many statements are prepared at most, so that a connection does not fill up. */
+const MOST_PREPARED = 200;
+
+/** One read, which is not several statements. */
+const READ = /^\s*(select|with)\b[^;]*$/i;
+
+/**
+ * A `pg` pool in which the statements that are asked again and again are prepared once a connection, under names that come of their text. So is
+ * what is read under row policies: these are planned with every statement, which takes longer than to run it.
+ */
 class PreparingPool implements PostgresPool {
   readonly #pool: PostgresPool;
   readonly #clients = new WeakMap<Client, Client>();
+  /** By text; undefined for one that is not prepared any more. */
+  readonly #names = new Map<unknown, string | undefined>();
 
   constructor(pool: PostgresPool) {
     this.#pool = pool;
@@ -82,7 +93,7 @@ class PreparingPool implements PostgresPool {
 
   async connect(): Promise<Client> {
     const client = await this.#pool.connect();
-    const known = this.#clients.get(client) ?? preparing(client);
+    const known = this.#clients.get(client) ?? this.#preparing(client);
     this.#clients.set(client, known);
     return known;
   }
@@ -90,13 +101,38 @@ class PreparingPool implements PostgresPool {
   end(): Promise<void> {
     return this.#pool.end();
   }
+
+  #nameOf(statement: string): string | undefined {
+    if (!this.#names.has(statement) && this.#names.size < MOST_PREPARED)
+      this.#names.set(statement, `lintel_${createHash('sha256').update(statement).digest('hex').slice(0, 32)}`);
+    return this.#names.get(statement);
+  }
+
+  #preparing(client: Client): Client {
+    const ask = client.query.bind(client) as (statement: unknown, values?: unknown) => Promise<unknown>;
+    let carrying = false;
+    const query = (statement: unknown, values?: unknown) => {
+      const isText = typeof statement === 'string';
+      carrying = isText && (carrying ? !ENDS.test(statement) : statement.endsWith(CARRYING));
+      const name = isText && (statement.endsWith(PREPARED) || (carrying && READ.test(statement))) ? this.#nameOf(statement) : undefined;
+      if (name === undefined) return ask(statement, values);
+      return ask({ name, text: statement, values }).catch((error: { code?: unknown }) => {
+        if (error.code !== COLUMNS_CHANGED) throw error;
+        this.#names.set(statement, undefined);
+        // Within a transaction it is too late for this one.
+        return ask(statement, values).catch(() => {
+          throw error;
+        });
+      });
+    };
+    return { query: query as Client['query'], release: () => client.release() };
+  }
 }
 
-function preparing(client: Client): Client {
-  const ask = client.query.bind(client) as (statement: unknown, values?: unknown) => never;
-  const query = (statement: unknown, values?: unknown) => (statement === FACTS ? ask({ name: 'lintel_facts', text: FACTS, values }) : ask(statement, values));
-  return { query: query as Client['query'], release: () => client.release() };
-}
+const ENDS = /^\s*(commit|rollback)\s*$/i;
+
+/** Of a prepared statement whose columns have another type since (SQLSTATE `feature_not_supported`). */
+const COLUMNS_CHANGED = '0A000';
 
 /** A Kysely over whatever the application has. One that it already has is used as it is. */
 export function connect<DB = unknown>(db: Database): Kysely<DB> {

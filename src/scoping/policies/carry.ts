@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
-import { LintelError } from '../../base/index.js';
+import { CARRYING, LintelError, PREPARED } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { openingKey, type Standing } from '../../standing/index.js';
 import { type Fragment, sqlText } from '../fragment.js';
@@ -80,7 +80,7 @@ function worthKeeping(standing: Standing): string {
 }
 
 // In two pieces: to put them together here is quicker than there.
-const ASK_BOUND = CompiledQuery.raw('select int4send(pg_backend_pid()) as pid, timestamptz_send(transaction_timestamp()) as at');
+const ASK_BOUND = CompiledQuery.raw(`select int4send(pg_backend_pid()) as pid, timestamptz_send(transaction_timestamp()) as at${PREPARED}`);
 const CARRY = "select set_config('lintel.standing', $1, true) is not null and set_config('lintel.tenant', $2, true) is not null";
 
 /** Lets a transaction carry a standing, signed for this transaction alone. */
@@ -92,7 +92,7 @@ async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise
   const signature = sha256(key.outer, sha256(key.inner, text)).toString('hex');
   const values = [`${signature}.${text}`, standing.facts.tenant.id];
   if (key.proven) {
-    await plain.executeQuery(CompiledQuery.raw(CARRY, values));
+    await plain.executeQuery(CompiledQuery.raw(CARRY + CARRYING, values));
     return;
   }
   // The first time it is asked whether the wall takes what is signed so; after that, one that is exchanged lets nobody through.
