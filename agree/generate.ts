@@ -87,6 +87,8 @@ function cell(kind: KindName, name: string, { role, type }: { role: string; type
       return orEmpty([...PEOPLE, ...STRANGERS]);
     case 'unit':
       return orEmpty([...UNITS, 'nowhere']);
+    case 'group':
+      return orEmpty([...GROUPS, 'nobody']);
     case 'parent':
       return orEmpty([...(kind === 'hive' ? ids.plot : ids.hive), 'missing']);
     case 'people':
@@ -139,6 +141,8 @@ function comparison(kind: KindName): fc.Arbitrary<unknown> {
         return fc.oneof(empty, compare(['is'], person), list(PEOPLE), compare(['among', 'in'], fc.constant({ me: 'groupIds' })));
       case 'unit':
         return fc.oneof(empty, compare(['is'], fc.constantFrom(...UNITS).map(value)), compare(['within', 'in'], fc.constant({ me: 'unitIds' })));
+      case 'group':
+        return fc.oneof(empty, compare(['is'], fc.constantFrom(...GROUPS).map(value)), compare(['in'], fc.constant({ me: 'groupIds' })));
       case 'parent':
       case 'id':
         return fc.oneof(empty, compare(['is'], fc.constantFrom(...(role === 'id' ? ids[kind] : ids.plot)).map(value)));
@@ -181,6 +185,7 @@ function dressed(kind: KindName): fc.Arbitrary<Record<string, object>> {
     const options: Record<string, fc.Arbitrary<object>> = {
       owner: guard('give'),
       unit: guard('move'),
+      group: guard('move'),
       parent: fc.tuple(guard('hang'), fc.constantFrom<object>({}, { follow: false })).map(([a, b]) => ({ ...a, ...b })),
       plain: fc.oneof(
         { arbitrary: fc.constant({}), weight: 4 },

@@ -1,7 +1,7 @@
 /* What has to come out, worked out record by record in memory: nothing here knows of SQL. */
 import type { Standing } from 'warm-lintel';
 import type { Data, Row, Write } from './generate.js';
-import { fieldsIn, HERE, KIND_NAMES, type KindName, PEOPLE, UNITS } from './world.js';
+import { fieldsIn, GROUPS, HERE, KIND_NAMES, type KindName, PEOPLE, UNITS } from './world.js';
 
 type AnyStanding = Standing<any>;
 /** A record with the parents that stand in the same tenant, as it is loaded for a decision. */
@@ -87,7 +87,7 @@ export class WriteRules {
   #isNeverDone(kind: KindName, names: readonly string[]): boolean {
     const fields = names.map((name) => this.#field(kind, name));
     if (fields.some((f) => f.role === 'owner') && fields.length > 1) return true;
-    return fields.some((f) => (f.role === 'unit' || f.role === 'parent') && f.change === undefined);
+    return fields.some((f) => ['unit', 'group', 'parent'].includes(f.role) && f.change === undefined);
   }
 
   #reaches(write: Write, row: Row): boolean {
@@ -124,6 +124,7 @@ export class WriteRules {
     if (value === null || value === undefined) return true;
     const { role, to } = this.#field(kind, name);
     if (role === 'unit') return UNITS.includes(String(value));
+    if (role === 'group') return GROUPS.includes(String(value));
     if (role === 'person') return PEOPLE.includes(String(value));
     if (role === 'parent') {
       const parent = this.#tables[to as KindName].find((p) => p.id === value && p.tenantId === HERE);

@@ -59,6 +59,7 @@ export const KINDS = {
       helperId: word('person', 'text'),
       plotId: word('parent', 'text', { to: 'plot' }),
       unitId: word('unit', 'text'),
+      crewId: word('group', 'text'),
       name: plain('text'),
       other: plain('text'),
       level: plain('integer'),

@@ -8,6 +8,7 @@ export {
   defineCharter,
   defineKinds,
   flag,
+  group,
   id,
   instant,
   integer,

@@ -1,5 +1,5 @@
 import { type Kysely, sql } from 'kysely';
-import { defineCharter, defineKinds, id, isLintelError, maker, owner, tenant, text, unit } from 'warm-lintel';
+import { defineCharter, defineKinds, group, id, isLintelError, maker, owner, tenant, text, unit } from 'warm-lintel';
 import { createLintel, type Lintel } from 'warm-lintel/server';
 import { emptyPostgres } from './worlds.js';
 
@@ -16,6 +16,7 @@ const kinds = defineKinds(
         ownerId: owner({ ...ids, change: 'hand' }),
         madeBy: maker(ids),
         roomId: unit(ids),
+        crewId: group({ ...ids, change: 'hand' }),
         title: text(),
         secret: text({ read: 'unfold', change: 'unfold' }),
       },
@@ -30,7 +31,13 @@ const kinds = defineKinds(
       },
     },
   },
-  { note: { own: ({ record, me }) => record.ownerId.is(me.userId), near: ({ record, me }) => record.roomId.within(me.unitIds) } },
+  {
+    note: {
+      own: ({ record, me }) => record.ownerId.is(me.userId),
+      near: ({ record, me }) => record.roomId.within(me.unitIds),
+      crew: ({ record, me }) => record.crewId.in(me.groupIds),
+    },
+  },
 );
 
 /** A charter for what happens between people: who may know of whom, what is apart, what is done from where, and a platform. */
@@ -58,7 +65,14 @@ export const charter = defineCharter(kinds, {
     boss: { label: 'Boss', includes: ['clerk'], may: {} },
     writer: {
       label: 'Writer',
-      may: { 'area.shelf': 'tenant', 'note.read': ['own', 'near'], 'note.create': 'own', 'note.update': 'own', 'note.hand': 'own', 'member.read': 'groups' },
+      may: {
+        'area.shelf': 'tenant',
+        'note.read': ['own', 'near', 'crew'],
+        'note.create': 'own',
+        'note.update': 'own',
+        'note.hand': 'own',
+        'member.read': 'groups',
+      },
     },
     neighbour: { label: 'Neighbour', may: { 'note.read': 'near', 'member.read': 'units', 'audit.read': 'units', 'access.view': 'tenant' } },
     guest: { label: 'Guest', may: { 'note.read': 'own', 'member.read': 'self', 'audit.read': 'self', 'member.invite': 'tenant' } },
@@ -85,7 +99,7 @@ export type Club = Lintel<any>;
 /** A club with a keyholder, and a platform beside it with an operator. */
 export async function club(options: Partial<Parameters<typeof createLintel>[0]> = {}) {
   const { db } = await emptyPostgres();
-  const columns = ['id', 'tenant_id', 'owner_id', 'made_by', 'room_id', 'title', 'secret'].map((name) => `${name} text collate "C"`);
+  const columns = ['id', 'tenant_id', 'owner_id', 'made_by', 'room_id', 'crew_id', 'title', 'secret'].map((name) => `${name} text collate "C"`);
   await sql.raw(`create table notes (${columns.join(', ')}, primary key (id))`).execute(db);
   const lintel = createLintel({ charter, db, platform: 'platform', ...options } as never) as unknown as Club;
   await lintel.prepare();

@@ -194,6 +194,20 @@ test('what a leaver owns is handed over by kind, in one transaction, by the rule
   await chief.handOver('ben', 'ann', ['note']);
 });
 
+test('what a group owns is reached by whoever is in it, now or later, and is given only to a group that there is', async () => {
+  const chief = await enter('chief');
+  expect(await chief.change('note', ['k1'], { crewId: 'reds' })).toMatchObject({ changed: ['k1'] });
+  for (const crewId of ['blues', 'ann', 'platform']) expect(await code(chief.change('note', ['k1'], { crewId }))).toBe('no-such-value');
+  expect(await ids(await enter('ann'))).toContain('k1');
+  await member('late', 'writer');
+  expect(await ids(await enter('late'))).toEqual([]);
+  await (await enter('key')).carryOut([{ do: 'set-group', id: 'reds', people: ['ben', 'late'] }]);
+  expect(await ids(await enter('late'))).toEqual(['k1']);
+  expect(await ids(await enter('ann'))).not.toContain('k1');
+  // Whoever may not hand over does not let a group in, not even their own.
+  expect(await (await enter('late')).change('note', ['k1'], { crewId: 'reds' })).toMatchObject({ changed: [] });
+});
+
 test('a new address counts once it is proven, and the old one is told', async () => {
   await lintel.changeAddress('ben', 'Ben@new.example');
   expect(await lintel.personByAddress('ben@new.example')).toBeUndefined();

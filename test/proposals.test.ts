@@ -127,6 +127,47 @@ test('carried out if it would still do the same; otherwise it says what changed'
   expect((await refusal((await lintel.enter({ tenant: 'quillmoor', user: 'rosa' })).carryOut(one)))?.code).toBeDefined();
 });
 
+test('an invitation says what it will open, waits until then, and opens that', async () => {
+  const maren = await enter('maren');
+  const invite = (address: string, name?: string): Step => ({
+    do: 'invite',
+    address,
+    roles: [{ role: 'own-guide', anchor: at('mill-meadow') }],
+    ...(name && { name }),
+  });
+  const steps: Step[] = [
+    { do: 'make-role', id: 'own-guide', role: { label: 'Guide', may: { 'hive.read': ['tenant'], 'hive.update': ['own'] } } },
+    invite('Petra@guests.example', 'Petra'),
+    invite('hugo@guests.example'),
+  ];
+  const proposal = await maren.propose(steps);
+  expect(proposal.problems).toEqual([]);
+  const [effect] = proposal.effects;
+  expect(effect?.people).toMatchObject({ count: 2, some: [{ name: 'hugo@guests.example' }, { name: 'Petra@guests.example' }] });
+  const hives = effect?.permissions.find(({ permission }) => permission === 'hive.read')?.records?.becomes as number;
+  expect(hives).toBeGreaterThan(0);
+  expect(await maren.invitations.list()).not.toContainEqual(expect.objectContaining({ address: 'hugo@guests.example' }));
+  const [, first, second] = await maren.carryOut(proposal);
+  expect(await db.selectFrom('lintel_person').select('id').where('id', 'like', 'invited:%').execute()).toEqual([]);
+  const sent = await maren.invitations.list();
+  expect(sent.filter(({ id }) => id === first?.id || id === second?.id).map(({ status, mail }) => [status, mail])).toEqual([
+    ['pending', 'none'],
+    ['pending', 'none'],
+  ]);
+  await lintel.addPerson({ id: 'petra', name: 'Petra', address: 'petra@guests.example', confirmedAt: new Date(0) });
+  await lintel.acceptInvitation('petra', { token: first?.secret as string });
+  const petra = await enter('petra');
+  expect((await petra.find('hive', { limit: 1000 })).length).toBe(hives);
+  const opened = effect?.permissions.filter(({ change }) => change === 'gains').map(({ permission }) => permission);
+  expect(petra.describe().permissions.map(({ permission }) => permission)).toEqual(opened);
+  // Again: for one who is here and one who waits; and beyond what one may give.
+  expect((await maren.propose([invite('petra@guests.example')])).problems.map(({ code }) => code)).toEqual(['already-member']);
+  expect((await maren.propose([invite('hugo@guests.example')])).problems.map(({ code }) => code)).toEqual(['already-pending']);
+  const beyond: Step = { do: 'invite', address: 'ivo@guests.example', roles: [{ role: 'keyholder', anchor: whole }] };
+  expect((await refusal((await enter('wim')).carryOut([beyond])))?.code).toBe('beyond-power');
+  expect((await refusal((await enter('sela')).carryOut([beyond])))?.code).toBe('refused');
+});
+
 test.runIf(process.env.LINTEL_LONG)(
   'over 100,000 members and 1,000,000 records, a role that 10,000 people hold: within 5 s',
   async () => {

@@ -1,7 +1,7 @@
 import type { LinkTable, ValueType } from '../predicate/index.js';
 
 /** What a field is for. Only `plain` fields are free of meaning to the library. */
-export type FieldRole = 'id' | 'tenant' | 'owner' | 'maker' | 'person' | 'unit' | 'parent' | 'people' | 'plain';
+export type FieldRole = 'id' | 'tenant' | 'owner' | 'maker' | 'person' | 'unit' | 'group' | 'parent' | 'people' | 'plain';
 
 /** One field of a kind, as plain data. */
 export interface FieldData {
@@ -68,7 +68,7 @@ export function id<const O extends Keyed = {}>(options?: O): Field<IdValue<O>, '
 export function tenant<const O extends Keyed = {}>(options?: O): Field<IdValue<O>, 'tenant', never, never> {
   return keyed('tenant', options);
 }
-/** Who the record belongs to: a person. May be empty; an unowned record is open only to a reach that says `isEmpty`. */
+/** Who the record belongs to: a person. For a group that owns, give the kind a {@link group} field beside it or instead. May be empty; an unowned record is open only to a reach that says `isEmpty`. */
 export function owner<const O extends Keyed & Common = {}>(options?: O): Field<IdValue<O>, 'owner', Names<O>, never> {
   return keyed('owner', options);
 }
@@ -83,6 +83,10 @@ export function person<const O extends Keyed & Common = {}>(options?: O): Field<
 /** The unit that the record lies in. */
 export function unit<const O extends Keyed & Common = {}>(options?: O): Field<IdValue<O>, 'unit', Names<O>, never> {
   return keyed('unit', options);
+}
+/** A group that the record belongs to, or is assigned to: `record.crewId.in(me.groupIds)` reaches it. Changed only by the action that it names. */
+export function group<const O extends Keyed & Common = {}>(options?: O): Field<IdValue<O>, 'group', Names<O>, never> {
+  return keyed('group', options);
 }
 /** The record that this one hangs on. Whoever may read the parent has the built-in reach `followed` here. */
 export function parent<const To extends string, const O extends Keyed & Common & { readonly follow?: boolean } = {}>(

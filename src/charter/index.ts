@@ -7,6 +7,7 @@ export {
   type FieldData,
   type FieldRole,
   flag,
+  group,
   id,
   instant,
   integer,

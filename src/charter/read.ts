@@ -8,7 +8,7 @@ import { SENTENCES } from './sentences.js';
 
 type Json = Record<string, unknown>;
 
-const ROLES: readonly FieldRole[] = ['id', 'tenant', 'owner', 'maker', 'person', 'unit', 'parent', 'people', 'plain'];
+const ROLES: readonly FieldRole[] = ['id', 'tenant', 'owner', 'maker', 'person', 'unit', 'group', 'parent', 'people', 'plain'];
 const NAME = /^[a-z][A-Za-z0-9]{0,62}$/;
 const MAX_FOLLOWED = 4;
 

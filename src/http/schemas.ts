@@ -79,6 +79,13 @@ export const step = z
     z.strictObject({ do: z.literal('end-deputy'), of: id, to: id }),
     z.strictObject({ do: z.literal('close-tenant') }),
     z.strictObject({ do: z.literal('set-rules'), oneRole: z.boolean().optional(), joining: joining.optional(), bases: z.record(id, id).optional() }),
+    z.strictObject({
+      do: z.literal('invite'),
+      address: z.string().max(320),
+      name: name.optional(),
+      roles: z.array(assignment).max(50),
+      memberUntil: moment.optional(),
+    }),
     z.strictObject({ do: z.literal('let-in'), user: id, roles: z.array(assignment).max(50) }),
     z.strictObject({ do: z.literal('turn-away'), user: id }),
     z.strictObject({

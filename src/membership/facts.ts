@@ -1,6 +1,7 @@
 import { CompiledQuery, type Kysely, sql } from 'kysely';
 import { PREPARED } from '../base/index.js';
 import { type Charter, nameNow, type RoleData, roleNow } from '../charter/index.js';
+import type { Registered } from '../scoping/index.js';
 import {
   type Anchor,
   type Assignment,
@@ -182,12 +183,12 @@ export function isActive(table: string, now: number) {
   return sql<boolean>`lintel_is_active(${column('status')}, ${column('suspended_until')}, ${column('ends_at')}, ${new Date(now)})`;
 }
 
-/** Which of these people are active members of the tenant, or which of these units are its own. */
-export async function existing(db: Kysely<LintelTables>, tenantId: string, what: 'person' | 'unit', ids: readonly string[], now: number): Promise<string[]> {
+/** Which of these people are active members of the tenant, or which of these units or groups are its own. */
+export async function existing(db: Kysely<LintelTables>, tenantId: string, what: Registered, ids: readonly string[], now: number): Promise<string[]> {
   if (ids.length === 0) return [];
-  if (what === 'unit') {
-    const units = await db.selectFrom('lintel_unit').select('id').where('tenant_id', '=', tenantId).where('id', 'in', ids).execute();
-    return units.map((unit) => unit.id);
+  if (what !== 'person') {
+    const there = await db.selectFrom(`lintel_${what}`).select('id').where('tenant_id', '=', tenantId).where('id', 'in', ids).execute();
+    return there.map(({ id }) => id);
   }
   const members = await db
     .selectFrom('lintel_member')

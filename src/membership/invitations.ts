@@ -8,9 +8,12 @@ import { insistOnRules } from './apart.js';
 import { type AuditEntry, type Change, changeTenant, insertMany, insistOn, ownRoles, type Setting } from './change.js';
 import { anchorOf } from './facts.js';
 import { insistOnGiving } from './giving.js';
+import type { Handlers } from './handler.js';
 import { assignmentRows, readUntil } from './holders.js';
 import { keyholderEnds, type Part, roleLabel } from './members.js';
+import type { Step } from './step.js';
 import type { InvitationRow, InvitedRole } from './tables.js';
+import { joinTenant } from './tenants.js';
 import { newToken, renewToken } from './token.js';
 import { insistOnPeople, isKnown } from './visible.js';
 
@@ -165,6 +168,64 @@ function refusedAnswer(input: NewInvitation, error: unknown): InviteAnswer {
   return { address: String(input.address).slice(0, 80), outcome: 'refused', words: error.message, code: error.code };
 }
 
+/** Invites each address in a change that is under way; what goes on record stands in the order of those that were invited. */
+async function inviteEach(change: Change, inputs: readonly NewInvitation[]): Promise<{ answers: InviteAnswer[]; entry: AuditEntry[] }> {
+  const { tx, tenantId, setting, at, actor, number } = change;
+  const ready: (Ready | InviteAnswer)[] = [];
+  for (const input of inputs) ready.push(await readInvitation(change, input).catch((error: unknown) => refusedAnswer(input, error)));
+  const known = await knownAddresses(
+    change,
+    ready.flatMap((one) => ('roles' in one ? [one.address.normal] : [])),
+  );
+  let left = await leftToSend(change);
+  const expires = new Date(at.getTime() + setting.invitationDays * DAY);
+  const made: Parameters<typeof insertMany<'lintel_invitation'>>[2][number][] = [];
+  const entry: AuditEntry[] = [];
+  const answers = ready.map((one): InviteAnswer => {
+    if (!('roles' in one)) return one;
+    const { address, name, roles, memberUntil } = one;
+    const told = { address: address.written };
+    const member = known.members.get(address.normal);
+    if (member !== undefined) return { ...told, outcome: 'already a member', words: `${member} is a member already.` };
+    const pending = known.pending.get(address.normal);
+    if (pending !== undefined) {
+      return {
+        ...told,
+        outcome: 'already pending',
+        words: `${address.written} is invited already. Send it again, or withdraw it first.`,
+        invitationId: pending,
+      };
+    }
+    if (left === 0) return refusedAnswer({ address: address.written, roles: [] }, tooMuchSent(setting));
+    left -= 1;
+    const id = randomUUID();
+    known.pending.set(address.normal, id);
+    const secret = setting.hasMailer ? undefined : newToken(tenantId, id);
+    made.push({
+      tenant_id: tenantId,
+      id,
+      address: address.normal,
+      address_written: address.written,
+      name,
+      roles: JSON.stringify(roles),
+      status: 'pending',
+      token_hash: secret?.hash ?? null,
+      invited_by: actor.userId as string,
+      invited_at: at,
+      expires_at: expires,
+      member_until: memberUntil,
+    });
+    const event = { invitation: id, roles, ...(memberUntil && { memberUntil: memberUntil.toISOString() }) };
+    entry.push({ what: 'invited', event, words: { address: address.normal, ...(name && { name }) } });
+    const words = setting.hasMailer ? `An invitation is on its way to ${address.written}.` : `No mail is set up: hand the link to ${address.written} yourself.`;
+    return { ...told, outcome: 'invited', words, invitationId: id, ...(secret && { token: secret.token }) };
+  });
+  await insertMany(tx, 'lintel_invitation', made);
+  const messages = made.map(({ id }, i) => ({ tenant_id: tenantId, number: number + i, invitation_id: id, next_at: at, queued_at: at }));
+  if (setting.hasMailer) await insertMany(tx, 'lintel_outbox', messages);
+  return { answers, entry };
+}
+
 /**
  * Invites people by address, each with the roles they will hold, in one transaction. What is wrong with one address does not keep the others
  * back: it is answered for that one.
@@ -174,66 +235,41 @@ function refusedAnswer(input: NewInvitation, error: unknown): InviteAnswer {
 export async function invite(setting: Setting, standing: Standing, inputs: readonly NewInvitation[]): Promise<InviteAnswer[]> {
   if (inputs.length > MAX_INVITED) throw new LintelError('too-many', `${inputs.length} addresses at once; at most ${MAX_INVITED} can be`, {});
   throwIfRefused(standing.decide('member.invite'));
-  const tenantId = standing.facts.tenant.id;
-  return changeTenant(setting, tenantId, standing.userId, async (change) => {
-    const { tx, at, actor, number } = change;
+  return changeTenant(setting, standing.facts.tenant.id, standing.userId, async (change) => {
     insistOn(change, 'member.invite');
-    const ready: (Ready | InviteAnswer)[] = [];
-    for (const input of inputs) ready.push(await readInvitation(change, input).catch((error: unknown) => refusedAnswer(input, error)));
-    const known = await knownAddresses(
-      change,
-      ready.flatMap((one) => ('roles' in one ? [one.address.normal] : [])),
-    );
-    let left = await leftToSend(change);
-    const expires = new Date(at.getTime() + setting.invitationDays * DAY);
-    const made: Parameters<typeof insertMany<'lintel_invitation'>>[2][number][] = [];
-    const entry: AuditEntry[] = [];
-    const answers = ready.map((one): InviteAnswer => {
-      if (!('roles' in one)) return one;
-      const { address, name, roles, memberUntil } = one;
-      const told = { address: address.written };
-      const member = known.members.get(address.normal);
-      if (member !== undefined) return { ...told, outcome: 'already a member', words: `${member} is a member already.` };
-      const pending = known.pending.get(address.normal);
-      if (pending !== undefined) {
-        return {
-          ...told,
-          outcome: 'already pending',
-          words: `${address.written} is invited already. Send it again, or withdraw it first.`,
-          invitationId: pending,
-        };
-      }
-      if (left === 0) return refusedAnswer({ address: address.written, roles: [] }, tooMuchSent(setting));
-      left -= 1;
-      const id = randomUUID();
-      known.pending.set(address.normal, id);
-      const secret = setting.hasMailer ? undefined : newToken(tenantId, id);
-      made.push({
-        tenant_id: tenantId,
-        id,
-        address: address.normal,
-        address_written: address.written,
-        name,
-        roles: JSON.stringify(roles),
-        status: 'pending',
-        token_hash: secret?.hash ?? null,
-        invited_by: actor.userId as string,
-        invited_at: at,
-        expires_at: expires,
-        member_until: memberUntil,
-      });
-      const event = { invitation: id, roles, ...(memberUntil && { memberUntil: memberUntil.toISOString() }) };
-      entry.push({ what: 'invited', event, words: { address: address.normal, ...(name && { name }) } });
-      const words = setting.hasMailer
-        ? `An invitation is on its way to ${address.written}.`
-        : `No mail is set up: hand the link to ${address.written} yourself.`;
-      return { ...told, outcome: 'invited', words, invitationId: id, ...(secret && { token: secret.token }) };
-    });
-    await insertMany(tx, 'lintel_invitation', made);
-    const messages = made.map(({ id }, i) => ({ tenant_id: tenantId, number: number + i, invitation_id: id, next_at: at, queued_at: at }));
-    if (setting.hasMailer) await insertMany(tx, 'lintel_outbox', messages);
+    const { answers, entry } = await inviteEach(change, inputs);
     return { result: answers, entry };
   });
+}
+
+const NOT_INVITED = { 'already a member': 'already-member', 'already pending': 'already-pending' } as const;
+
+export const invitationSteps: Handlers<'invite'> = {
+  invite: {
+    needs: () => 'member.invite',
+    touches: () => ({}),
+    run: async (change, { do: _, ...input }) => {
+      const { answers, entry } = await inviteEach(change, [input]);
+      const { outcome, words, code, invitationId, token } = answers[0] as InviteAnswer;
+      const [told] = entry;
+      if (outcome === 'invited' && told) return { ...told, ...(invitationId && { id: invitationId }), ...(token && { secret: token }) };
+      throw new LintelError(code ?? NOT_INVITED[outcome as keyof typeof NOT_INVITED], words, { address: input.address });
+    },
+  },
+};
+
+/** Who would be a member once they accept what these steps send them: put among the members under ids of their own, to be looked at and taken back. */
+export async function asIfAccepted(change: Change, steps: readonly Step[]): Promise<string[]> {
+  const ids: string[] = [];
+  for (const step of steps) {
+    if (step.do !== 'invite') continue;
+    const { normal, written } = readAddress(step.address);
+    const id = `invited:${normal}`;
+    await change.tx.insertInto('lintel_person').values({ id, name: written, address: id, address_written: id }).execute();
+    await joinTenant(change.tx, change.tenantId, id, change.at, await assignmentRows(change, step.roles));
+    ids.push(id);
+  }
+  return ids;
 }
 
 /** Invitations of the tenant that were sent by people of whom this standing may know, the newest first; at most 500. @throws LintelError `refused`. */

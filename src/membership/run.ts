@@ -3,12 +3,13 @@ import { didYouMean, isLintelError, LintelError } from '../base/index.js';
 import type { Charter, RoleData } from '../charter/index.js';
 import { charterOf, Standing } from '../standing/index.js';
 import { insistOnApart } from './apart.js';
-import { type Change, insistOn, ownRoles } from './change.js';
+import { type Change, insistOn, ownRoles, takenBack } from './change.js';
 import { deputySteps } from './deputies.js';
 import { readFactsOf } from './facts.js';
 import { groupSteps } from './groups.js';
 import type { Handler, Handlers } from './handler.js';
 import { holderSteps } from './holders.js';
+import { asIfAccepted, invitationSteps } from './invitations.js';
 import { joiningSteps } from './joining.js';
 import { insistOnKeyholder, memberSteps } from './members.js';
 import { openingSteps } from './openings.js';
@@ -29,6 +30,7 @@ const HANDLERS: Handlers<Step['do']> = {
   ...openingSteps,
   ...tenantSteps,
   ...joiningSteps,
+  ...invitationSteps,
   ...deputySteps,
 };
 
@@ -109,7 +111,8 @@ export async function runSteps(change: Change, steps: readonly Step[], { problem
   const done: Done[] = [];
   let acting = change;
   for (const step of steps) {
-    done.push(await (HANDLERS[step.do] as Handler<any>).run(acting, step));
+    // Each goes on record under a number of its own.
+    done.push(await (HANDLERS[step.do] as Handler<any>).run({ ...acting, number: change.number + done.length }, step));
     // Further steps may name the roles that this one made. What the actor may bring about is measured by what stood before all of them.
     if (Object.hasOwn(roleSteps, step.do))
       acting = { ...change, actor: withRolesOf(change, await ownRoles(change.tx, change.setting.charter, change.tenantId)) };
@@ -120,5 +123,7 @@ export async function runSteps(change: Change, steps: readonly Step[], { problem
   await noting(problems, () => insistOnGains(change.actor, gains, new Set(touched.flatMap((t) => t.roles ?? [])), programs));
   await noting(problems, () => insistOnApart(before, after));
   await noting(problems, () => insistOnKeyholder(change));
-  return { done, before, after };
+  const invites = reads && steps.some((step) => step.do === 'invite');
+  const comers = invites ? await takenBack(change.tx, async (tx) => reading(change, await asIfAccepted({ ...change, tx }, steps))) : [];
+  return { done, before, after: new Map([...after, ...comers]) };
 }

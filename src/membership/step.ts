@@ -88,6 +88,8 @@ export type Step =
       /** By kind, which reach is meant by `base`: one of those that the charter lets the tenant choose. */
       readonly bases?: Readonly<Record<string, string>>;
     }
+  /** Invites an address. `memberUntil`, ISO 8601: when the membership that comes of it ends by itself. For many at once there is `invitations.send`. */
+  | { readonly do: 'invite'; readonly address: string; readonly name?: string; readonly roles: readonly Assignment[]; readonly memberUntil?: string }
   /** Lets somebody in who asked to be, with these roles. */
   | { readonly do: 'let-in'; readonly user: string; readonly roles: readonly Assignment[] }
   | { readonly do: 'turn-away'; readonly user: string };

@@ -25,7 +25,7 @@ import type { FieldData } from '../charter/index.js';
 import { type FieldShape, readValue } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
 import { insistOnFree, refuse } from './allowed.js';
-import { Boundary } from './boundary.js';
+import { Boundary, isRegistered, type Registered } from './boundary.js';
 import { MARK } from './failure.js';
 import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 import { Narrower } from './narrow.js';
@@ -50,23 +50,24 @@ export const ROW = 'lintelrow';
 export interface Named {
   /** People other than the writer to whom it gives records, with their standings: each must be able to read what they get. */
   readonly owners: ReadonlyMap<string, Standing | undefined>;
-  /** Where the membership is kept in another database: the named people and units that there are. */
-  readonly existing?: Readonly<Record<'person' | 'unit', readonly string[]>>;
+  /** Where the membership is kept in another database: the named people, units and groups that there are. */
+  readonly existing?: Readonly<Record<Registered, readonly string[]>>;
 }
 
 const NOBODY: Named = { owners: new Map() };
 
-/** Finds out about the people and units that a write names. Answers undefined if it names none, so that nothing has to wait. */
+/** Finds out about the people, units and groups that a write names. Answers undefined if it names none, so that nothing has to wait. */
 export async function lookUpNamed(node: WriteNode, boundary: Boundary, db: Kysely<any>): Promise<Named | undefined> {
   if (node.kind === 'DeleteQueryNode') return undefined;
   const { support, standing } = boundary;
   const given = new WriteWriter(boundary, node, NOBODY).given();
   const others = [...given.owner].filter((id) => id !== standing.userId);
-  const elsewhere = support.conditions === undefined && given.person.size + given.unit.size > 0;
+  const elsewhere = support.conditions === undefined && given.person.size + given.unit.size + given.group.size > 0;
   if (others.length === 0 && !elsewhere) return undefined;
   const owners = new Map(await Promise.all(others.map(async (id) => [id, await support.standingOf(id, db)] as const)));
   if (!elsewhere) return { owners };
-  return { owners, existing: { person: await support.existing('person', [...given.person]), unit: await support.existing('unit', [...given.unit]) } };
+  const [person, unit, group] = await Promise.all((['person', 'unit', 'group'] as const).map((what) => support.existing(what, [...given[what]])));
+  return { owners, existing: { person, unit, group } as Record<Registered, readonly string[]> };
 }
 
 /**
@@ -310,7 +311,7 @@ class WriteWriter {
       if (data.role === 'id' || data.role === 'tenant' || data.role === 'maker') {
         throw new LintelError('field-set-by-library', `${field} of a ${this.#target.kind} never changes; leave it out of the update`, { field });
       }
-      if ((data.role === 'unit' || data.role === 'parent') && data.change === undefined) {
+      if ((data.role === 'unit' || data.role === 'group' || data.role === 'parent') && data.change === undefined) {
         refuse(`a change of ${field}`, 'declare in the charter which action changes it: { change: "move" }');
       }
       const action = data.change ?? 'update';
@@ -492,14 +493,14 @@ class WriteWriter {
     return [...given.flatMap((field) => this.#valueCheck(field)), ...guards, this.#reaches('create')];
   }
 
-  /** A parent, unit or person that is written must be one that there is for the writer; an owner must be able to read what they get. */
+  /** A parent, unit, group or person that is written must be one that there is for the writer; an owner must be able to read what they get. */
   #valueCheck(field: string): AfterCheck[] {
     const { kind } = this.#target;
     const { role, to } = this.#fields[field] as FieldData;
     const { standing, writer, support } = this.#boundary;
     const column = this.#column(field);
     const sign = `value ${kind} ${field}`;
-    if (role === 'unit' || role === 'person') return [{ sign, holds: sqlText`${column} is null or ${this.#exists(role, field)}` }];
+    if (isRegistered(role)) return [{ sign, holds: sqlText`${column} is null or ${this.#exists(role, field)}` }];
     if (role === 'parent') {
       return [{ sign, holds: sqlText`${column} is null or ${this.#boundary.parentReadable(kind, field, to as string, 'w')}` }];
     }
@@ -514,19 +515,19 @@ class WriteWriter {
     return [{ sign, holds: joinFragments([me, ...others], ' or ') }];
   }
 
-  /** The person or unit that a field names is there for the tenant. */
-  #exists(what: 'person' | 'unit', field: string): Fragment {
+  /** The person, unit or group that a field names is there for the tenant. */
+  #exists(what: Registered, field: string): Fragment {
     const { support, writer } = this.#boundary;
     if (support.conditions) return support.conditions[what](this.#column(field));
     return writer.writeList(this.#column(field), this.#named.existing?.[what] ?? [], this.#boundary.shape(this.#target.kind).fields[field] as FieldShape);
   }
 
-  /** The ids of people and units that are written, by what their field is. Those of people and units only where they have to be known beforehand. */
-  given(): Readonly<Record<'owner' | 'person' | 'unit', ReadonlySet<string>>> {
-    const ids = { owner: new Set<string>(), person: new Set<string>(), unit: new Set<string>() };
+  /** The ids that are written, by what their field is. Those of people, units and groups only where they have to be known beforehand. */
+  given(): Readonly<Record<'owner' | Registered, ReadonlySet<string>>> {
+    const ids = { owner: new Set<string>(), person: new Set<string>(), unit: new Set<string>(), group: new Set<string>() };
     const add = (field: string, value: OperationNode | undefined) => {
       const role = this.#fields[field]?.role;
-      if (role !== 'owner' && (this.#boundary.support.conditions || (role !== 'person' && role !== 'unit'))) return;
+      if (role !== 'owner' && (this.#boundary.support.conditions || !isRegistered(role))) return;
       const id = this.#constantId(field, value);
       if (id !== null) ids[role].add(id);
     };

@@ -3,7 +3,8 @@ import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
 import { CARRYING, LintelError, PREPARED } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { openingKey, type Standing } from '../../standing/index.js';
-import { type Fragment, sqlText } from '../fragment.js';
+import type { ScopeSupport } from '../boundary.js';
+import { sqlText } from '../fragment.js';
 import { factsAsked } from './facts.js';
 import { anchoredMark, WALL } from './rule.js';
 
@@ -133,8 +134,9 @@ export async function carryStanding<DB, R>(db: Kysely<DB>, standing: Standing, k
   });
 }
 
-/** Conditions on people and units for statements that run under the policies, where the membership's tables cannot be looked at. */
-export const CARRIED_CONDITIONS: Readonly<Record<'person' | 'unit', (column: Fragment) => Fragment>> = {
+/** Conditions on people, units and groups for statements that run under the policies, where the membership's tables cannot be looked at. */
+export const CARRIED_CONDITIONS: NonNullable<ScopeSupport['conditions']> = {
   person: (column) => sqlText`lintel_wall.is_member(${column}::text)`,
   unit: (column) => sqlText`lintel_wall.is_unit(${column}::text)`,
+  group: (column) => sqlText`lintel_wall.is_group(${column}::text)`,
 };

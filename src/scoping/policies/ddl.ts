@@ -1,5 +1,6 @@
 import type { Charter, FieldData, KindData } from '../../charter/index.js';
 import type { FieldShape, KindShape } from '../../predicate/index.js';
+import { isRegistered, type Registered } from '../boundary.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
 import { inline, literal, RuleWriter, sqlTypeOf, WALL, type WallFunction } from './rule.js';
 
@@ -12,6 +13,8 @@ const quoted = (text: string) => inline(name(text));
 /** What every function of the wall says: it looks nowhere that somebody else could put something, and stays in the leading process. */
 const LOCKED = 'stable security definer parallel restricted set search_path = pg_catalog, pg_temp';
 const FIXED_FIELDS = ['id', 'tenant', 'maker'];
+
+const IS_THERE: Readonly<Record<Registered, string>> = { person: `${WALL}.is_member`, unit: `${WALL}.is_unit`, group: `${WALL}.is_group` };
 
 /** In PL/pgSQL, which plans a body once a session and not once a call. */
 const answering = (head: string, type: string, expression: string) =>
@@ -102,6 +105,11 @@ end $lintel$;`,
       `exists (select 1 from public.lintel_member as m where m.tenant_id = ${WALL}.told('tenant') and m.user_id = person and public.lintel_is_active(m.status, m.suspended_until, m.ends_at, now()))`,
     ),
     answering('is_unit(unit text)', 'boolean', `exists (select 1 from public.lintel_unit as u where u.tenant_id = ${WALL}.told('tenant') and u.id = unit)`),
+    answering(
+      'is_group(id text)',
+      'boolean',
+      `exists (select 1 from public.lintel_group as g where g.tenant_id = ${WALL}.told('tenant') and g.id = is_group.id)`,
+    ),
     // Rows that this transaction made or handed over, and that their writer cannot read any more, stay in sight of their writer until its end, so that the database lets the write be.
     `create function ${WALL}.seal(given text) returns text language plpgsql ${LOCKED} as $lintel$
 declare k record;
@@ -182,8 +190,7 @@ class KindWall {
   #values(alias: string): Fragment[] {
     return Object.entries(this.#data.fields).flatMap(([field, { role }]) => {
       const column = this.#column(field, alias);
-      if (role === 'unit') return [sqlText`(${column} is null or ${verbatim(WALL)}.is_unit(${column}::text))`];
-      if (role === 'person') return [sqlText`(${column} is null or ${verbatim(WALL)}.is_member(${column}::text))`];
+      if (isRegistered(role)) return [sqlText`(${column} is null or ${verbatim(IS_THERE[role])}(${column}::text))`];
       if (role === 'parent') return [sqlText`(${column} is null or ${this.#writer.choosable(this.#kind, field, alias)})`];
       return [];
     });
@@ -259,7 +266,7 @@ class KindWall {
     const byAction = new Map<string, string[]>();
     for (const [field, { role, change }] of fields) {
       if (FIXED_FIELDS.includes(role) || role === 'owner') continue;
-      if ((role === 'unit' || role === 'parent') && change === undefined) fixed.push(differ(field));
+      if ((role === 'unit' || role === 'group' || role === 'parent') && change === undefined) fixed.push(differ(field));
       else byAction.set(change ?? 'update', [...(byAction.get(change ?? 'update') ?? []), field]);
     }
     const steps = [`if ${fixed.join(' or ')} then ${refuse(`a field of this ${kind} never changes`)} end if;`];
@@ -303,14 +310,8 @@ end`;
   #valueSteps(refuse: (what: string) => string): string[] {
     return Object.entries(this.#data.fields).flatMap(([field, { role }]) => {
       const fresh = `new.${quoted(this.#shape.fields[field]?.column ?? field)}`;
-      const there =
-        role === 'unit'
-          ? `${WALL}.is_unit(${fresh}::text)`
-          : role === 'person'
-            ? `${WALL}.is_member(${fresh}::text)`
-            : role === 'parent'
-              ? inline(this.#writer.choosable(this.#kind, field, 'new'))
-              : undefined;
+      const parent = role === 'parent' ? inline(this.#writer.choosable(this.#kind, field, 'new')) : undefined;
+      const there = isRegistered(role) ? `${IS_THERE[role]}(${fresh}::text)` : parent;
       if (there === undefined) return [];
       return [
         `if ${fresh} is distinct from old.${quoted(this.#field(field).column)} and ${fresh} is not null and not ${there} then ${refuse(`${field} names nothing that there is for you`)} end if;`,
@@ -448,7 +449,7 @@ end $lintel$;`,
     ...['told(text, text, text)', 'facts(text, text)', 'opened(text)', 'units(text)', 'records(text, text)'].map(
       (f) => `grant execute on function ${WALL}.${f} to ${app};`,
     ),
-    ...['is_member(text)', 'is_unit(text)', 'given(text, text)'].map((f) => `grant execute on function ${WALL}.${f} to ${app};`),
+    ...['is_member(text)', 'is_unit(text)', 'is_group(text)', 'given(text, text)'].map((f) => `grant execute on function ${WALL}.${f} to ${app};`),
     ...writer.functions().map((f) => `grant execute on function ${WALL}.${f.name}(${f.takesKey ? 'text' : ''}) to ${app};`),
     ...views.map((view) => `grant select on ${/^create view (\S+)/.exec(view)?.[1]} to ${app};`),
     ...tablesUnderPolicies(charter).map((table) => `grant select, insert, update, delete on ${table} to ${app};`),
