@@ -1,7 +1,10 @@
 /* The critical reading of a charter: each fault that is put into a sound one is found where it is, and a sound one is left alone. */
 import { mkdtempSync, writeFileSync } from 'node:fs';
+import { createRequire } from 'node:module';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { Ajv } from 'ajv';
+import addFormats from 'ajv-formats';
 import { expect, test } from 'vitest';
 import { readCharter } from 'warm-lintel';
 import { EXIT, run } from 'warm-lintel/cli';
@@ -9,6 +12,13 @@ import { REVIEW_CODES, reviewCharter } from 'warm-lintel/rehearsal';
 import { charter as attacked } from '../attack/world.js';
 import { charter as apiary } from '../examples/apiary/world/charter.js';
 import { charter as club } from './club.js';
+import { apiaryOnPostgres } from './worlds.js';
+
+/** The schema of SARIF 2.1.0, of draft 4, as a validator of a later draft takes it. */
+function sarifSchema() {
+  const { $schema: _, id, ...schema } = createRequire(import.meta.url)('@microsoft/jest-sarif/lib/schemas/sarif-2.1.0-rtm.5.json');
+  return addFormats.default(new Ajv({ strict: false, unicodeRegExp: false })).compile({ $id: id, ...schema });
+}
 
 const is = (field: string, value: unknown) => ({ op: 'is', field, to: { value } });
 const mine = (field: string) => ({ op: 'is', field, to: { me: 'userId' } });
@@ -127,6 +137,72 @@ test(`in ${SOUND.length + 1} sound charters nothing is found`, () => {
   expect(weighs(club).map(({ code }) => code)).toEqual(['nobody-can']);
 });
 
+test('in a tenant each fault is found at whom or what it is, and a sound one shows only who was given nothing', async () => {
+  const { db, lintel, url } = await apiaryOnPostgres();
+  const dir = mkdtempSync(join(tmpdir(), 'lintel-'));
+  const file = join(dir, 'charter.json');
+  const apart = { books: { hold: ['treasurer', 'keeper'], sentence: 'who keeps the books keeps no hives.' } };
+  const review = async (charter: object, tenant = 'alderbrook') => {
+    writeFileSync(file, JSON.stringify(charter));
+    const out: string[] = [];
+    const args = ['review', '--charter', file, '--database', url, '--tenant', tenant, '--format', 'json'];
+    const code = await run(args, { cwd: dir, out: (t) => out.push(t), err: (t) => out.push(t), colours: false, width: 160 });
+    return { code, found: (JSON.parse(out.join('\n')) as { code: string; place: string }[]).map((one) => `${one.code} ${one.place}`).sort() };
+  };
+  const sound = ['holds-nothing alderbrook.members.lene'];
+  expect(await review(apiary.data)).toEqual({ code: EXIT.refused, found: sound });
+  const quillmoor = await review(apiary.data, 'quillmoor');
+  expect([quillmoor.code, quillmoor.found.filter((one) => !one.startsWith('role-unheld '))]).toEqual([EXIT.yes, []]);
+  // People who are kept from each other, in two groups each of its own company; one of them is in both.
+  const names = ['ivo', 'ada', 'pia', 'gus', 'lou'];
+  for (const id of names) await lintel.addPerson({ id, name: id, address: `${id}@firms.example` });
+  await db
+    .insertInto('lintel_member')
+    .values(names.map((user_id) => ({ tenant_id: 'alderbrook', user_id, status: 'active', since: new Date(), attributes: '{}' })))
+    .execute();
+  const role = (user: string, name: string) => ({ do: 'set-roles', holder: { user }, roles: [{ role: name, anchor: { on: 'tenant' } }] }) as const;
+  const maren = await lintel.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: ['recentSignIn'] });
+  await maren.carryOut([
+    { do: 'make-role', id: 'own-firm', role: { label: 'Firm', may: { 'hive.read': ['tenant'], 'member.read': ['groups'] } } },
+    { do: 'make-role', id: 'own-left', role: { label: 'Left over', may: { 'hive.read': ['own'] } } },
+    ...names.slice(0, 4).map((user) => role(user, 'own-firm')),
+    role('lou', 'own-left'),
+    { do: 'make-group', id: 'north', name: 'North Ltd', people: ['ivo', 'ada'] },
+    { do: 'make-group', id: 'south', name: 'South Ltd', people: ['ada', 'pia', 'gus'] },
+    {
+      do: 'set-roles',
+      holder: { user: 'tobias' },
+      roles: [
+        { role: 'keeper', anchor: { on: 'tenant' } },
+        { role: 'treasurer', anchor: { on: 'tenant' } },
+      ],
+    },
+  ]);
+  await db
+    .insertInto('lintel_role')
+    .values({
+      tenant_id: 'alderbrook',
+      id: 'own-old',
+      data: JSON.stringify({ label: 'Old', includes: ['gardener'], gives: [], may: { 'hive.paint': ['tenant'], 'hive.read': ['near'] } }),
+    })
+    .execute();
+  expect((await review({ ...apiary.data, apart })).found).toEqual(
+    [
+      ...sound,
+      'bridge alderbrook.members.ada',
+      'holds-apart alderbrook.members.tobias',
+      'names-what-is-gone alderbrook.roles.own-old',
+      'reads-nothing alderbrook.members.lou',
+      'role-empty alderbrook.roles.own-old',
+      'role-unheld alderbrook.roles.own-old',
+    ].sort(),
+  );
+  // Somebody of the one who comes to know of the other makes them no longer kept apart.
+  await maren.carryOut([{ do: 'set-group', id: 'south', people: ['ada', 'pia', 'gus', 'ivo'] }]);
+  expect((await review(apiary.data)).found.filter((one) => one.startsWith('bridge'))).toEqual([]);
+  await db.destroy();
+});
+
 test('the command says where, why and what to do, takes what is accepted with its reason, and writes SARIF', async () => {
   const dir = mkdtempSync(join(tmpdir(), 'lintel-'));
   const file = join(dir, 'charter.json');
@@ -144,6 +220,8 @@ test('the command says where, why and what to do, takes what is accepted with it
     ),
   ]);
   const sarif = JSON.parse((await review('--charter', file, '--format', 'sarif')).out);
+  const conforms = sarifSchema();
+  expect([conforms(sarif), conforms.errors ?? []]).toEqual([true, []]);
   const [{ tool, results }] = sarif.runs;
   expect([sarif.version, results.length > 3, results.every((one: any) => tool.driver.rules.some((rule: any) => rule.id === one.ruleId))]).toEqual([
     '2.1.0',

@@ -2,21 +2,52 @@ import { type Command, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import type { Log } from 'sarif';
 import { LintelError } from '../base/index.js';
-import { REVIEW_CODES, type ReviewFinding, reviewCharter } from '../rehearsal/index.js';
-import { readConfig, type Sources } from './config.js';
+import { roleNow } from '../charter/index.js';
+import { REVIEW_CODES, type ReviewFinding, reviewCharter, reviewTenant, TENANT_CODES } from '../rehearsal/index.js';
+import { tallyRecords } from '../scoping/index.js';
+import { type LintelConfig, readConfig, type Sources } from './config.js';
+import { findTenant, standingsOf, withDatabase } from './look.js';
 import { EXIT, type Surroundings, withSources } from './surroundings.js';
 
 interface ReviewOptions extends Sources {
+  readonly tenant?: string | undefined;
   readonly format: 'text' | 'json' | 'sarif';
 }
 
 type Judged = ReviewFinding & { readonly accepted?: string };
 
+const CODES: Readonly<Record<string, { readonly why: string; readonly remedy: string }>> = { ...REVIEW_CODES, ...TENANT_CODES };
+
 const nameOf = ({ code, place }: ReviewFinding) => `${code} ${place}`;
+
+/** What is found in one tenant; its places begin with the tenant's id. */
+function foundInTenant(config: LintelConfig, wanted: string): Promise<ReviewFinding[]> {
+  return withDatabase(config, async (lintel) => {
+    const tenant = await findTenant(lintel, wanted);
+    const members = await standingsOf(tenant);
+    const [roles, groups] = await Promise.all([
+      lintel.db.selectFrom('lintel_role').select(['id', 'data']).where('tenant_id', '=', tenant.id).execute(),
+      lintel.db.selectFrom('lintel_group').select(['id', 'name']).where('tenant_id', '=', tenant.id).execute(),
+    ]);
+    const own = Object.fromEntries(roles.map(({ id, data }) => [id, roleNow(config.charter, data)]));
+    const reads = new Map<string, number | null>(members.map((standing) => [standing.userId as string, 0]));
+    for (const [kind, { shared }] of Object.entries(config.charter.data.kinds)) {
+      if (shared || !config.charter.permissions.has(`${kind}.read`)) continue;
+      const asked = members.map((standing) => standing.reachOf(`${kind}.read`));
+      const { counts } = await tallyRecords(lintel.db, config.charter.shapes, kind, tenant.id, asked);
+      for (const [i, { userId }] of members.entries()) {
+        const [known, more] = [reads.get(userId as string) ?? null, counts[i] ?? null];
+        reads.set(userId as string, known === null || more === null ? null : known + more);
+      }
+    }
+    const found = reviewTenant({ charter: config.charter.withRoles(own), own, members, groups, reads });
+    return found.map((one) => ({ ...one, place: `${tenant.id}.${one.place}` }));
+  });
+}
 
 /** SARIF 2.1.0, sections 3.13 to 3.35. What was accepted is suppressed, with its reason. */
 function sarifOf(findings: readonly Judged[]): Log {
-  const rules = Object.entries(REVIEW_CODES).map(([id, { why, remedy }]) => ({ id, shortDescription: { text: why }, help: { text: remedy } }));
+  const rules = Object.entries(CODES).map(([id, { why, remedy }]) => ({ id, shortDescription: { text: why }, help: { text: remedy } }));
   const results = findings.map(({ code, severity, place, message, example, accepted }) => ({
     ruleId: code,
     level: severity,
@@ -36,7 +67,7 @@ function printed(findings: readonly Judged[], colours: boolean): string {
   const open = findings.filter(({ accepted }) => accepted === undefined);
   const tint = { error: c.red, warning: c.yellow, note: c.cyan };
   const lines = open.map(({ code, severity, place, message, example }) => {
-    const { why, remedy } = REVIEW_CODES[code];
+    const { why, remedy } = CODES[code] as (typeof CODES)[string];
     return [
       `${tint[severity](severity)}  ${place}  ${c.dim(code)}`,
       `  ${message}`,
@@ -50,9 +81,12 @@ function printed(findings: readonly Judged[], colours: boolean): string {
 }
 
 async function reviewCommand(options: ReviewOptions, around: Surroundings): Promise<number> {
-  const { charter, accepted = {} } = await readConfig(options, around.cwd);
-  const found = reviewCharter(charter);
-  const stale = Object.keys(accepted).find((name) => !found.some((one) => nameOf(one) === name));
+  const config = await readConfig(options, around.cwd);
+  const { accepted = {} } = config;
+  const found: ReviewFinding[] = [...reviewCharter(config.charter), ...(options.tenant === undefined ? [] : await foundInTenant(config, options.tenant))];
+  const ofCharter = (name: string) => Object.hasOwn(REVIEW_CODES, name.split(' ')[0] as string) && !/ (?!kinds|limits|roles|visitor|signedIn)/.test(name);
+  // What was accepted in another tenant is not looked for in this one.
+  const stale = Object.keys(accepted).find((name) => ofCharter(name) && !found.some((one) => nameOf(one) === name));
   if (stale !== undefined)
     throw new LintelError('config-invalid', `accepted names "${stale}", and that is not found any more; leave it out of lintel.config.ts`, { accepted: stale });
   const findings = found.map((one): Judged => {
@@ -73,12 +107,14 @@ export function addReviewCommand(program: Command, around: Surroundings, answere
   withSources(
     program
       .command('review')
-      .description('Reads the charter critically: what contradicts itself, gives nothing, gives more than it seems, or lets people raise one another.'),
+      .description(
+        'Reads the charter critically: what contradicts itself, gives nothing, gives more than it seems, or lets people raise one another. With --tenant, its people, groups and roles too.',
+      ),
   )
     .addOption(new Option('--format <format>', 'how to write what was found').choices(['text', 'json', 'sarif'] as const).default('text' as const))
     .addHelpText(
       'after',
-      '\nExample:\n  lintel review --format sarif > review.sarif\n\nA finding is accepted in lintel.config.ts, with a reason:\n  accepted: { "roles-alike roles.helper": "they part with the next release" }\n\nExit codes: 0 nothing but notes, 1 something was found, 2 not answered',
+      '\nExample:\n  lintel review --format sarif > review.sarif\n  lintel review --tenant alderbrook\n\nA finding is accepted in lintel.config.ts, with a reason:\n  accepted: { "roles-alike roles.helper": "they part with the next release" }\n\nExit codes: 0 nothing but notes, 1 something was found, 2 not answered',
     )
     .action(async (options) => {
       answered(await reviewCommand(options, around));

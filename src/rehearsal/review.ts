@@ -1,11 +1,12 @@
 import { type Charter, type May, type Permission, restsOnRead } from '../charter/index.js';
 import { disjoint, type Example, implies, not, or, type Predicate, print, unsatisfiable } from '../predicate/index.js';
+import { rolesIn } from '../standing/index.js';
 
 export type Severity = 'error' | 'warning' | 'note';
 
-/** Something in a charter that is hardly meant so. */
-export interface ReviewFinding {
-  readonly code: ReviewCode;
+/** Something in a charter, or in a tenant, that is hardly meant so. */
+export interface ReviewFinding<Code extends string = string> {
+  readonly code: Code;
   readonly severity: Severity;
   /** Where it stands in the charter: `roles.keeper.may["hive.update"]`. */
   readonly place: string;
@@ -14,7 +15,7 @@ export interface ReviewFinding {
   readonly example?: string;
 }
 
-interface Told {
+export interface Told {
   readonly severity: Severity;
   readonly why: string;
   readonly remedy: string;
@@ -99,7 +100,7 @@ function exampleWords({ record, me }: Example): string {
 
 /** Reads a charter critically: what contradicts itself, gives nothing, gives more than it seems, or lets people raise one another. */
 class Review {
-  readonly findings: ReviewFinding[] = [];
+  readonly findings: ReviewFinding<ReviewCode>[] = [];
   readonly #charter: Charter<any>;
 
   constructor(charter: Charter<any>) {
@@ -170,16 +171,13 @@ class Review {
       const other = alike.get(said);
       if (other !== undefined && own.grants.length > 0 && !includes.includes(other)) this.find('roles-alike', at, `it gives the same as ${other}`);
       alike.set(said, role);
+      const inside = rolesIn(this.#charter, role);
       for (const [name, { hold }] of Object.entries(data.apart)) {
-        const both = hold.filter((one) => one === role || this.#rolesIn(role).includes(one) || own.grants.some(({ permission }) => permission === one));
+        const both = hold.filter((one) => inside.includes(one) || own.grants.some(({ permission }) => permission === one));
         if (both.length > 1) this.find('apart-in-one', at, `it holds ${both.join(' and ')}, which apart.${name} keeps apart`);
       }
       this.#raising(role, at);
     }
-  }
-
-  #rolesIn(role: string): string[] {
-    return (this.#charter.data.roles[role]?.includes ?? []).flatMap((inner) => [inner, ...this.#rolesIn(inner)]);
   }
 
   #may(may: May, at: string, held: Map<string, Set<string>>): void {
@@ -248,11 +246,15 @@ class Review {
 
 const RANK: readonly Severity[] = ['error', 'warning', 'note'];
 
+/** What weighs most first. */
+export const byWeight = <F extends ReviewFinding>(findings: readonly F[]): F[] =>
+  [...findings].sort((a, b) => RANK.indexOf(a.severity) - RANK.indexOf(b.severity));
+
 /** Everything in a charter that is hardly meant so, what weighs most first. On a sound charter it finds nothing. */
-export function reviewCharter(charter: Charter<any>): ReviewFinding[] {
+export function reviewCharter(charter: Charter<any>): ReviewFinding<ReviewCode>[] {
   const review = new Review(charter);
   review.kinds();
   review.roles();
   review.outside();
-  return review.findings.sort((a, b) => RANK.indexOf(a.severity) - RANK.indexOf(b.severity));
+  return byWeight(review.findings);
 }

@@ -1,3 +1,4 @@
+export { heldTogether, rolesIn } from './apart.js';
 export type { Decision, FieldAccess, HeldPermission, LookedAt, Outcome } from './decision.js';
 export {
   type Anchor,

@@ -1,0 +1,19 @@
+import { type Charter, KEYHOLDER } from '../charter/index.js';
+import type { Facts } from './facts.js';
+import { grantsOf } from './grants.js';
+
+/** Every role that comes with a role, itself too. */
+export function rolesIn(charter: Charter<any>, role: string): string[] {
+  const data = Object.hasOwn(charter.data.roles, role) ? charter.data.roles[role] : undefined;
+  return [role, ...(data?.includes ?? []).flatMap((inner) => rolesIn(charter, inner))];
+}
+
+/** Rules of the charter against which somebody holds two things together, by whatever ways. Full control counts for none. */
+export function heldTogether(charter: Charter<any>, facts: Facts): string[] {
+  const rules = Object.entries(charter.data.apart);
+  if (rules.length === 0) return [];
+  const held = new Set<string>(facts.assignments.flatMap(({ role }) => (role === KEYHOLDER ? [] : rolesIn(charter, role))));
+  // Whoever is suspended or comes later holds it all the same.
+  for (const { permission, path } of grantsOf(charter, { ...facts, subject: 'member' })) if (path.by !== 'keyholder') held.add(permission);
+  return rules.filter(([, { hold }]) => hold.filter((one) => held.has(one)).length > 1).map(([name]) => name);
+}
