@@ -6,4 +6,6 @@ import { embeddedWorld } from './world/embedded.js';
 export default defineConfig({
   charter,
   database: () => embeddedWorld((line) => process.stderr.write(`${line}\n`)),
+  // Loaded only where it is tried: the other commands need no server.
+  probe: async (db) => (await import('./server/probed.js')).probed(db),
 });

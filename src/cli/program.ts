@@ -12,6 +12,7 @@ import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
 import { addGivesCommand } from './gives.js';
 import { findPerson, findTenant, standingsOf, type Tenant, withDatabase } from './look.js';
 import { addMembershipCommands } from './membership.js';
+import { addProbeCommand } from './probe.js';
 import { addRehearseCommand } from './rehearse.js';
 import { addRemedyCommand } from './remedy.js';
 import { addReviewCommand } from './review.js';
@@ -22,7 +23,7 @@ Exit codes:
   0  answered (and, for why, allowed)
   1  why: answered, and refused; policies --check, audit --verify: answered, and something was found;
      members, invite: what cannot be, or not for all; rehearse: something differs;
-     changes: access grew that was not declared; review: something was found
+     changes: access grew that was not declared; review, probe: something was found
   2  not answered: an unknown name, no configuration, no database`;
 
 interface TableOptions extends Sources {
@@ -207,6 +208,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addChangesCommand(program as never, around, answered);
   addRehearseCommand(program as never, around, answered);
   addReviewCommand(program as never, around, answered);
+  addProbeCommand(program as never, around, answered);
   addRemedyCommand(program as never, around, answered);
   addGivesCommand(program as never, around, answered);
   try {

@@ -2,6 +2,19 @@ export { type AccessChange, accessChanges, type Changing } from './changes.js';
 export { type Comparison, compare, whose } from './compare.js';
 export { type Giver, giversOf } from './gives.js';
 export { type Colours, escapeMarkdown, explanationMarkdown, printExplanation, printTable, tableMarkdown } from './print.js';
+export {
+  asCurl,
+  asTest,
+  PROBE_CODES,
+  type ProbeFinding,
+  type ProbeMember,
+  type ProbePerson,
+  type ProbeReport,
+  type ProbeRoute,
+  type ProbeTarget,
+  probe,
+  type Send,
+} from './probe/index.js';
 export { printProposal, proposalMarkdown } from './proposal.js';
 export { recordScript } from './record.js';
 export { type Outcome, rehearse, type Stage } from './rehearse.js';

@@ -5,7 +5,7 @@ export { type SqlCondition, type SqlTag, sqlCondition } from './condition.js';
 export { countRecords, someRecords } from './count.js';
 export { writerFor } from './dialect.js';
 export { type Choice, choices, type FindOptions, find, loadRaw } from './find.js';
-export { type Fragment, sqlText } from './fragment.js';
+export { type Fragment, joinFragments, name, sqlText } from './fragment.js';
 export { groupRecords, type RecordGroup } from './groups.js';
 export {
   CARRIED_CONDITIONS,

@@ -13,6 +13,10 @@ const MAX_DIGITS = 18;
 export class SqliteWriter extends SqlWriter {
   override readonly writesInside = false;
 
+  override digest(): undefined {
+    return undefined;
+  }
+
   override get unset(): Fragment {
     return verbatim('null');
   }

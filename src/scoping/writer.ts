@@ -122,6 +122,11 @@ export class SqlWriter {
     return `$${number}`;
   }
 
+  /** A mark of a whole table, which is another as soon as a row is; undefined where a database has none. */
+  digest(table: Fragment): Fragment | undefined {
+    return sqlText`(select count(*) || coalesce(md5(string_agg(md5("t"::text), '' order by md5("t"::text))), '') from ${table} as "t")`;
+  }
+
   /** A value as the driver takes it. */
   bind(value: unknown): unknown {
     return value;

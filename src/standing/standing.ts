@@ -254,10 +254,9 @@ export class Standing<T extends CharterTypes = CharterTypes> {
 
   /** Guarded fields that a record to be already has a value in; taking it for oneself needs no right to hand over. */
   #touchedByMaking(kind: string, record: RecordData): string[] {
+    const isEmpty = (value: unknown) => value === undefined || value === null || (Array.isArray(value) && value.length === 0);
     return Object.entries(this.charter.kind(kind).fields)
-      .filter(
-        ([name, f]) => f.change !== undefined && record[name] !== undefined && record[name] !== null && !(f.role === 'owner' && record[name] === this.userId),
-      )
+      .filter(([name, f]) => f.change !== undefined && !isEmpty(record[name]) && !(f.role === 'owner' && record[name] === this.userId))
       .map(([name]) => name);
   }
 

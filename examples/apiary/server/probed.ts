@@ -1,0 +1,45 @@
+import { Accounts } from 'warm-lintel/accounts';
+import type { ProbeRoute, ProbeTarget } from 'warm-lintel/rehearsal';
+import { createLintel, type Database } from 'warm-lintel/server';
+import { charter } from '../world/charter.js';
+import { people } from '../world/seed.js';
+import { createApp } from './app.js';
+
+/** What the application does with records. What is done with people is the library's own face, which is tried by its own tests. */
+const routes: readonly ProbeRoute[] = [
+  { method: 'get', path: '/api/me' },
+  { method: 'get', path: '/api/t/:tenant/standing' },
+  { method: 'get', path: '/api/t/:tenant/hives' },
+  { method: 'post', path: '/api/t/:tenant/hives', body: { name: 'Probe', colonies: 2, siteId: 'heath' } },
+  { method: 'get', path: '/api/t/:tenant/hives/:id' },
+  { method: 'patch', path: '/api/t/:tenant/hives/:id', body: { name: 'Probe', colonies: 2 } },
+  { method: 'post', path: '/api/t/:tenant/hives/:id/keeper', kind: 'hive', body: { to: 'tobias' } },
+  { method: 'post', path: '/api/t/:tenant/hives/:id/archive', kind: 'hive', body: { archived: true } },
+  { method: 'get', path: '/api/t/:tenant/records/ledger', kind: 'entry' },
+  { method: 'get', path: '/api/t/:tenant/records/health', kind: 'report' },
+  { method: 'get', path: '/api/t/:tenant/records/sheets', kind: 'sheet' },
+  { method: 'get', path: '/api/t/:tenant/access' },
+];
+
+const PASSWORD = 'only-for-the-probe';
+
+/** The application on a database, for `lintel probe`. */
+export async function probed(db: Database): Promise<ProbeTarget> {
+  const lintel = createLintel({ charter, db });
+  const accounts = new Accounts(lintel);
+  for (const { id } of people) await accounts.setPassword(id, PASSWORD);
+  const app = createApp({ lintel, accounts });
+  return {
+    app: (request) => app.fetch(request),
+    signIn: async ({ address }, send) => {
+      const answer = await send({ method: 'POST', path: '/api/sign-in', body: { address, password: PASSWORD } });
+      return {
+        cookie: answer.headers
+          .getSetCookie()
+          .map((one) => one.split(';')[0])
+          .join('; '),
+      };
+    },
+    routes,
+  };
+}

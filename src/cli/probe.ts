@@ -1,0 +1,117 @@
+import { type Command, Option } from '@commander-js/extra-typings';
+import pc from 'picocolors';
+import { LintelError } from '../base/index.js';
+import { asCurl, asTest, PROBE_CODES, type ProbeFinding, type ProbeReport, probe } from '../rehearsal/index.js';
+import { createLintel, type Lintel } from '../server/index.js';
+import { connect } from '../store/index.js';
+import { openDatabase, readConfig, type Sources } from './config.js';
+import { grid, markdown } from './grid.js';
+import { EXIT, type Surroundings, withSources } from './surroundings.js';
+
+interface ProbeOptions extends Sources {
+  readonly only?: readonly string[] | undefined;
+  readonly tests?: true | undefined;
+  readonly format: 'text' | 'json' | 'md';
+}
+
+type Judged = ProbeFinding & { readonly accepted?: string };
+
+const nameOf = ({ code, route }: ProbeFinding) => `${code} ${route}`;
+
+/** By route, for each of the people, how many calls were answered with success, out of how many. */
+function coverageRows({ coverage }: ProbeReport): string[][] {
+  return coverage.map(({ route, by }) => [route, ...by.map(({ calls, answered }) => (calls === 0 ? '' : `${answered}/${calls}`))]);
+}
+
+const first = (name: string) => (name.startsWith('a ') ? name.slice(2) : (name.split(' ')[0] as string));
+
+function printed(report: ProbeReport, findings: readonly Judged[], colours: boolean): string {
+  const c = pc.createColors(colours);
+  const open = findings.filter(({ accepted }) => accepted === undefined);
+  const tint = { error: c.red, warning: c.yellow };
+  const lines = open.map((one) => {
+    const { why, remedy } = PROBE_CODES[one.code];
+    const others = one.people.length - 1;
+    return [
+      `${tint[one.severity](one.severity)}  ${one.route}  ${c.dim(one.code)}`,
+      `  ${one.message}${others > 0 ? `; so for ${others} more` : ''}.`,
+      `  ${why} ${remedy}`,
+      `  ${c.dim(asCurl(one))}`,
+    ].join('\n');
+  });
+  const unreached = report.unreached.map(({ route, why }) => `not tried  ${route}  ${why}`);
+  const accepted = findings.length - open.length;
+  const count = `${report.calls} calls as ${report.people.length} people: ${open.length === 0 ? c.green('nothing was found') : `${open.length} found`}${accepted > 0 ? `, ${accepted} accepted` : ''}.`;
+  const table = grid(['answered with success', ...report.people.map(first)], coverageRows(report));
+  return [...lines, table, ...(unreached.length > 0 ? [unreached.join('\n')] : []), count].join('\n\n');
+}
+
+function asMarkdown(report: ProbeReport, findings: readonly Judged[]): string {
+  const open = findings.filter(({ accepted }) => accepted === undefined);
+  const rows = open.map((one) => [one.severity, one.route, one.code, one.message, asCurl(one)]);
+  return [
+    '# Probe',
+    open.length === 0 ? 'Nothing was found.' : markdown(['', 'route', 'code', 'what', 'again'], rows),
+    '## Answered with success',
+    markdown(['route', ...report.people], coverageRows(report)),
+    ...(report.unreached.length > 0
+      ? [
+          '## Not tried',
+          markdown(
+            ['route', 'why'],
+            report.unreached.map(({ route, why }) => [route, why]),
+          ),
+        ]
+      : []),
+  ].join('\n\n');
+}
+
+async function probeCommand(options: ProbeOptions, around: Surroundings): Promise<number> {
+  const config = await readConfig(options, around.cwd);
+  if (!config.probe) throw new LintelError('no-probe', 'There is no application to try: give defineConfig a probe, which answers { app, signIn, routes }.', {});
+  const { accepted = {} } = config;
+  const { db, close } = await openDatabase(config);
+  try {
+    const kysely = connect<any>(db);
+    const target = await config.probe(db);
+    const lintel = createLintel({ charter: config.charter, db: kysely }) as unknown as Lintel;
+    const report = await probe(lintel, kysely, { ...target, ...(options.only && { only: options.only }) });
+    const findings = report.findings.map((one): Judged => {
+      const reason = accepted[nameOf(one)];
+      return { ...one, ...(reason !== undefined && { accepted: reason }) };
+    });
+    const open = findings.filter(({ accepted: reason }) => reason === undefined);
+    around.out(
+      options.tests
+        ? open.map(asTest).join('\n\n')
+        : {
+            text: () => printed(report, findings, around.colours),
+            json: () => JSON.stringify({ ...report, findings }, null, 2),
+            md: () => asMarkdown(report, findings),
+          }[options.format](),
+    );
+    return open.length > 0 ? EXIT.refused : EXIT.yes;
+  } finally {
+    await close();
+  }
+}
+
+export function addProbeCommand(program: Command, around: Surroundings, answered: (code: number) => void): void {
+  withSources(
+    program
+      .command('probe')
+      .description(
+        'Tries the running application: every route as everybody, with ids of others and fields that no form sends; what comes back and what changed is held against the charter, and put back.',
+      ),
+  )
+    .option('--only <routes...>', 'only these routes: "GET /api/hives/{id}"')
+    .option('--tests', 'write what was found as tests for Vitest')
+    .addOption(new Option('--format <format>', 'how to write the answer').choices(['text', 'json', 'md'] as const).default('text' as const))
+    .addHelpText(
+      'after',
+      '\nExample:\n  lintel probe --format md > probe.md\n\nThe application stands in lintel.config.ts, and works on the database that is opened there:\n  probe: (db) => ({ app: createApp(db).fetch, signIn: async (person, send) => ({ cookie: ... }), routes: openApi })\n\nExit codes: 0 nothing was found, 1 something was, 2 not tried',
+    )
+    .action(async (options) => {
+      answered(await probeCommand({ ...options, only: options.only }, around));
+    });
+}

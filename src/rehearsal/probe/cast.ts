@@ -1,0 +1,107 @@
+import { type Charter, KEYHOLDER } from '../../charter/index.js';
+import type { Lintel } from '../../server/index.js';
+import { type Facts, Standing } from '../../standing/index.js';
+import { madeUpFacts } from '../table.js';
+import type { ProbePerson, ProbeTarget } from './target.js';
+
+/** Somebody as whom the application is called, with their standings. */
+export interface Player {
+  readonly person: ProbePerson | undefined;
+  /** What they are called in what is told. */
+  readonly name: string;
+  /** The tenants to which they belong. */
+  readonly tenants: readonly string[];
+  /** Their standing in a tenant; in one to which they do not belong, that of somebody from outside. */
+  in(tenant: string): Standing<any>;
+}
+
+/** So many of one tenant are called at most: one for each way in which people differ. */
+const MOST_OF_TENANT = 12;
+const VISITOR = { person: undefined, name: 'a visitor', tenants: [] as readonly string[] };
+
+const powersOf = (standing: Standing<any>) =>
+  JSON.stringify(standing.describe().permissions.map(({ permission, ways }) => [permission, ways.map(({ reach, anchor }) => [reach, anchor])]));
+
+function outside(charter: Charter<any>, tenant: Facts['tenant'], userId: string | undefined): Standing<any> {
+  return new Standing(charter, {
+    charter: charter.hash,
+    tenant,
+    subject: userId === undefined ? 'visitor' : 'guest',
+    me: { ...(userId !== undefined && { userId }), groupIds: [], unitIds: [], attributes: {} },
+    assignments: [],
+    below: {},
+    people: {},
+    fulfilled: Object.keys(charter.data.obligations),
+  });
+}
+
+interface Member {
+  readonly person: ProbePerson;
+  readonly standing: Standing<any>;
+}
+
+async function fromLibrary(lintel: Lintel): Promise<Member[]> {
+  const fulfilled = Object.keys(lintel.charter.data.obligations);
+  const rows = await lintel.db
+    .selectFrom('lintel_member as m')
+    .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
+    .select(['m.tenant_id', 'p.id', 'p.name', 'p.address_written as address'])
+    .where('m.responsible_id', 'is', null)
+    .orderBy('m.tenant_id')
+    .orderBy('p.id')
+    .execute();
+  const members: Member[] = [];
+  for (const { tenant_id, ...person } of rows) {
+    const standing = (await lintel.enter({ tenant: tenant_id, user: person.id, fulfilled })) as unknown as Standing<any>;
+    if (standing.facts.subject === 'member' && standing.facts.tenant.open) members.push({ person, standing });
+  }
+  return members;
+}
+
+function fromApplication(charter: Charter<any>, people: NonNullable<ProbeTarget['people']>): Member[] {
+  return people.map(({ id, name, address, tenant, roles, groupIds = [], unitIds = [] }) => {
+    const held = roles.map((role) => ({ role, anchor: { on: 'tenant' } as const }));
+    if (roles.some((role) => role !== KEYHOLDER)) for (const role of roles) charter.role(role);
+    const facts = madeUpFacts(
+      charter,
+      { id: tenant, name: tenant, open: true, contact: null, features: [] },
+      held,
+      Object.fromEntries(unitIds.map((unit) => [unit, [unit]])),
+    );
+    const among = people.filter((one) => one.tenant === tenant);
+    const groups = Object.fromEntries(groupIds.map((group) => [group, among.filter((one) => one.groupIds?.includes(group)).map((one) => one.id)]));
+    return {
+      person: { id, name, address },
+      standing: new Standing(charter, { ...facts, me: { userId: id, name, groupIds, unitIds, attributes: {} }, people: groups }),
+    };
+  });
+}
+
+/** A visitor, and of each tenant one member for each way in which their powers differ, with everything else to which these belong. */
+export async function castOf(lintel: Lintel, target: ProbeTarget): Promise<Player[]> {
+  const charter: Charter<any> = lintel.charter;
+  const members = target.people ? fromApplication(charter, target.people) : await fromLibrary(lintel);
+  const tenants = new Map(members.map(({ standing }) => [standing.facts.tenant.id, standing.facts.tenant]));
+  const chosen = new Set<string>();
+  for (const tenant of tenants.keys()) {
+    const known = new Set<string>();
+    for (const { person, standing } of members) {
+      if (standing.facts.tenant.id !== tenant || known.size === MOST_OF_TENANT || known.has(powersOf(standing))) continue;
+      known.add(powersOf(standing));
+      chosen.add(person.id);
+    }
+  }
+  const inTenant = (userId: string | undefined) => (tenant: string) => {
+    const held = members.find(({ person, standing }) => person.id === userId && standing.facts.tenant.id === tenant);
+    const facts = tenants.get(tenant) ?? { id: tenant, name: tenant, open: true, contact: null, features: [] };
+    return held?.standing ?? outside(charter, facts, userId);
+  };
+  const players = [...new Map(members.filter(({ person }) => chosen.has(person.id)).map(({ person }) => [person.id, person])).values()];
+  return [
+    ...players.map((person): Player => {
+      const belongs = members.filter((one) => one.person.id === person.id).map(({ standing }) => standing.facts.tenant.id);
+      return { person, name: person.name, tenants: belongs, in: inTenant(person.id) };
+    }),
+    { ...VISITOR, in: inTenant(undefined) },
+  ];
+}

@@ -1,0 +1,3 @@
+export { PROBE_CODES, type ProbeFinding, type ProbeReport, probe } from './probe.js';
+export { asCurl, asTest } from './repeat.js';
+export type { ProbeMember, ProbePerson, ProbeRoute, ProbeTarget, Send } from './target.js';

@@ -1,0 +1,158 @@
+import { CHOOSE, type Charter } from '../../charter/index.js';
+import type { KindShape, RecordData } from '../../predicate/index.js';
+import type { Player } from './cast.js';
+import type { Difference, Picture, Pictured } from './picture.js';
+
+/** A text that stands in a record and that somebody is not to come to know. */
+export interface Secret {
+  readonly of: Pictured;
+  /** The field whose value it is. */
+  readonly field: string;
+  /** The record itself is hidden; else it is read, and the field is not. */
+  readonly hidden: boolean;
+}
+
+/** What somebody may know of the records, and what not. */
+export interface Knowledge {
+  readonly readable: ReadonlySet<Pictured>;
+  /** By text: whose it is. What they may know by another way is in none. */
+  readonly secrets: ReadonlyMap<string, Secret>;
+}
+
+/** Shorter texts stand anywhere. */
+const SHORTEST = 4;
+
+export function tenantOf(one: Pictured, player: Player): string | undefined {
+  // What belongs to no tenant is read in any of one's own.
+  return one.tenant ?? player.tenants[0];
+}
+
+export function mayRead(charter: Charter<any>, player: Player, one: Pictured): boolean {
+  const { shared } = charter.kind(one.kind);
+  if (!shared && one.tenant === undefined) return false;
+  const tenants = shared ? (player.tenants.length > 0 ? player.tenants : ['']) : [one.tenant as string];
+  return charter.permissions.has(`${one.kind}.read`) && tenants.some((tenant) => player.in(tenant).may(`${one.kind}.read`, one.record as never));
+}
+
+/** The texts of a record by field; ids of others are no secret of this one. */
+function textsOf(charter: Charter<any>, { kind, record }: Pictured): [field: string, text: string][] {
+  return Object.entries(charter.kind(kind).fields).flatMap(([field, { role, type, options }]): [string, string][] => {
+    const value = record[field];
+    if (typeof value !== 'string' || value.length < SHORTEST || options) return [];
+    return role === 'id' || (role === 'plain' && (type === 'text' || type === 'uuid')) ? [[field, value]] : [];
+  });
+}
+
+/** Works out what somebody may know: everything that stands in what they read, and what is chosen by its label. */
+export function knowledgeOf(charter: Charter<any>, picture: Picture, player: Player): Knowledge {
+  const readable = new Set<Pictured>();
+  const known = new Set<string>();
+  const secret: [string, Secret][] = [];
+  for (const [kind, { fields, label, actions }] of Object.entries(charter.data.kinds)) {
+    for (const one of picture.all(kind)) {
+      const reads = mayRead(charter, player, one);
+      const standing = reads ? player.in(tenantOf(one, player) ?? '') : undefined;
+      const shows = (field: string) => {
+        const guard = fields[field]?.read;
+        return reads && (guard === undefined || standing?.may(`${kind}.${guard}`, one.record as never) === true);
+      };
+      if (reads) readable.add(one);
+      for (const field of Object.keys(fields)) if (shows(field)) for (const value of [one.record[field]].flat()) known.add(String(value));
+      if (!reads && Object.hasOwn(actions, CHOOSE) && one.tenant !== undefined && player.in(one.tenant).may(`${kind}.${CHOOSE}`, one.record as never)) {
+        known.add(one.id);
+        known.add(String(one.record[label]));
+      }
+      for (const [field, text] of textsOf(charter, one)) if (!shows(field)) secret.push([text, { of: one, field, hidden: !reads }]);
+    }
+  }
+  return { readable, secrets: new Map(secret.filter(([text]) => !known.has(text))) };
+}
+
+/** The secrets that stand in an answer. What was sent with the request is not told by it. */
+export function secretsIn(answer: string, sent: string, { secrets }: Knowledge): Secret[] {
+  const found = new Map<string, Secret>();
+  const look = (text: string) => {
+    const secret = secrets.get(text);
+    if (secret && !sent.includes(text)) found.set(text, secret);
+  };
+  const walk = (value: unknown): void => {
+    if (typeof value === 'string') look(value);
+    else if (typeof value === 'number') look(String(value));
+    else if (Array.isArray(value)) for (const one of value) walk(one);
+    else if (typeof value === 'object' && value !== null) {
+      for (const [name, one] of Object.entries(value)) {
+        look(name);
+        walk(one);
+      }
+    }
+  };
+  try {
+    walk(JSON.parse(answer));
+  } catch {
+    // Not JSON: a page, a table. A text counts where nothing of a word goes on before or behind it.
+    for (const [text, secret] of secrets) {
+      const at = answer.indexOf(text);
+      if (at >= 0 && !/\w/.test(answer[at - 1] ?? ' ') && !/\w/.test(answer[at + text.length] ?? ' ') && !sent.includes(text)) found.set(text, secret);
+    }
+  }
+  return [...found.values()];
+}
+
+/** What a guarded field got by itself, and not by the request, is the application's doing. */
+function mayMake(player: Player, { kind, tenant, record, row }: Pictured, sent: unknown): boolean {
+  const standing = player.in(tenant as string);
+  const asked = JSON.stringify(sent ?? '');
+  const { fields } = standing.charter.shapes[kind] as KindShape;
+  const toBe: Record<string, unknown> = { ...record };
+  for (;;) {
+    const { allowed, outcome, rule } = standing.decide(`${kind}.create`, toBe as never);
+    if (allowed || outcome !== 'guarded field' || rule === undefined || toBe[rule] === null) return allowed;
+    const names = [rule, fields[rule]?.column ?? rule];
+    if (names.some((name) => asked.includes(`"${name}"`)) || asked.includes(JSON.stringify(row[names[1] as string]))) return false;
+    toBe[rule] = null;
+  }
+}
+
+/** Why the charter does not let somebody change a record so; undefined where it does. */
+export function whyNot(
+  charter: Charter<any>,
+  before: Picture,
+  player: Player,
+  { kind, before: was, after: is, fields }: Difference,
+  sent: unknown,
+): string | undefined {
+  const data = charter.kind(kind);
+  const called = (one: Pictured) => `${data.one} ${one.id}`;
+  if (data.shared) return `a ${data.one} belongs to no organisation, and only the platform changes it`;
+  if (was && is && was.tenant !== is.tenant) return `${called(was)} went from ${was.tenant} to ${is.tenant}`;
+  const tenant = (is ?? was)?.tenant;
+  if (tenant === undefined) return `${called((is ?? was) as Pictured)} belongs to no organisation`;
+  const standing = player.in(tenant);
+  const may = (action: string, record: RecordData, after = false) =>
+    charter.permissions.has(`${kind}.${action}`) && standing.may(`${kind}.${action}`, record as never, after ? { after: true } : undefined);
+  if (!is) return may('delete', (was as Pictured).record) ? undefined : `${called(was as Pictured)} is gone, and was not theirs to delete`;
+  const unread = Object.entries(data.fields).find(([field, { role, to }]) => {
+    const value = is.record[field];
+    if (role !== 'parent' || value === null || !fields.includes(field)) return false;
+    const parent = before.find(to as string, String(value), tenant);
+    if (!parent || mayRead(charter, player, parent)) return !parent;
+    return !(charter.permissions.has(`${to}.${CHOOSE}`) && standing.may(`${to}.${CHOOSE}`, parent.record as never));
+  });
+  if (unread) return `${called(is)} was put under a ${data.fields[unread[0]]?.to} that they do not read`;
+  if (!was) {
+    const maker = charter.fieldWith(kind, 'maker');
+    if (maker !== undefined && is.record[maker] !== standing.userId) return `${called(is)} was made in the name of ${String(is.record[maker])}`;
+    return mayMake(player, is, sent) ? undefined : `${called(is)} was made, and was not theirs to make`;
+  }
+  for (const field of fields) {
+    const { role, change } = data.fields[field] as (typeof data.fields)[string];
+    if (role === 'id' || role === 'tenant' || role === 'maker') return `${field} of ${called(was)} changed, which it never does`;
+    const action = change ?? 'update';
+    if (role === 'owner') {
+      const takes = was.record[field] === null && is.record[field] === standing.userId && may('update', was.record);
+      if (takes || (change !== undefined && may(change, was.record))) continue;
+    } else if (may(action, was.record) && may(action, is.record, true)) continue;
+    return `${field} of ${called(was)} changed, which takes ${kind}.${role === 'owner' ? (change ?? 'an action that the charter does not have') : action}`;
+  }
+  return undefined;
+}

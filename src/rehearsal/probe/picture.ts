@@ -1,0 +1,193 @@
+import { type Kysely, sql } from 'kysely';
+import type { Charter } from '../../charter/index.js';
+import { type FieldShape, type KindShape, type RecordData, readValue } from '../../predicate/index.js';
+import { type Fragment, joinFragments, name, sqlText, writerFor } from '../../scoping/index.js';
+
+type Row = Readonly<Record<string, unknown>>;
+
+/** A record in a picture, with its row as the database holds it. */
+export interface Pictured {
+  readonly kind: string;
+  readonly id: string;
+  /** Undefined for a shared kind, or where it is empty. */
+  readonly tenant: string | undefined;
+  readonly record: RecordData;
+  readonly row: Row;
+}
+
+/** What became of a record between two pictures. */
+export interface Difference {
+  readonly kind: string;
+  readonly before: Pictured | undefined;
+  readonly after: Pictured | undefined;
+  /** Fields whose values differ. */
+  readonly fields: readonly string[];
+}
+
+/** Tables larger than this are not pictured: a probe wants a small world. */
+const MOST_ROWS = 20_000;
+const keyOf = ({ tenant, id }: { readonly tenant: string | undefined; readonly id: string }) => `${tenant ?? ''}\n${id}`;
+
+/** All records of a charter's kinds at a moment, to be asked in memory and to be put back. */
+export class Picture {
+  readonly #charter: Charter<any>;
+  readonly #byKind: ReadonlyMap<string, ReadonlyMap<string, Pictured>>;
+  readonly #links: ReadonlyMap<string, readonly Row[]>;
+
+  private constructor(charter: Charter<any>, byKind: ReadonlyMap<string, ReadonlyMap<string, Pictured>>, links: ReadonlyMap<string, readonly Row[]>) {
+    this.#charter = charter;
+    this.#byKind = byKind;
+    this.#links = links;
+  }
+
+  static async take(db: Kysely<any>, charter: Charter<any>): Promise<Picture> {
+    const writer = writerFor(db, charter.shapes);
+    const rowsOf = async (table: string, schema?: string): Promise<Row[]> =>
+      (await sql<Row>`select * from ${schema === undefined ? sql.table(table) : sql.table(`${schema}.${table}`)} limit ${sql.lit(MOST_ROWS)}`.execute(db)).rows;
+    const links = new Map<string, readonly Row[]>();
+    const raw = new Map<string, readonly Row[]>();
+    for (const [kind, shape] of Object.entries(charter.shapes)) {
+      raw.set(kind, await rowsOf(shape.table, shape.schema));
+      for (const { link } of Object.values(shape.fields)) if (link && !links.has(link.table)) links.set(link.table, await rowsOf(link.table));
+    }
+    const byKind = new Map<string, Map<string, Pictured>>();
+    const read = (field: FieldShape, row: Row) => readValue(field.type, writer.readCell(row[field.column], field), field.scale) ?? null;
+    for (const [kind, shape] of Object.entries(charter.shapes)) {
+      const all = new Map<string, Pictured>();
+      for (const row of raw.get(kind) ?? []) {
+        const id = String(read(shape.fields[shape.idField] as FieldShape, row));
+        const tenant = shape.tenantField === undefined ? undefined : (read(shape.fields[shape.tenantField] as FieldShape, row) ?? undefined);
+        const value = (field: FieldShape) => {
+          if (!field.link) return read(field, row);
+          const { link } = field;
+          const mine = (links.get(link.table) ?? []).filter((one) => String(one[link.tenant]) === String(tenant) && String(one[link.record]) === id);
+          return mine.map((one) => String(one[link.user])).sort();
+        };
+        const record: Record<string, unknown> = Object.fromEntries(Object.entries(shape.fields).map(([name, field]) => [name, value(field)]));
+        const pictured = { kind, id, tenant: tenant === undefined ? undefined : String(tenant), record, row };
+        all.set(keyOf(pictured), pictured);
+      }
+      byKind.set(kind, all);
+    }
+    const picture = new Picture(charter, byKind, links);
+    for (const all of byKind.values()) for (const one of all.values()) (one.record as Record<string, unknown>).parents = picture.#parentsOf(one);
+    return picture;
+  }
+
+  /** A mark of everything that is pictured, which is another as soon as something is; undefined where the database has none. */
+  static async mark(db: Kysely<any>, charter: Charter<any>): Promise<string | undefined> {
+    const writer = writerFor(db, charter.shapes);
+    const shapes = Object.values(charter.shapes);
+    const links = new Set(shapes.flatMap(({ fields }) => Object.values(fields).flatMap(({ link }) => link?.table ?? [])));
+    const digests = [...shapes.map((shape) => writer.table(shape)), ...[...links].map((table) => name(table))].map((table) => writer.digest(table));
+    if (digests.includes(undefined)) return undefined;
+    const [row] = await sqlText`select array[${joinFragments(digests as Fragment[], ', ')}] as "marks"`.rows<{ marks: string[] }>(db);
+    return row?.marks.join();
+  }
+
+  /** Every kind is pictured before parents are looked for, so that these are loaded as deep as there are any. */
+  #parentsOf({ kind, record, tenant }: Pictured): Record<string, RecordData | null> {
+    const parents = Object.entries(this.#charter.shapes[kind]?.fields ?? {}).filter(([, { to }]) => to !== undefined);
+    return Object.fromEntries(
+      parents.map(([field, { to }]) => {
+        const at = record[field];
+        return [field, at === null ? null : (this.find(to as string, String(at), tenant)?.record ?? null)];
+      }),
+    );
+  }
+
+  all(kind: string): Pictured[] {
+    return [...(this.#byKind.get(kind)?.values() ?? [])];
+  }
+
+  find(kind: string, id: string, tenant: string | undefined): Pictured | undefined {
+    const all = this.#byKind.get(kind);
+    return all?.get(keyOf({ tenant, id })) ?? (this.#charter.kind(kind).shared ? all?.get(keyOf({ tenant: undefined, id })) : undefined);
+  }
+
+  /** What is otherwise in a later picture. */
+  differences(later: Picture): Difference[] {
+    const found: Difference[] = [];
+    for (const [kind, { fields }] of Object.entries(this.#charter.shapes)) {
+      const [was, is] = [this.#byKind.get(kind) ?? new Map<string, Pictured>(), later.#byKind.get(kind) ?? new Map<string, Pictured>()];
+      const gone = [...was].filter(([key]) => !is.has(key)).map(([, one]) => one);
+      for (const [key, after] of is) {
+        // Whoever moved to another tenant is still the same record.
+        const moved = was.has(key) ? undefined : gone.findIndex(({ id }) => id === after.id);
+        const before = was.get(key) ?? (moved !== undefined && moved >= 0 ? gone.splice(moved, 1)[0] : undefined);
+        const differ = Object.keys(fields).filter((name) => JSON.stringify(before?.record[name]) !== JSON.stringify(after.record[name]));
+        if (!before) found.push({ kind, before: undefined, after, fields: Object.keys(fields) });
+        else if (differ.length > 0) found.push({ kind, before, after, fields: differ });
+      }
+      for (const before of gone) found.push({ kind, before, after: undefined, fields: Object.keys(fields) });
+    }
+    return found;
+  }
+
+  /** Puts the database back to what this picture shows, from what a later one shows. */
+  async restore(db: Kysely<any>, later: Picture): Promise<void> {
+    const order = parentsFirst(this.#charter);
+    const changed = this.differences(later);
+    await db.transaction().execute(async (tx) => {
+      for (const kind of [...order].reverse()) {
+        const shape = this.#charter.shapes[kind] as KindShape;
+        for (const { before, after } of changed) if (after?.kind === kind && !before) await remove(tx, shape, after);
+      }
+      for (const kind of order) {
+        const shape = this.#charter.shapes[kind] as KindShape;
+        for (const { before, after } of changed) {
+          if (before?.kind !== kind) continue;
+          await (after ? setBack(tx, shape, after, before.row) : put(tx, qualified(shape), before.row));
+        }
+      }
+      for (const [table, rows] of this.#links) {
+        const [was, is] = [rows.map((row) => JSON.stringify(row)).sort(), (later.#links.get(table) ?? []).map((row) => JSON.stringify(row)).sort()];
+        if (was.join() === is.join()) continue;
+        await sql`delete from ${sql.table(table)}`.execute(tx);
+        for (const row of rows) await put(tx, table, row);
+      }
+    });
+  }
+}
+
+const qualified = ({ schema, table }: KindShape) => (schema === undefined ? table : `${schema}.${table}`);
+
+/** The row of a record, as it stands now. */
+function itself(shape: KindShape, { row }: Pictured) {
+  const column = (shape.fields[shape.idField] as FieldShape).column;
+  const tenant = shape.tenantField === undefined ? undefined : (shape.fields[shape.tenantField] as FieldShape).column;
+  const ofTenant = tenant === undefined ? sql`true` : row[tenant] === null ? sql`${sql.ref(tenant)} is null` : sql`${sql.ref(tenant)} = ${row[tenant]}`;
+  return sql`${sql.ref(column)} = ${row[column]} and ${ofTenant}`;
+}
+
+/** A value of a row as a driver takes it: documents as text. */
+const cell = (value: unknown) =>
+  typeof value === 'object' && value !== null && Object.getPrototypeOf(value) === Object.prototype ? JSON.stringify(value) : value;
+
+async function remove(db: Kysely<any>, shape: KindShape, one: Pictured): Promise<void> {
+  await sql`delete from ${sql.table(qualified(shape))} where ${itself(shape, one)}`.execute(db);
+}
+
+async function setBack(db: Kysely<any>, shape: KindShape, now: Pictured, row: Row): Promise<void> {
+  const set = Object.entries(row).map(([name, value]) => sql`${sql.ref(name)} = ${cell(value)}`);
+  await sql`update ${sql.table(qualified(shape))} set ${sql.join(set)} where ${itself(shape, now)}`.execute(db);
+}
+
+async function put(db: Kysely<any>, table: string, row: Row): Promise<void> {
+  const entries = Object.entries(row);
+  await sql`insert into ${sql.table(table)} (${sql.join(entries.map(([name]) => sql.ref(name)))}) values (${sql.join(entries.map(([, value]) => cell(value)))})`.execute(
+    db,
+  );
+}
+
+/** Kinds, each after those that it hangs on. */
+function parentsFirst(charter: Charter<any>): string[] {
+  const order: string[] = [];
+  const add = (kind: string): void => {
+    if (order.includes(kind)) return;
+    for (const { to } of Object.values(charter.shapes[kind]?.fields ?? {})) if (to !== undefined && to !== kind) add(to);
+    order.push(kind);
+  };
+  for (const kind of Object.keys(charter.data.kinds)) add(kind);
+  return order;
+}

@@ -1,0 +1,139 @@
+import { didYouMean, LintelError } from '../../base/index.js';
+import type { Charter } from '../../charter/index.js';
+import type { ProbeRoute, ProbeTarget } from './target.js';
+
+/** A route with what its parameters name. */
+export interface Route {
+  readonly method: string;
+  /** With parameters as `{id}`. */
+  readonly path: string;
+  readonly name: string;
+  /** By parameter: `tenant`, or a kind. */
+  readonly params: Readonly<Record<string, string>>;
+  readonly kind: string | undefined;
+  /** The parameter that names the record which it is about. */
+  readonly record: string | undefined;
+  readonly query: readonly string[];
+  readonly body: Readonly<Record<string, unknown>> | undefined;
+}
+
+export interface Routes {
+  readonly routes: readonly Route[];
+  /** Routes that cannot be tried, and why. */
+  readonly unreached: readonly { readonly route: string; readonly why: string }[];
+}
+
+const TENANT = /^(t|tenant|org|organi[sz]ation|account|company|workspace|customer|club|team)s?(_?id)?$/i;
+const METHODS = ['get', 'post', 'put', 'patch', 'delete'];
+
+const plain = (word: string) =>
+  word
+    .toLowerCase()
+    .replace(/[^a-z]/g, '')
+    .replace(/ies$/, 'y')
+    .replace(/s$/, '');
+
+function kindCalled(charter: Charter<any>, word: string): string | undefined {
+  const wanted = plain(word);
+  if (wanted === '') return undefined;
+  return Object.entries(charter.data.kinds).find(([kind, { table, one, many }]) => [kind, table, one, many].some((name) => plain(name) === wanted))?.[0];
+}
+
+function readRoute(charter: Charter<any>, given: ProbeRoute): Route | string {
+  const path = given.path.replace(/:(\w+)/g, '{$1}');
+  const parts = path.split('/').filter((part) => part !== '');
+  const params: Record<string, string> = {};
+  for (const [i, part] of parts.entries()) {
+    const name = /^\{(\w+)\}$/.exec(part)?.[1];
+    if (name === undefined) continue;
+    const before = parts[i - 1] ?? '';
+    const what =
+      given.params?.[name] ??
+      kindCalled(charter, name.replace(/_?id$/i, '')) ??
+      kindCalled(charter, before) ??
+      (TENANT.test(name) || TENANT.test(before) ? 'tenant' : undefined);
+    if (what === undefined) return `what {${name}} names is not known; say it in params`;
+    if (what !== 'tenant') charter.kind(what);
+    params[name] = what;
+  }
+  const named = Object.entries(params).filter(([, what]) => what !== 'tenant');
+  const [record, recordKind] = named.at(-1) ?? [];
+  const fixed = parts.filter((part) => !part.startsWith('{'));
+  const kind = given.kind ?? recordKind ?? fixed.map((part) => kindCalled(charter, part)).findLast((found) => found !== undefined);
+  const method = given.method.toUpperCase();
+  return { method, path, name: `${method} ${path}`, params, kind, record, query: given.query ?? [], body: given.body };
+}
+
+/** A value that a JSON schema takes. */
+function sample(schema: any, depth = 0): unknown {
+  if (typeof schema !== 'object' || schema === null || depth > 4) return undefined;
+  if (schema.example !== undefined) return schema.example;
+  if (schema.default !== undefined) return schema.default;
+  if (Array.isArray(schema.enum)) return schema.enum[0];
+  if (schema.const !== undefined) return schema.const;
+  const one = schema.oneOf?.[0] ?? schema.anyOf?.[0];
+  if (one) return sample(one, depth + 1);
+  switch (Array.isArray(schema.type) ? schema.type[0] : schema.type) {
+    case 'object':
+      return Object.fromEntries(Object.entries(schema.properties ?? {}).map(([name, inner]) => [name, sample(inner, depth + 1)]));
+    case 'array':
+      return [];
+    case 'integer':
+    case 'number':
+      return schema.minimum ?? 1;
+    case 'boolean':
+      return false;
+    default:
+      return 'Probe';
+  }
+}
+
+/** The routes of an OpenAPI description. References are followed within it. */
+function fromOpenApi(described: any): ProbeRoute[] {
+  const look = (part: any, depth = 0): any => {
+    if (typeof part?.$ref !== 'string' || depth > 5) return part;
+    return look(
+      part.$ref
+        .replace(/^#\//, '')
+        .split('/')
+        .reduce((at: any, step: string) => at?.[step.replaceAll('~1', '/').replaceAll('~0', '~')], described),
+      depth + 1,
+    );
+  };
+  return Object.entries(described.paths ?? {}).flatMap(([path, item]: [string, any]) =>
+    METHODS.filter((method) => item[method]).map((method): ProbeRoute => {
+      const operation = item[method];
+      const parameters = [...(item.parameters ?? []), ...(operation.parameters ?? [])].map((one) => look(one));
+      const schema = look(look(operation.requestBody)?.content?.['application/json']?.schema);
+      const body = schema && sample(schema);
+      return {
+        method,
+        path,
+        query: parameters.filter((one) => one?.in === 'query').map((one) => one.name),
+        ...(typeof body === 'object' && body !== null && { body }),
+      };
+    }),
+  );
+}
+
+/** Reads the routes of a target, and what their parameters name. @throws LintelError `no-routes`. */
+export function readRoutes(charter: Charter<any>, { routes, only }: Pick<ProbeTarget, 'routes' | 'only'>): Routes {
+  const given = Array.isArray(routes) ? (routes as readonly ProbeRoute[]) : fromOpenApi(routes);
+  if (given.length === 0) throw new LintelError('no-routes', 'there is no route to try; give probe.routes a list, or a description by OpenAPI', {});
+  const read = given.map((one) => [one, readRoute(charter, one)] as const);
+  const known = read.flatMap(([, route]) => (typeof route === 'string' ? [] : [route]));
+  const unknown = only?.find((name) => !known.some((route) => route.name === name));
+  if (unknown !== undefined)
+    throw new LintelError(
+      'no-routes',
+      `there is no route "${unknown}"${didYouMean(
+        unknown,
+        known.map(({ name }) => name),
+      )}`,
+      {},
+    );
+  return {
+    routes: known.filter(({ name }) => only?.includes(name) ?? true),
+    unreached: read.flatMap(([{ method, path }, why]) => (typeof why === 'string' ? [{ route: `${method.toUpperCase()} ${path}`, why }] : [])),
+  };
+}

@@ -1,0 +1,53 @@
+/** A route of an application, as far as it has to be known to be tried. */
+export interface ProbeRoute {
+  readonly method: string;
+  /** With its parameters as `{id}` or `:id`. */
+  readonly path: string;
+  /** What a parameter names where that cannot be told by its name and the part before it: `tenant`, or a kind. */
+  readonly params?: Readonly<Record<string, string>>;
+  /** The kind of record that it is about, where the path does not tell. */
+  readonly kind?: string;
+  /** Names of what may follow the question mark. */
+  readonly query?: readonly string[];
+  /** A body that is taken. Left out: the plain fields of the kind, by their names. */
+  readonly body?: Readonly<Record<string, unknown>>;
+}
+
+/** Somebody as whom the application is called. */
+export interface ProbePerson {
+  readonly id: string;
+  readonly name: string;
+  readonly address: string;
+}
+
+/** What somebody holds, for an application that keeps its people itself. */
+export interface ProbeMember extends ProbePerson {
+  readonly tenant: string;
+  readonly roles: readonly string[];
+  readonly groupIds?: readonly string[];
+  readonly unitIds?: readonly string[];
+}
+
+/** Sends one request to the application. A redirection is not followed. */
+export type Send = (request: {
+  readonly method: string;
+  readonly path: string;
+  readonly headers?: Record<string, string>;
+  readonly body?: unknown;
+}) => Promise<Response>;
+
+/** An application to be tried, beside the database that it works on. */
+export interface ProbeTarget {
+  /** The application as a function of a request, or its address on this machine: `http://localhost:4173`. */
+  readonly app: ((request: Request) => Response | Promise<Response>) | string;
+  /** Signs somebody in, and answers the headers that their requests carry. */
+  readonly signIn: (person: ProbePerson, send: Send) => Promise<Record<string, string>>;
+  /** Its routes, or a description of them by OpenAPI 3. */
+  readonly routes: readonly ProbeRoute[] | { readonly openapi: string; readonly paths?: object };
+  /** Only these routes: `GET /api/hives/{id}`. */
+  readonly only?: readonly string[];
+  /** The people, where the membership is not the library's: without it, they are read from the database. */
+  readonly people?: readonly ProbeMember[];
+  /** Puts somebody out, and takes them in again: to see what their old session still opens. Where the membership is the library's, it is known how. */
+  readonly putOut?: (person: ProbePerson, tenant: string) => Promise<() => Promise<void>>;
+}
