@@ -119,6 +119,7 @@ export function whyNot(
   before: Picture,
   player: Player,
   { kind, before: was, after: is, fields }: Difference,
+  all: readonly Difference[],
   sent: unknown,
 ): string | undefined {
   const data = charter.kind(kind);
@@ -130,6 +131,12 @@ export function whyNot(
   const standing = player.in(tenant);
   const may = (action: string, record: RecordData, after = false) =>
     charter.permissions.has(`${kind}.${action}`) && standing.may(`${kind}.${action}`, record as never, after ? { after: true } : undefined);
+  // What hangs on a record goes with it.
+  const hung = (one: Pictured) =>
+    Object.entries(data.fields).some(([field, { to }]) =>
+      all.some((other) => other.kind === to && !other.after && other.before?.id === String(one.record[field])),
+    );
+  if (was && !is && hung(was)) return undefined;
   if (!is) return may('delete', (was as Pictured).record) ? undefined : `${called(was as Pictured)} is gone, and was not theirs to delete`;
   const unread = Object.entries(data.fields).find(([field, { role, to }]) => {
     const value = is.record[field];

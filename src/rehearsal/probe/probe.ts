@@ -256,6 +256,7 @@ class Probe {
       } else if (Array.isArray(value)) for (const one of value) walk(one, name);
       else if (typeof value === 'object' && value !== null) for (const [inner, one] of Object.entries(value)) walk(one, inner);
     };
+    for (const [name, value] of Object.entries(answer.headers)) if (/^\d{1,9}$/.test(value)) walk(Number(value), name.replaceAll('-', '_'));
     try {
       walk(JSON.parse(answer.text), '');
     } catch {
@@ -291,6 +292,7 @@ class Probe {
         const answer = await this.#call(route, player, path);
         this.#judgeAnswer(route, player, answer);
         this.#judgeCounts(route, player, tenant, answer);
+        await this.#judgeDatabase(route, player, answer);
         if (one) answers.push([one, answer]);
         if (one === undefined || one.as === 'read') await this.#asksFurther(route, player, path, tenant, answer);
       }
@@ -355,16 +357,21 @@ class Probe {
   async #change(route: Route, player: Player, path: string, body?: unknown): Promise<Answer> {
     const answer = await this.#call(route, player, path, body);
     this.#judgeAnswer(route, player, answer);
+    await this.#judgeDatabase(route, player, answer);
+    return answer;
+  }
+
+  /** What a request did to the database, which is then put back. */
+  async #judgeDatabase(route: Route, player: Player, answer: Answer): Promise<void> {
     const mark = await Picture.mark(this.#db, this.#charter);
-    if (mark !== undefined && mark === this.#mark) return answer;
+    if (mark !== undefined && mark === this.#mark) return;
     const later = await Picture.take(this.#db, this.#charter);
     const changed = this.#picture.differences(later);
     for (const one of changed) {
-      const why = whyNot(this.#charter, this.#picture, player, one, body);
+      const why = whyNot(this.#charter, this.#picture, player, one, changed, answer.sent.body);
       if (why !== undefined) this.#tell('changes-unlawfully', route, player, `${player.name}: ${why}`, answer);
     }
     if (changed.length > 0) await this.#picture.restore(this.#db, later);
-    return answer;
   }
 
   /** The field that a name in a body means. */

@@ -134,6 +134,8 @@ export function readRoutes(charter: Charter<any>, { routes, only }: Pick<ProbeTa
     );
   return {
     routes: known.filter(({ name }) => only?.includes(name) ?? true),
-    unreached: read.flatMap(([{ method, path }, why]) => (typeof why === 'string' ? [{ route: `${method.toUpperCase()} ${path}`, why }] : [])),
+    unreached: read.flatMap(([{ method, path }, why]) =>
+      typeof why === 'string' ? [{ route: `${method.toUpperCase()} ${path.replace(/:(\w+)/g, '{$1}')}`, why }] : [],
+    ),
   };
 }

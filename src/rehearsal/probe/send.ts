@@ -14,6 +14,7 @@ export interface Answer {
   readonly status: number;
   readonly text: string;
   readonly type: string;
+  readonly headers: Readonly<Record<string, string>>;
   /** Why none came. */
   readonly failed?: string;
 }
@@ -54,13 +55,20 @@ export function sender(target: ProbeTarget): {
     const sent = { method, url: `${base}${path}`, ...(body !== undefined && { body }) };
     try {
       const response = await send({ method, path, headers, body });
-      return { sent, status: response.status, text: await response.text(), type: response.headers.get('content-type') ?? '' };
+      return {
+        sent,
+        status: response.status,
+        text: await response.text(),
+        type: response.headers.get('content-type') ?? '',
+        headers: Object.fromEntries(response.headers),
+      };
     } catch (error) {
       return {
         sent,
         status: 0,
         text: '',
         type: '',
+        headers: {},
         failed: error instanceof Error ? ((error.cause as Error | undefined)?.message ?? error.message) : String(error),
       };
     }

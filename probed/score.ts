@@ -1,0 +1,36 @@
+import { randomUUID } from 'node:crypto';
+import pg from 'pg';
+import { type ProbeReport, probe } from 'warm-lintel/rehearsal';
+import { connect, createLintel } from 'warm-lintel/server';
+import { charter } from './charter.js';
+import { SCHEMA, startLending } from './lending.js';
+import { lendingTarget } from './target.js';
+
+/** Starts the lending application with these faults in a database of its own, and tries it. */
+export async function probeLending(
+  clusterUrl: string,
+  faults: readonly string[],
+  only?: readonly string[],
+): Promise<{ report: ProbeReport; untouched: boolean }> {
+  const name = `lending_${randomUUID().slice(0, 8)}`;
+  const admin = new pg.Client(`${clusterUrl}/postgres`);
+  await admin.connect();
+  await admin.query(`create database ${name}`);
+  await admin.end();
+  const pool = new pg.Pool({ connectionString: `${clusterUrl}/${name}`, max: 4 });
+  pool.on('error', () => {});
+  await pool.query(SCHEMA);
+  const everything = async () =>
+    JSON.stringify(await Promise.all(['users', 'tools', 'loans'].map(async (table) => (await pool.query(`select * from ${table} order by id`)).rows)));
+  const running = await startLending(pool, new Set(faults));
+  try {
+    const db = connect<any>(pool);
+    const before = await everything();
+    const target = await lendingTarget(pool, running.url);
+    const report = await probe(createLintel({ charter, db }) as never, db, { ...target, ...(only && { only }) });
+    return { report, untouched: before === (await everything()) };
+  } finally {
+    await running.close();
+    await pool.end();
+  }
+}

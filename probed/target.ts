@@ -1,0 +1,38 @@
+import type pg from 'pg';
+import type { ProbeRoute, ProbeTarget } from 'warm-lintel/rehearsal';
+
+/** The routes, as somebody lists them who looks through the file. */
+const routes: readonly ProbeRoute[] = [
+  { method: 'get', path: '/tools', query: ['q', 'sort', 'limit', 'all', 'org'] },
+  { method: 'get', path: '/tools.csv', kind: 'tool' },
+  { method: 'get', path: '/tools.html', kind: 'tool' },
+  { method: 'get', path: '/suggest', kind: 'tool', query: ['q'] },
+  { method: 'get', path: '/stats', kind: 'tool' },
+  { method: 'get', path: '/tools/:toolId' },
+  { method: 'get', path: '/tools/:toolId/loans' },
+  { method: 'get', path: '/loans' },
+  { method: 'post', path: '/tools', body: { name: 'Probe', note: 'Probe', shared: false } },
+  { method: 'patch', path: '/tools/:toolId', body: { name: 'Probe', note: 'Probe' } },
+  { method: 'delete', path: '/tools/:toolId' },
+  { method: 'post', path: '/tools/archive', body: { ids: [] } },
+  { method: 'post', path: '/tools/:toolId/owner', body: { ownerId: 'ben' } },
+  { method: 'post', path: '/loans', body: { toolId: 1, remark: 'Probe' } },
+];
+
+/** The running application, and its people out of its own table. */
+export async function lendingTarget(pool: pg.Pool, url: string): Promise<ProbeTarget> {
+  const { rows } = await pool.query('select id, org_id, name, email, role from users where active order by id');
+  return {
+    app: url,
+    signIn: async ({ address }, send) => {
+      const answer = await send({ method: 'POST', path: '/sign-in', body: { email: address } });
+      return { cookie: answer.headers.getSetCookie()[0]?.split(';')[0] ?? '' };
+    },
+    routes,
+    people: rows.map(({ id, org_id, name, email, role }) => ({ id, name, address: email, tenant: org_id, roles: [role] })),
+    putOut: async ({ id }) => {
+      await pool.query('update users set active = false where id = $1', [id]);
+      return async () => void (await pool.query('update users set active = true where id = $1', [id]));
+    },
+  };
+}

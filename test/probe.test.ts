@@ -1,0 +1,119 @@
+/* The probe: on an application of another hand, sound and with faults, and on the demo’s. The whole list of faults: `npm run probed`. */
+import { expect, inject, test } from 'vitest';
+import { EXIT, run } from 'warm-lintel/cli';
+import { asCurl, asTest, type ProbeTarget, probe } from 'warm-lintel/rehearsal';
+import { FAULTS } from '../probed/faults.js';
+import { probeLending } from '../probed/score.js';
+import { apiaryOnPostgres } from './worlds.js';
+
+const clusterUrl = inject('postgres');
+
+test('on a sound application nothing is found, everything stands as it was, and what was reached is told', { timeout: 60_000 }, async () => {
+  const { report, untouched } = await probeLending(clusterUrl, []);
+  expect([report.findings, untouched, report.unreached]).toEqual([[], true, []]);
+  const answered = report.coverage.filter(({ by }) => by.some((one) => one.answered > 0)).length;
+  expect([answered, report.people.at(-1), report.calls > 1000]).toEqual([report.coverage.length, 'a visitor', true]);
+});
+
+/** A fault of each sort: the routes on which it is looked for, and as what it is found. */
+const SAMPLE: Readonly<Record<string, readonly [only: string, code: string]>> = {
+  'list-open': ['GET /tools', 'shows-hidden'],
+  'export-unmasked': ['GET /tools.csv', 'shows-masked'],
+  'page-unscoped': ['GET /tools.html', 'shows-hidden'],
+  'total-in-header': ['GET /tools', 'count-tells'],
+  'search-by-masked': ['GET /tools', 'filter-tells'],
+  'detail-403': ['GET /tools/{toolId}', 'tells-existence'],
+  'get-writes': ['GET /tools/{toolId}', 'changes-unlawfully'],
+  'create-takes-maker': ['POST /tools', 'changes-unlawfully'],
+  'change-archived': ['PATCH /tools/{toolId}', 'changes-unlawfully'],
+  'write-then-check': ['PATCH /tools/{toolId}', 'changes-unlawfully'],
+  'forgotten-put': ['GET /tools/{toolId}', 'changes-unlawfully'],
+  'bulk-checks-first': ['POST /tools/archive', 'changes-unlawfully'],
+  'stale-session': ['GET /loans', 'open-after-removal'],
+  'sort-breaks': ['GET /tools', 'breaks'],
+};
+
+test.each(Object.entries(SAMPLE))('%s is found where it is', { timeout: 60_000 }, async (fault, [only, code]) => {
+  expect(FAULTS.map(([name]) => name)).toContain(fault);
+  const { report, untouched } = await probeLending(clusterUrl, [fault], [only]);
+  expect([report.findings.map((one) => one.code), untouched]).toEqual([expect.arrayContaining([code]), true]);
+  const found = report.findings.find((one) => one.code === code);
+  expect([asCurl(found as never), asTest(found as never)]).toEqual([expect.stringMatching(/^curl -i -X [A-Z]+ /), expect.stringContaining(code)]);
+});
+
+test('what cannot be tried is said in a sentence, and an application that hangs, breaks or sends elsewhere is told', { timeout: 60_000 }, async () => {
+  const { lintel, db } = await apiaryOnPostgres();
+  const calls: string[] = [];
+  const app = (request: Request) => {
+    const { pathname } = new URL(request.url);
+    calls.push(pathname);
+    if (pathname.startsWith('/hang')) return new Promise<Response>(() => {});
+    if (pathname.startsWith('/away')) return Response.redirect('http://elsewhere.example/hives', 302);
+    return new Response('oh', { status: pathname.startsWith('/breaks') ? 500 : 404 });
+  };
+  const target: ProbeTarget = {
+    app,
+    signIn: async () => ({}),
+    routes: [
+      { method: 'get', path: '/breaks' },
+      { method: 'get', path: '/away' },
+      { method: 'get', path: '/x/:thing' },
+    ],
+  };
+  const tried = (more: Partial<ProbeTarget>) => probe(lintel as never, db, { ...target, ...more });
+  const report = await tried({});
+  expect(report.findings.map(({ code, route }) => `${code} ${route}`)).toEqual(
+    ['GET', 'POST', 'PUT', 'PATCH', 'DELETE'].map((verb) => `breaks ${verb} /breaks`),
+  );
+  expect(report.unreached).toEqual([
+    { route: 'GET /x/{thing}', why: expect.stringContaining('say it in params') },
+    { route: 'GET /breaks', why: expect.stringContaining('nobody was let in') },
+    { route: 'GET /away', why: expect.stringContaining('nobody was let in') },
+  ]);
+  expect(calls.some((path) => path.startsWith('/hives'))).toBe(false);
+  const people = [{ id: 'maren', name: 'Maren', address: 'maren@alderbrook.example', tenant: 'alderbrook', roles: ['keyholder'] }];
+  const hung = await tried({ routes: [{ method: 'get', path: '/hang' }], people, putOut: async () => async () => {} });
+  expect(hung.findings[0]?.message).toContain('no answer within 5 s');
+  await expect(tried({ routes: [] })).rejects.toThrow('there is no route to try');
+  await expect(tried({ only: ['GET /brakes'] })).rejects.toThrow('did you mean GET /breaks');
+  await expect(tried({ app: 'https://apiary.example' })).rejects.toThrow('only an application on this machine');
+  await expect(tried({ signIn: () => Promise.reject(new Error('wrong password')) })).rejects.toThrow(/could not sign .* in: wrong password/);
+  await expect(tried({ people: [{ ...people[0], roles: ['kepper'] } as never] })).rejects.toThrow('did you mean keeper');
+  await db.destroy();
+});
+
+test('routes come out of an OpenAPI description too', { timeout: 60_000 }, async () => {
+  const { lintel, db } = await apiaryOnPostgres();
+  const asked: [string, unknown][] = [];
+  const body = { type: 'object', properties: { name: { type: 'string' }, colonies: { type: 'integer', minimum: 3 }, kind: { enum: ['a', 'b'] } } };
+  const routes = {
+    openapi: '3.1.0',
+    components: { schemas: { Hive: body } },
+    paths: {
+      '/org/{org}/hives/{hiveId}': {
+        parameters: [{ name: 'org', in: 'path' }],
+        get: { parameters: [{ name: 'sort', in: 'query' }] },
+        patch: { requestBody: { content: { 'application/json': { schema: { $ref: '#/components/schemas/Hive' } } } } },
+      },
+    },
+  };
+  const app = async (request: Request) => {
+    if (request.method === 'PATCH') asked.push([new URL(request.url).pathname, await request.json()]);
+    return new Response('{}', { status: 404 });
+  };
+  const people = [{ id: 'maren', name: 'Maren', address: 'maren@alderbrook.example', tenant: 'alderbrook', roles: ['keyholder'] }];
+  await probe(lintel as never, db, { app, signIn: async () => ({}), routes, people, putOut: async () => async () => {} });
+  expect(asked[0]).toEqual(['/org/alderbrook/hives/a-hive-01', { name: expect.any(String), colonies: 77, kind: 'a' }]);
+  await db.destroy();
+});
+
+test('the command tries the demo, and writes what it found for people, programs and tests', { timeout: 120_000 }, async () => {
+  const tried = async (...args: string[]) => {
+    const [out, err]: [string[], string[]] = [[], []];
+    const around = { cwd: process.cwd(), out: (t: string) => out.push(t), err: (t: string) => err.push(t), colours: false, width: 160 };
+    return { code: await run(['probe', ...args], around), out: out.join('\n'), err: err.join('\n') };
+  };
+  const { code, out } = await tried('--only', 'GET /api/t/{tenant}/records/ledger');
+  expect([code, out]).toEqual([EXIT.yes, expect.stringMatching(/GET \/api\/t\/\{tenant\}\/records\/ledger[\s\S]*nothing was found\.$/)]);
+  expect((await tried('--only', 'GET /api/hivs')).err).toContain('there is no route "GET /api/hivs"');
+});
