@@ -112,6 +112,8 @@ class Probe {
   readonly #send: ReturnType<typeof sender>['send'];
   readonly #headers = new Map<Player, Record<string, string>>();
   readonly #knowledge = new Map<Player, Knowledge>();
+  /** By path: one that gave no answer is not waited for again. */
+  readonly #silent = new Map<string, Answer>();
   #players: readonly Player[] = [];
   #picture!: Picture;
   #mark: string | undefined;
@@ -172,6 +174,8 @@ class Probe {
   }
 
   async #call(route: Route, player: Player, path: string, body?: unknown): Promise<Answer> {
+    const silent = this.#silent.get(route.path);
+    if (silent) return silent;
     const answer = await this.#ask(route.method, path, this.#headers.get(player) ?? {}, body);
     this.#calls += 1;
     const by = this.#covered.get(route.name) ?? new Map<string, { calls: number; answered: number }>();
@@ -180,8 +184,11 @@ class Probe {
     by.set(player.name, tally);
     tally.calls += 1;
     if (isFine(answer)) tally.answered += 1;
-    if (answer.status === 0) this.#tell('breaks', route, player, `${player.name} gets no answer: ${answer.failed}`, answer);
-    else if (answer.status >= 500) this.#tell('breaks', route, player, `${player.name} is answered ${answer.status}`, answer);
+    if (answer.status === 0) {
+      this.#silent.set(route.path, answer);
+      this.#tell('breaks', route, player, `${player.name} gets no answer: ${answer.failed}, and what stands under this path is not tried again`, answer);
+    }
+    if (answer.status >= 500) this.#tell('breaks', route, player, `${player.name} is answered ${answer.status}`, answer);
     return answer;
   }
 
@@ -507,6 +514,6 @@ function otherVerbs(routes: readonly Route[]): Route[] {
  * @param db the database of the application's records.
  * @throws LintelError `no-routes`, `no-sign-in`, `probe-elsewhere`.
  */
-export function probe(lintel: Lintel, db: Kysely<any>, target: ProbeTarget): Promise<ProbeReport> {
+export async function probe(lintel: Lintel, db: Kysely<any>, target: ProbeTarget): Promise<ProbeReport> {
   return new Probe(lintel, db, target).run();
 }
