@@ -15,6 +15,7 @@ const code = await run(process.argv.slice(2), {
   err: (text) => process.stderr.write(`${text}\n`),
   width: process.stdout.columns ?? 160,
   interactive: process.stderr.isTTY === true,
+  stopped: () => Promise.race((['SIGINT', 'SIGTERM'] as const).map((signal) => new Promise((resolve) => process.once(signal, resolve)))),
   colours: pc.isColorSupported && process.stdout.isTTY === true,
 });
 process.exitCode = code;

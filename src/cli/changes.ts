@@ -34,7 +34,7 @@ function rolesOf(before: Charter<any>, after: Charter<any>): Changing[] {
 }
 
 /** Everybody in a tenant, and a visitor, under two charters. */
-async function peopleOf(lintel: Lintel, before: Charter<any>, wanted: string | undefined) {
+export async function peopleOf(lintel: Lintel, before: Charter<any>, wanted: string | undefined) {
   const tenant = await findTenant(lintel, wanted);
   const earlier = createLintel({ charter: before, db: lintel.db });
   const fulfilled = [...Object.keys(before.data.obligations), ...Object.keys(lintel.charter.data.obligations)];

@@ -116,3 +116,17 @@ export async function standingsOf(tenant: Tenant): Promise<ServerStanding[]> {
   for (const { id } of tenant.members) standings.push(await tenant.standingOf(id));
   return standings;
 }
+
+/** Keyholders of the tenant, by name. */
+export async function whoCouldChangeIt(tenant: Tenant): Promise<string[]> {
+  const rows = await tenant.lintel.db
+    .selectFrom('lintel_assignment as a')
+    .innerJoin('lintel_person as p', 'p.id', 'a.user_id')
+    .select('p.name')
+    .where('a.tenant_id', '=', tenant.id)
+    .where('a.role', '=', KEYHOLDER)
+    .orderBy('p.name')
+    .limit(10)
+    .execute();
+  return rows.map((row) => `${row.name} (keyholder)`);
+}

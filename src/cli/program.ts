@@ -1,7 +1,7 @@
 import { Command, CommanderError, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { isLintelError } from '../base/index.js';
-import { KEYHOLDER, readCharter } from '../charter/index.js';
+import { readCharter } from '../charter/index.js';
 import { accessTable, explain, explanationMarkdown, peopleSubjects, printExplanation, printTable, roleSubjects, tableMarkdown } from '../rehearsal/index.js';
 import { checkPolicies, dropStatements, policyStatements } from '../scoping/index.js';
 import { connect, survey } from '../store/index.js';
@@ -9,8 +9,9 @@ import { addAuditCommand } from './audit.js';
 import { addChangesCommand } from './changes.js';
 import { addCompareCommand } from './compare.js';
 import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
+import { addDeskCommand } from './desk/command.js';
 import { addGivesCommand } from './gives.js';
-import { findPerson, findTenant, standingsOf, type Tenant, withDatabase } from './look.js';
+import { findPerson, findTenant, standingsOf, whoCouldChangeIt, withDatabase } from './look.js';
 import { addMembershipCommands } from './membership.js';
 import { addProbeCommand } from './probe.js';
 import { addRehearseCommand } from './rehearse.js';
@@ -126,20 +127,6 @@ async function surveyCommand(url: string, around: Surroundings): Promise<number>
   }
 }
 
-/** Keyholders of the tenant, by name. */
-async function whoCouldChangeIt(tenant: Tenant): Promise<string[]> {
-  const rows = await tenant.lintel.db
-    .selectFrom('lintel_assignment as a')
-    .innerJoin('lintel_person as p', 'p.id', 'a.user_id')
-    .select('p.name')
-    .where('a.tenant_id', '=', tenant.id)
-    .where('a.role', '=', KEYHOLDER)
-    .orderBy('p.name')
-    .limit(10)
-    .execute();
-  return rows.map((row) => `${row.name} (keyholder)`);
-}
-
 /**
  * Runs the `lintel` command and answers its exit code; everything it writes goes through `around`.
  *
@@ -208,6 +195,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addChangesCommand(program as never, around, answered);
   addRehearseCommand(program as never, around, answered);
   addReviewCommand(program as never, around, answered);
+  addDeskCommand(program as never, around);
   addProbeCommand(program as never, around, answered);
   addRemedyCommand(program as never, around, answered);
   addGivesCommand(program as never, around, answered);

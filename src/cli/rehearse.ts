@@ -27,7 +27,8 @@ function roleOf(charter: Charter<any>, facts: Facts['tenant'], name: string): St
   return new Standing(charter, madeUpFacts(charter, facts, [{ role, anchor: { on: 'tenant' } }]));
 }
 
-async function stageOf(tenant: Tenant): Promise<Stage> {
+/** The people and roles of a tenant, to hold a script against. */
+export async function stageOf(tenant: Tenant): Promise<Stage> {
   const facts = (await tenant.standingOf('')).facts.tenant;
   const charter: Charter<any> = tenant.lintel.charter;
   const known = new Map<string, ReturnType<Stage['person']>>();

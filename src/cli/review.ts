@@ -5,7 +5,8 @@ import { LintelError } from '../base/index.js';
 import { roleNow } from '../charter/index.js';
 import { REVIEW_CODES, type ReviewFinding, reviewCharter, reviewTenant, TENANT_CODES } from '../rehearsal/index.js';
 import { tallyRecords } from '../scoping/index.js';
-import { type LintelConfig, readConfig, type Sources } from './config.js';
+import type { Lintel } from '../server/index.js';
+import { readConfig, type Sources } from './config.js';
 import { findTenant, standingsOf, withDatabase } from './look.js';
 import { EXIT, type Surroundings, withSources } from './surroundings.js';
 
@@ -16,33 +17,32 @@ interface ReviewOptions extends Sources {
 
 type Judged = ReviewFinding & { readonly accepted?: string };
 
-const CODES: Readonly<Record<string, { readonly why: string; readonly remedy: string }>> = { ...REVIEW_CODES, ...TENANT_CODES };
+export const CODES: Readonly<Record<string, { readonly why: string; readonly remedy: string }>> = { ...REVIEW_CODES, ...TENANT_CODES };
 
 const nameOf = ({ code, place }: ReviewFinding) => `${code} ${place}`;
 
 /** What is found in one tenant; its places begin with the tenant's id. */
-function foundInTenant(config: LintelConfig, wanted: string): Promise<ReviewFinding[]> {
-  return withDatabase(config, async (lintel) => {
-    const tenant = await findTenant(lintel, wanted);
-    const members = await standingsOf(tenant);
-    const [roles, groups] = await Promise.all([
-      lintel.db.selectFrom('lintel_role').select(['id', 'data']).where('tenant_id', '=', tenant.id).execute(),
-      lintel.db.selectFrom('lintel_group').select(['id', 'name']).where('tenant_id', '=', tenant.id).execute(),
-    ]);
-    const own = Object.fromEntries(roles.map(({ id, data }) => [id, roleNow(config.charter, data)]));
-    const reads = new Map<string, number | null>(members.map((standing) => [standing.userId as string, 0]));
-    for (const [kind, { shared }] of Object.entries(config.charter.data.kinds)) {
-      if (shared || !config.charter.permissions.has(`${kind}.read`)) continue;
-      const asked = members.map((standing) => standing.reachOf(`${kind}.read`));
-      const { counts } = await tallyRecords(lintel.db, config.charter.shapes, kind, tenant.id, asked);
-      for (const [i, { userId }] of members.entries()) {
-        const [known, more] = [reads.get(userId as string) ?? null, counts[i] ?? null];
-        reads.set(userId as string, known === null || more === null ? null : known + more);
-      }
+export async function foundInTenant(lintel: Lintel, wanted: string): Promise<ReviewFinding[]> {
+  const { charter } = lintel;
+  const tenant = await findTenant(lintel, wanted);
+  const members = await standingsOf(tenant);
+  const [roles, groups] = await Promise.all([
+    lintel.db.selectFrom('lintel_role').select(['id', 'data']).where('tenant_id', '=', tenant.id).execute(),
+    lintel.db.selectFrom('lintel_group').select(['id', 'name']).where('tenant_id', '=', tenant.id).execute(),
+  ]);
+  const own = Object.fromEntries(roles.map(({ id, data }) => [id, roleNow(charter, data)]));
+  const reads = new Map<string, number | null>(members.map((standing) => [standing.userId as string, 0]));
+  for (const [kind, { shared }] of Object.entries(charter.data.kinds)) {
+    if (shared || !charter.permissions.has(`${kind}.read`)) continue;
+    const asked = members.map((standing) => standing.reachOf(`${kind}.read`));
+    const { counts } = await tallyRecords(lintel.db, charter.shapes, kind, tenant.id, asked);
+    for (const [i, { userId }] of members.entries()) {
+      const [known, more] = [reads.get(userId as string) ?? null, counts[i] ?? null];
+      reads.set(userId as string, known === null || more === null ? null : known + more);
     }
-    const found = reviewTenant({ charter: config.charter.withRoles(own), own, members, groups, reads });
-    return found.map((one) => ({ ...one, place: `${tenant.id}.${one.place}` }));
-  });
+  }
+  const found = reviewTenant({ charter: charter.withRoles(own), own, members, groups, reads });
+  return found.map((one) => ({ ...one, place: `${tenant.id}.${one.place}` }));
 }
 
 /** SARIF 2.1.0, sections 3.13 to 3.35. What was accepted is suppressed, with its reason. */
@@ -83,7 +83,10 @@ function printed(findings: readonly Judged[], colours: boolean): string {
 async function reviewCommand(options: ReviewOptions, around: Surroundings): Promise<number> {
   const config = await readConfig(options, around.cwd);
   const { accepted = {} } = config;
-  const found: ReviewFinding[] = [...reviewCharter(config.charter), ...(options.tenant === undefined ? [] : await foundInTenant(config, options.tenant))];
+  const found: ReviewFinding[] = [
+    ...reviewCharter(config.charter),
+    ...(options.tenant === undefined ? [] : await withDatabase(config, (lintel) => foundInTenant(lintel, options.tenant as string))),
+  ];
   const ofCharter = (name: string) => Object.hasOwn(REVIEW_CODES, name.split(' ')[0] as string) && !/ (?!kinds|limits|roles|visitor|signedIn)/.test(name);
   // What was accepted in another tenant is not looked for in this one.
   const stale = Object.keys(accepted).find((name) => ofCharter(name) && !found.some((one) => nameOf(one) === name));

@@ -8,6 +8,8 @@ export interface Surroundings {
   readonly colours: boolean;
   /** Columns of the terminal. */
   readonly width: number;
+  /** Resolves when what goes on until it is stopped is to end. */
+  readonly stopped?: () => Promise<unknown>;
   /** True where somebody watches: only then a bar is drawn. */
   readonly interactive?: boolean;
 }

@@ -1,0 +1,128 @@
+import { LintelError } from '../../base/index.js';
+import type { Charter } from '../../charter/index.js';
+import {
+  accessChanges,
+  accessTable,
+  compare,
+  explain,
+  giversOf,
+  type ProbeReport,
+  peopleSubjects,
+  readScript,
+  rehearse,
+  reviewCharter,
+  roleSubjects,
+} from '../../rehearsal/index.js';
+import type { Lintel } from '../../server/index.js';
+import { peopleOf } from '../changes.js';
+import { findPerson, findTenant, standingsOf, whoCouldChangeIt } from '../look.js';
+import { stageOf } from '../rehearse.js';
+import { CODES, foundInTenant } from '../review.js';
+
+/** What stands on the desk. */
+export interface DeskParts {
+  readonly lintel: Lintel;
+  /** The charter as it was, to be compared with. */
+  readonly before?: Charter<any>;
+  /** Expectations, with the name of their file. */
+  readonly script?: { readonly file: string; readonly text: string };
+  readonly probe?: () => Promise<ProbeReport>;
+}
+
+type Query = Readonly<Record<string, string>>;
+
+function need(query: Query, name: string): string {
+  const value = query[name];
+  if (value) return value;
+  throw new LintelError('bad-request', `Say which ${name}.`, {});
+}
+
+/** What the page asks, by the last part of its address. Everything here only looks. */
+export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) => Promise<unknown>>> = {
+  about: async ({ lintel, before, script, probe }) => {
+    const { charter } = lintel;
+    const tenants = await lintel.db.selectFrom('lintel_tenant').select(['id', 'name']).orderBy('name').execute();
+    const permissions = [...charter.permissions.values()].map(({ name, label, section, kind }) => ({ name, label, section, kind: kind ?? null }));
+    const kinds = Object.entries(charter.data.kinds).map(([name, { one, many }]) => ({ name, one, many }));
+    return { tenants, permissions, kinds, has: { changes: before !== undefined, rehearsal: script !== undefined, probe: probe !== undefined } };
+  },
+  people: async ({ lintel }, query) => (await findTenant(lintel, need(query, 'tenant'))).members,
+  table: async ({ lintel }, query) => {
+    const tenant = await findTenant(lintel, need(query, 'tenant'));
+    const by = query.by === 'people' ? 'people' : 'roles';
+    const standings = await standingsOf(tenant);
+    const facts = (await tenant.standingOf('')).facts.tenant;
+    const subjects = by === 'people' ? peopleSubjects(standings) : roleSubjects(lintel.charter, facts, standings);
+    return accessTable(lintel.charter, by, subjects, { tenant: facts, db: lintel.db, only: query.only ? [query.only] : [] });
+  },
+  records: async ({ lintel }, query) => {
+    const kind = need(query, 'kind');
+    const { label } = lintel.charter.kind(kind);
+    const { idField } = lintel.charter.shapes[kind] as { idField: string };
+    const all = await (await (await findTenant(lintel, need(query, 'tenant'))).onlooker()).find(kind, { order: label, limit: 500 });
+    return (all as Record<string, unknown>[]).map((one) => ({ id: String(one[idField]), label: String(one[label] ?? one[idField]) }));
+  },
+  why: async ({ lintel }, query) => {
+    const action = need(query, 'action');
+    const { kind } = lintel.charter.permission(action);
+    const tenant = await findTenant(lintel, need(query, 'tenant'));
+    const standing = await tenant.standingOf(await findPerson(tenant, need(query, 'person')));
+    const id = kind === undefined ? undefined : query.record || undefined;
+    const decision = id === undefined ? standing.decide(action) : await standing.decideById(action, id);
+    const record = kind !== undefined && id !== undefined ? { kind, id } : undefined;
+    const who = record ? (await (await tenant.onlooker()).who(action, record.id, { limit: 200 })).people : null;
+    return { explanation: explain(standing, decision, record, await whoCouldChangeIt(tenant)), who };
+  },
+  gives: async ({ lintel }, query) => {
+    const tenant = await findTenant(lintel, need(query, 'tenant'));
+    return giversOf(lintel.charter, need(query, 'action'), await (await tenant.onlooker()).tenant.roles(), await standingsOf(tenant));
+  },
+  remedies: async ({ lintel }, query) => {
+    const tenant = await findTenant(lintel, need(query, 'tenant'));
+    const asking = query.as ? await tenant.standingOf(await findPerson(tenant, query.as)) : await tenant.onlooker();
+    return asking.remedies(await findPerson(tenant, need(query, 'person')), need(query, 'action'), need(query, 'record'));
+  },
+  compare: async ({ lintel }, query) => {
+    const tenant = await findTenant(lintel, need(query, 'tenant'));
+    const sides = [];
+    for (const name of need(query, 'people').split(',')) {
+      const standing = await tenant.standingOf(await findPerson(tenant, name));
+      sides.push({ name: standing.facts.me.name ?? name, standing });
+    }
+    if (sides.length < 2) throw new LintelError('which-people', 'Choose two people or more.', {});
+    return compare(sides, query.action ? { db: lintel.db, action: query.action, some: 20 } : undefined);
+  },
+  review: async ({ lintel }, query) => {
+    const found = [...reviewCharter(lintel.charter), ...(await foundInTenant(lintel, need(query, 'tenant')))];
+    return found.map((one) => ({ ...one, ...CODES[one.code] }));
+  },
+  changes: async ({ lintel, before }, query) => {
+    if (!before) throw new LintelError('bad-request', 'Start the desk with --before CHARTER to see what changed since.', {});
+    const { tenant, all } = await peopleOf(lintel, before, need(query, 'tenant'));
+    return accessChanges(lintel.charter, all, { db: lintel.db, tenant });
+  },
+  rehearsal: async ({ lintel, script }, query) => {
+    if (!script) throw new LintelError('bad-request', 'Start the desk with --rehearse FILE to see what holds.', {});
+    const tenant = await findTenant(lintel, need(query, 'tenant'));
+    return { file: script.file, outcomes: await rehearse(readScript(script.text, lintel.charter), await stageOf(tenant)) };
+  },
+};
+
+/** What changes something, or takes long: it is sent, not looked up. */
+export const WORKS: Readonly<Record<string, (parts: DeskParts, query: Query) => Promise<unknown>>> = {
+  'carry-out': async ({ lintel }, query) => {
+    const tenant = await findTenant(lintel, need(query, 'tenant'));
+    const asking = await tenant.standingOf(await findPerson(tenant, need(query, 'as')));
+    const [user, action, record] = [await findPerson(tenant, need(query, 'person')), need(query, 'action'), need(query, 'record')];
+    const { remedies } = await asking.remedies(user, action, record);
+    // By its words, not by its place: what stands where may be another by now.
+    const chosen = remedies.find(({ words }) => words === query.words);
+    if (!chosen?.proposal) throw new LintelError('no-such-remedy', chosen?.refused ?? 'That would not do it any more. Look again.', {});
+    await asking.carryOut(chosen.proposal, chosen.words);
+    return { allowed: (await (await tenant.standingOf(user)).decideById(action, record)).allowed };
+  },
+  probe: async ({ probe }) => {
+    if (!probe) throw new LintelError('no-probe', 'There is no application to try: give defineConfig a probe.', {});
+    return probe();
+  },
+};

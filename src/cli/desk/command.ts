@@ -1,0 +1,57 @@
+import { readFile } from 'node:fs/promises';
+import { resolve } from 'node:path';
+import type { Command } from '@commander-js/extra-typings';
+import { LintelError } from '../../base/index.js';
+import { probe } from '../../rehearsal/index.js';
+import { createLintel, type Lintel } from '../../server/index.js';
+import { connect } from '../../store/index.js';
+import { openDatabase, readCharterFile, readConfig, type Sources } from '../config.js';
+import { type Surroundings, withSources } from '../surroundings.js';
+import type { DeskParts } from './answers.js';
+
+interface DeskOptions extends Sources {
+  readonly port: string;
+  readonly before?: string | undefined;
+  readonly rehearse?: string | undefined;
+}
+
+async function deskCommand(options: DeskOptions, around: Surroundings): Promise<void> {
+  const port = Number(options.port);
+  if (!Number.isInteger(port) || port < 0 || port > 65535) throw new LintelError('bad-port', `--port is "${options.port}"; give a number from 0 to 65535`, {});
+  const config = await readConfig(options, around.cwd);
+  const before = options.before === undefined ? undefined : await readCharterFile(resolve(around.cwd, options.before));
+  const file = options.rehearse;
+  const text = file === undefined ? undefined : await readFile(resolve(around.cwd, file), 'utf8').catch(() => undefined);
+  if (file !== undefined && text === undefined) throw new LintelError('no-script', `There is no file ${file}.`, {});
+  const { db, close } = await openDatabase(config);
+  const kysely = connect<any>(db);
+  const lintel = createLintel({ charter: config.charter, db: kysely }) as unknown as Lintel;
+  const { probe: target } = config;
+  const parts: DeskParts = {
+    lintel,
+    ...(before && { before }),
+    ...(file !== undefined && text !== undefined && { script: { file, text } }),
+    ...(target && { probe: async () => probe(lintel, kysely, await target(db)) }),
+  };
+  const { startDesk } = await import('./serve.js');
+  const desk = await startDesk(parts, port);
+  around.out(`The desk is open, for you alone and on this machine:\n\n  ${desk.link}\n\nThe link lets in once. Stop with Ctrl+C.`);
+  await around.stopped?.();
+  await desk.close();
+  await close();
+}
+
+export function addDeskCommand(program: Command, around: Surroundings): void {
+  withSources(
+    program
+      .command('desk')
+      .description('A local page over the charter and the database: the table, why, who, remedies, people side by side, changes, review, rehearsal, probe.'),
+  )
+    .option('--port <port>', 'default: any that is free', '0')
+    .option('--before <charter>', 'the charter as it was, to see what changed since')
+    .option('--rehearse <file>', 'expectations in Markdown, to see what holds')
+    .addHelpText('after', '\nExample:\n  lintel desk --rehearse access.md --before before.json')
+    .action(async (options) => {
+      await deskCommand(options, around);
+    });
+}

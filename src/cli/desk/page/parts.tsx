@@ -1,0 +1,80 @@
+import { type ReactNode, useId } from 'react';
+
+export function Trouble({ error }: { error: string }): ReactNode {
+  return (
+    <p className="trouble" role="alert">
+      {error}
+    </p>
+  );
+}
+
+/** Something that is being worked out, that went wrong, or that is there. */
+export function Shown<T>({ of, children }: { of: { data: T | undefined; error: string | undefined }; children: (data: T) => ReactNode }): ReactNode {
+  if (of.error !== undefined) return <Trouble error={of.error} />;
+  if (of.data === undefined) return <p className="quiet">Working it out …</p>;
+  return children(of.data);
+}
+
+export function Choice({
+  label,
+  value,
+  options,
+  onChange,
+  none,
+}: {
+  label: string;
+  value: string;
+  options: readonly { readonly id: string; readonly label: string; readonly group?: string }[];
+  onChange: (value: string) => void;
+  none?: string;
+}): ReactNode {
+  const id = useId();
+  const groups = [...new Set(options.map(({ group }) => group ?? ''))];
+  const of = (group: string) =>
+    options
+      .filter((one) => (one.group ?? '') === group)
+      .map((one) => (
+        <option key={one.id} value={one.id}>
+          {one.label}
+        </option>
+      ));
+  return (
+    <div className="choice">
+      <label htmlFor={id}>{label}</label>
+      <select id={id} value={value} onChange={(event) => onChange(event.target.value)}>
+        {none !== undefined && <option value="">{none}</option>}
+        {groups.map((group) =>
+          group === '' ? (
+            of(group)
+          ) : (
+            <optgroup key={group} label={group}>
+              {of(group)}
+            </optgroup>
+          ),
+        )}
+      </select>
+    </div>
+  );
+}
+
+/** A table that scrolls by itself, also by the keyboard. */
+export function Sheet({ title, head, children }: { title: string; head: readonly ReactNode[]; children: ReactNode }): ReactNode {
+  return (
+    // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard
+    <section className="scroll" tabIndex={0} aria-label={title}>
+      <table>
+        <thead>
+          <tr>
+            {head.map((cell, i) => (
+              // biome-ignore lint/suspicious/noArrayIndexKey: columns do not move
+              <th key={i} scope="col">
+                {cell}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>{children}</tbody>
+      </table>
+    </section>
+  );
+}

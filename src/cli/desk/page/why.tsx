@@ -1,0 +1,192 @@
+import { type ReactNode, useState } from 'react';
+import type { ExplainedGrant, Explanation, Giver } from '../../../rehearsal/index.js';
+import type { Remedies, Remedy } from '../../../server/index.js';
+import { go, send, useAnswer } from './address.js';
+import type { About, Person } from './main.js';
+import { Choice, Sheet, Shown, Trouble } from './parts.js';
+
+function Grants({ title, grants }: { title: string; grants: readonly ExplainedGrant[] }): ReactNode {
+  if (grants.length === 0) return null;
+  return (
+    <section>
+      <h2>{title}</h2>
+      <Sheet title={title} head={['holds', 'reach', 'how it comes', 'its rule', 'what failed']}>
+        {grants.map((grant) => (
+          <tr key={`${grant.reach} ${grant.by}`}>
+            <td className={grant.holds === 'yes' ? 'whole' : 'none'}>{grant.holds}</td>
+            <td>{grant.reach}</td>
+            <td>{grant.by}</td>
+            <td>
+              <code>{grant.where}</code>
+            </td>
+            <td>{grant.failed.join('; ') || '–'}</td>
+          </tr>
+        ))}
+      </Sheet>
+    </section>
+  );
+}
+
+const effectOf = ({ opens, change, refused }: Remedy) => {
+  if (refused !== undefined) return `not theirs to make: ${refused}`;
+  if (change) return 'changes the record, and nothing of what people hold';
+  return `opens ${opens?.permissions} ${opens?.permissions === 1 ? 'permission' : 'permissions'}${opens && opens.records > 0 ? `, on ${opens.records} ${opens.records === 1 ? 'record' : 'records'}` : ''}`;
+};
+
+const sentence = (words: string) => `${words.charAt(0).toUpperCase()}${words.slice(1)}${/[.!?]$/.test(words) ? '' : '.'}`;
+
+/** What would make it allowed: looked at as somebody who may make it, and made in their name. */
+function Mend({ people, query, done }: { people: readonly Person[]; query: Readonly<Record<string, string>>; done: () => void }): ReactNode {
+  const [as, setAs] = useState('');
+  const found = useAnswer<Remedies>('remedies', { ...query, as });
+  const [chosen, setChosen] = useState<Remedy>();
+  const [error, setError] = useState<string>();
+  const carryOut = (words: string) =>
+    send<{ allowed: boolean }>('carry-out', { ...query, as, words } as Record<string, string>).then(done, (failed: Error) => setError(failed.message));
+  return (
+    <section>
+      <h2>What would give it</h2>
+      <Choice
+        label="In the name of"
+        value={as}
+        none="nobody: only look"
+        onChange={(next) => {
+          setChosen(undefined);
+          setAs(next);
+        }}
+        options={people.map(({ id, name }) => ({ id, label: name }))}
+      />
+      <Shown of={found}>
+        {({ remedies, cause }) => (
+          <>
+            {cause !== undefined && <p>{cause} No change of what they hold takes that away.</p>}
+            <ol className="remedies">
+              {remedies.map((one) => (
+                <li key={one.words}>
+                  <strong>{one.words}</strong> <span className="quiet">{effectOf(one)}</span>{' '}
+                  {as !== '' && one.proposal && (
+                    <button type="button" onClick={() => setChosen(one)}>
+                      See what it does
+                    </button>
+                  )}
+                </li>
+              ))}
+            </ol>
+            {remedies.length === 0 && cause === undefined && <p>Nothing that was tried would change it.</p>}
+          </>
+        )}
+      </Shown>
+      {chosen?.proposal && (
+        <section className="proposal" aria-label="What it does">
+          <h3>{chosen.words}</h3>
+          {chosen.proposal.effects.map(({ people: whom, permissions }) => (
+            <ul key={whom.some.map(({ id }) => id).join()}>
+              {permissions.map(({ permission, label, change, was, becomes, records }) => (
+                <li key={permission}>
+                  {whom.some.map(({ name }) => name).join(', ')} {change}: {label}, {was.join(', ') || 'not at all'} → {becomes.join(', ') || 'not at all'}
+                  {records && `, ${records.was} → ${records.becomes} records`}
+                </li>
+              ))}
+            </ul>
+          ))}
+          <button type="button" className="loud" onClick={() => void carryOut(chosen.words)}>
+            Carry it out
+          </button>{' '}
+          <button type="button" onClick={() => setChosen(undefined)}>
+            Leave it
+          </button>
+          {error !== undefined && <Trouble error={error} />}
+        </section>
+      )}
+    </section>
+  );
+}
+
+/** Why somebody may or may not do something, who else may, and what would change it. */
+export function WhyView({ about, people, query }: { about: About; people: readonly Person[]; query: Readonly<Record<string, string>> }): ReactNode {
+  const { tenant = '', person = '', action = '', record = '' } = query;
+  const kind = about.permissions.find(({ name }) => name === action)?.kind ?? null;
+  const records = useAnswer<{ id: string; label: string }[]>('records', kind === null ? undefined : { tenant, kind });
+  const asked = { tenant, person, action, ...(kind !== null && record !== '' && { record }) };
+  const why = useAnswer<{ explanation: Explanation; who: { userId: string; name: string }[] | null }>('why', person && action ? asked : undefined);
+  const set = (more: Record<string, string>) => go('why', { ...query, ...more });
+  return (
+    <>
+      <h1>Why, and why not</h1>
+      <div className="row">
+        <Choice
+          label="Person"
+          value={person}
+          none="choose"
+          onChange={(next) => set({ person: next })}
+          options={people.map(({ id, name }) => ({ id, label: name }))}
+        />
+        <Choice
+          label="Action"
+          value={action}
+          none="choose"
+          onChange={(next) => set({ action: next, record: '' })}
+          options={about.permissions.map(({ name, label, section }) => ({ id: name, label, group: section }))}
+        />
+        {kind !== null && <Choice label="Record" value={record} none="any" onChange={(next) => set({ record: next })} options={records.data ?? []} />}
+      </div>
+      {person && action && (
+        <Shown of={why}>
+          {({ explanation, who }) => (
+            <>
+              <p className={explanation.allowed ? 'verdict yes' : 'verdict no'} role="status">
+                <strong>
+                  {explanation.who.name} {explanation.allowed ? 'may' : 'may not'}: {explanation.action.label}
+                  {explanation.record && ` “${explanation.record.label}”`}.
+                </strong>{' '}
+                {sentence(explanation.reason)}
+              </p>
+              <p className="quiet">
+                {explanation.who.name}: {explanation.who.powers}. {explanation.told && `They are told: ${explanation.told}`}
+              </p>
+              <Grants title="What was looked at" grants={explanation.grants} />
+              <Grants title="And for reading it, on which everything rests" grants={explanation.readGrants} />
+              {who && (
+                <section>
+                  <h2>Who may</h2>
+                  <p>{who.length === 0 ? 'Nobody.' : who.map(({ name }) => name).join(', ')}</p>
+                </section>
+              )}
+              {!explanation.allowed && explanation.record && <Mend key={JSON.stringify(asked)} people={people} query={asked} done={why.again} />}
+            </>
+          )}
+        </Shown>
+      )}
+    </>
+  );
+}
+
+/** Everything that gives a permission, and who has it by each. */
+export function GivesView({ about, query }: { about: About; query: Readonly<Record<string, string>> }): ReactNode {
+  const { tenant = '', action = about.permissions[0]?.name ?? '' } = query;
+  const gives = useAnswer<Giver[]>('gives', { tenant, action });
+  return (
+    <>
+      <h1>What gives it</h1>
+      <Choice
+        label="Action"
+        value={action}
+        onChange={(next) => go('gives', { ...query, action: next })}
+        options={about.permissions.map(({ name, label, section }) => ({ id: name, label, group: section }))}
+      />
+      <Shown of={gives}>
+        {(all) => (
+          <Sheet title="What gives it" head={['by', 'how far', 'who has it by this']}>
+            {all.map(({ by, reaches, holders }) => (
+              <tr key={by}>
+                <th scope="row">{by}</th>
+                <td>{reaches.join(', ')}</td>
+                <td>{holders.join(', ') || 'nobody'}</td>
+              </tr>
+            ))}
+          </Sheet>
+        )}
+      </Shown>
+    </>
+  );
+}
