@@ -7,6 +7,7 @@ import { setTimeout as wait } from 'node:timers/promises';
 import { fileURLToPath } from 'node:url';
 import pg from 'pg';
 import type { Page } from 'playwright-core';
+import { run } from 'warm-lintel/cli';
 import { connect, policyStatements } from 'warm-lintel/server';
 import { DEMO_PASSWORD, startDemo } from '../examples/apiary/server/main.js';
 import { charter } from '../examples/apiary/world/charter.js';
@@ -14,6 +15,9 @@ import { seed } from '../examples/apiary/world/seed.js';
 import { launch } from '../test/chromium.js';
 import { startPostgres } from '../test/setup.js';
 
+/** `npm run screenshots -- command-probe`: only what begins so. */
+const wanted = process.argv[2];
+const isWanted = (name: string) => wanted === undefined || name.startsWith(wanted) || wanted.startsWith(name);
 const root = fileURLToPath(new URL('..', import.meta.url));
 const out = join(root, 'docs/screenshots');
 mkdirSync(out, { recursive: true });
@@ -33,11 +37,6 @@ async function pages(): Promise<void> {
     await page.getByRole('button', { name: 'Sign out' }).waitFor();
     return page;
   };
-  const visitor = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
-  await visitor.goto(base);
-  await visitor.getByRole('heading', { name: 'People of the demo' }).waitFor();
-  await shoot(visitor, 'page-sign-in');
-
   const tobias = await as('tobias@alderbrook.example');
   await tobias.getByRole('heading', { name: 'Hives' }).waitFor();
   await shoot(tobias, 'page-hives');
@@ -71,12 +70,6 @@ async function pages(): Promise<void> {
   await maren.goto(`${base}/t/alderbrook/roles`);
   await maren.getByRole('heading', { name: 'Roles', exact: true }).waitFor();
   await shoot(maren, 'page-roles');
-  await maren.goto(`${base}/t/alderbrook/access`);
-  await maren.getByText('Site warden').first().waitFor();
-  await shoot(maren, 'page-access');
-  await maren.goto(`${base}/t/alderbrook/rules`);
-  await maren.getByLabel('Whoever has an account may ask to be let in').check();
-  await shoot(maren, 'page-rules');
   await maren.goto(`${base}/t/alderbrook/members/junia`);
   await maren.getByRole('button', { name: 'Look as Junia Marsh' }).click();
   await maren.getByRole('status').waitFor();
@@ -86,8 +79,34 @@ async function pages(): Promise<void> {
   await demo.close();
 }
 
+/** The desk over the demo's world. */
+async function desk(): Promise<void> {
+  let stop = (): void => {};
+  const until = new Promise<void>((resolve) => {
+    stop = resolve;
+  });
+  const link = await new Promise<string>((opened) => {
+    const around = { cwd: root, err: () => {}, colours: false, width: 160, stopped: () => until };
+    void run(['desk'], { ...around, out: (text) => opened(/http:\S+/.exec(text)?.[0] ?? text) });
+  });
+  const browser = await launch();
+  const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
+  await page.goto(link);
+  const { origin } = new URL(link);
+  await page.goto(`${origin}/table?tenant=alderbrook&by=people&only=hive`);
+  await page.getByText('all in Orchard side').first().waitFor();
+  await page.screenshot({ path: join(out, 'desk-table.png') });
+  await page.emulateMedia({ colorScheme: 'dark' });
+  await page.goto(`${origin}/why?tenant=alderbrook&person=tobias&action=hive.update&record=a-hive-02`);
+  await page.getByText('give it for this record alone').waitFor();
+  await page.screenshot({ path: join(out, 'desk-why.png') });
+  await browser.close();
+  stop();
+}
+
 /** Runs a command in an xterm under Xvfb and takes a picture of the window. */
 async function terminal(name: string, command: string, seconds: number): Promise<void> {
+  if (!isWanted(name)) return;
   for (const [program, from] of [
     ['Xvfb', 'xvfb'],
     ['xterm', 'xterm'],
@@ -135,9 +154,9 @@ async function onPostgres(): Promise<void> {
   await cluster.stop();
 }
 
-const only = process.argv[2];
-if (only !== 'terminal') await pages();
-if (only !== 'pages') {
+if (isWanted('page')) await pages();
+if (isWanted('desk')) await desk();
+if (wanted === undefined || wanted.startsWith('command')) {
   await terminal('command-tour', 'npm run --silent tour | tail -n 50', 60);
   await terminal('command-table', 'npm run --silent lintel -- table --by people --only hive --tenant alderbrook', 60);
   await terminal(
@@ -169,6 +188,7 @@ if (only !== 'pages') {
     'cat $PLACE/access.md; echo; npm run --silent lintel -- rehearse $PLACE/access.md --tenant alderbrook; npm run --silent lintel -- changes $PLACE/before.json --tenant alderbrook; npm run --silent lintel -- review --charter $PLACE/before.json',
     90,
   );
+  await terminal('command-probe', 'npm run --silent lintel -- probe --config probed/careless.config.ts', 90);
   await onPostgres();
 }
 process.exit(0);

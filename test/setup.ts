@@ -112,7 +112,9 @@ export default async function setup(project: TestProject): Promise<() => Promise
   findChromium();
   // The pages and the demo's snapshot, where they are missing or older than their sources.
   execFileSync(process.execPath, ['--conditions=warm-lintel-source', '--import', 'tsx', 'examples/apiary/demo.ts', '--build-only'], { stdio: 'inherit' });
-  execFileSync(process.execPath, ['node_modules/vite/bin/vite.js', 'build', '-c', 'src/cli/desk/page/vite.config.ts', '--logLevel', 'warn'], { stdio: 'inherit' });
+  execFileSync(process.execPath, ['node_modules/vite/bin/vite.js', 'build', '-c', 'src/cli/desk/page/vite.config.ts', '--logLevel', 'warn'], {
+    stdio: 'inherit',
+  });
   const cluster = await startPostgres();
   project.provide('postgres', cluster.url);
   return () => cluster.stop();

@@ -113,21 +113,29 @@ function mayMake(player: Player, { kind, tenant, record, row }: Pictured, sent: 
   }
 }
 
-/** Why the charter does not let somebody change a record so; undefined where it does. */
-export function whyNot(
+/** Something that the charter does not let somebody do to a record. */
+export interface Unlawful {
+  /** What is meant by it, whichever record it is: `hive.status`, `a hive made`. */
+  readonly about: string;
+  readonly why: string;
+}
+
+/** What of a change the charter does not let somebody do: nothing where it lets them. */
+export function unlawfulIn(
   charter: Charter<any>,
   before: Picture,
   player: Player,
   { kind, before: was, after: is, fields }: Difference,
   all: readonly Difference[],
   sent: unknown,
-): string | undefined {
+): readonly Unlawful[] {
   const data = charter.kind(kind);
   const called = (one: Pictured) => `${data.one} ${one.id}`;
-  if (data.shared) return `a ${data.one} belongs to no organisation, and only the platform changes it`;
-  if (was && is && was.tenant !== is.tenant) return `${called(was)} went from ${was.tenant} to ${is.tenant}`;
+  const one = (about: string, why: string) => [{ about: `${kind} ${about}`, why }];
+  if (data.shared) return one('changed', `a ${data.one} belongs to no organisation, and only the platform changes it`);
+  if (was && is && was.tenant !== is.tenant) return one('to another tenant', `${called(was)} went from ${was.tenant} to ${is.tenant}`);
   const tenant = (is ?? was)?.tenant;
-  if (tenant === undefined) return `${called((is ?? was) as Pictured)} belongs to no organisation`;
+  if (tenant === undefined) return one('of nobody', `${called((is ?? was) as Pictured)} belongs to no organisation`);
   const standing = player.in(tenant);
   const may = (action: string, record: RecordData, after = false) =>
     charter.permissions.has(`${kind}.${action}`) && standing.may(`${kind}.${action}`, record as never, after ? { after: true } : undefined);
@@ -136,8 +144,8 @@ export function whyNot(
     Object.entries(data.fields).some(([field, { to }]) =>
       all.some((other) => other.kind === to && !other.after && other.before?.id === String(one.record[field])),
     );
-  if (was && !is && hung(was)) return undefined;
-  if (!is) return may('delete', (was as Pictured).record) ? undefined : `${called(was as Pictured)} is gone, and was not theirs to delete`;
+  if (was && !is && hung(was)) return [];
+  if (!is) return may('delete', (was as Pictured).record) ? [] : one('gone', `${called(was as Pictured)} is gone, and was not theirs to delete`);
   const unread = Object.entries(data.fields).find(([field, { role, to }]) => {
     const value = is.record[field];
     if (role !== 'parent' || value === null || !fields.includes(field)) return false;
@@ -145,21 +153,22 @@ export function whyNot(
     if (!parent || mayRead(charter, player, parent)) return !parent;
     return !(charter.permissions.has(`${to}.${CHOOSE}`) && standing.may(`${to}.${CHOOSE}`, parent.record as never));
   });
-  if (unread) return `${called(is)} was put under a ${data.fields[unread[0]]?.to} that they do not read`;
+  if (unread) return one(`under ${unread[0]}`, `${called(is)} was put under a ${data.fields[unread[0]]?.to} that they do not read`);
   if (!was) {
     const maker = charter.fieldWith(kind, 'maker');
-    if (maker !== undefined && is.record[maker] !== standing.userId) return `${called(is)} was made in the name of ${String(is.record[maker])}`;
-    return mayMake(player, is, sent) ? undefined : `${called(is)} was made, and was not theirs to make`;
+    if (maker !== undefined && is.record[maker] !== standing.userId)
+      return one('made for another', `${called(is)} was made in the name of ${String(is.record[maker])}`);
+    return mayMake(player, is, sent) ? [] : one('made', `${called(is)} was made, and was not theirs to make`);
   }
-  for (const field of fields) {
+  return fields.flatMap((field) => {
     const { role, change } = data.fields[field] as (typeof data.fields)[string];
-    if (role === 'id' || role === 'tenant' || role === 'maker') return `${field} of ${called(was)} changed, which it never does`;
+    if (role === 'id' || role === 'tenant' || role === 'maker') return one(field, `${field} of ${called(was)} changed, which it never does`);
     const action = change ?? 'update';
     if (role === 'owner') {
       const takes = was.record[field] === null && is.record[field] === standing.userId && may('update', was.record);
-      if (takes || (change !== undefined && may(change, was.record))) continue;
-    } else if (may(action, was.record) && may(action, is.record, true)) continue;
-    return `${field} of ${called(was)} changed, which takes ${kind}.${role === 'owner' ? (change ?? 'an action that the charter does not have') : action}`;
-  }
-  return undefined;
+      if (takes || (change !== undefined && may(change, was.record))) return [];
+    } else if (may(action, was.record) && may(action, is.record, true)) return [];
+    const takes = role === 'owner' ? (change ?? 'an action that the charter does not have') : action;
+    return one(field, `${field} of ${called(was)} changed, which takes ${kind}.${takes}`);
+  });
 }

@@ -3,7 +3,7 @@ import { LintelError } from '../../base/index.js';
 import type { Charter, FieldData } from '../../charter/index.js';
 import type { Lintel } from '../../server/index.js';
 import { castOf, type Player } from './cast.js';
-import { type Knowledge, knowledgeOf, mayRead, secretsIn, whyNot } from './judge.js';
+import { type Knowledge, knowledgeOf, mayRead, secretsIn, unlawfulIn } from './judge.js';
 import { Picture, type Pictured } from './picture.js';
 import { type Route, readRoutes } from './routes.js';
 import { type Answer, type Sent, sender } from './send.js';
@@ -158,8 +158,9 @@ class Probe {
     }
   }
 
-  #tell(code: ProbeCode, route: Route, player: Player, message: string, { sent, status }: Answer): void {
-    const key = `${code} ${route.name}`;
+  /** @param about what it is about: two things on one route are two findings. */
+  #tell(code: ProbeCode, route: Route, player: Player, message: string, { sent, status }: Answer, about = ''): void {
+    const key = JSON.stringify([code, route.name, about]);
     const known = this.#found.get(key);
     if (known) known.people.add(player.name);
     else
@@ -246,8 +247,17 @@ class Probe {
     for (const { of, field, hidden } of secretsIn(answer.text, sent, knowledge)) {
       const { one } = this.#charter.kind(of.kind);
       const where = of.tenant === undefined || player.tenants.includes(of.tenant) ? '' : ` of ${of.tenant}`;
-      if (hidden) this.#tell('shows-hidden', route, player, `${player.name} is shown ${field} of the ${one} ${of.id}${where}, which they may not read`, answer);
-      else this.#tell('shows-masked', route, player, `${player.name} is shown ${field} of the ${one} ${of.id}, which they read without it`, answer);
+      if (hidden)
+        this.#tell('shows-hidden', route, player, `${player.name} is shown ${field} of the ${one} ${of.id}${where}, which they may not read`, answer, of.kind);
+      else
+        this.#tell(
+          'shows-masked',
+          route,
+          player,
+          `${player.name} is shown ${field} of the ${one} ${of.id}, which they read without it`,
+          answer,
+          `${of.kind}.${field}`,
+        );
     }
   }
 
@@ -375,8 +385,8 @@ class Probe {
     const later = await Picture.take(this.#db, this.#charter);
     const changed = this.#picture.differences(later);
     for (const one of changed) {
-      const why = whyNot(this.#charter, this.#picture, player, one, changed, answer.sent.body);
-      if (why !== undefined) this.#tell('changes-unlawfully', route, player, `${player.name}: ${why}`, answer);
+      for (const { about, why } of unlawfulIn(this.#charter, this.#picture, player, one, changed, answer.sent.body))
+        this.#tell('changes-unlawfully', route, player, `${player.name}: ${why}`, answer, about);
     }
     if (changed.length > 0) await this.#picture.restore(this.#db, later);
   }
@@ -485,7 +495,7 @@ class Probe {
       .filter(({ by }) => by.every(({ answered }) => answered === 0))
       .map(({ route }) => ({ route, why: 'nobody was let in: no call was answered with success' }));
     const findings = [...this.#found].map(([key, { people: all, ...one }]): ProbeFinding => {
-      return { ...one, severity: PROBE_CODES[one.code].severity, route: key.slice(one.code.length + 1), people: [...all] };
+      return { ...one, severity: PROBE_CODES[one.code].severity, route: (JSON.parse(key) as string[])[1] as string, people: [...all] };
     });
     const weight = ({ severity }: ProbeFinding) => (severity === 'error' ? 0 : 1);
     return { findings: findings.sort((a, b) => weight(a) - weight(b)), people, coverage, unreached: [...unreached, ...never], calls: this.#calls };
