@@ -7,7 +7,7 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type Charter, readCharter, Standing } from 'warm-lintel';
 import { EXIT, run } from 'warm-lintel/cli';
 import { accessChanges, accessTable, compare, madeUpFacts, peopleSubjects } from 'warm-lintel/rehearsal';
-import { createLintel } from 'warm-lintel/server';
+import { createLintel, dropStatements, policyStatements } from 'warm-lintel/server';
 import { accessMatchers } from 'warm-lintel/vitest';
 import { countRecords } from '../src/scoping/index.js';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
@@ -53,6 +53,50 @@ test('what is so now is recorded, holds, and each cell that changes later is nam
   await rehearse('--record');
   expect(readFileSync(file, 'utf8')).toMatch(/\| tobias \| tobias2 \|/);
   expect((await rehearse()).code).toBe(EXIT.yes);
+});
+
+test('the same file is held against the database under its row policies, where a hole shows that the engine does not have', { timeout: 60_000 }, async () => {
+  const walled = url.replace('lintel@', 'rehearsed_app@');
+  await sql.raw('do $$ begin create role rehearsed_app login; exception when duplicate_object then null; end $$').execute(db);
+  writeFileSync(
+    file,
+    [
+      '| person | tobias | Otto Feld | Junia Marsh | Ingrid Oakes | visitor |',
+      '| --- | --- | --- | --- | --- | --- |',
+      '| hive.read | all | all | onSite | appointed | – |',
+      '| inspection.read | followed | all in Orchard side | followed | followed | – |',
+      '| entry.read | – | – | – | – | – |',
+      '',
+      '- tobias may hive.update a-hive-01',
+      '- tobias may not hive.update a-hive-02',
+      '- tobias may hive.archive a-hive-01',
+      '- Junia Marsh may not hive.read a-hive-01',
+      '- Ingrid Oakes may hive.register a-hive-01',
+      '- Otto Feld may not hive.register a-hive-01',
+      '- Pavel Lorne may not entry.update a-entry-1',
+    ].join('\n'),
+  );
+  const held = () => rehearse('--wall', walled, '--format', 'json');
+  expect((await held()).err).toContain('the row policies are not in this database');
+  for (const statement of policyStatements(app.charter as Charter<any>, { role: 'rehearsed_app' })) await sql.raw(statement).execute(db);
+  const before = await sql`select md5(string_agg(h::text, '' order by h.id)) from hives h`.execute(db);
+  const outcomes = JSON.parse((await held()).out) as { name: string; held: boolean; words: string }[];
+  const ofEngine = outcomes.filter(({ name }) => !name.endsWith('in the database'));
+  expect(ofEngine.filter((one) => !one.held).map(({ words }) => words)).toEqual([]);
+  const ofDatabase = outcomes.filter(({ name }) => name.endsWith('in the database'));
+  expect([ofDatabase.length, ofDatabase.filter((one) => !one.held).map(({ words }) => words)]).toEqual([22, []]);
+  expect(await sql`select md5(string_agg(h::text, '' order by h.id)) from hives h`.execute(db)).toEqual(before);
+  // Somebody took the policies off, and a trigger away.
+  await sql.raw('alter table entries disable row level security').execute(db);
+  await sql.raw('alter table hives disable trigger lintel_changed').execute(db);
+  const open = JSON.parse((await held()).out).filter((one: any) => !one.held);
+  expect(open.map(({ words }: any) => words)).toEqual(
+    expect.arrayContaining([
+      expect.stringMatching(/^tobias: entry.read: the database shows entry/),
+      'Otto Feld may not hive.register a-hive-01: the database lets them',
+    ]),
+  );
+  for (const statement of dropStatements(app.charter as Charter<any>)) await sql.raw(statement).execute(db);
 });
 
 test('sentences about single records hold or fail with the reason, and builds read them', async () => {

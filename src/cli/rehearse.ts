@@ -5,9 +5,10 @@ import junit from 'junit-report-builder';
 import pc from 'picocolors';
 import { didYouMean, LintelError } from '../base/index.js';
 import { type Charter, KEYHOLDER } from '../charter/index.js';
-import { madeUpFacts, type Outcome, readScript, recordScript, rehearse, type Stage } from '../rehearsal/index.js';
+import { madeUpFacts, type Outcome, readScript, recordScript, rehearse, rehearseAtWall, type Script, type Stage, type WallStage } from '../rehearsal/index.js';
 import { Standing } from '../standing/index.js';
-import { readConfig, type Sources } from './config.js';
+import { connect } from '../store/index.js';
+import { openUrl, readConfig, type Sources } from './config.js';
 import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
 import { EXIT, type Surroundings, withSources } from './surroundings.js';
 
@@ -15,6 +16,7 @@ interface RehearseOptions extends Sources {
   readonly tenant?: string | undefined;
   readonly record?: true | undefined;
   readonly junit?: string | undefined;
+  readonly wall?: string | undefined;
   readonly format: 'text' | 'json';
 }
 
@@ -77,6 +79,16 @@ function printed(file: string, outcomes: readonly Outcome[], colours: boolean): 
   );
 }
 
+/** The same script, asked of the database in the application's own name. */
+async function atWall(script: Script, stage: Stage, url: string): Promise<Outcome[]> {
+  const app = connect<any>(await openUrl(url));
+  try {
+    return await rehearseAtWall(script, { ...(stage as unknown as WallStage), app });
+  } finally {
+    await app.destroy();
+  }
+}
+
 async function rehearseCommand(file: string, options: RehearseOptions, around: Surroundings): Promise<number> {
   const config = await readConfig(options, around.cwd);
   const path = resolve(around.cwd, file);
@@ -90,7 +102,9 @@ async function rehearseCommand(file: string, options: RehearseOptions, around: S
     const text = await readFile(path, 'utf8').catch(() => {
       throw new LintelError('no-script', `There is no file ${file}. Write what is so now with: lintel rehearse ${file} --record`, {});
     });
-    const outcomes = await rehearse(readScript(text, lintel.charter), await stageOf(tenant));
+    const script = readScript(text, lintel.charter);
+    const stage = await stageOf(tenant);
+    const outcomes = [...(await rehearse(script, stage)), ...(options.wall === undefined ? [] : await atWall(script, stage, options.wall))];
     if (options.junit !== undefined) await writeFile(resolve(around.cwd, options.junit), junitOf(file, outcomes));
     around.out(options.format === 'json' ? JSON.stringify(outcomes, null, 2) : printed(file, outcomes, around.colours));
     return outcomes.every(({ held }) => held) ? EXIT.yes : EXIT.refused;
@@ -105,11 +119,12 @@ export function addRehearseCommand(program: Command, around: Surroundings, answe
   )
     .argument('<file>', 'the expectations, in Markdown')
     .option('--record', 'write the present access as such a file instead')
+    .option('--wall <url>', 'ask the database under its row policies too: its address, as the role of the application')
     .option('--junit <file>', 'also write what held and what did not as JUnit XML')
     .addOption(new Option('--format <format>', 'how to write the answer').choices(['text', 'json'] as const).default('text' as const))
     .addHelpText(
       'after',
-      '\nExample:\n  lintel rehearse access.md --record --tenant alderbrook\n  lintel rehearse access.md --tenant alderbrook --junit report.xml\n\nExit codes: 0 all hold, 1 something differs, 2 not answered',
+      '\nExample:\n  lintel rehearse access.md --record --tenant alderbrook\n  lintel rehearse access.md --tenant alderbrook --junit report.xml\n  lintel rehearse access.md --tenant alderbrook --wall postgres://apiary_app@localhost/apiary\n\nExit codes: 0 all hold, 1 something differs, 2 not answered',
     )
     .action(async (file, options) => {
       answered(await rehearseCommand(file, options, around));

@@ -22,4 +22,5 @@ export { REVIEW_CODES, type ReviewFinding, reviewCharter } from './review.js';
 export { type ReviewedTenant, reviewTenant, TENANT_CODES } from './review-tenant.js';
 export { type Actor, type ExpectedAnswer, type ExpectedReach, readScript, type Script } from './script.js';
 export { type AccessTable, accessTable, type Cell, madeUpFacts, peopleSubjects, roleSubjects, type Section, type Subject } from './table.js';
+export { rehearseAtWall, type WallStage } from './wall.js';
 export { type ExplainedGrant, type Explanation, explain } from './why.js';
