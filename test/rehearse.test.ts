@@ -250,6 +250,27 @@ test('a release is compared person by person: all that differs is told, and the 
   expect(await lintel('changes', same, '--tenant', 'alderbrook')).toMatchObject({ code: EXIT.yes, out: 'Nobody’s access is another than before.' });
 });
 
+test('two states of the membership are compared, with those who are gone and those who have come', { timeout: 60_000 }, async () => {
+  const then = await apiaryOnPostgres();
+  const now = await apiaryOnPostgres();
+  const maren = await now.lintel.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: ['recentSignIn'] });
+  await maren.carryOut([
+    { do: 'set-roles', holder: { user: 'tobias' }, roles: [{ role: 'reader', anchor: { on: 'tenant' } }] },
+    { do: 'set-roles', holder: { user: 'lene' }, roles: [{ role: 'treasurer', anchor: { on: 'tenant' } }] },
+    { do: 'remove', user: 'hanne' },
+  ]);
+  const args = ['changes', '--earlier', then.url, '--tenant', 'alderbrook', '--database', now.url, '--format', 'json'];
+  const out: string[] = [];
+  const code = await run(args, { cwd: process.cwd(), out: (t) => out.push(t), err: (t) => out.push(t), colours: false, width: 160 });
+  const changes = JSON.parse(out.join('')).changes as any[];
+  expect([code, [...new Set(changes.map(({ name }) => name))].sort()]).toEqual([EXIT.refused, ['Hanne Birk', 'Lene Arp', 'Tobias Renn']]);
+  const of = (name: string, permission: string) => changes.find((one) => one.name === name && one.permission === permission)?.change;
+  expect([of('Tobias Renn', 'hive.update'), of('Lene Arp', 'entry.read'), of('Hanne Birk', 'report.read')]).toEqual(['shrinks', 'grows', 'shrinks']);
+  expect((await lintel('changes', '--tenant', 'alderbrook')).err).toContain('Compare with what?');
+  await then.db.destroy();
+  await now.db.destroy();
+});
+
 test('what gives a permission is everything by which somebody has it, with whoever has it', async () => {
   const maren = await enter('maren');
   await maren.carryOut([

@@ -5,7 +5,8 @@ import type { Charter } from '../charter/index.js';
 import { type AccessChange, accessChanges, type Changing, madeUpFacts } from '../rehearsal/index.js';
 import { createLintel, type Lintel } from '../server/index.js';
 import { Standing } from '../standing/index.js';
-import { readCharterFile, readConfig, type Sources } from './config.js';
+import type { Database } from '../store/index.js';
+import { openUrl, readCharterFile, readConfig, type Sources } from './config.js';
 import { grid, markdown } from './grid.js';
 import { findTenant, withDatabase } from './look.js';
 import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
@@ -14,6 +15,7 @@ interface ChangesOptions extends Sources {
   readonly tenant?: string | undefined;
   readonly declared: readonly string[];
   readonly roles?: true | undefined;
+  readonly earlier?: string | undefined;
   readonly format: 'text' | 'json' | 'md';
 }
 
@@ -33,13 +35,17 @@ function rolesOf(before: Charter<any>, after: Charter<any>): Changing[] {
   }));
 }
 
-/** Everybody in a tenant, and a visitor, under two charters. */
-export async function peopleOf(lintel: Lintel, before: Charter<any>, wanted: string | undefined) {
+/** Everybody in a tenant, and a visitor, under two charters. @param then the database as it was, where that is another. */
+export async function peopleOf(lintel: Lintel, before: Charter<any>, wanted: string | undefined, then: Database = lintel.db) {
   const tenant = await findTenant(lintel, wanted);
-  const earlier = createLintel({ charter: before, db: lintel.db });
+  const earlier = createLintel({ charter: before, db: then });
   const fulfilled = [...Object.keys(before.data.obligations), ...Object.keys(lintel.charter.data.obligations)];
   const all: Changing[] = [];
-  for (const { id, name } of [...tenant.members, { id: undefined, name: 'a visitor' }]) {
+  const were =
+    then === lintel.db
+      ? []
+      : (await findTenant(earlier as unknown as Lintel, tenant.id)).members.filter(({ id }) => !tenant.members.some((one) => one.id === id));
+  for (const { id, name } of [...tenant.members, ...were, { id: undefined, name: 'a visitor' }]) {
     const entry = { tenant: tenant.id, fulfilled, ...(id !== undefined && { user: id }) };
     all.push({ name, before: await earlier.enter(entry), after: await lintel.enter(entry) });
   }
@@ -67,10 +73,12 @@ function rowsOf(changes: readonly AccessChange[]): string[][] {
   });
 }
 
-async function changesCommand(old: string, options: ChangesOptions, around: Surroundings): Promise<number> {
+async function changesCommand(old: string | undefined, options: ChangesOptions, around: Surroundings): Promise<number> {
   const config = await readConfig(options, around.cwd);
   const { charter } = config;
-  const before = await readCharterFile(resolve(around.cwd, old));
+  if (old === undefined && options.earlier === undefined)
+    throw new LintelError('which-charter', 'Compare with what? Give the charter as it was, or --earlier with a database as it was.', {});
+  const before = old === undefined ? charter : await readCharterFile(resolve(around.cwd, old));
   const known = new Set([...before.permissions.keys(), ...charter.permissions.keys()]);
   const foreign = options.declared.find((name) => !known.has(name));
   if (foreign !== undefined)
@@ -79,8 +87,13 @@ async function changesCommand(old: string, options: ChangesOptions, around: Surr
     options.roles || !config.database
       ? await accessChanges(charter, rolesOf(before, charter))
       : await withDatabase(config, async (lintel) => {
-          const { tenant, all } = await peopleOf(lintel, before, options.tenant);
-          return accessChanges(charter, all, { db: lintel.db, tenant });
+          const then = options.earlier === undefined ? undefined : await openUrl(options.earlier);
+          try {
+            const { tenant, all } = await peopleOf(lintel, before, options.tenant, then);
+            return await accessChanges(charter, all, { db: lintel.db, tenant });
+          } finally {
+            if (then && 'end' in then) await then.end();
+          }
         });
   const undeclared = changes.filter(({ change, permission }) => change.startsWith('grows') && !options.declared.includes(permission));
   const head = ['who', 'may', 'how far', 'change', 'records'];
@@ -102,13 +115,14 @@ export function addChangesCommand(program: Command, around: Surroundings, answer
         'Who gains and who loses access by a release: another charter compared with this one, person by person on the records that there are, or role by role.',
       ),
   )
-    .argument('<charter>', 'the charter as it was: JSON, or a module')
+    .argument('[charter]', 'the charter as it was: JSON, or a module')
+    .option('--earlier <url>', 'a PostgreSQL as it was, such as a backup: who held what there. Records are those of today')
     .option('--roles', 'compare the roles of the two charters, without a database')
     .option('--declared <actions...>', 'actions that are meant to reach farther: all other growth fails', [] as string[])
     .addOption(formatOption())
     .addHelpText(
       'after',
-      '\nExample:\n  lintel changes before.json --tenant alderbrook\n  lintel changes before.json --roles --format md --declared hive.move\n\nExit codes: 0 nothing grew that was not declared, 1 something did, 2 not answered',
+      '\nExample:\n  lintel changes before.json --tenant alderbrook\n  lintel changes --earlier postgres://localhost/yesterday --tenant alderbrook\n  lintel changes before.json --roles --format md --declared hive.move\n\nExit codes: 0 nothing grew that was not declared, 1 something did, 2 not answered',
     )
     .action(async (charter, options) => {
       answered(await changesCommand(charter, options, around));
