@@ -1,5 +1,5 @@
 export { BesideDb, type ReportDifference, type ScopeDifference } from './beside.js';
-export { Boundary, type Registered, type ScopeSupport } from './boundary.js';
+export { Boundary } from './boundary.js';
 export { type ChangeAnswer, change, handOver } from './change.js';
 export { type SqlCondition, type SqlTag, sqlCondition } from './condition.js';
 export { countRecords, someRecords } from './count.js';
@@ -22,4 +22,5 @@ export {
 } from './policies/index.js';
 export { ScopedDb } from './scope.js';
 export { SeveralBoundaries } from './several.js';
+export type { Registered, ScopeSupport } from './support.js';
 export { tallyRecords } from './tally.js';

@@ -25,10 +25,11 @@ import type { FieldData } from '../charter/index.js';
 import { type FieldShape, readValue } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
 import { insistOnFree, refuse } from './allowed.js';
-import { Boundary, isRegistered, type Registered } from './boundary.js';
+import { Boundary } from './boundary.js';
 import { MARK } from './failure.js';
 import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 import { Narrower } from './narrow.js';
+import { isRegistered, type Registered } from './support.js';
 import { fieldOf, insistOnVisible, type Target } from './target.js';
 
 export type WriteNode = InsertQueryNode | UpdateQueryNode | DeleteQueryNode;

@@ -1,84 +1,15 @@
 import type { Kysely } from 'kysely';
 import { LintelError } from '../../base/index.js';
-import type { Charter, FieldData } from '../../charter/index.js';
+import type { Charter } from '../../charter/index.js';
 import type { Lintel } from '../../server/index.js';
 import { castOf, type Player } from './cast.js';
-import { type Knowledge, knowledgeOf, mayRead, secretsIn, unlawfulIn } from './judge.js';
-import { Picture, type Pictured } from './picture.js';
+import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeReport } from './findings.js';
+import { type Knowledge, knowledgeOf, secretsIn, unlawfulIn } from './judge.js';
+import { Picture } from './picture.js';
 import { type Route, readRoutes } from './routes.js';
 import { type Answer, type Sent, sender } from './send.js';
 import type { ProbeTarget } from './target.js';
-
-/** What can be found, why it matters, and what to do. */
-export const PROBE_CODES = {
-  'shows-hidden': {
-    severity: 'error',
-    why: 'An answer holds what stands in a record that the person may not read.',
-    remedy: 'Read through scope, or ask the standing before the answer goes out.',
-  },
-  'shows-masked': {
-    severity: 'error',
-    why: 'An answer holds a field that the person may not read of a record which they may.',
-    remedy: 'Read through scope, or leave the field out.',
-  },
-  'changes-unlawfully': {
-    severity: 'error',
-    why: 'The database is changed in a way that the charter does not let this person change it.',
-    remedy: 'Write through scope, and take from the request only what a form of this page may send.',
-  },
-  'open-after-removal': {
-    severity: 'error',
-    why: 'Whoever was put out still reads records with the session of before.',
-    remedy: 'Resolve the standing anew with each request.',
-  },
-  'tells-existence': {
-    severity: 'warning',
-    why: 'A record that is hidden is answered otherwise than one that there is not: whoever guesses an id learns that there is one.',
-    remedy: 'Answer both alike: not found.',
-  },
-  'count-tells': {
-    severity: 'warning',
-    why: 'A number counts records that the person may not read.',
-    remedy: 'Count through scope.',
-  },
-  'filter-tells': {
-    severity: 'warning',
-    why: 'A search by a field that the person may not read finds by it: they can guess its value.',
-    remedy: 'Search through scope, which takes a masked field for empty.',
-  },
-  breaks: { severity: 'warning', why: 'The application fails, instead of refusing.', remedy: 'Check what comes in before it is used.' },
-} as const;
-
-export type ProbeCode = keyof typeof PROBE_CODES;
-
-export interface ProbeFinding {
-  readonly code: ProbeCode;
-  readonly severity: 'error' | 'warning';
-  readonly route: string;
-  /** The first person to whom it happened. */
-  readonly person: { readonly id: string | null; readonly name: string };
-  /** Everybody to whom it happened. */
-  readonly people: readonly string[];
-  readonly message: string;
-  readonly request: Sent;
-  readonly status: number;
-}
-
-/** How often a route was called as somebody, and what came of it. */
-export interface Covered {
-  readonly calls: number;
-  readonly answered: number;
-}
-
-export interface ProbeReport {
-  readonly findings: readonly ProbeFinding[];
-  readonly people: readonly string[];
-  /** By route, for each of the people. */
-  readonly coverage: readonly { readonly route: string; readonly by: readonly Covered[] }[];
-  /** What could not be tried, and why. */
-  readonly unreached: readonly { readonly route: string; readonly why: string }[];
-  readonly calls: number;
-}
+import { type Named, Tries } from './tries.js';
 
 interface Found {
   readonly code: ProbeCode;
@@ -89,16 +20,8 @@ interface Found {
   readonly people: Set<string>;
 }
 
-/** A record that a request names: one that is read, one that is hidden, one of another tenant, or none that there is. */
-interface Named {
-  readonly as: 'read' | 'hidden' | 'elsewhere' | 'missing';
-  readonly id: string;
-  readonly one: Pictured | undefined;
-}
-
 const isFine = ({ status }: Answer) => status >= 200 && status < 300;
 const COUNTS = /(^|_)(total|count|number|amount|size|n|records|results|found)$|(Total|Count|Number|Size)$/i;
-const MISSING = { uuid: '00000000-0000-4000-8000-0000000000ff', text: 'no-such-one', integer: '987654321' } as const;
 
 /** Walks the routes of an application as everybody, and holds what it answers, and what it does to the database, against the charter. */
 class Probe {
@@ -116,6 +39,7 @@ class Probe {
   readonly #silent = new Map<string, Answer>();
   #players: readonly Player[] = [];
   #picture!: Picture;
+  #tries!: Tries;
   #mark: string | undefined;
   #calls = 0;
 
@@ -138,6 +62,7 @@ class Probe {
       this.#headers.set(player, await this.#signIn(player));
       this.#knowledge.set(player, knowledgeOf(this.#charter, this.#picture, player));
     }
+    this.#tries = new Tries(this.#charter, this.#picture, this.#players, this.#knowledge);
     for (const route of routes) for (const player of this.#players) await (route.method === 'GET' ? this.#reads(route, player) : this.#writes(route, player));
     for (const route of otherVerbs(routes)) for (const player of this.#players) await this.#writes(route, player, 'once');
     for (const player of this.#players) await this.#afterRemoval(routes, player);
@@ -191,53 +116,6 @@ class Probe {
     }
     if (answer.status >= 500) this.#tell('breaks', route, player, `${player.name} is answered ${answer.status}`, answer);
     return answer;
-  }
-
-  /** The tenants that a request may name: one's own, and one to which one does not belong. */
-  #tenants(route: Route, player: Player): string[] {
-    const all = [...new Set(this.#players.flatMap(({ tenants }) => tenants))];
-    if (!Object.values(route.params).includes('tenant')) return [player.tenants[0] ?? all[0] ?? ''];
-    const other = all.find((tenant) => !player.tenants.includes(tenant));
-    return [...player.tenants, ...(other === undefined ? [] : [other])];
-  }
-
-  #missing(kind: string): string {
-    const { idField, fields } = this.#charter.shapes[kind] as { idField: string; fields: Readonly<Record<string, { type: string }>> };
-    return MISSING[fields[idField]?.type as keyof typeof MISSING] ?? MISSING.text;
-  }
-
-  /** One record of each sort for somebody who stands in a tenant. */
-  #named(kind: string, tenant: string, player: Player, action?: string): Named[] {
-    const all = this.#picture.all(kind);
-    const readable = this.#knowledge.get(player)?.readable;
-    const here = all.filter((one) => one.tenant === tenant || one.tenant === undefined);
-    const read = here.filter((one) => readable?.has(one));
-    const mayNot =
-      action === undefined || !this.#charter.permissions.has(`${kind}.${action}`)
-        ? undefined
-        : read.find((one) => !player.in(tenant).may(`${kind}.${action}`, one.record as never));
-    const may = read.find((one) => one !== mayNot);
-    const hidden = here.find((one) => !readable?.has(one));
-    const elsewhere = all.find((one) => one.tenant !== undefined && one.tenant !== tenant && !readable?.has(one));
-    const as = (what: Named['as'], one: Pictured | undefined): Named[] => (one ? [{ as: what, id: one.id, one }] : []);
-    return [
-      ...as('read', may),
-      ...as('read', mayNot),
-      ...as('hidden', hidden),
-      ...as('elsewhere', elsewhere),
-      { as: 'missing', id: this.#missing(kind), one: undefined },
-    ];
-  }
-
-  #path(route: Route, tenant: string, named: Named | undefined): string {
-    return route.path.replace(/\{(\w+)\}/g, (_, name: string) => {
-      const what = route.params[name] as string;
-      if (what === 'tenant') return encodeURIComponent(tenant);
-      if (name === route.record) return encodeURIComponent(named?.id ?? '');
-      const field = Object.entries(this.#charter.kind(named?.one?.kind ?? what).fields).find(([, { to }]) => to === what)?.[0];
-      const parent = field === undefined ? undefined : named?.one?.record[field];
-      return encodeURIComponent(String(parent ?? this.#picture.all(what).find((one) => one.tenant === tenant)?.id ?? this.#missing(what)));
-    });
   }
 
   /** What an answer tells that it should not. */
@@ -301,11 +179,11 @@ class Probe {
   }
 
   async #reads(route: Route, player: Player): Promise<void> {
-    for (const tenant of this.#tenants(route, player)) {
-      const named = route.record === undefined ? [undefined] : this.#named(route.params[route.record] as string, tenant, player);
+    for (const tenant of this.#tries.tenants(route, player)) {
+      const named = route.record === undefined ? [undefined] : this.#tries.named(route.params[route.record] as string, tenant, player);
       const answers: [Named, Answer][] = [];
       for (const one of named) {
-        const path = this.#path(route, tenant, one);
+        const path = this.#tries.path(route, tenant, one);
         const answer = await this.#call(route, player, path);
         this.#judgeAnswer(route, player, answer);
         this.#judgeCounts(route, player, tenant, answer);
@@ -332,7 +210,7 @@ class Probe {
       { [named(/sort|order/i, 'sort')]: 'no_such_column' },
       ...route.query
         .filter((name) => /all|deleted|archived|include|tenant|org/i.test(name))
-        .map((name) => ({ [name]: /tenant|org/i.test(name) ? this.#otherTenant(player) : 'true' })),
+        .map((name) => ({ [name]: /tenant|org/i.test(name) ? this.#tries.otherTenant(player) : 'true' })),
     ];
     for (const attempt of attempts) this.#judgeAnswer(route, player, await this.#call(route, player, with_(attempt)));
     const { kind } = route;
@@ -348,23 +226,21 @@ class Probe {
     }
   }
 
-  #otherTenant(player: Player): string {
-    return this.#players.flatMap(({ tenants }) => tenants).find((tenant) => !player.tenants.includes(tenant)) ?? '';
-  }
-
   async #writes(route: Route, player: Player, how?: 'once'): Promise<void> {
     const kind = route.record === undefined ? route.kind : (route.params[route.record] as string);
-    for (const tenant of this.#tenants(route, player)) {
+    for (const tenant of this.#tries.tenants(route, player)) {
       const named =
-        route.record === undefined || kind === undefined ? [undefined] : this.#named(kind, tenant, player, route.method === 'DELETE' ? 'delete' : 'update');
+        route.record === undefined || kind === undefined
+          ? [undefined]
+          : this.#tries.named(kind, tenant, player, route.method === 'DELETE' ? 'delete' : 'update');
       const answers: [Named, Answer][] = [];
       for (const one of named) {
-        const path = this.#path(route, tenant, one);
-        const plain = route.method === 'DELETE' ? undefined : this.#body(route, tenant, player);
+        const path = this.#tries.path(route, tenant, one);
+        const plain = route.method === 'DELETE' ? undefined : this.#tries.body(route, tenant, player);
         const answer = await this.#change(route, player, path, plain);
         if (one) answers.push([one, answer]);
         if (how === 'once' || route.method === 'DELETE' || (one && one.as !== 'read')) continue;
-        for (const extra of this.#extras(route, tenant, player)) await this.#change(route, player, path, { ...(plain ?? {}), ...extra });
+        for (const extra of this.#tries.extras(route, tenant, player)) await this.#change(route, player, path, { ...(plain ?? {}), ...extra });
       }
       if (how !== 'once') this.#judgeExistence(route, player, answers);
     }
@@ -391,69 +267,6 @@ class Probe {
     if (changed.length > 0) await this.#picture.restore(this.#db, later);
   }
 
-  /** The field that a name in a body means. */
-  #fieldCalled(kind: string, name: string): readonly [string, FieldData] | undefined {
-    return Object.entries(this.#charter.kind(kind).fields).find(
-      ([field, { column }]) => field === name || (column ?? this.#charter.shapes[kind]?.fields[field]?.column) === name,
-    );
-  }
-
-  /** A value for a field, other than any that there is. */
-  #value(kind: string, [field, { role, type, to, options }]: readonly [string, FieldData], tenant: string, player: Player): unknown {
-    const there = this.#picture.all(kind).filter((one) => one.tenant === tenant);
-    if (role === 'parent')
-      return this.#picture.all(to as string).find((one) => one.tenant === tenant && mayRead(this.#charter, player, one))?.id ?? this.#missing(to as string);
-    if (role === 'owner' || role === 'maker' || role === 'person') return player.person?.id ?? null;
-    if (role === 'tenant') return tenant;
-    if (role === 'unit' || role === 'group') return there.find((one) => one.record[field] !== null)?.record[field] ?? null;
-    if (role === 'people') return player.person ? [player.person.id] : [];
-    if (options) return options.at(-1);
-    if (type === 'integer') return 77;
-    if (type === 'decimal') return '77.70';
-    if (type === 'boolean') return true;
-    if (type === 'instant') return '2030-01-01T00:00:00.000Z';
-    return type === 'uuid' ? MISSING.uuid : `Probe ${this.#calls}`;
-  }
-
-  #body(route: Route, tenant: string, player: Player): Record<string, unknown> | undefined {
-    const { kind } = route;
-    if (kind === undefined) return route.body ?? {};
-    const given =
-      route.body ??
-      Object.fromEntries(
-        Object.entries(this.#charter.kind(kind).fields).filter(([, f]) => (f.role === 'plain' && f.change === undefined) || f.role === 'parent'),
-      );
-    return Object.fromEntries(
-      Object.entries(given).map(([name, example]) => {
-        if (Array.isArray(example) && /ids?$/i.test(name)) return [name, this.#named(kind, tenant, player).map(({ id }) => id)];
-        const field = this.#fieldCalled(kind, name);
-        return [name, field ? this.#value(kind, field, tenant, player) : example];
-      }),
-    );
-  }
-
-  /** What no form of the page sends: another tenant, owner or maker, guarded fields, parents that are hidden; each by the name of the field and of its column. */
-  #extras(route: Route, tenant: string, player: Player): Record<string, unknown>[] {
-    const { kind } = route;
-    if (kind === undefined) return [];
-    const colleague = this.#players.find((one) => one.person && one !== player && one.tenants.includes(tenant))?.person?.id;
-    return Object.entries(this.#charter.kind(kind).fields).flatMap(([field, data]): Record<string, unknown>[] => {
-      const column = this.#charter.shapes[kind]?.fields[field]?.column ?? field;
-      const names = [...new Set([field, column])];
-      const values: unknown[] = [];
-      if (data.role === 'tenant') values.push(this.#otherTenant(player));
-      else if (data.role === 'owner') values.push(colleague, player.person?.id);
-      else if (data.role === 'maker' || data.role === 'person') values.push(colleague);
-      else if (data.role === 'parent')
-        values.push(
-          this.#named(data.to as string, tenant, player).find(({ as }) => as === 'hidden')?.id,
-          this.#named(data.to as string, tenant, player).find(({ as }) => as === 'elsewhere')?.id,
-        );
-      else if (data.role !== 'id' && data.role !== 'people' && data.change !== undefined) values.push(this.#value(kind, [field, data], tenant, player));
-      return values.filter((value) => value !== undefined && value !== '').flatMap((value) => names.map((name) => ({ [name]: value })));
-    });
-  }
-
   /** Calls as somebody who was put out, with the session of before. */
   async #afterRemoval(routes: readonly Route[], player: Player): Promise<void> {
     const { person } = player;
@@ -467,9 +280,9 @@ class Probe {
       for (const route of routes.filter(({ method }) => method === 'GET')) {
         for (const tenant of player.tenants) {
           const named =
-            route.record === undefined ? undefined : this.#named(route.params[route.record] as string, tenant, player).find(({ as }) => as === 'read');
+            route.record === undefined ? undefined : this.#tries.named(route.params[route.record] as string, tenant, player).find(({ as }) => as === 'read');
           if (route.record !== undefined && !named) continue;
-          const answer = await this.#call(route, gone, this.#path(route, tenant, named));
+          const answer = await this.#call(route, gone, this.#tries.path(route, tenant, named));
           const [secret] = secretsIn(answer.text, answer.sent.url, this.#knowledge.get(gone) as Knowledge);
           if (secret) this.#tell('open-after-removal', route, player, `${player.name} was put out, and still reads ${secret.of.kind} ${secret.of.id}`, answer);
         }

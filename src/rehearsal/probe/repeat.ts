@@ -1,4 +1,4 @@
-import type { ProbeFinding } from './probe.js';
+import type { ProbeFinding } from './findings.js';
 
 const shellQuoted = (text: string) => `'${text.replaceAll("'", `'\\''`)}'`;
 

@@ -3,8 +3,8 @@ import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
 import { CARRYING, LintelError, PREPARED } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { openingKey, type Standing } from '../../standing/index.js';
-import type { ScopeSupport } from '../boundary.js';
 import { sqlText } from '../fragment.js';
+import type { ScopeSupport } from '../support.js';
 import { factsAsked } from './facts.js';
 import { anchoredMark, WALL } from './rule.js';
 

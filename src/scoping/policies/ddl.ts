@@ -1,7 +1,7 @@
 import type { Charter, FieldData, KindData } from '../../charter/index.js';
 import type { FieldShape, KindShape } from '../../predicate/index.js';
-import { isRegistered, type Registered } from '../boundary.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
+import { isRegistered, type Registered } from '../support.js';
 import { inline, literal, RuleWriter, sqlTypeOf, WALL, type WallFunction } from './rule.js';
 
 export interface PolicyOptions {

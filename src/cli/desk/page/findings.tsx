@@ -1,7 +1,7 @@
 import { type ReactNode, useState } from 'react';
 import type { AccessChange, Comparison, Outcome, ProbeReport, ReviewFinding } from '../../../rehearsal/index.js';
+import type { About, Person } from './about.js';
 import { go, send, useAnswer } from './address.js';
-import type { About, Person } from './main.js';
 import { Choice, Sheet, Shown, Trouble } from './parts.js';
 
 type Query = Readonly<Record<string, string>>;

@@ -1,23 +1,12 @@
 import './desk.css';
 import { type ReactNode, StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
+import type { About, Person } from './about.js';
 import { go, useAddress, useAnswer } from './address.js';
 import { ChangesView, CompareView, ProbeView, RehearsalView, ReviewView } from './findings.js';
 import { Choice, Shown } from './parts.js';
 import { TableView } from './table.js';
 import { GivesView, WhyView } from './why.js';
-
-export interface About {
-  readonly tenants: readonly { readonly id: string; readonly name: string }[];
-  readonly permissions: readonly { readonly name: string; readonly label: string; readonly section: string; readonly kind: string | null }[];
-  readonly kinds: readonly { readonly name: string; readonly one: string; readonly many: string }[];
-  readonly has: { readonly changes: boolean; readonly rehearsal: boolean; readonly probe: boolean };
-}
-
-export interface Person {
-  readonly id: string;
-  readonly name: string;
-}
 
 const VIEWS: readonly (readonly [view: string, label: string, needs?: keyof About['has']])[] = [
   ['table', 'Table'],

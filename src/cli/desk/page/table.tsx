@@ -1,7 +1,7 @@
 import { type ReactNode, useState } from 'react';
 import type { AccessTable, Cell } from '../../../rehearsal/index.js';
+import type { About } from './about.js';
 import { go, useAnswer } from './address.js';
-import type { About } from './main.js';
 import { Choice, Sheet, Shown } from './parts.js';
 
 const shade = ({ ways }: Cell) => (ways.length === 0 ? 'none' : ways[0] === 'all' || ways[0] === 'yes' ? 'whole' : 'part');

@@ -1,8 +1,8 @@
 import { type ReactNode, useState } from 'react';
 import type { ExplainedGrant, Explanation, Giver } from '../../../rehearsal/index.js';
 import type { Remedies, Remedy } from '../../../server/index.js';
+import type { About, Person } from './about.js';
 import { go, send, useAnswer } from './address.js';
-import type { About, Person } from './main.js';
 import { Choice, Sheet, Shown, Trouble } from './parts.js';
 
 function Grants({ title, grants }: { title: string; grants: readonly ExplainedGrant[] }): ReactNode {

@@ -1,0 +1,72 @@
+import type { Sent } from './send.js';
+
+/** What can be found, why it matters, and what to do. */
+export const PROBE_CODES = {
+  'shows-hidden': {
+    severity: 'error',
+    why: 'An answer holds what stands in a record that the person may not read.',
+    remedy: 'Read through scope, or ask the standing before the answer goes out.',
+  },
+  'shows-masked': {
+    severity: 'error',
+    why: 'An answer holds a field that the person may not read of a record which they may.',
+    remedy: 'Read through scope, or leave the field out.',
+  },
+  'changes-unlawfully': {
+    severity: 'error',
+    why: 'The database is changed in a way that the charter does not let this person change it.',
+    remedy: 'Write through scope, and take from the request only what a form of this page may send.',
+  },
+  'open-after-removal': {
+    severity: 'error',
+    why: 'Whoever was put out still reads records with the session of before.',
+    remedy: 'Resolve the standing anew with each request.',
+  },
+  'tells-existence': {
+    severity: 'warning',
+    why: 'A record that is hidden is answered otherwise than one that there is not: whoever guesses an id learns that there is one.',
+    remedy: 'Answer both alike: not found.',
+  },
+  'count-tells': {
+    severity: 'warning',
+    why: 'A number counts records that the person may not read.',
+    remedy: 'Count through scope.',
+  },
+  'filter-tells': {
+    severity: 'warning',
+    why: 'A search by a field that the person may not read finds by it: they can guess its value.',
+    remedy: 'Search through scope, which takes a masked field for empty.',
+  },
+  breaks: { severity: 'warning', why: 'The application fails, instead of refusing.', remedy: 'Check what comes in before it is used.' },
+} as const;
+
+export type ProbeCode = keyof typeof PROBE_CODES;
+
+export interface ProbeFinding {
+  readonly code: ProbeCode;
+  readonly severity: 'error' | 'warning';
+  readonly route: string;
+  /** The first person to whom it happened. */
+  readonly person: { readonly id: string | null; readonly name: string };
+  /** Everybody to whom it happened. */
+  readonly people: readonly string[];
+  readonly message: string;
+  readonly request: Sent;
+  readonly status: number;
+}
+
+/** How often a route was called as somebody, and what came of it. */
+export interface Covered {
+  readonly calls: number;
+  readonly answered: number;
+}
+
+export interface ProbeReport {
+  readonly findings: readonly ProbeFinding[];
+  readonly people: readonly string[];
+  /** By route, for each of the people. */
+  readonly coverage: readonly { readonly route: string; readonly by: readonly Covered[] }[];
+  /** What could not be tried, and why. */
+  readonly unreached: readonly { readonly route: string; readonly why: string }[];
+  readonly calls: number;
+}
