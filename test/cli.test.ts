@@ -5,9 +5,11 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { beforeAll, expect, test } from 'vitest';
+import { readCharter } from 'warm-lintel';
 import { EXIT, run } from 'warm-lintel/cli';
+import { createLintel } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
-import { apiaryOnPostgres } from './worlds.js';
+import { apiaryOnPostgres, emptyPostgres } from './worlds.js';
 
 let url: string;
 beforeAll(async () => {
@@ -22,6 +24,22 @@ async function lintel(...args: string[]) {
   return { code, out: out.join('\n'), err: err.join('\n') };
 }
 const onPostgres = (...args: string[]) => lintel(...args, '--database', url);
+
+test('a database without the tables is told apart from one that does not answer', async () => {
+  const { url: empty, db } = await emptyPostgres();
+  const dir = mkdtempSync(join(tmpdir(), 'lintel-'));
+  writeFileSync(join(dir, 'charter.json'), JSON.stringify(charter.data));
+  const err: string[] = [];
+  const around = { cwd: dir, out: (t: string) => err.push(t), err: (t: string) => err.push(t), colours: false, width: 160 };
+  const table = () => run(['table', '--tenant', 'alderbrook', '--charter', 'charter.json', '--database', empty], around);
+  expect([await table(), err.at(-1)]).toEqual([EXIT.failed, expect.stringContaining('The membership is not in this database')]);
+  const lintel = createLintel({ charter: readCharter({ kinds: {} }), db });
+  await lintel.prepare();
+  await lintel.addPerson({ id: 'maren', name: 'Maren', address: 'maren@alderbrook.example' });
+  await lintel.openTenant({ id: 'alderbrook', name: 'Alderbrook', keyholder: 'maren' });
+  expect([await table(), err.at(-1)]).toEqual([EXIT.failed, expect.stringContaining('There is no table hives in this database')]);
+  await db.destroy();
+});
 
 test('the table says how far each reaches, with counts of the real records', async () => {
   const { code, out } = await onPostgres('table', '--by', 'people', '--only', 'hive', '--tenant', 'alderbrook');

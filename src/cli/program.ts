@@ -127,6 +127,16 @@ async function surveyCommand(url: string, around: Surroundings): Promise<number>
   }
 }
 
+/** What PostgreSQL says of a table that is not there (SQLSTATE `undefined_table`), as somebody can use it. */
+function missingTable(error: unknown): string | undefined {
+  const { code, message = '' } = error as { code?: string; message?: string };
+  if (code !== '42P01') return undefined;
+  const table = /relation "([^"]+)"/.exec(message)?.[1] ?? 'that is asked';
+  return table.startsWith('lintel_')
+    ? 'The membership is not in this database. Is it the right one? The application makes the tables with lintel.prepare().'
+    : `There is no table ${table} in this database, and the charter names it. Is it the right one, and is the charter that of the application?`;
+}
+
 /**
  * Runs the `lintel` command and answers its exit code; everything it writes goes through `around`.
  *
@@ -204,8 +214,9 @@ export async function run(args: readonly string[], around: Surroundings): Promis
     return code;
   } catch (error) {
     if (error instanceof CommanderError) return error.exitCode === 0 ? EXIT.yes : EXIT.failed;
-    if (!isLintelError(error)) throw error;
-    around.err(`lintel: ${error.message}`);
+    const told = isLintelError(error) ? error.message : missingTable(error);
+    if (told === undefined) throw error;
+    around.err(`lintel: ${told}`);
     return EXIT.failed;
   }
 }

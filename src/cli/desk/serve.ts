@@ -77,7 +77,7 @@ export interface Desk {
   close(): Promise<void>;
 }
 
-/** Puts the desk up on the loopback address alone. @throws LintelError `no-page` where it was not built. */
+/** Puts the desk up on the loopback address alone. @throws LintelError `no-page` where it was not built, `port-taken`. */
 export async function startDesk(parts: DeskParts, port: number): Promise<Desk> {
   if (!existsSync(join(PAGE, 'index.html'))) throw new LintelError('no-page', 'The page of the desk is not built; run npm run desk:build.', {});
   const ticket = randomBytes(24).toString('base64url');
@@ -85,7 +85,10 @@ export async function startDesk(parts: DeskParts, port: number): Promise<Desk> {
   const app = deskApp(parts, ticket, () => [`127.0.0.1:${taken}`, `localhost:${taken}`]);
   const server = await new Promise<ReturnType<typeof serve>>((resolve, reject) => {
     const started = serve({ fetch: app.fetch, port, hostname: '127.0.0.1' }, () => resolve(started));
-    started.once('error', reject);
+    started.once('error', (error: Error & { code?: string }) => {
+      const taken = error.code === 'EADDRINUSE';
+      reject(taken ? new LintelError('port-taken', `The port ${port} is taken; give another, or none for one that is free.`, {}, { cause: error }) : error);
+    });
   });
   taken = (server.address() as AddressInfo).port;
   return {
