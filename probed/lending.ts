@@ -10,7 +10,7 @@ import type pg from 'pg';
 
 export const SCHEMA = `
   create table users (id text primary key, org_id text not null, name text not null, email text not null, role text not null, active boolean not null default true);
-  create table tools (id serial primary key, org_id text not null, owner_id text, created_by text not null, name text not null, note text, price numeric(8, 2), serial_code text, shared boolean not null default false, archived boolean not null default false);
+  create table tools (id serial primary key, org_id text not null, owner_id text, created_by text not null, name text not null, note text, price numeric(8, 2), serial_code text, shared boolean not null default false, archived boolean not null default false, touched integer not null default 0);
   create table loans (id serial primary key, org_id text not null, tool_id integer not null references tools (id) on delete cascade, borrower_id text not null, remark text);
   insert into users values
     ('ada', 'north', 'Ada Field', 'ada@north.example', 'admin'), ('ben', 'north', 'Ben Moor', 'ben@north.example', 'member'),
@@ -269,7 +269,7 @@ export async function startLending(pool: pg.Pool, faults: ReadonlySet<string> = 
       ([key, value]) => Object.hasOwn(allowed, key) && (key === 'shared' ? typeof value === 'boolean' : typeof value === 'string' && value !== ''),
     );
     if (set.length === 0) return res.status(400).json({ error: 'nothing to change' });
-    await rows(`update tools set ${set.map(([key], i) => `${allowed[key]} = $${i + 2}`).join(', ')} where id = $1`, [
+    await rows(`update tools set touched = touched + 1, ${set.map(([key], i) => `${allowed[key]} = $${i + 2}`).join(', ')} where id = $1`, [
       tool.id,
       ...set.map(([, value]) => value),
     ]);

@@ -1,4 +1,5 @@
 import { type Kysely, sql } from 'kysely';
+import { LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { type FieldShape, type KindShape, type RecordData, readValue } from '../../predicate/index.js';
 import { type Fragment, joinFragments, name, sqlText, writerFor } from '../../scoping/index.js';
@@ -20,11 +21,11 @@ export interface Difference {
   readonly kind: string;
   readonly before: Pictured | undefined;
   readonly after: Pictured | undefined;
-  /** Fields whose values differ. */
+  /** Fields whose values differ; none where only a column did that is no field. */
   readonly fields: readonly string[];
 }
 
-/** Tables larger than this are not pictured: a probe wants a small world. */
+/** A larger table is not pictured: a probe wants a small world. */
 const MOST_ROWS = 20_000;
 const keyOf = ({ tenant, id }: { readonly tenant: string | undefined; readonly id: string }) => `${tenant ?? ''}\n${id}`;
 
@@ -40,10 +41,21 @@ export class Picture {
     this.#links = links;
   }
 
+  /** @throws LintelError `too-large`. */
   static async take(db: Kysely<any>, charter: Charter<any>): Promise<Picture> {
     const writer = writerFor(db, charter.shapes);
-    const rowsOf = async (table: string, schema?: string): Promise<Row[]> =>
-      (await sql<Row>`select * from ${schema === undefined ? sql.table(table) : sql.table(`${schema}.${table}`)} limit ${sql.lit(MOST_ROWS)}`.execute(db)).rows;
+    const rowsOf = async (table: string, schema?: string): Promise<Row[]> => {
+      const from = schema === undefined ? sql.table(table) : sql.table(`${schema}.${table}`);
+      const { rows } = await sql<Row>`select * from ${from} limit ${sql.lit(MOST_ROWS + 1)}`.execute(db);
+      if (rows.length <= MOST_ROWS) return rows;
+      throw new LintelError(
+        'too-large',
+        `${table} has more than ${MOST_ROWS} rows, and what is not looked at could not be put back; try the application on a smaller world`,
+        {
+          table,
+        },
+      );
+    };
     const links = new Map<string, readonly Row[]>();
     const raw = new Map<string, readonly Row[]>();
     for (const [kind, shape] of Object.entries(charter.shapes)) {
@@ -117,7 +129,8 @@ export class Picture {
         const before = was.get(key) ?? (moved !== undefined && moved >= 0 ? gone.splice(moved, 1)[0] : undefined);
         const differ = Object.keys(fields).filter((name) => JSON.stringify(before?.record[name]) !== JSON.stringify(after.record[name]));
         if (!before) found.push({ kind, before: undefined, after, fields: Object.keys(fields) });
-        else if (differ.length > 0) found.push({ kind, before, after, fields: differ });
+        // A column that is no field has to be put back too.
+        else if (differ.length > 0 || JSON.stringify(before.row) !== JSON.stringify(after.row)) found.push({ kind, before, after, fields: differ });
       }
       for (const before of gone) found.push({ kind, before, after: undefined, fields: Object.keys(fields) });
     }
@@ -141,10 +154,16 @@ export class Picture {
         }
       }
       for (const [table, rows] of this.#links) {
-        const [was, is] = [rows.map((row) => JSON.stringify(row)).sort(), (later.#links.get(table) ?? []).map((row) => JSON.stringify(row)).sort()];
-        if (was.join() === is.join()) continue;
-        await sql`delete from ${sql.table(table)}`.execute(tx);
-        for (const row of rows) await put(tx, table, row);
+        const now = later.#links.get(table) ?? [];
+        const without = (some: readonly Row[], others: readonly Row[]) => {
+          const known = new Set(others.map((row) => JSON.stringify(row)));
+          return some.filter((row) => !known.has(JSON.stringify(row)));
+        };
+        for (const row of without(now, rows)) {
+          const same = Object.entries(row).map(([column, value]) => (value === null ? sql`${sql.ref(column)} is null` : sql`${sql.ref(column)} = ${value}`));
+          await sql`delete from ${sql.table(table)} where ${sql.join(same, sql` and `)}`.execute(tx);
+        }
+        for (const row of without(rows, now)) await put(tx, table, row);
       }
     });
   }

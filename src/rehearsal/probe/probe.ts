@@ -264,7 +264,22 @@ class Probe {
       for (const { about, why } of unlawfulIn(this.#charter, this.#picture, player, one, changed, answer.sent.body))
         this.#tell('changes-unlawfully', route, player, `${player.name}: ${why}`, answer, about);
     }
-    if (changed.length > 0) await this.#picture.restore(this.#db, later);
+    if (changed.length > 0) await this.#putBack(later, route, player);
+  }
+
+  /** @throws LintelError `not-put-back`: to go on would be to judge by what the probe itself has done. */
+  async #putBack(later: Picture, route: Route, player: Player): Promise<void> {
+    const failed = (cause?: unknown) =>
+      new LintelError(
+        'not-put-back',
+        `what ${route.name} as ${player.name} changed could not be put back, and is in the database now${cause instanceof Error ? `: ${cause.message}` : ''}; try the application on a copy`,
+        {},
+        { cause },
+      );
+    await this.#picture.restore(this.#db, later).catch((error: unknown) => {
+      throw failed(error);
+    });
+    if ((await Picture.mark(this.#db, this.#charter)) !== this.#mark) throw failed();
   }
 
   /** Calls as somebody who was put out, with the session of before. */
@@ -331,11 +346,11 @@ function otherVerbs(routes: readonly Route[]): Route[] {
  * other tenants, with fields that no form sends, and with other verbs. What comes back, and what changed in the database, is held against the charter. What was
  * changed is put back.
  *
- * It sees the tables of the charter's kinds and their links, up to 20,000 rows each, and answers as text; not what goes out by mail, what is kept elsewhere, or
+ * It sees the tables of the charter's kinds and their links, of at most 20,000 rows each, and answers as text; not what goes out by mail, what is kept elsewhere, or
  * how long an answer takes.
  *
  * @param db the database of the application's records.
- * @throws LintelError `no-routes`, `no-sign-in`, `probe-elsewhere`.
+ * @throws LintelError `no-routes`, `no-sign-in`, `probe-elsewhere`, `too-large`, `not-put-back`.
  */
 export async function probe(lintel: Lintel, db: Kysely<any>, target: ProbeTarget): Promise<ProbeReport> {
   return new Probe(lintel, db, target).run();
