@@ -1,6 +1,7 @@
 import { didYouMean, LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import { createLintel, type Lintel, type ServerStanding } from '../server/index.js';
+import type { Database } from '../store/index.js';
 import { type LintelConfig, openDatabase } from './config.js';
 
 /** A tenant as the commands look at it. */
@@ -15,10 +16,10 @@ export interface Tenant {
 }
 
 /** Opens the configured database, works in it, and closes it. */
-export async function withDatabase<R>(config: LintelConfig, work: (lintel: Lintel) => Promise<R>): Promise<R> {
+export async function withDatabase<R>(config: LintelConfig, work: (lintel: Lintel, db: Database) => Promise<R>): Promise<R> {
   const { db, close } = await openDatabase(config);
   try {
-    return await work(createLintel({ charter: config.charter, db }) as unknown as Lintel);
+    return await work(createLintel({ charter: config.charter, db }) as unknown as Lintel, db);
   } finally {
     await close();
   }

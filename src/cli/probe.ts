@@ -2,10 +2,9 @@ import { type Command, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
 import { asCurl, asTest, PROBE_CODES, type ProbeFinding, type ProbeReport, probe } from '../rehearsal/index.js';
-import { createLintel, type Lintel } from '../server/index.js';
-import { connect } from '../store/index.js';
-import { openDatabase, readConfig, type Sources } from './config.js';
+import { readConfig, type Sources } from './config.js';
 import { grid, markdown } from './grid.js';
+import { withDatabase } from './look.js';
 import { EXIT, type Surroundings, withSources } from './surroundings.js';
 
 interface ProbeOptions extends Sources {
@@ -70,12 +69,9 @@ async function probeCommand(options: ProbeOptions, around: Surroundings): Promis
   const config = await readConfig(options, around.cwd);
   if (!config.probe) throw new LintelError('no-probe', 'There is no application to try: give defineConfig a probe, which answers { app, signIn, routes }.', {});
   const { accepted = {} } = config;
-  const { db, close } = await openDatabase(config);
-  try {
-    const kysely = connect<any>(db);
-    const target = await config.probe(db);
-    const lintel = createLintel({ charter: config.charter, db: kysely }) as unknown as Lintel;
-    const report = await probe(lintel, kysely, { ...target, ...(options.only && { only: options.only }) });
+  const target = config.probe;
+  return withDatabase(config, async (lintel, db) => {
+    const report = await probe(lintel, lintel.db, { ...(await target(db)), ...(options.only && { only: options.only }) });
     const findings = report.findings.map((one): Judged => {
       const reason = accepted[nameOf(one)];
       return { ...one, ...(reason !== undefined && { accepted: reason }) };
@@ -91,9 +87,7 @@ async function probeCommand(options: ProbeOptions, around: Surroundings): Promis
           }[options.format](),
     );
     return open.length > 0 ? EXIT.refused : EXIT.yes;
-  } finally {
-    await close();
-  }
+  });
 }
 
 export function addProbeCommand(program: Command, around: Surroundings, answered: (code: number) => void): void {

@@ -3,9 +3,8 @@ import { resolve } from 'node:path';
 import type { Command } from '@commander-js/extra-typings';
 import { LintelError } from '../../base/index.js';
 import { probe } from '../../rehearsal/index.js';
-import { createLintel, type Lintel } from '../../server/index.js';
-import { connect } from '../../store/index.js';
-import { openDatabase, readCharterFile, readConfig, type Sources } from '../config.js';
+import { readCharterFile, readConfig, type Sources } from '../config.js';
+import { withDatabase } from '../look.js';
 import { type Surroundings, withSources } from '../surroundings.js';
 import type { DeskParts } from './answers.js';
 
@@ -23,22 +22,20 @@ async function deskCommand(options: DeskOptions, around: Surroundings): Promise<
   const file = options.rehearse;
   const text = file === undefined ? undefined : await readFile(resolve(around.cwd, file), 'utf8').catch(() => undefined);
   if (file !== undefined && text === undefined) throw new LintelError('no-script', `There is no file ${file}.`, {});
-  const { db, close } = await openDatabase(config);
-  const kysely = connect<any>(db);
-  const lintel = createLintel({ charter: config.charter, db: kysely }) as unknown as Lintel;
-  const { probe: target } = config;
-  const parts: DeskParts = {
-    lintel,
-    ...(before && { before }),
-    ...(file !== undefined && text !== undefined && { script: { file, text } }),
-    ...(target && { probe: async () => probe(lintel, kysely, await target(db)) }),
-  };
-  const { startDesk } = await import('./serve.js');
-  const desk = await startDesk(parts, port);
-  around.out(`The desk is open, for you alone and on this machine:\n\n  ${desk.link}\n\nThe link lets in once. Stop with Ctrl+C.`);
-  await around.stopped?.();
-  await desk.close();
-  await close();
+  await withDatabase(config, async (lintel, db) => {
+    const { probe: target } = config;
+    const parts: DeskParts = {
+      lintel,
+      ...(before && { before }),
+      ...(file !== undefined && text !== undefined && { script: { file, text } }),
+      ...(target && { probe: async () => probe(lintel, lintel.db, await target(db)) }),
+    };
+    const { startDesk } = await import('./serve.js');
+    const desk = await startDesk(parts, port);
+    around.out(`The desk is open, for you alone and on this machine:\n\n  ${desk.link}\n\nThe link lets in once. Stop with Ctrl+C.`);
+    await around.stopped?.();
+    await desk.close();
+  });
 }
 
 export function addDeskCommand(program: Command, around: Surroundings): void {
