@@ -362,6 +362,8 @@ declare
   placed_at text[];
   in_units text[];
   own_roles text[];
+  last_own text[];
+  last_roles json;
   at_units text[];
   principals text[];
 begin
@@ -419,8 +421,13 @@ begin
           where d.tenant_id = of_tenant and d.to_id = p.id and d.since <= at and d.until > at);
       end if;
       if own_roles is not null then
-        roles := (select json_object_agg(r.id, r.data) from lintel_role r where r.tenant_id = of_tenant and r.id in (
-          select unnest(own_roles) union select jsonb_array_elements_text(i.included) from lintel_role i where i.tenant_id = of_tenant and i.id = any(own_roles)));
+        -- Often the next one holds the same.
+        if own_roles is distinct from last_own then
+          last_own := own_roles;
+          last_roles := (select json_object_agg(r.id, r.data) from lintel_role r where r.tenant_id = of_tenant and r.id in (
+            select unnest(own_roles) union select jsonb_array_elements_text(i.included) from lintel_role i where i.tenant_id = of_tenant and i.id = any(own_roles)));
+        end if;
+        roles := last_roles;
       end if;
     end if;
     return next;
