@@ -169,6 +169,9 @@ test('nobody gets anything out of a tenant that is not theirs, whatever they ask
     invite: { invitations: [{ address: 'x@y.example', roles: [] }] },
     evaluation: { subject: { type: 'user', id: 'maren' }, action: { name: 'hive.read' }, resource: { type: 'hive', id: 'a-hive-01' } },
     evaluations: {},
+    raiseAppeal: { action: 'hive.read', record: 'a-hive-01' },
+    agreeToAppeal: {},
+    declineAppeal: {},
   };
   let asked = 0;
   for (const methods of Object.values<any>(paths)) {

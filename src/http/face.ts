@@ -6,7 +6,8 @@ import type * as z from 'zod';
 import { LintelError } from '../base/index.js';
 import type { Lintel, ServerStanding } from '../server/index.js';
 import { openApi } from './openapi.js';
-import { OPERATIONS, type Operation } from './operations.js';
+import type { Operation } from './operation.js';
+import { OPERATIONS } from './operations.js';
 import { problemOf, problemResponse } from './problem.js';
 
 /** Who sends a request, as the application has verified it. */

@@ -1,5 +1,6 @@
 import * as z from 'zod';
-import { OPERATIONS, type Operation } from './operations.js';
+import type { Operation } from './operation.js';
+import { OPERATIONS } from './operations.js';
 import { problemDetails } from './schemas.js';
 
 type Json = Record<string, unknown>;

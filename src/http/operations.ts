@@ -1,46 +1,10 @@
 import * as z from 'zod';
 import { LintelError } from '../base/index.js';
-import type { Lintel, Proposal, ServerStanding, Step } from '../server/index.js';
+import type { Proposal, Step } from '../server/index.js';
+import { APPEALS } from './appeals.js';
 import { authzen } from './authzen.js';
+import { listed, nothing, type Operation } from './operation.js';
 import * as s from './schemas.js';
-
-/** What an operation works with: the request, read and checked. */
-export interface Asked {
-  readonly lintel: Lintel<any>;
-  readonly standing: ServerStanding<any>;
-  readonly path: Readonly<Record<string, string>>;
-  readonly query: any;
-  readonly body: any;
-  /** From `If-Match`: the mark of the latest change that the caller has seen. */
-  readonly seen: string | undefined;
-  readonly idempotencyKey: string | undefined;
-}
-
-/** What somebody without a standing asks: with a user, or with nobody signed in. */
-export interface AskedBefore extends Omit<Asked, 'standing' | 'seen' | 'idempotencyKey'> {
-  readonly user: string | undefined;
-}
-
-interface Described {
-  readonly id: string;
-  readonly method: 'get' | 'post' | 'delete';
-  /** From the place where the face is mounted; a name in braces is a part of the path. */
-  readonly path: string;
-  readonly summary: string;
-  readonly query?: z.ZodObject;
-  readonly body?: z.ZodType;
-  readonly answers: z.ZodType;
-}
-
-/** One thing that can be asked: what it takes and gives is said once, for the check, the answer and the description. */
-export type Operation =
-  | (Described & {
-      readonly in: 'tenant';
-      /** It changes the membership: it takes `If-Match`, or an `Idempotency-Key`. */
-      readonly takes?: 'if-match' | 'idempotency-key';
-      readonly run: (asked: Asked) => Promise<unknown>;
-    })
-  | (Described & { readonly in: 'person' | 'nobody'; readonly run: (asked: AskedBefore) => Promise<unknown> });
 
 const cursorOf = (place: object | undefined) => (place === undefined ? null : Buffer.from(JSON.stringify(place)).toString('base64url'));
 
@@ -62,8 +26,6 @@ function page<I, P extends object>(items: readonly I[], limit: number, place: (i
 
 const memberPlace = z.object({ name: z.string(), userId: z.string() });
 const invitationPlace = z.object({ invitedAt: z.coerce.date(), id: z.string() });
-const nothing = z.object({});
-const listed = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });
 const token = z.strictObject({ token: z.string().max(2000) });
 const SNAPSHOT_SECONDS = 15 * 60;
 
@@ -399,12 +361,13 @@ export const OPERATIONS: readonly Operation[] = [
     path: '/tenants/{tenant}/remedies',
     summary: 'What would make a refused action on a record allowed for a member: each was tried, the least that it opens first',
     query: z.object({ user: z.string(), action: z.string(), record: z.string() }),
-    answers: z.object({ allowed: z.boolean(), cause: z.string().optional(), remedies: z.array(s.remedy) }),
+    answers: s.remedies,
     run: async ({ standing, query: { user, action, record } }) => {
       const { decision, ...found } = await standing.remedies(user, action, record);
       return { allowed: decision.allowed, ...found };
     },
   },
+  ...APPEALS,
   {
     in: 'tenant',
     id: 'evaluation',

@@ -160,6 +160,24 @@ export const remedy = z
   })
   .meta({ id: 'Remedy' });
 
+export const remedies = z.object({ allowed: z.boolean(), cause: z.string().optional(), remedies: z.array(remedy) });
+
+export const appeal = z
+  .looseObject({
+    id: z.string(),
+    userId: z.string(),
+    name: z.string(),
+    action: z.string(),
+    recordId: z.string(),
+    words: z.string().nullable(),
+    status: z.enum(['open', 'agreed', 'declined', 'withdrawn', 'expired']),
+    raisedAt: moment,
+    expiresAt: moment,
+    answeredAt: moment.nullable(),
+    reason: z.string().nullable(),
+  })
+  .meta({ id: 'Appeal' });
+
 export const done = z.array(
   z.looseObject({ what: z.string(), event: z.record(z.string(), z.unknown()), id: z.string().optional(), secret: z.string().optional() }),
 );

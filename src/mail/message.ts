@@ -72,6 +72,24 @@ export function noticeWords(notice: NoticeName, of: Readonly<Record<string, stri
       return { subject: `Welcome to ${of.tenant}`, before: [`You asked to be let into ${of.tenant}, and you are a member now.`], after: [] };
     case 'turned-away':
       return { subject: `${of.tenant} did not let you in`, before: [`You asked to be let into ${of.tenant}. It was not agreed to.`], after: [] };
+    case 'appeal-raised':
+      return {
+        subject: `${of.person} asks for something in ${of.tenant}`,
+        before: [`${of.person} may not do this in ${of.tenant}, and asks for it: ${of.action}.`],
+        after: ['Sign in to see on which record, and why; what would allow it, and what else that would open; and to agree or decline. Unanswered, it lapses.'],
+      };
+    case 'appeal-agreed':
+      return {
+        subject: `${of.tenant}: you may do it now`,
+        before: [`You asked for this: ${of.action}. It was agreed to.`, of.reason ?? ''].filter(Boolean),
+        after: [],
+      };
+    case 'appeal-declined':
+      return {
+        subject: `${of.tenant}: it was not agreed to`,
+        before: [`You asked for this: ${of.action}. It was not agreed to.`, of.reason ?? ''].filter(Boolean),
+        after: [],
+      };
   }
 }
 

@@ -1,11 +1,21 @@
 export { accept, decline, type InvitationView, lookAtInvitation, myInvitations } from './accepting.js';
 export { maskAddress, readAddress } from './address.js';
+export {
+  type Appeal,
+  type AppealStatus,
+  answerAppeal,
+  appealsOf,
+  appealsToAnswer,
+  appealToAnswer,
+  raiseAppeal,
+  withdrawAppeal,
+} from './appeals.js';
 export { type GroupView, listGroups, listRoles, listUnits, type RoleHolder, type RoleView, type UnitView } from './arrangement.js';
 export { attempt, someKeyholder } from './attempt.js';
 export { type AuditEvent, type AuditVerdict, exportAudit, listAudit, verifyAudit } from './audit.js';
 export { beginCare, careFacts, endCare, type NewCare, onPlatform } from './care.js';
 export { type Carrying, carryOut } from './carry-out.js';
-export { latestChange, type RoleToGive, recordDoor, recordWith, rolesToGive, type Setting, standingInTenant } from './change.js';
+export { inTransaction, latestChange, type RoleToGive, recordDoor, recordWith, rolesToGive, type Setting, standingInTenant } from './change.js';
 export { erasePerson } from './erase.js';
 export { existing, readFacts, standingsOf } from './facts.js';
 export { type HeldThen, heldThen, keepCharter } from './history.js';

@@ -125,6 +125,13 @@ export async function endMembership(change: Change, userId: string): Promise<rea
     .where('tenant_id', '=', tenantId)
     .where((eb) => eb.or([eb('of_id', '=', userId), eb('to_id', '=', userId)]))
     .execute();
+  await tx
+    .updateTable('lintel_appeal')
+    .set({ status: 'withdrawn', answered_at: change.at })
+    .where('tenant_id', '=', tenantId)
+    .where('user_id', '=', userId)
+    .where('status', '=', 'open')
+    .execute();
   for (const table of ['lintel_assignment', 'lintel_placement', 'lintel_group_member', 'lintel_member'] as const) {
     await tx.deleteFrom(table).where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
   }

@@ -11,6 +11,10 @@ export interface Notices {
   readonly 'care-begun': { readonly tenant: string; readonly by: string; readonly until: string; readonly reason: string };
   readonly 'let-in': { readonly tenant: string };
   readonly 'turned-away': { readonly tenant: string };
+  /** To those who may answer: somebody was refused and asks for it. Of the record nothing is told by mail. */
+  readonly 'appeal-raised': { readonly tenant: string; readonly person: string; readonly action: string };
+  readonly 'appeal-agreed': { readonly tenant: string; readonly action: string; readonly reason: string };
+  readonly 'appeal-declined': { readonly tenant: string; readonly action: string; readonly reason: string };
 }
 
 export type NoticeName = keyof Notices;

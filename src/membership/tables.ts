@@ -67,6 +67,22 @@ interface RequestRow {
   expires_at: Moment;
 }
 
+/** An action that somebody was refused and asks for. */
+interface AppealRow {
+  tenant_id: string;
+  id: string;
+  user_id: string;
+  action: string;
+  record_id: string;
+  words: string | null;
+  status: 'open' | 'agreed' | 'declined' | 'withdrawn';
+  raised_at: Moment;
+  expires_at: Moment;
+  answered_by: string | null;
+  answered_at: Moment | null;
+  reason: string | null;
+}
+
 /** Somebody looks as another: as a member, or as the facts of somebody made up say. */
 interface ViewRow {
   tenant_id: string;
@@ -352,6 +368,7 @@ export interface LintelTables {
   lintel_charter: CharterRow;
   lintel_mailed: MailedRow;
   lintel_request: RequestRow;
+  lintel_appeal: AppealRow;
   lintel_view: ViewRow;
   lintel_care: CareRow;
   lintel_deputy: DeputyRow;

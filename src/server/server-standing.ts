@@ -25,6 +25,7 @@ import {
   writerFor,
 } from '../scoping/index.js';
 import { type Decision, type Facts, type KindOf, type RecordOf, Standing, type StandingOptions, say, throwIfRefused } from '../standing/index.js';
+import { AppealsFace } from './appeals.js';
 import { countEffects } from './count-effects.js';
 import { AuditFace, InvitationsFace, MembersFace, ProgramsFace, TenantFace } from './faces.js';
 import { allowedBy, candidates, causeOf, changesOfRecord, opensOf, type Remedies, type Remedy } from './remedies.js';
@@ -72,6 +73,11 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
 
   get audit(): AuditFace {
     return new AuditFace(this, this.#place.setting);
+  }
+
+  /** What those who were refused ask for, and the answers. */
+  get appeals(): AppealsFace {
+    return new AppealsFace(this, this.#place, (db) => this.#boundaryOf(db));
   }
 
   /** True for an active member of this tenant. Everybody else is told that there is no such page. */

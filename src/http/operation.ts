@@ -1,0 +1,43 @@
+import * as z from 'zod';
+import type { Lintel, ServerStanding } from '../server/index.js';
+
+/** What an operation works with: the request, read and checked. */
+export interface Asked {
+  readonly lintel: Lintel<any>;
+  readonly standing: ServerStanding<any>;
+  readonly path: Readonly<Record<string, string>>;
+  readonly query: any;
+  readonly body: any;
+  /** From `If-Match`: the mark of the latest change that the caller has seen. */
+  readonly seen: string | undefined;
+  readonly idempotencyKey: string | undefined;
+}
+
+/** What somebody without a standing asks: with a user, or with nobody signed in. */
+export interface AskedBefore extends Omit<Asked, 'standing' | 'seen' | 'idempotencyKey'> {
+  readonly user: string | undefined;
+}
+
+interface Described {
+  readonly id: string;
+  readonly method: 'get' | 'post' | 'delete';
+  /** From the place where the face is mounted; a name in braces is a part of the path. */
+  readonly path: string;
+  readonly summary: string;
+  readonly query?: z.ZodObject;
+  readonly body?: z.ZodType;
+  readonly answers: z.ZodType;
+}
+
+/** One thing that can be asked: what it takes and gives is said once, for the check, the answer and the description. */
+export type Operation =
+  | (Described & {
+      readonly in: 'tenant';
+      /** It changes the membership: it takes `If-Match`, or an `Idempotency-Key`. */
+      readonly takes?: 'if-match' | 'idempotency-key';
+      readonly run: (asked: Asked) => Promise<unknown>;
+    })
+  | (Described & { readonly in: 'person' | 'nobody'; readonly run: (asked: AskedBefore) => Promise<unknown> });
+
+export const nothing = z.object({});
+export const listed = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });
