@@ -182,6 +182,30 @@ test('a change is shown before it is carried out; somebody asks, is let in, and 
   await expect.poll(() => mads.getByRole('button', { name: 'Add a hive' }).getAttribute('aria-disabled')).toBe('true');
 });
 
+test('what was refused is asked for on the page, and agreed to with one of the changes that would allow it', async () => {
+  const tobias = await newcomer();
+  await signIn(tobias, 'tobias@alderbrook.example');
+  await tobias.goto(`${base}/t/alderbrook/hives/a-hive-02`);
+  await tobias.getByRole('button', { name: 'Ask for it' }).first().click();
+  await tobias.getByLabel('Why').fill('Sela is away for a week.');
+  await tobias.getByRole('button', { name: 'Ask', exact: true }).click();
+  await tobias.getByRole('status').getByText('Asked for.').waitFor();
+
+  const maren = await newcomer();
+  await signIn(maren, 'maren@alderbrook.example');
+  await maren.goto(`${base}/t/alderbrook/appeals`);
+  await maren.getByRole('button', { name: 'Answer Tobias Renn: Change a hive' }).click();
+  await maren.getByRole('dialog').getByText('Sela is away for a week.').waitFor();
+  await maren.getByRole('button', { name: 'Do this: give it for this record alone' }).click();
+  await maren.getByText('Nobody waits for an answer of yours.').waitFor();
+
+  await tobias.getByRole('link', { name: 'What I asked for' }).click();
+  await tobias.getByRole('listitem').getByText('agreed').waitFor();
+  await expect.poll(() => demo.tray.messages.some((m) => m.to.includes('tobias@alderbrook.example') && m.text?.includes('It was agreed to'))).toBe(true);
+  await tobias.goto(`${base}/t/alderbrook/hives/a-hive-02`);
+  expect(await tobias.getByRole('button', { name: 'Change', exact: true }).getAttribute('aria-disabled')).toBeNull();
+});
+
 test('pages can be used by keyboard and screen reader', async () => {
   const page = await newcomer();
   const findings = async () =>
@@ -209,6 +233,7 @@ test('pages can be used by keyboard and screen reader', async () => {
     'alderbrook/programs',
     'alderbrook/rules',
     'alderbrook/record',
+    'alderbrook/appeals',
     'alderbrook/access',
     'alderbrook/ledger',
     '../mail',

@@ -1,4 +1,6 @@
 export type {
+  Appeal,
+  AppealStatus,
   AuditEvent,
   AuditVerdict,
   Done,
@@ -49,6 +51,7 @@ export {
   type SqlTag,
 } from '../scoping/index.js';
 export { connect, type Database, type Survey, survey } from '../store/index.js';
+export type { AppealToAnswer } from './appeals.js';
 export { createLintel, type Entry, Lintel, type LintelOptions } from './lintel.js';
 export type { PlatformFace } from './platform.js';
 export type { Remedies, Remedy } from './remedies.js';

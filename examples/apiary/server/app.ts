@@ -142,7 +142,7 @@ export function createApp(parts: AppParts): Hono {
   const face = createFace(lintel as never, { sender, at: '/lintel', title: 'Apiary', onError: console.error });
   app.all('/lintel/*', async (c) => {
     const response = await face.fetch(c.req.raw);
-    if (c.req.method === 'POST' && c.req.path.includes('/invitations')) void lintel.deliver().catch(() => undefined);
+    if (c.req.method === 'POST') void lintel.deliver().catch(() => undefined);
     return response;
   });
   return app;

@@ -6,6 +6,7 @@ import { Link, Redirect, Route, Switch, useLocation, useRoute } from 'wouter';
 import { charter } from '../world/charter.js';
 import { AccessPage } from './access.js';
 import { call, type MeAnswer, type Refusal, useLoad } from './api.js';
+import { AppealsPage } from './appeals.js';
 import { GroupsPage } from './groups.js';
 import { HivePage } from './hive.js';
 import { HivesPage } from './hives.js';
@@ -147,6 +148,9 @@ function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNod
           </Route>
           <Route path={`${base}/record`}>
             <RecordPage tenant={tenant} />
+          </Route>
+          <Route path={`${base}/appeals`}>
+            <AppealsPage tenant={tenant} />
           </Route>
           <Route path={`${base}/access`}>
             <AccessPage tenant={tenant} />

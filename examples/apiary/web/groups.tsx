@@ -1,10 +1,11 @@
 import { Button, Group, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { GroupView, RoleView, Step } from 'warm-lintel/server';
+import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow, RoleToGive } from './members.js';
-import { ActionButton, Dialog, PeopleChoice, PeopleTabs, placeWords, RoleChoice, Trouble } from './parts.js';
+import { Dialog, PeopleChoice, PeopleTabs, placeWords, RoleChoice, Trouble } from './parts.js';
 
 /** Groups, who is in them, and what their people hold by them. */
 export function GroupsPage({ tenant }: { tenant: string }): ReactNode {

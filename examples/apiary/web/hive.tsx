@@ -4,8 +4,9 @@ import type { TypesIn } from 'warm-lintel';
 import { useStanding } from 'warm-lintel/react';
 import { Link } from 'wouter';
 import type { charter } from '../world/charter.js';
+import { ActionButton } from './action.js';
 import { call, type Hive, type Named, useLoad } from './api.js';
-import { ActionButton, Trouble, useTry } from './parts.js';
+import { Trouble, useTry } from './parts.js';
 
 interface HiveAnswer {
   hive: Hive;

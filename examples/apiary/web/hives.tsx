@@ -2,8 +2,9 @@ import { Badge, Button, Group, NativeSelect, NumberInput, Stack, Table, Text, Te
 import { type FormEvent, type ReactNode, useState } from 'react';
 import { useDecision } from 'warm-lintel/react';
 import { Link, useLocation } from 'wouter';
+import { ActionButton } from './action.js';
 import { call, type Hive, type Named, useLoad } from './api.js';
-import { ActionButton, Dialog, Trouble, useTry } from './parts.js';
+import { Dialog, Trouble, useTry } from './parts.js';
 
 interface Hives {
   hives: Hive[];

@@ -2,10 +2,11 @@ import { Group, Text, Title } from '@mantine/core';
 import type { ReactNode } from 'react';
 import type { HeldPermission } from 'warm-lintel';
 import { Link } from 'wouter';
+import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow } from './members.js';
-import { ActionButton, PeopleTabs, placeWords, Trouble, useTry, wayWords } from './parts.js';
+import { PeopleTabs, placeWords, Trouble, useTry, wayWords } from './parts.js';
 import { beginView } from './view.js';
 
 interface Held {

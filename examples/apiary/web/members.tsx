@@ -3,10 +3,11 @@ import { type ReactNode, useState } from 'react';
 import type { Anchor } from 'warm-lintel';
 import { useDecision } from 'warm-lintel/react';
 import { Link } from 'wouter';
+import { ActionButton } from './action.js';
 import { call, type Listed, type Named, type RoleHeld, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { InviteForm } from './invite.js';
-import { ActionButton, Dialog, PeopleTabs, placeWords, RoleChoice, Trouble, useTry } from './parts.js';
+import { Dialog, PeopleTabs, placeWords, RoleChoice, Trouble, useTry } from './parts.js';
 import { Requests } from './requests.js';
 
 export interface MemberRow {

@@ -1,7 +1,6 @@
-import { Alert, Button, type ButtonProps, Checkbox, Modal, type ModalProps, Stack, Text, Title } from '@mantine/core';
-import { type ReactNode, useId, useState } from 'react';
+import { Alert, Checkbox, Modal, type ModalProps, Stack, Text, Title } from '@mantine/core';
+import { type ReactNode, useState } from 'react';
 import type { Anchor } from 'warm-lintel';
-import { useDecision } from 'warm-lintel/react';
 import { Link, useLocation } from 'wouter';
 import { Refusal } from './api.js';
 
@@ -44,36 +43,6 @@ export function useTry(): { error: Refusal | undefined; busy: boolean; run: (wor
   return { error, busy, run };
 }
 
-/** A button for an action. Where the action is refused it stays in its place, grey, with the reason beside it; it can be focused, so that the reason is read. */
-export function ActionButton(props: {
-  action: string;
-  record?: object;
-  onClick: () => void;
-  children: ReactNode;
-  variant?: ButtonProps['variant'];
-}): ReactNode {
-  const { action, record, onClick, children, variant } = props;
-  const decision = useDecision(action, record);
-  const id = useId();
-  if (decision.allowed) {
-    return (
-      <Button variant={variant ?? 'filled'} onClick={onClick}>
-        {children}
-      </Button>
-    );
-  }
-  return (
-    <div>
-      <Button variant="default" aria-disabled="true" aria-describedby={id}>
-        {children}
-      </Button>
-      <div id={id} className="why">
-        {decision.words}
-      </div>
-    </div>
-  );
-}
-
 /** Where something holds, as words; nothing for the whole association. */
 export const placeWords = (anchor: Anchor) =>
   anchor.on === 'tenant' ? '' : ` at ${anchor.on === 'unit' ? (anchor.name ?? anchor.unitId) : `${anchor.kind} ${anchor.id}`}`;
@@ -81,7 +50,16 @@ export const placeWords = (anchor: Anchor) =>
 /** The pages about people, with the one that is open marked. */
 export function PeopleTabs({ tenant }: { tenant: string }): ReactNode {
   const [here] = useLocation();
-  const pages = { members: 'Members', roles: 'Roles', groups: 'Groups', units: 'Sites', programs: 'Programs', rules: 'Rules', record: 'Record of changes' };
+  const pages = {
+    members: 'Members',
+    roles: 'Roles',
+    groups: 'Groups',
+    units: 'Sites',
+    programs: 'Programs',
+    rules: 'Rules',
+    appeals: 'Asked for',
+    record: 'Record of changes',
+  };
   return (
     <nav aria-label="People" className="tabs">
       {Object.entries(pages).map(([path, label]) => {

@@ -2,10 +2,11 @@ import { Alert, Button, Code, Group, NativeSelect, Stack, Text, TextInput, Title
 import { type ReactNode, useState } from 'react';
 import type { Program, Step } from 'warm-lintel/server';
 import { Link } from 'wouter';
+import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow, RoleToGive } from './members.js';
-import { ActionButton, Dialog, PeopleTabs, Trouble } from './parts.js';
+import { Dialog, PeopleTabs, Trouble } from './parts.js';
 
 type Row = Omit<Program, 'keys'> & { keys: { id: string; label: string; endsAt: string; lastUsedAt: string | null }[] };
 

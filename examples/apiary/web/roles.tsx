@@ -2,9 +2,10 @@ import { Button, Checkbox, Group, NativeSelect, Stack, Text, TextInput, Title } 
 import { type ReactNode, useState } from 'react';
 import type { RoleView, Step } from 'warm-lintel/server';
 import { charter } from '../world/charter.js';
+import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
-import { ActionButton, Dialog, PeopleTabs, placeWords, Trouble, wayWords } from './parts.js';
+import { Dialog, PeopleTabs, placeWords, Trouble, wayWords } from './parts.js';
 
 const permissions = [...charter.permissions.values()];
 const reachWords = (reaches: readonly string[] | undefined) =>

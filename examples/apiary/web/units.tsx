@@ -1,10 +1,11 @@
 import { Button, Group, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { Step, UnitView } from 'warm-lintel/server';
+import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow } from './members.js';
-import { ActionButton, Dialog, PeopleChoice, PeopleTabs, Trouble } from './parts.js';
+import { Dialog, PeopleChoice, PeopleTabs, Trouble } from './parts.js';
 
 /** The tree of sites, and who is placed where. */
 export function UnitsPage({ tenant }: { tenant: string }): ReactNode {

@@ -1,0 +1,76 @@
+import { Button, type ButtonProps, Text, Textarea } from '@mantine/core';
+import { type ReactNode, useId, useState } from 'react';
+import { useDecision, useStanding } from 'warm-lintel/react';
+import { Link } from 'wouter';
+import { call } from './api.js';
+import { Dialog, Trouble, useTry } from './parts.js';
+
+/** A button for an action. Where the action is refused it stays in its place, grey, with the reason beside it; it can be focused, so that the reason is read. */
+export function ActionButton(props: {
+  action: string;
+  record?: object;
+  onClick: () => void;
+  children: ReactNode;
+  variant?: ButtonProps['variant'];
+}): ReactNode {
+  const { action, record, onClick, children, variant } = props;
+  const decision = useDecision(action, record);
+  const { tenant, view } = useStanding().facts;
+  const id = useId();
+  const asks = !view && (decision.outcome === 'no grant' || decision.outcome === 'out of reach') ? (record as { id?: string } | undefined)?.id : undefined;
+  if (decision.allowed) {
+    return (
+      <Button variant={variant ?? 'filled'} onClick={onClick}>
+        {children}
+      </Button>
+    );
+  }
+  return (
+    <div>
+      <Button variant="default" aria-disabled="true" aria-describedby={id}>
+        {children}
+      </Button>
+      <div id={id} className="why">
+        {decision.words}
+      </div>
+      {asks !== undefined && <AskForIt tenant={tenant.id} action={action} record={asks} />}
+    </div>
+  );
+}
+
+/** Asks for an action that was refused. */
+function AskForIt({ tenant, action, record }: { tenant: string; action: string; record: string }): ReactNode {
+  const [open, setOpen] = useState(false);
+  const [words, setWords] = useState('');
+  const [asked, setAsked] = useState(false);
+  const asking = useTry();
+  const ask = () =>
+    asking.run(async () => {
+      await call('POST', `/lintel/tenants/${tenant}/appeals`, { action, record, ...(words && { words }) });
+      setAsked(true);
+      setOpen(false);
+    });
+  if (asked)
+    return (
+      <Text size="sm" role="status">
+        Asked for. <Link href={`/t/${tenant}/appeals`}>What I asked for</Link>
+      </Text>
+    );
+  return (
+    <>
+      <Button size="compact-sm" variant="subtle" onClick={() => setOpen(true)}>
+        Ask for it
+      </Button>
+      <Dialog opened={open} onClose={() => setOpen(false)} title="Ask for it">
+        <Text size="sm" mb="sm">
+          Those who can give it to you are told. They see which change would be the smallest, and agree or decline.
+        </Text>
+        <Textarea label="Why" value={words} onChange={(event) => setWords(event.currentTarget.value)} maxLength={500} autosize minRows={2} data-autofocus />
+        <Trouble error={asking.error} />
+        <Button mt="md" loading={asking.busy} onClick={ask}>
+          Ask
+        </Button>
+      </Dialog>
+    </>
+  );
+}

@@ -1,0 +1,154 @@
+import { Button, Group, Stack, Text, TextInput, Title } from '@mantine/core';
+import { type ReactNode, useEffect, useState } from 'react';
+import type { Appeal, AppealToAnswer, Remedies, Remedy } from 'warm-lintel/server';
+import { call, type Listed, useLoad } from './api.js';
+import { ProposalView } from './change.js';
+import { Dialog, PeopleTabs, Trouble, useTry } from './parts.js';
+
+function RemedyChoice({ remedy, choose }: { remedy: Remedy; choose: () => void }): ReactNode {
+  const { words, opens, refused, change, proposal } = remedy;
+  const size = opens && `opens ${opens.permissions} ${opens.permissions === 1 ? 'permission' : 'permissions'}, on ${opens.records} records`;
+  return (
+    <li>
+      <Text fw={600}>{words}</Text>
+      <Text size="sm" className="quiet">
+        {refused ? `Not yours to make: ${refused}` : change ? 'Changes the record, and nothing of what people hold' : size}
+      </Text>
+      {proposal && (
+        <details>
+          <summary>What it does</summary>
+          <ProposalView proposal={proposal} />
+        </details>
+      )}
+      {refused === undefined && (
+        <Button size="compact-sm" variant="light" my="xs" onClick={choose} aria-label={`Do this: ${words}`}>
+          Do this
+        </Button>
+      )}
+    </li>
+  );
+}
+
+/** One appeal with what would allow it, to agree to or decline. */
+function Answering({ tenant, appeal, done }: { tenant: string; appeal: AppealToAnswer; done: () => void }): ReactNode {
+  const at = `/lintel/tenants/${tenant}/appeals/${appeal.id}`;
+  const found = useLoad<Pick<Remedies, 'remedies' | 'cause'> & { allowed: boolean }>(`${at}/remedies`);
+  const [reason, setReason] = useState('');
+  const answering = useTry();
+  const answer = (way: 'agree' | 'decline', remedy: Pick<Remedy, 'proposal' | 'change'> = {}) =>
+    answering.run(async () => {
+      const chosen = { ...(remedy.proposal && { proposal: remedy.proposal }), ...(remedy.change && { change: remedy.change }) };
+      await call('POST', `${at}/${way}`, { ...(way === 'agree' && chosen), ...(reason && { reason }) });
+      done();
+    });
+  return (
+    <>
+      {appeal.words && <Text fs="italic">“{appeal.words}”</Text>}
+      <TextInput label="A word to them" value={reason} onChange={(event) => setReason(event.currentTarget.value)} maxLength={500} my="sm" />
+      {found.error && <Text>You do not see this record yourself, so you can only decline, or leave it to somebody who does.</Text>}
+      {found.data?.allowed && (
+        <Group>
+          <Text>They may do it by now.</Text>
+          <Button onClick={() => answer('agree')}>Tell them</Button>
+        </Group>
+      )}
+      {found.data?.cause && <Text>It is not allowed: {found.data.cause}.</Text>}
+      {found.data && found.data.remedies.length > 0 && (
+        <ol aria-label="What would allow it">
+          {found.data.remedies.map((remedy) => (
+            <RemedyChoice key={remedy.words} remedy={remedy} choose={() => answer('agree', remedy)} />
+          ))}
+        </ol>
+      )}
+      <Trouble error={answering.error} />
+      <Button variant="default" loading={answering.busy} onClick={() => answer('decline')}>
+        Decline
+      </Button>
+    </>
+  );
+}
+
+const day = (moment: Date | string) => String(moment).slice(0, 10);
+
+/** What others ask for and this person may answer, and what they asked for themselves. */
+export function AppealsPage({ tenant }: { tenant: string }): ReactNode {
+  const at = `/lintel/tenants/${tenant}`;
+  const open = useLoad<Listed<AppealToAnswer>>(`${at}/appeals`);
+  const mine = useLoad<Listed<Appeal>>(`${at}/my-appeals`);
+  const [answering, setAnswering] = useState<AppealToAnswer>();
+  useEffect(() => {
+    document.title = 'Asked for – Apiary';
+  }, []);
+  const done = () => {
+    setAnswering(undefined);
+    open.reload();
+  };
+  const withdraw = (id: string) => void call('POST', `${at}/my-appeals/${id}/withdraw`, {}).then(mine.reload);
+  return (
+    <>
+      <PeopleTabs tenant={tenant} />
+      <Title order={1}>Asked for</Title>
+      {open.data && (
+        <table className="access sheet" style={{ marginTop: '1rem' }} aria-label="Asked for by others">
+          <thead>
+            <tr>
+              <th scope="col">Who</th>
+              <th scope="col">What</th>
+              <th scope="col">On</th>
+              <th scope="col">Since</th>
+              <th scope="col">Answer</th>
+            </tr>
+          </thead>
+          <tbody>
+            {open.data.items.length === 0 && (
+              <tr>
+                <td colSpan={5}>Nobody waits for an answer of yours.</td>
+              </tr>
+            )}
+            {open.data.items.map((appeal) => (
+              <tr key={appeal.id}>
+                <th scope="row">{appeal.name}</th>
+                <td>{appeal.what}</td>
+                <td>{appeal.record ?? 'something that you do not see'}</td>
+                <td>{day(appeal.raisedAt)}</td>
+                <td>
+                  <Button size="compact-sm" variant="light" onClick={() => setAnswering(appeal)} aria-label={`Answer ${appeal.name}: ${appeal.what}`}>
+                    See what would allow it
+                  </Button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <Title order={2} size="h3" mt="xl">
+        What I asked for
+      </Title>
+      {mine.data?.items.length === 0 && <Text className="quiet">Nothing yet. Where something is refused to you on a page, you can ask for it there.</Text>}
+      <Stack gap={4} component="ul">
+        {mine.data?.items.map(({ id, action, recordId, status, reason, raisedAt, expiresAt }) => (
+          <li key={id}>
+            {day(raisedAt)} · {action} · {recordId}: <strong>{status}</strong>
+            {reason && ` – “${reason}”`}
+            {status === 'open' && (
+              <>
+                , until {day(expiresAt)}{' '}
+                <Button size="compact-sm" variant="subtle" onClick={() => withdraw(id)} aria-label={`Take back: ${action} ${recordId}`}>
+                  Take it back
+                </Button>
+              </>
+            )}
+          </li>
+        ))}
+      </Stack>
+      <Dialog
+        opened={answering !== undefined}
+        onClose={() => setAnswering(undefined)}
+        title={answering ? `${answering.name} asks for: ${answering.what}${answering.record ? `, on ${answering.record}` : ''}` : ''}
+        size="lg"
+      >
+        {answering && <Answering tenant={tenant} appeal={answering} done={done} />}
+      </Dialog>
+    </>
+  );
+}
