@@ -43,6 +43,8 @@ async function pages(): Promise<void> {
   await tobias.getByRole('link', { name: 'Bramble hive' }).click();
   await tobias.getByRole('heading', { name: 'Bramble hive' }).waitFor();
   await shoot(tobias, 'page-hive');
+  const appeal = { action: 'hive.update', record: 'a-hive-02', words: 'Sela is away for a week, and the roof leaks.' };
+  await tobias.request.post(`${base}/lintel/tenants/alderbrook/appeals`, { data: appeal, headers: { origin: base } });
 
   const maren = await as('maren@alderbrook.example');
   await maren.goto(`${base}/t/alderbrook/members`);
@@ -70,11 +72,11 @@ async function pages(): Promise<void> {
   await maren.goto(`${base}/t/alderbrook/roles`);
   await maren.getByRole('heading', { name: 'Roles', exact: true }).waitFor();
   await shoot(maren, 'page-roles');
-  await maren.goto(`${base}/t/alderbrook/members/junia`);
-  await maren.getByRole('button', { name: 'Look as Junia Marsh' }).click();
-  await maren.getByRole('status').waitFor();
-  await maren.getByRole('table', { name: 'Hives' }).waitFor();
-  await shoot(maren, 'page-view');
+  await maren.goto(`${base}/t/alderbrook/appeals`);
+  await maren.getByRole('button', { name: 'Answer Tobias Renn: Change a hive' }).click();
+  await maren.getByRole('list', { name: 'What would allow it' }).waitFor();
+  await wait(400);
+  await shoot(maren, 'page-appeal');
   await browser.close();
   await demo.close();
 }

@@ -111,6 +111,13 @@ test('what somebody who runs a tenant does, from looking to the record', async (
     ['member suspended', 'away'],
   ]);
   expect((await call('listAudit', { as, query: { limit: '200', after: again.data.next } })).data.items.at(-1).number).toBe(1);
+  const verdict = await call('verifyAudit', { as });
+  expect((await call('verifyAudit', { as, query: { head: verdict.data.head } })).data).toEqual(verdict.data);
+  expect((await call('verifyAudit', { as, query: { head: 'f'.repeat(64) } })).data.broken.why).toBe('head unknown');
+  expect((await call('heldThen', { as, path: { user: 'otto' }, query: { at: new Date().toISOString() } })).data.line).toBe('Site warden at orchards, Reader');
+  const handed = await call('handOver', { as, body: { from: 'otto', to: 'sela', kinds: ['hive'], reason: 'he is away' } });
+  expect(handed.data.kinds.hive).toEqual({ handed: expect.any(Number), left: 0 });
+  expect((await call('closeTenant', { as, body: { tenant: 'alderbrook', reason: 'x' } })).status).toBe(404);
 
   const sent = await call('invite', {
     as,
@@ -172,13 +179,16 @@ test('nobody gets anything out of a tenant that is not theirs, whatever they ask
     raiseAppeal: { action: 'hive.read', record: 'a-hive-01' },
     agreeToAppeal: {},
     declineAppeal: {},
+    handOver: { from: 'tobias', to: 'sela', kinds: ['hive'] },
   };
+  const hive = { action: 'hive.read', record: 'a-hive-01' };
+  const QUERIES: Record<string, Init['query']> = { who: hive, remedies: { ...hive, user: 'maren' }, heldThen: { at: new Date().toISOString() } };
   let asked = 0;
   for (const methods of Object.values<any>(paths)) {
     for (const { operationId: id, parameters = [] } of Object.values<any>(methods)) {
       if (!parameters.some(({ name }: any) => name === 'tenant')) continue;
       asked += 1;
-      const init = { body: bodies[id], query: id === 'who' ? { action: 'hive.read', record: 'a-hive-01' } : undefined } as Init;
+      const init = { body: bodies[id], query: QUERIES[id] } as Init;
       const missing = await call(id, { ...init, as: 'rosa', path: { tenant: 'no-such' } });
       const answers = [await call(id, { ...init, as: 'rosa' }), await call(id, { ...init, key }), await call(id, { ...init, as: 'stranger' })];
       for (const { status, data } of answers) expect([id, status, data]).toEqual([id, 404, missing.data]);
@@ -194,6 +204,25 @@ test('nobody gets anything out of a tenant that is not theirs, whatever they ask
     }
   }
   expect(asked).toBeGreaterThan(15);
+});
+
+test('what was refused is asked for, and answered with one of its remedies; a record that changed is never answered as it was', async () => {
+  const body = { action: 'hive.update', record: 'a-hive-02', words: 'Sela is away.' };
+  const { id } = (await call('raiseAppeal', { as: 'tobias', body })).data;
+  expect((await call('listAppeals', { as: 'tobias' })).status).toBe(403);
+  const waiting = await call('listAppeals', { as: 'maren' });
+  expect([waiting.etag, waiting.data.items.find((one: any) => one.id === id)]).toMatchObject([null, { what: 'Change a hive', words: 'Sela is away.' }]);
+  const { remedies } = (await call('appealRemedies', { as: 'maren', path: { appeal: id } })).data;
+  const { proposal } = remedies.find((one: any) => one.proposal);
+  expect((await call('agreeToAppeal', { as: 'maren', path: { appeal: id }, body: {} })).data.code).toBe('not-met');
+  expect((await call('agreeToAppeal', { as: 'maren', path: { appeal: id }, body: { proposal, reason: 'for now' } })).status).toBe(200);
+  expect((await call('declineAppeal', { as: 'maren', path: { appeal: id }, body: {} })).status).toBe(404);
+  expect((await call('myAppeals', { as: 'tobias' })).data.items).toMatchObject([{ id, status: 'agreed', reason: 'for now' }]);
+  expect((await call('raiseAppeal', { as: 'tobias', body })).status).toBe(409);
+  const other = (await call('raiseAppeal', { as: 'lene', body })).data.id;
+  expect((await call('withdrawAppeal', { as: 'tobias', path: { appeal: other } })).status).toBe(404);
+  expect((await call('withdrawAppeal', { as: 'lene', path: { appeal: other } })).status).toBe(200);
+  await call('change', { as: 'maren', body: { steps: [{ do: 'set-permissions', holder: { user: 'tobias' }, permissions: [] }] } });
 });
 
 test('with what one has seen, a change is made or told to look again; the same request twice is once; and what has not changed is not sent', async () => {

@@ -1,5 +1,6 @@
 /* Who looks as another, who looks after an organisation, and what becomes of tenants, people and addresses. */
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import { createFace } from 'warm-lintel/http';
 import { type Club, club, code, whole } from './club.js';
 
 let lintel: Club;
@@ -168,6 +169,48 @@ test('staff of the platform looks after a tenant openly, for a time, and cannot 
   await (await lintel.enter({ tenant: 'platform', user: 'root' })).carryOut([{ do: 'set-roles', holder: { user: 'op' }, roles: [] }]);
   expect(await code(enter('op', { care: third.id }))).toBe('care-over');
   expect((await enter('op')).may('note.read')).toBe(false);
+});
+
+test('staff does the same over HTTP, and whoever is none is told nothing', async () => {
+  const staff = 'root';
+  const sender = (request: Request) => ({
+    user: request.headers.get('x-user') as string,
+    ...(request.headers.get('x-care') && { care: request.headers.get('x-care') as string }),
+  });
+  const face = createFace(lintel as never, { sender });
+  const ask = async (user: string, path: string, body?: unknown, care?: string) => {
+    const headers = { 'x-user': user, ...(care && { 'x-care': care }), ...(body !== undefined && { 'content-type': 'application/json' }) };
+    const answer = await face.fetch(
+      new Request(`http://club.example${path}`, {
+        method: body === undefined ? 'GET' : 'POST',
+        headers,
+        ...(body !== undefined && { body: JSON.stringify(body) }),
+      }),
+    );
+    return { status: answer.status, data: (await answer.json()) as any };
+  };
+  expect((await ask(staff, '/platform/tenants/open', { id: 'annexe', name: 'Annexe', keyholder: 'ben' })).data).toEqual({ id: 'annexe' });
+  expect((await ask(staff, '/platform/tenants/plan', { tenant: 'annexe', seats: 1 })).data).toMatchObject({ members: 1, above: 0 });
+  const care = { tenant: 'annexe', reason: 'a lost note', hours: 1 };
+  const begun = await ask(staff, '/platform/care/begin', care);
+  expect((await ask(staff, '/tenants/annexe/members', undefined, begun.data.id)).data.items).toMatchObject([{ userId: 'ben' }]);
+  expect((await ask('key', '/tenants/annexe/members', undefined, begun.data.id)).status).toBe(410);
+  await ask(staff, '/platform/care/end', { tenant: 'annexe', care: begun.data.id });
+  expect((await ask(staff, '/tenants/annexe/members', undefined, begun.data.id)).status).toBe(410);
+  for (const [path, body] of [
+    ['tenants/open', { id: 'mine', name: 'Mine', keyholder: 'key' }],
+    ['tenants/close', { tenant: 'annexe', reason: 'x' }],
+    ['tenants/reopen', { tenant: 'annexe', reason: 'x' }],
+    ['tenants/plan', { tenant: 'annexe', seats: 9 }],
+    ['care/begin', care],
+    ['care/end', { tenant: 'annexe', care: begun.data.id }],
+    ['people/erase', { user: 'ben' }],
+  ] as const)
+    expect([path, (await ask('key', `/platform/${path}`, body)).status]).toEqual([path, 404]);
+  expect((await ask(staff, '/platform/tenants/close', { tenant: 'annexe', reason: 'it was a try' })).status).toBe(200);
+  expect((await ask('ben', '/tenants/annexe/members')).status).toBe(404);
+  expect((await ask(staff, '/platform/tenants/reopen', { tenant: 'annexe', reason: 'after all' })).status).toBe(200);
+  expect((await ask('ben', '/tenants/annexe/members')).status).toBe(200);
 });
 
 test('a tenant is closed and opened again as it was', async () => {

@@ -150,8 +150,8 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
     const query = operation.query ? readAs(operation.query, c.req.query()) : {};
     const body = await bodyOf(c, operation.body);
     // Read first: what is answered is at least as new as its tag.
-    const latest = operation.method === 'get' ? await standing.latestChange() : undefined;
-    if (latest !== undefined && operation.id !== 'standing' && c.req.header('if-none-match') === etagOf(latest)) return c.body(null, 304);
+    const latest = operation.method === 'get' && !operation.fresh ? await standing.latestChange() : undefined;
+    if (latest !== undefined && c.req.header('if-none-match') === etagOf(latest)) return c.body(null, 304);
     const idempotencyKey = operation.takes === 'idempotency-key' ? c.req.header('idempotency-key')?.slice(0, 200) : undefined;
     const answer = await operation.run({ lintel, standing, path, query, body, seen: operation.takes === 'if-match' ? seenIn(c) : undefined, idempotencyKey });
     if (latest !== undefined) c.header('etag', etagOf(latest));

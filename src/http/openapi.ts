@@ -67,7 +67,7 @@ export function openApi(title: string): Json {
         ? [IF_MATCH]
         : takes === 'idempotency-key'
           ? [IDEMPOTENCY]
-          : operation.method === 'get' && operation.in === 'tenant'
+          : operation.method === 'get' && operation.in === 'tenant' && !operation.fresh
             ? [IF_NONE_MATCH]
             : [];
     paths[operation.path] = {

@@ -35,6 +35,8 @@ export type Operation =
       readonly in: 'tenant';
       /** It changes the membership: it takes `If-Match`, or an `Idempotency-Key`. */
       readonly takes?: 'if-match' | 'idempotency-key';
+      /** It rests on records, or on the hour, and so is never answered with not modified. */
+      readonly fresh?: true;
       readonly run: (asked: Asked) => Promise<unknown>;
     })
   | (Described & { readonly in: 'person' | 'nobody'; readonly run: (asked: AskedBefore) => Promise<unknown> });

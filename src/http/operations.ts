@@ -4,6 +4,7 @@ import type { Proposal, Step } from '../server/index.js';
 import { APPEALS } from './appeals.js';
 import { authzen } from './authzen.js';
 import { listed, nothing, type Operation } from './operation.js';
+import { PLATFORM } from './platform.js';
 import * as s from './schemas.js';
 
 const cursorOf = (place: object | undefined) => (place === undefined ? null : Buffer.from(JSON.stringify(place)).toString('base64url'));
@@ -141,6 +142,7 @@ export const OPERATIONS: readonly Operation[] = [
     in: 'tenant',
     id: 'standing',
     method: 'get',
+    fresh: true,
     path: '/tenants/{tenant}/standing',
     summary: 'What I may do, for display: the facts about me alone, and how long they count',
     answers: z.object({ snapshot: z.looseObject({ expiresAt: z.string() }), line: z.string(), startsAt: z.string().nullable() }),
@@ -271,6 +273,37 @@ export const OPERATIONS: readonly Operation[] = [
   },
   {
     in: 'tenant',
+    id: 'verifyAudit',
+    method: 'get',
+    path: '/tenants/{tenant}/audit/verdict',
+    summary: 'Whether the record of changes is whole: the first event where the chain does not hold, and whether its tail was cut',
+    query: z.object({ head: z.string().max(200).optional().describe('The hash that was the last at an earlier look') }),
+    answers: s.auditVerdict,
+    run: ({ standing, query: { head } }) => standing.audit.verify(head),
+  },
+  {
+    in: 'tenant',
+    id: 'heldThen',
+    method: 'get',
+    path: '/tenants/{tenant}/members/{user}/then',
+    summary: 'What a member held at a moment that is over, under the charter of that day, from the record alone',
+    query: z.object({ at: z.iso.datetime() }),
+    answers: s.held,
+    run: ({ standing, path, query: { at } }) => standing.audit.heldThen(path.user as string, new Date(at)),
+  },
+  {
+    in: 'tenant',
+    id: 'handOver',
+    method: 'post',
+    path: '/tenants/{tenant}/hand-overs',
+    summary:
+      'Hand records of one member over to another, by kind, in one transaction. By kind, how many were, and how many are left since I do not reach them.',
+    body: z.strictObject({ from: s.id, to: s.id, kinds: z.array(s.id).min(1).max(100), reason: z.string().max(500).optional() }),
+    answers: z.object({ kinds: z.record(z.string(), z.object({ handed: z.number(), left: z.number() })) }),
+    run: async ({ standing, body: { from, to, kinds, reason } }) => ({ kinds: await standing.handOver(from, to, kinds, reason) }),
+  },
+  {
+    in: 'tenant',
     id: 'propose',
     method: 'post',
     path: '/tenants/{tenant}/proposals',
@@ -344,6 +377,7 @@ export const OPERATIONS: readonly Operation[] = [
     in: 'tenant',
     id: 'who',
     method: 'get',
+    fresh: true,
     path: '/tenants/{tenant}/who',
     summary: 'Who may now do this to that record. A page may be empty and have a next one.',
     query: s.paging.extend({ action: z.string(), record: z.string() }),
@@ -358,6 +392,7 @@ export const OPERATIONS: readonly Operation[] = [
     in: 'tenant',
     id: 'remedies',
     method: 'get',
+    fresh: true,
     path: '/tenants/{tenant}/remedies',
     summary: 'What would make a refused action on a record allowed for a member: each was tried, the least that it opens first',
     query: z.object({ user: z.string(), action: z.string(), record: z.string() }),
@@ -368,6 +403,7 @@ export const OPERATIONS: readonly Operation[] = [
     },
   },
   ...APPEALS,
+  ...PLATFORM,
   {
     in: 'tenant',
     id: 'evaluation',

@@ -11,6 +11,7 @@ export interface Problem {
 
 const STATUS: Readonly<Record<string, number>> = {
   'not-found': 404,
+  'no-platform': 404,
   refused: 403,
   'obligation-open': 403,
   'guarded-field': 403,

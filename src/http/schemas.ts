@@ -1,8 +1,8 @@
 import * as z from 'zod';
 import type { NewInvitation, Step } from '../server/index.js';
 
-const id = z.string().min(1).max(200);
-const name = z.string().max(200);
+export const id = z.string().min(1).max(200);
+export const name = z.string().max(200);
 const moment = z.iso.datetime({ offset: true }).describe('ISO 8601, with its zone');
 const words = z.record(z.string(), z.string());
 
@@ -272,6 +272,12 @@ export const auditEvent = z.looseObject({
   event: z.record(z.string(), z.unknown()),
   words: words.nullable(),
   hash: z.string(),
+});
+export const auditVerdict = z.looseObject({
+  events: z.number(),
+  head: z.string(),
+  erased: z.number(),
+  broken: z.looseObject({ number: z.number(), why: z.string() }).optional(),
 });
 export const problemDetails = z
   .looseObject({ type: z.string(), title: z.string(), status: z.number(), detail: z.string(), code: z.string() })

@@ -55,6 +55,7 @@ export function erasePerson(setting: Setting, userId: string): Promise<{ readonl
     await tx.deleteFrom('lintel_outbox').where('to_address', 'is not', null).where(sql<boolean>`lower(to_address) = ${person.address}`).execute();
     await tx.deleteFrom('lintel_address_proof').where('person_id', '=', userId).execute();
     await tx.deleteFrom('lintel_appeal').where('user_id', '=', userId).execute();
+    await tx.updateTable('lintel_appeal').set({ reason: null }).where('answered_by', '=', userId).execute();
     await tx.deleteFrom('lintel_request').where('user_id', '=', userId).execute();
     await tx.deleteFrom('lintel_view').where('by_id', '=', userId).execute();
     await tx.deleteFrom('lintel_care').where('person_id', '=', userId).execute();

@@ -7,10 +7,18 @@ import { Dialog, PeopleTabs, Trouble, useTry } from './parts.js';
 
 function RemedyChoice({ remedy, choose }: { remedy: Remedy; choose: () => void }): ReactNode {
   const { words, opens, refused, change, proposal } = remedy;
-  const size = opens && `opens ${opens.permissions} ${opens.permissions === 1 ? 'permission' : 'permissions'}, on ${opens.records} records`;
+  const count = (n: number, one: string) => `${n} ${n === 1 ? one : `${one}s`}`;
+  const size = opens && `opens ${count(opens.permissions, 'permission')}, on ${count(opens.records, 'record')}`;
   return (
     <li>
-      <Text fw={600}>{words}</Text>
+      <Group justify="space-between" wrap="nowrap">
+        <Text fw={600}>{words}</Text>
+        {refused === undefined && (
+          <Button size="compact-sm" variant="light" onClick={choose} aria-label={`Do this: ${words}`}>
+            Do this
+          </Button>
+        )}
+      </Group>
       <Text size="sm" className="quiet">
         {refused ? `Not yours to make: ${refused}` : change ? 'Changes the record, and nothing of what people hold' : size}
       </Text>
@@ -19,11 +27,6 @@ function RemedyChoice({ remedy, choose }: { remedy: Remedy; choose: () => void }
           <summary>What it does</summary>
           <ProposalView proposal={proposal} />
         </details>
-      )}
-      {refused === undefined && (
-        <Button size="compact-sm" variant="light" my="xs" onClick={choose} aria-label={`Do this: ${words}`}>
-          Do this
-        </Button>
       )}
     </li>
   );

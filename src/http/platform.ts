@@ -1,0 +1,98 @@
+import * as z from 'zod';
+import type { NewCare } from '../server/index.js';
+import { nothing, type Operation } from './operation.js';
+import * as s from './schemas.js';
+
+const { id, name } = s;
+const reason = z.string().min(1).max(500);
+const ofTenant = z.strictObject({ tenant: id, reason });
+const until = z.object({ id: z.string(), until: z.iso.datetime() });
+
+/** What the staff of the platform does. To whoever may not, each says so; where the charter names no platform there is no such page. */
+export const PLATFORM: readonly Operation[] = [
+  {
+    in: 'person',
+    id: 'openTenant',
+    method: 'post',
+    path: '/platform/tenants/open',
+    summary: 'Open an organisation for somebody, who is its first keyholder',
+    body: z.strictObject({ id, name, keyholder: id, contact: name.optional() }),
+    answers: z.object({ id: z.string() }),
+    run: async ({ lintel, user, body: { contact, ...tenant } }) => ({
+      id: await lintel.platform(user as string).openTenant({ ...tenant, ...(contact !== undefined && { contact }) }),
+    }),
+  },
+  {
+    in: 'person',
+    id: 'closeTenant',
+    method: 'post',
+    path: '/platform/tenants/close',
+    summary: 'Close an organisation: nobody has a standing in it from the next request on, and nothing is lost',
+    body: ofTenant,
+    answers: nothing,
+    run: async ({ lintel, user, body }) => {
+      await lintel.platform(user as string).closeTenant(body.tenant, body.reason);
+      return {};
+    },
+  },
+  {
+    in: 'person',
+    id: 'reopenTenant',
+    method: 'post',
+    path: '/platform/tenants/reopen',
+    summary: 'Open a closed organisation again, as it was',
+    body: ofTenant,
+    answers: nothing,
+    run: async ({ lintel, user, body }) => {
+      await lintel.platform(user as string).reopenTenant(body.tenant, body.reason);
+      return {};
+    },
+  },
+  {
+    in: 'person',
+    id: 'setPlan',
+    method: 'post',
+    path: '/platform/tenants/plan',
+    summary: 'Set the features and seats of an organisation. Nothing is deleted; the answer says what it means.',
+    body: z.strictObject({ tenant: id, features: z.array(z.string().max(200)).max(200).optional(), seats: z.int().min(1).nullable().optional() }),
+    answers: z.object({
+      members: z.number(),
+      above: z.number(),
+      closed: z.array(z.object({ permission: z.string(), feature: z.string() })),
+    }),
+    run: ({ lintel, user, body: { tenant, ...plan } }) => lintel.platform(user as string).setPlan(tenant, plan),
+  },
+  {
+    in: 'person',
+    id: 'beginCare',
+    method: 'post',
+    path: '/platform/care/begin',
+    summary: 'Begin to look after an organisation: on its record, and its keyholders are told',
+    body: z.strictObject({ tenant: id, reason, hours: z.number().positive().max(24), may: z.array(z.string().max(200)).max(200).optional() }),
+    answers: until,
+    run: ({ lintel, user, body }) => lintel.platform(user as string).beginCare(body as NewCare),
+  },
+  {
+    in: 'person',
+    id: 'endCare',
+    method: 'post',
+    path: '/platform/care/end',
+    summary: 'Look after an organisation no longer',
+    body: z.strictObject({ tenant: id, care: id }),
+    answers: nothing,
+    run: async ({ lintel, user, body }) => {
+      await lintel.platform(user as string).endCare(body.tenant, body.care);
+      return {};
+    },
+  },
+  {
+    in: 'person',
+    id: 'erasePerson',
+    method: 'post',
+    path: '/platform/people/erase',
+    summary: 'Erase a person everywhere; the records of changes stay whole',
+    body: z.strictObject({ user: id }),
+    answers: z.object({ words: z.number() }),
+    run: ({ lintel, user, body }) => lintel.platform(user as string).erasePerson(body.user),
+  },
+];
