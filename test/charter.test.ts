@@ -4,7 +4,7 @@ import ts from 'typescript';
 import { expect, test } from 'vitest';
 import { defineCharter, defineKinds, id, isLintelError, oneOf, owner, parent, readCharter, tenant, text } from 'warm-lintel';
 import { charter } from '../examples/apiary/world/charter.js';
-import { sha256 } from '../src/charter/sha256.js';
+import { sha256 } from '../src/base/sha256.js';
 
 const json = () => JSON.parse(JSON.stringify(charter.data));
 

@@ -1,9 +1,9 @@
-import { didYouMean, LintelError } from '../base/index.js';
+import { didYouMean, LintelError, sha256 } from '../base/index.js';
 import type { KindShape, Predicate, Shapes } from '../predicate/index.js';
+import { canonicalJson } from './canonical.js';
 import type { CharterData, KindData, LimitData, PermissionWords, RoleData } from './data.js';
 import type { FieldData } from './field.js';
 import { KEYHOLDER, operationsOf, reachesOfOperation } from './operations.js';
-import { canonicalJson, sha256 } from './sha256.js';
 
 /** A permission with its words and what it is about: an action on a kind, an area, or an operation on the tenant. */
 export interface Permission extends PermissionWords {

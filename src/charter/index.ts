@@ -1,3 +1,4 @@
+export { canonicalJson } from './canonical.js';
 export { Charter, type CharterTypes, followedFields, type Limit, type Permission, reachesOfKind, type TypesIn } from './charter.js';
 export type { AreaData, CharterData, KindData, LimitData, May, ObligationData, PermissionWords, RoleData } from './data.js';
 export { defineCharter, defineKinds } from './define.js';
@@ -24,4 +25,3 @@ export {
 export { nameNow, roleNow } from './former.js';
 export { type AboutPeople, CHOOSE, KEYHOLDER, restsOnRead } from './operations.js';
 export { readCharter, readRole } from './read.js';
-export { canonicalJson } from './sha256.js';

@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { LintelError } from '../base/index.js';
+import { fromBase64url, LintelError, toBase64url } from '../base/index.js';
 import type { Proposal, Step } from '../server/index.js';
 import { APPEALS } from './appeals.js';
 import { authzen } from './authzen.js';
@@ -7,12 +7,12 @@ import { listed, nothing, type Operation } from './operation.js';
 import { PLATFORM } from './platform.js';
 import * as s from './schemas.js';
 
-const cursorOf = (place: object | undefined) => (place === undefined ? null : Buffer.from(JSON.stringify(place)).toString('base64url'));
+const cursorOf = (place: object | undefined) => (place === undefined ? null : toBase64url(JSON.stringify(place)));
 
 function placeOf<T extends z.ZodType>(schema: T, cursor: string | undefined): z.infer<T> | undefined {
   if (cursor === undefined) return undefined;
   try {
-    return schema.parse(JSON.parse(Buffer.from(cursor, 'base64url').toString('utf8')));
+    return schema.parse(JSON.parse(fromBase64url(cursor)));
   } catch {
     throw new LintelError('bad-request', '`after` is not the `next` of a page that was answered here.', {});
   }

@@ -1,5 +1,5 @@
-import { createHash, randomUUID } from 'node:crypto';
 import { type Kysely, sql } from 'kysely';
+import { hashOf, newId } from '../base/index.js';
 import { type LintelTables, type NoticeName, proofToken, readAddress, renewToken } from '../membership/index.js';
 import { type InvitationMail, type Mailer, type MailWords, type Message, setMessage } from './message.js';
 
@@ -110,14 +110,12 @@ async function deliverOne(delivery: Delivery, taken: Taken): Promise<Date | unde
   if (later) return later;
   const said = await ready.words();
   if (!said) return undefined;
-  const id = createHash('sha256')
-    .update(JSON.stringify([taken.tenant_id, String(taken.number), ...(taken.part === 0 ? [] : [taken.part])]))
-    .digest('hex')
-    .slice(0, 32);
+  const of = JSON.stringify([taken.tenant_id, String(taken.number), ...(taken.part === 0 ? [] : [taken.part])]);
+  const id = hashOf([of]).slice(0, 32);
   await delivery.mailer.send({ id, ...setMessage(ready.to, said.words, said.link) });
   await db
     .insertInto('lintel_mailed')
-    .values({ address, at: new Date(now()), id: randomUUID() })
+    .values({ address, at: new Date(now()), id: newId() })
     .execute();
   return undefined;
 }

@@ -1,4 +1,4 @@
-import { domainToASCII, domainToUnicode } from 'node:url';
+import { toUnicode } from 'punycode/punycode.es6.js';
 import { LintelError } from '../base/index.js';
 import type { Change } from './change.js';
 
@@ -8,6 +8,17 @@ const MAX_ADDRESS = 254;
 const LOCAL = /^[\p{L}\p{N}!#$%&'*+/=?^_`{|}~-]+(\.[\p{L}\p{N}!#$%&'*+/=?^_`{|}~-]+)*$/u;
 const HOST = /^(?=.{1,253}$)([a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$/;
 const SCRIPTS = [/\p{Script=Latin}/u, /\p{Script=Cyrillic}/u, /\p{Script=Greek}/u, /\p{Script=Armenian}/u, /\p{Script=Cherokee}/u];
+
+/** A domain in ASCII (IDNA, UTS 46), as the URL standard reads a host; empty for what is none. */
+function asciiDomain(domain: string): string {
+  // What would end the host in a URL is in no domain.
+  if (/[\s/\\?#@:[\]%]/.test(domain)) return '';
+  try {
+    return new URL(`http://${domain}`).hostname;
+  } catch {
+    return '';
+  }
+}
 
 export interface Address {
   /** What is compared: trimmed, lower case, domain as ASCII (IDNA). */
@@ -29,11 +40,11 @@ export function readAddress(raw: unknown): Address {
   if (written.length > MAX_ADDRESS) throw bad(`it has ${written.length} characters, at most ${MAX_ADDRESS} can be`);
   const at = written.lastIndexOf('@');
   const local = written.slice(0, at).normalize('NFC').toLowerCase();
-  const host = domainToASCII(written.slice(at + 1)).toLowerCase();
+  const host = asciiDomain(written.slice(at + 1));
   if (at < 1) throw bad('the @ is missing');
   if (local.length > MAX_LOCAL || !LOCAL.test(local)) throw bad('the part before the @ has characters that cannot be there');
   if (!HOST.test(host)) throw bad('the part after the @ is no domain');
-  for (const part of [local, ...domainToUnicode(host).split('.')]) {
+  for (const part of [local, ...toUnicode(host).split('.')]) {
     if (SCRIPTS.filter((script) => script.test(part)).length > 1) {
       throw new LintelError('look-alike-address', `${shown} mixes letters of several alphabets that look alike; type it anew`, {});
     }
@@ -45,7 +56,7 @@ export const domainOf = (address: string) => address.slice(address.lastIndexOf('
 
 /** Reads a domain as it stands behind the @ of addresses. @throws LintelError `bad-domain`. */
 export function readDomain(raw: string): string {
-  const domain = domainToASCII(raw.trim()).toLowerCase();
+  const domain = asciiDomain(raw.trim());
   if (HOST.test(domain)) return domain;
   throw new LintelError('bad-domain', `“${raw.slice(0, 60)}” is no domain; write what stands behind the @ of an address: alderbrook.example`, {});
 }

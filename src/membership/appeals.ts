@@ -1,6 +1,5 @@
-import { randomUUID } from 'node:crypto';
 import { sql } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { LintelError, newId } from '../base/index.js';
 import { type Charter, KEYHOLDER, nameNow } from '../charter/index.js';
 import { type Standing, throwIfRefused } from '../standing/index.js';
 import { type Change, changeTenant, ownRoles, type Setting } from './change.js';
@@ -115,7 +114,7 @@ export async function raiseAppeal(
       .executeTakeFirstOrThrow();
     if (Number(count) >= MOST_A_DAY)
       throw new LintelError('too-many-appeals', `You have asked for ${MOST_A_DAY} things within a day. Wait for answers, or talk to a keyholder.`, {});
-    const id = randomUUID();
+    const id = newId();
     const words = said(ask.words);
     const expires_at = new Date(at.getTime() + WAITS_DAYS * DAY);
     await tx

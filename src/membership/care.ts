@@ -1,5 +1,4 @@
-import { randomUUID } from 'node:crypto';
-import { LintelError } from '../base/index.js';
+import { LintelError, newId } from '../base/index.js';
 import { type Facts, type Standing, throwIfRefused } from '../standing/index.js';
 import { type Change, changeTenant, inTransaction, type Setting, standingInTenant } from './change.js';
 import { keyholdersOf } from './members.js';
@@ -60,7 +59,7 @@ function readCare(setting: Setting, { reason, hours, may = [] }: NewCare) {
 export async function beginCare(setting: Setting, actorId: string, care: NewCare): Promise<{ readonly id: string; readonly until: Date }> {
   const reason = readCare(setting, care);
   return onPlatform(setting, actorId, 'platform.care', async ({ actor, at }, inside) => {
-    const id = randomUUID();
+    const id = newId();
     const until = new Date(at.getTime() + care.hours * 3_600_000);
     const event = { tenant: care.tenant, care: id, user: actorId, may: care.may ?? [], until: until.toISOString() };
     const done: Done = { what: 'care begun', event, words: { reason } };

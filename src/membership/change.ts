@@ -1,6 +1,5 @@
-import { createHash, randomBytes } from 'node:crypto';
 import { type Insertable, type Kysely, sql, type Transaction } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { hashOf, LintelError, randomHex } from '../base/index.js';
 import { type Charter, canonicalJson, KEYHOLDER, type RoleData, roleNow } from '../charter/index.js';
 import { type Anchor, Standing, throwIfRefused } from '../standing/index.js';
 import { type FactsQuery, readFacts } from './facts.js';
@@ -52,19 +51,17 @@ export interface AuditEntry {
   readonly words?: Readonly<Record<string, string>>;
 }
 
-const sha256 = (text: string) => createHash('sha256').update(text).digest('hex');
-
 /** The hash of an audit event: over the one before it and all that it says. */
 export function auditHash(
   previous: string,
   row: { tenant_id: string; number: number; at: Date; actor: string | null; what: string; event: unknown; commitment: string },
 ): string {
-  return sha256(`${previous}\n${canonicalJson({ ...row, at: row.at.toISOString() })}`);
+  return hashOf([`${previous}\n${canonicalJson({ ...row, at: row.at.toISOString() })}`]);
 }
 
 /** What binds an event to its words without holding them. */
 export function commitmentTo(salt: string, words: unknown): string {
-  return sha256(`${salt}\n${canonicalJson(words)}`);
+  return hashOf([`${salt}\n${canonicalJson(words)}`]);
 }
 
 /** Puts events on record, each chained on the one before it; answers the hash of the last. */
@@ -72,7 +69,7 @@ async function putOnRecord({ tx, tenantId, number, at, actor }: Change, previous
   let hash = previousHash;
   const told = entries.map((entry, i) => {
     const words = entry.words ?? {};
-    const salt = randomBytes(16).toString('hex');
+    const salt = randomHex(16);
     const row = {
       tenant_id: tenantId,
       number: number + i,

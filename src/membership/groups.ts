@@ -1,5 +1,4 @@
-import { randomUUID } from 'node:crypto';
-import { LintelError } from '../base/index.js';
+import { LintelError, newId } from '../base/index.js';
 import { readName } from './address.js';
 import type { Change } from './change.js';
 import type { Handlers } from './handler.js';
@@ -63,7 +62,7 @@ export const groupSteps: Handlers<'make-group' | 'rename-group' | 'set-group' | 
   'make-group': {
     needs: () => 'group.arrange',
     touches: ({ people }) => ({ users: people ?? [] }),
-    run: async (change, { id = randomUUID(), name, people = [] }) => {
+    run: async (change, { id = newId(), name, people = [] }) => {
       const named = readName(name, 'a group');
       const made = await change.tx
         .insertInto('lintel_group')

@@ -1,6 +1,5 @@
-import { randomUUID } from 'node:crypto';
 import { sql } from 'kysely';
-import { isLintelError, LintelError } from '../base/index.js';
+import { isLintelError, LintelError, newId } from '../base/index.js';
 import { type Charter, KEYHOLDER, nameNow } from '../charter/index.js';
 import { type Assignment, type Standing, throwIfRefused } from '../standing/index.js';
 import { insistOnDomain, readAddress, readName } from './address.js';
@@ -198,7 +197,7 @@ async function inviteEach(change: Change, inputs: readonly NewInvitation[]): Pro
     }
     if (left === 0) return refusedAnswer({ address: address.written, roles: [] }, tooMuchSent(setting));
     left -= 1;
-    const id = randomUUID();
+    const id = newId();
     known.pending.set(address.normal, id);
     const secret = setting.hasMailer ? undefined : newToken(tenantId, id);
     made.push({

@@ -1,6 +1,5 @@
-import { createHash } from 'node:crypto';
 import type { Kysely } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { hashOf, LintelError } from '../base/index.js';
 import { canonicalJson } from '../charter/index.js';
 import { inTransaction, type Setting } from './change.js';
 import type { LintelTables } from './tables.js';
@@ -21,7 +20,7 @@ export async function once<A extends object>(
   work: (tx: Kysely<LintelTables>) => Promise<readonly A[]>,
   keep: (answer: A) => A,
 ): Promise<readonly A[]> {
-  const hash = createHash('sha256').update(canonicalJson(request)).digest('hex');
+  const hash = hashOf([canonicalJson(request)]);
   return inTransaction(setting.db, async (tx) => {
     const at = new Date(setting.now());
     const mine = { tenant_id: who.tenantId, actor: who.actor, key: who.key };

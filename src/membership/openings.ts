@@ -1,6 +1,5 @@
-import { randomUUID } from 'node:crypto';
 import type { Expression, ExpressionBuilder, SqlBool } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { LintelError, newId } from '../base/index.js';
 import type { Change } from './change.js';
 import type { Handlers } from './handler.js';
 import { holderColumns, insistOnHolder, readUntil, touchesHolder } from './holders.js';
@@ -21,7 +20,7 @@ export const openingSteps: Handlers<'open-records' | 'close-records'> = {
   'open-records': {
     needs: () => 'member.assign',
     touches: ({ to }) => touchesHolder(to),
-    run: async (change, { id = randomUUID(), group, to, kind, actions, keeps, until }) => {
+    run: async (change, { id = newId(), group, to, kind, actions, keeps, until }) => {
       const { charter } = change.setting;
       await insistOnHolder(change, { group });
       await insistOnHolder(change, to);

@@ -1,6 +1,5 @@
-import { randomUUID } from 'node:crypto';
 import type { Kysely } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { LintelError, newId } from '../base/index.js';
 import { maskAddress, readAddress, readName } from './address.js';
 import { inTransaction, type Setting } from './change.js';
 import { tell } from './notices.js';
@@ -24,7 +23,7 @@ export interface NewPerson {
 export async function addPerson(db: Kysely<LintelTables>, input: NewPerson): Promise<string> {
   const address = readAddress(input.address);
   const row = {
-    id: input.id ?? randomUUID(),
+    id: input.id ?? newId(),
     name: readName(input.name, 'an account'),
     address: address.normal,
     address_written: address.written,

@@ -1,6 +1,5 @@
-import { randomUUID } from 'node:crypto';
 import type { Kysely } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { LintelError, newId } from '../base/index.js';
 import type { Charter } from '../charter/index.js';
 import { type Standing, throwIfRefused } from '../standing/index.js';
 import { readName } from './address.js';
@@ -74,7 +73,7 @@ export const programSteps: Handlers<'make-program' | 'entrust-program' | 'make-k
   'make-program': {
     needs: () => 'program.arrange',
     touches: ({ id }) => ({ users: id === undefined ? [] : [id] }),
-    run: async (change, { id = `program-${randomUUID()}`, name, responsible }) => {
+    run: async (change, { id = `program-${newId()}`, name, responsible }) => {
       const { tx, tenantId, at } = change;
       const named = readName(name, 'a program');
       await insistOnPerson(change, responsible);
@@ -119,7 +118,7 @@ export const programSteps: Handlers<'make-program' | 'entrust-program' | 'make-k
         .where('ends_at', '>', at)
         .executeTakeFirstOrThrow();
       if (Number(count) >= MAX_KEYS) throw new LintelError('too-many', `This program has ${count} keys that count. End one first.`, {});
-      const id = randomUUID();
+      const id = newId();
       const { key, hash } = newKey(tenantId, id);
       const named = label === undefined ? 'key' : readName(label, 'a key');
       await tx

@@ -1,5 +1,4 @@
-import { createHash } from 'node:crypto';
-import { LintelError } from '../base/index.js';
+import { hashOf, LintelError } from '../base/index.js';
 import { KEYHOLDER, restsOnRead } from '../charter/index.js';
 import { anyOf, forOneOf, type Predicate } from '../predicate/index.js';
 import { ruleOf, Standing } from '../standing/index.js';
@@ -86,9 +85,7 @@ function happenings(before: Readings, after: Readings): Happening[] {
 
 /** The same for two readings of one tenant exactly if the same happens to the same people. */
 function exactly(all: readonly Happening[]): string {
-  const hash = createHash('sha256');
-  for (const { userId, changes } of all) hash.update(JSON.stringify([userId, changes.map((one) => one.exactly)]));
-  return hash.digest('hex');
+  return hashOf(all.map(({ userId, changes }) => JSON.stringify([userId, changes.map((one) => one.exactly)])));
 }
 
 const isKeyholder = (reading: Reading | undefined) => reading?.facts.subject === 'member' && reading.facts.assignments.some(({ role }) => role === KEYHOLDER);

@@ -1,5 +1,4 @@
-import { randomUUID } from 'node:crypto';
-import { LintelError } from '../base/index.js';
+import { LintelError, newId } from '../base/index.js';
 import { type Charter, type RoleData, readRole } from '../charter/index.js';
 import { fromRole } from '../standing/index.js';
 import type { Change } from './change.js';
@@ -75,7 +74,7 @@ export const roleSteps: Handlers<'make-role' | 'edit-role' | 'drop-role'> = {
   'make-role': {
     needs: () => 'role.arrange',
     touches: () => ({}),
-    run: async (change, { id = `own-${randomUUID()}`, role }) => {
+    run: async (change, { id = `own-${newId()}`, role }) => {
       if (!id.startsWith('own-'))
         throw new LintelError('bad-role-id', `the id of a role of your own begins with own-, so that it is never one of the charter: ${id}`, {});
       if (Object.hasOwn(rolesIn(change), id)) throw new LintelError('role-exists', `there is a role "${id}" already; choose another id`, {});

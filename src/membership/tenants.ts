@@ -1,6 +1,5 @@
-import { randomUUID } from 'node:crypto';
 import type { Kysely } from 'kysely';
-import { didYouMean, LintelError } from '../base/index.js';
+import { didYouMean, LintelError, newId } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import { readName } from './address.js';
 import { type Change, changeTenant, inTransaction, type Setting } from './change.js';
@@ -26,7 +25,7 @@ export interface NewTenant {
 export async function openTenant(setting: Setting, input: NewTenant): Promise<string> {
   const name = readName(input.name, 'an organisation');
   const contact = input.contact === undefined ? null : readName(input.contact, 'the contact');
-  const id = input.id ?? randomUUID();
+  const id = input.id ?? newId();
   return inTransaction(setting.db, async (tx) => {
     const made = await tx
       .insertInto('lintel_tenant')

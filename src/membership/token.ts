@@ -1,13 +1,12 @@
-import { createHash, randomBytes, timingSafeEqual } from 'node:crypto';
 import { type Kysely, sql } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { fromBase64url, hashOf, LintelError, randomSecret, toBase64url } from '../base/index.js';
 import type { LintelTables } from './tables.js';
 
-const hashSecret = (secret: string) => createHash('sha256').update(secret).digest('hex');
+const hashSecret = (secret: string) => hashOf([secret]);
 
 /** The token of an invitation: it names its tenant and invitation and holds 256 random bits, of which only the hash is kept. */
 export function newToken(tenantId: string, invitationId: string): { readonly token: string; readonly hash: string } {
-  const secret = randomBytes(32).toString('base64url');
+  const secret = randomSecret();
   return { token: joinToken(tenantId, invitationId, secret), hash: hashSecret(secret) };
 }
 
@@ -27,7 +26,7 @@ export async function renewToken(tx: Kysely<LintelTables>, tenantId: string, inv
   return token;
 }
 
-const joinToken = (...parts: readonly string[]) => parts.map((part) => Buffer.from(part).toString('base64url')).join('.');
+const joinToken = (...parts: readonly string[]) => parts.map(toBase64url).join('.');
 
 /** What every key begins with, so that a scanner for leaked secrets finds it. */
 const KEY_PREFIX = 'lintel_key_';
@@ -47,7 +46,7 @@ export function readKey(key: unknown): { readonly tenantId: string; readonly id:
 
 /** The three parts of a token; undefined for what is none. */
 export function splitToken(token: unknown): readonly string[] | undefined {
-  const parts = typeof token === 'string' && token.length < 2000 ? token.split('.').map((part) => Buffer.from(part, 'base64url').toString('utf8')) : [];
+  const parts = typeof token === 'string' && token.length < 2000 ? token.split('.').map(fromBase64url) : [];
   return parts.length === 3 && parts.every((part) => part !== '' && !part.includes('\0')) ? parts : undefined;
 }
 
@@ -63,6 +62,8 @@ export function readToken(token: unknown): { tenantId: string; invitationId: str
 
 /** The secret is the one whose hash is kept; compared in constant time. */
 export function isSecret(secret: string, hash: string | null): boolean {
-  const [given, kept] = [Buffer.from(hashSecret(secret)), Buffer.from(hash ?? ''.padEnd(64, '-'))];
-  return given.length === kept.length && timingSafeEqual(given, kept);
+  const [given, kept] = [hashSecret(secret), hash ?? ''.padEnd(64, '-')];
+  let differs = given.length ^ kept.length;
+  for (let i = 0; i < given.length; i++) differs |= given.charCodeAt(i) ^ kept.charCodeAt(i);
+  return differs === 0;
 }

@@ -1,6 +1,5 @@
-import { randomUUID } from 'node:crypto';
 import { sql } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { LintelError, newId } from '../base/index.js';
 import { readName } from './address.js';
 import type { Change } from './change.js';
 import { existing } from './facts.js';
@@ -17,7 +16,7 @@ export const unitSteps: Handlers<'add-unit' | 'rename-unit' | 'move-unit' | 'pla
   'add-unit': {
     needs: () => 'unit.arrange',
     touches: () => ({}),
-    run: async (change, { id = randomUUID(), name, below }) => {
+    run: async (change, { id = newId(), name, below }) => {
       const { tx, tenantId } = change;
       const named = readName(name, 'a unit');
       const above = below === undefined ? [] : await unitsAbove(change, below);

@@ -1,6 +1,5 @@
-import { randomUUID } from 'node:crypto';
 import type { Kysely } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { LintelError, newId } from '../base/index.js';
 import { type Assignment, type Facts, type Standing, throwIfRefused, type View } from '../standing/index.js';
 import { changeTenant, type Setting, takenBack } from './change.js';
 import { readFacts } from './facts.js';
@@ -32,7 +31,7 @@ export async function beginView(
   if (!care) throwIfRefused(standing.decide('access.view'));
   if (standing.facts.view) throw new LintelError('refused', 'End this view first.', {});
   if ('user' in as) await insistOnKnown(setting, standing, as.user);
-  const id = randomUUID();
+  const id = newId();
   const facts = 'user' in as ? undefined : await madeUp(setting, tenant.id, as);
   return changeTenant(setting, tenant.id, standing.userId, async ({ tx, tenantId, at, actor }) => {
     if (!care) throwIfRefused(actor.decide('access.view'));
@@ -63,7 +62,7 @@ export async function endView(setting: Setting, tenantId: string, by: string, id
 
 /** Facts of somebody whom there is not: made a member, read, and undone. */
 async function madeUp(setting: Setting, tenantId: string, as: Exclude<LookAs, { readonly user: string }>): Promise<Facts> {
-  const user = `made up ${randomUUID()}`;
+  const user = `made up ${newId()}`;
   return takenBack(setting.db, async (tx) => {
     try {
       await tx.insertInto('lintel_person').values({ id: user, name: 'somebody made up', address: user, address_written: user }).execute();

@@ -1,6 +1,5 @@
-import { createHash } from 'node:crypto';
 import { Kysely, PostgresDialect, type PostgresPool } from 'kysely';
-import { CARRYING, LintelError, PREPARED } from '../base/index.js';
+import { CARRYING, hashOf, LintelError, PREPARED } from '../base/index.js';
 
 /** The few methods of an embedded PGlite that are used. */
 export interface PgliteLike {
@@ -103,8 +102,7 @@ class PreparingPool implements PostgresPool {
   }
 
   #nameOf(statement: string): string | undefined {
-    if (!this.#names.has(statement) && this.#names.size < MOST_PREPARED)
-      this.#names.set(statement, `lintel_${createHash('sha256').update(statement).digest('hex').slice(0, 32)}`);
+    if (!this.#names.has(statement) && this.#names.size < MOST_PREPARED) this.#names.set(statement, `lintel_${hashOf([String(statement)]).slice(0, 32)}`);
     return this.#names.get(statement);
   }
 

@@ -1,6 +1,5 @@
-import { createHash } from 'node:crypto';
 import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
-import { CARRYING, LintelError, PREPARED } from '../../base/index.js';
+import { CARRYING, hashOf, LintelError, PREPARED } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { openingKey, type Standing } from '../../standing/index.js';
 import { sqlText } from '../fragment.js';
@@ -35,7 +34,8 @@ function missing(cause: unknown): LintelError {
   return new LintelError('no-policies', message, {}, { cause });
 }
 
-const sha256 = (...parts: (Uint8Array | string)[]) => parts.reduce((hash, part) => hash.update(part), createHash('sha256')).digest();
+const toHex = (bytes: Uint8Array) => bytes.reduce((hex, byte) => hex + byte.toString(16).padStart(2, '0'), '');
+const fromHex = (hex: string) => Uint8Array.from({ length: hex.length / 2 }, (_, i) => Number.parseInt(hex.slice(2 * i, 2 * i + 2), 16));
 
 /**
  * What a standing holds, in lines, as the policies ask for it: what it is bound to and the charter, the tenant, the person, what is
@@ -89,8 +89,8 @@ async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise
   const plain = tx.withoutPlugins();
   const { rows } = await plain.executeQuery<{ pid: Uint8Array; at: Uint8Array }>(ASK_BOUND);
   const { pid, at } = rows[0] as { pid: Uint8Array; at: Uint8Array };
-  const text = payload(standing, Buffer.concat([pid, at]).toString('hex'));
-  const signature = sha256(key.outer, sha256(key.inner, text)).toString('hex');
+  const text = payload(standing, toHex(pid) + toHex(at));
+  const signature = hashOf([key.outer, fromHex(hashOf([key.inner, text]))]);
   const values = [`${signature}.${text}`, standing.facts.tenant.id];
   if (key.proven) {
     await plain.executeQuery(CompiledQuery.raw(CARRY + CARRYING, values));

@@ -8,9 +8,9 @@ const START = primes.slice(0, 8).map((p) => fraction(Math.sqrt(p)));
 const ROUND = primes.map((p) => fraction(Math.cbrt(p)));
 const rotate = (x: number, n: number) => (x >>> n) | (x << (32 - n));
 
-/** The SHA-256 of a text in UTF-8, as 64 hexadecimal digits. */
-export function sha256(text: string): string {
-  const message = new TextEncoder().encode(text);
+/** The SHA-256 of bytes, or of a text in UTF-8, as 64 hexadecimal digits. */
+export function sha256(of: string | Uint8Array): string {
+  const message = typeof of === 'string' ? new TextEncoder().encode(of) : of;
   const blocks = new Uint8Array((((message.length + 8) >> 6) + 1) << 6);
   blocks.set(message);
   blocks[message.length] = 0x80;
@@ -44,13 +44,4 @@ export function sha256(text: string): string {
     });
   }
   return [...hash].map((x) => (x >>> 0).toString(16).padStart(8, '0')).join('');
-}
-
-/** JSON with sorted keys and without undefined, so that equal data gives equal text. */
-export function canonicalJson(value: unknown): string {
-  if (Array.isArray(value)) return `[${value.map(canonicalJson).join(',')}]`;
-  if (typeof value !== 'object' || value === null) return JSON.stringify(value) ?? 'null';
-  const entries = Object.entries(value).filter(([, v]) => v !== undefined);
-  entries.sort(([a], [b]) => (a < b ? -1 : 1));
-  return `{${entries.map(([k, v]) => `${JSON.stringify(k)}:${canonicalJson(v)}`).join(',')}}`;
 }

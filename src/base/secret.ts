@@ -1,0 +1,51 @@
+/* Chance, hashes and encodings as the web platform has them, so that the library runs wherever that is: on a server, at an edge, in a browser. */
+import { sha256 } from './sha256.js';
+
+interface NativeHash {
+  update(part: string | Uint8Array): NativeHash;
+  digest(as: 'hex'): string;
+}
+/** Node's own, where there is one: it is faster. */
+const native = (
+  globalThis as { process?: { getBuiltinModule?: (name: string) => { createHash(name: string): NativeHash } | undefined } }
+).process?.getBuiltinModule?.('node:crypto');
+
+/** The SHA-256 of texts in UTF-8 and bytes, one behind the other, as 64 hexadecimal digits. */
+export function hashOf(parts: readonly (string | Uint8Array)[]): string {
+  if (native) return parts.reduce((hash: NativeHash, part) => hash.update(part), native.createHash('sha256')).digest('hex');
+  const all = parts.map((part) => (typeof part === 'string' ? new TextEncoder().encode(part) : part));
+  const whole = new Uint8Array(all.reduce((length, part) => length + part.length, 0));
+  let at = 0;
+  for (const part of all) {
+    whole.set(part, at);
+    at += part.length;
+  }
+  return sha256(whole);
+}
+
+/** A random UUID (RFC 9562, version 4). */
+export const newId = (): string => globalThis.crypto.randomUUID();
+
+const randomBytes = (count: number) => globalThis.crypto.getRandomValues(new Uint8Array(count));
+export const randomHex = (bytes: number): string => [...randomBytes(bytes)].map((byte) => byte.toString(16).padStart(2, '0')).join('');
+/** 256 random bits, in base64url. */
+export const randomSecret = (): string => encoded(randomBytes(32));
+
+const encoded = (bytes: Uint8Array) =>
+  btoa(String.fromCharCode(...bytes))
+    .replace(/\+/g, '-')
+    .replace(/\//g, '_')
+    .replace(/=+$/, '');
+
+/** A text in UTF-8 as base64url (RFC 4648, section 5), without padding. */
+export const toBase64url = (text: string): string => encoded(new TextEncoder().encode(text));
+
+/** The text that is in base64url; empty for what is none. */
+export function fromBase64url(text: string): string {
+  try {
+    const bytes = Uint8Array.from(atob(text.replace(/-/g, '+').replace(/_/g, '/')), (letter) => letter.charCodeAt(0));
+    return new TextDecoder().decode(bytes);
+  } catch {
+    return '';
+  }
+}
