@@ -3,6 +3,7 @@ import { gzipSync } from 'node:zlib';
 import { AxeBuilder } from '@axe-core/playwright';
 import { build } from 'esbuild';
 import type { Browser, Page } from 'playwright-core';
+import { build as buildPage, preview } from 'vite';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { Standing } from 'warm-lintel';
 import { DEMO_PASSWORD, type Demo, startDemo } from '../examples/apiary/server/main.js';
@@ -250,6 +251,32 @@ test('pages can be used by keyboard and screen reader', async () => {
   await page.waitForTimeout(400);
   expect(await findings()).toEqual([]);
 }, 120_000);
+
+test('without a server: the charter, the database, a table, a comparison and why are all in one page', { timeout: 120_000 }, async () => {
+  const root = 'examples/browser-only';
+  await buildPage({ configFile: `${root}/vite.config.ts`, logLevel: 'error' });
+  const files = await preview({ configFile: `${root}/vite.config.ts`, logLevel: 'error', preview: { port: 0, host: '127.0.0.1' } });
+  const address = files.resolvedUrls?.local[0] as string;
+  const page = await newcomer();
+  const asked: string[] = [];
+  page.on('request', (request) => asked.push(request.url()));
+  await page.goto(address);
+  const table = page.getByRole('table', { name: 'Hives' });
+  await table.waitFor({ timeout: 60_000 });
+  await page.getByRole('button', { name: 'Compare' }).click();
+  await page.getByText('only Sela Vardy: 5').waitFor();
+  await page.getByText('only Tobias Renn: 8').waitFor();
+  await page.getByRole('button', { name: 'Table' }).click();
+  await table.getByRole('button', { name: 'Tobias Renn, Change a hive: own, unclaimed' }).click();
+  await page.getByText('keeper is not “tobias” (it is “sela”)').waitFor();
+  await page.getByLabel('Hive', { exact: true }).selectOption({ label: 'Amber hive' });
+  await page.getByText('Yes.').waitFor();
+  expect((await new AxeBuilder({ page }).analyze()).violations.map(({ id }) => id)).toEqual([]);
+  // Its own files, and no answer of anybody.
+  expect(asked.filter((url) => !url.startsWith(address) && !url.startsWith('blob:') && !url.startsWith('data:'))).toEqual([]);
+  expect(asked.filter((url) => url.startsWith(address)).every((url) => /\/$|\.(html|css|js|wasm|data|ico)$/.test(url))).toBe(true);
+  await files.close();
+});
 
 test('openStanding is at most 12 kB when compressed, needs nothing else, and answers in a browser like on the server', async () => {
   const bundle = async (code: string, globalName: string) => {
