@@ -1,3 +1,5 @@
+import { MORE_FAULTS } from './more.js';
+
 /** Everything that can be wrong with the lending application, and what is to be found of it. */
 export const FAULTS: readonly (readonly [fault: string, what: string])[] = [
   ['list-open', 'a list without a guard'],
@@ -53,4 +55,5 @@ export const FAULTS: readonly (readonly [fault: string, what: string])[] = [
   ['loan-of-any-tool', 'a record under a parent that one does not read'],
   ['loan-for-another', 'a record made in the name of another'],
   ['stale-session', 'a session that outlives the membership'],
+  ...MORE_FAULTS,
 ];

@@ -1,5 +1,6 @@
 import type pg from 'pg';
 import type { ProbeRoute, ProbeTarget } from 'warm-lintel/rehearsal';
+import { moreRoutes } from './more.js';
 
 /** The routes, as somebody lists them who looks through the file. */
 const routes: readonly ProbeRoute[] = [
@@ -28,7 +29,7 @@ export async function lendingTarget(pool: pg.Pool, url: string): Promise<ProbeTa
       const answer = await send({ method: 'POST', path: '/sign-in', body: { email: address } });
       return { cookie: answer.headers.getSetCookie()[0]?.split(';')[0] ?? '' };
     },
-    routes,
+    routes: [...routes, ...moreRoutes],
     people: rows.map(({ id, org_id, name, email, role }) => ({ id, name, address: email, tenant: org_id, roles: [role] })),
     putOut: async ({ id }) => {
       await pool.query('update users set active = false where id = $1', [id]);
