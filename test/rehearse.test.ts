@@ -55,6 +55,34 @@ test('what is so now is recorded, holds, and each cell that changes later is nam
   expect((await rehearse()).code).toBe(EXIT.yes);
 });
 
+test('a rule that means something else under its old name is drift too, and so is where somebody is', async () => {
+  await rehearse('--record');
+  const spoiled = join(dir, 'spoiled.json');
+  const drift: readonly [rule: string, spoil: (charter: any) => void][] = [
+    ['hive: own', ({ kinds }) => Object.assign(kinds.hive.reaches, { own: { op: 'is', field: 'madeBy', to: { me: 'userId' } } })],
+    ['hive: limit archived', ({ limits }) => delete limits.hive.archived],
+    ['hive: limit small', ({ limits }) => Object.assign(limits.hive, { small: { ...limits.hive.archived, sentence: 'it is small.' } })],
+    ['hive.registrationNo', ({ kinds }) => delete kinds.hive.fields.registrationNo.read],
+    ['hive.keeperId', ({ kinds }) => delete kinds.hive.fields.keeperId.change],
+    ['role secretary', ({ roles }) => roles.secretary.gives.push('treasurer')],
+    ['visitor: hive.read', (c) => Object.assign(c.visitor, { 'hive.read': ['tenant'] })],
+    ['obligation recentSignIn', ({ obligations }) => obligations.recentSignIn.before.pop()],
+  ];
+  for (const [rule, spoil] of drift) {
+    const data = structuredClone(app.charter.data);
+    spoil(data);
+    writeFileSync(spoiled, JSON.stringify(data));
+    const { code, out } = await rehearse('--format', 'json', '--charter', spoiled);
+    const names = JSON.parse(out).flatMap((one: any) => (one.held ? [] : [one.name]));
+    expect([rule, code, names.includes(rule)]).toEqual([rule, EXIT.refused, true]);
+  }
+  const maren = await enter('maren');
+  await maren.members.place('junia', ['junior-yard', 'orchards']);
+  const moved = JSON.parse((await rehearse('--format', 'json')).out).filter((one: any) => !one.held);
+  expect(moved.map((one: any) => one.words)).toEqual(['Junia Marsh: placed at junior-yard, orchards, and was to be junior-yard']);
+  await maren.members.place('junia', ['junior-yard']);
+});
+
 test('the same file is held against the database under its row policies, where a hole shows that the engine does not have', { timeout: 60_000 }, async () => {
   const walled = url.replace('lintel@', 'rehearsed_app@');
   await sql.raw('do $$ begin create role rehearsed_app login; exception when duplicate_object then null; end $$').execute(db);

@@ -56,6 +56,7 @@ async function record(tenant: Tenant): Promise<string> {
   const people = [];
   // Of two who are called the same, each is called by their id.
   for (const { id, name } of tenant.members) people.push({ name: named.get(name) === 1 ? name : id, standing: await tenant.standingOf(id) });
+  people.push({ name: 'visitor', standing: await tenant.lintel.enter({ tenant: tenant.id }) });
   return recordScript(charter, facts.name, roles, people);
 }
 

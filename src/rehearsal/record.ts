@@ -1,7 +1,8 @@
 import type { Charter } from '../charter/index.js';
 import { type Standing, wayWords } from '../standing/index.js';
+import { meaningsOf } from './meanings.js';
 import { escapeMarkdown } from './print.js';
-import { NOT_AT_ALL } from './script.js';
+import { NOT_AT_ALL, PLACES } from './script.js';
 
 /** So many names stand over one table. */
 const ACROSS = 8;
@@ -15,6 +16,11 @@ function table(charter: Charter<any>, by: 'person' | 'role', columns: readonly C
   const held = columns.map(({ standing }) => new Map(standing.describe().permissions.map((p) => [p.permission, p.ways])));
   const row = (cells: readonly string[]) => `| ${cells.join(' | ')} |`;
   const lines = [row([by, ...columns.map(({ name }) => escapeMarkdown(name))]), row(['---', ...columns.map(() => '---')])];
+  if (by === 'person')
+    for (const place of PLACES) {
+      const ids = columns.map(({ standing: { facts } }) => (place === 'placed at' ? facts.me.unitIds : facts.me.groupIds));
+      lines.push(row([place, ...ids.map((each) => (each.length === 0 ? NOT_AT_ALL : escapeMarkdown(each.join(', '))))]));
+    }
   let section = '';
   for (const permission of charter.permissions.values()) {
     if (permission.section !== section) {
@@ -40,6 +46,10 @@ export function recordScript(charter: Charter<any>, tenant: string, roles: reado
     ...tables(charter, 'role', roles),
     '## People',
     ...tables(charter, 'person', people),
+    '## What the words mean',
+    ['| rule | means |', '| --- | --- |', ...[...meaningsOf(charter)].map(([rule, means]) => `| ${escapeMarkdown(rule)} | ${escapeMarkdown(means)} |`)].join(
+      '\n',
+    ),
     '',
   ].join('\n\n');
 }

@@ -1,7 +1,8 @@
 import { isLintelError } from '../base/index.js';
 import type { Charter } from '../charter/index.js';
 import { inSentence, type Standing, wayWords } from '../standing/index.js';
-import type { Actor, ExpectedAnswer, ExpectedReach, Script } from './script.js';
+import { meaningsOf } from './meanings.js';
+import type { Actor, ExpectedAnswer, ExpectedMeaning, ExpectedPlace, ExpectedReach, Script } from './script.js';
 import { explain } from './why.js';
 
 /** One expectation, and whether it held. */
@@ -28,10 +29,12 @@ export interface Stage {
 type Deciding = Standing<any> & { decideById(action: string, id: unknown): Promise<ReturnType<Standing['decide']>> };
 
 const nameOf = (actor: Actor) => (actor === 'visitor' ? 'a visitor' : 'person' in actor ? actor.person : `role ${actor.role}`);
+const actorOf = (stage: Stage, actor: Actor): Promise<Standing<any>> =>
+  actor === 'visitor' ? stage.visitor() : 'person' in actor ? stage.person(actor.person) : stage.role(actor.role);
 const list = (ways: readonly string[]) => (ways.length === 0 ? 'not at all' : ways.join(', '));
 
 async function reachOf(stage: Stage, { actor, action, ways, line }: ExpectedReach): Promise<Outcome> {
-  const standing = await (actor === 'visitor' ? stage.visitor() : 'person' in actor ? stage.person(actor.person) : stage.role(actor.role));
+  const standing = await actorOf(stage, actor);
   const held = standing.describe().permissions.find(({ permission }) => permission === action);
   const found = wayWords(held?.ways ?? [], stage.charter.permission(action));
   const same = [...found].sort().join('\n') === [...ways].sort().join('\n');
@@ -55,6 +58,31 @@ async function answerOf(stage: Stage, { actor, action, may, record, line }: Expe
   return { name, line, held: false, words: `${nameOf(actor)} ${decision.allowed ? 'may' : 'may not'} ${what}: ${because}` };
 }
 
+const PLACED = { 'placed at': 'unitIds', 'in groups': 'groupIds' } as const;
+
+async function placeOf(stage: Stage, { actor, where, ids, line }: ExpectedPlace): Promise<Outcome> {
+  const { facts } = await actorOf(stage, actor);
+  const found = [...facts.me[PLACED[where]]].sort();
+  const held = found.join('\n') === [...ids].sort().join('\n');
+  const name = `${nameOf(actor)}: ${where}`;
+  return { name, line, held, words: held ? '' : `${name} ${list(found)}, and was to be ${list(ids)}` };
+}
+
+/** What the words mean, each that the script names; and each that it does not name, for a script that names any. */
+function meant(charter: Charter<any>, expected: readonly ExpectedMeaning[]): Outcome[] {
+  const [first] = expected;
+  if (!first) return [];
+  const now = meaningsOf(charter);
+  const named = new Set(expected.map(({ rule }) => rule));
+  const told = expected.map(({ rule, means, line }): Outcome => {
+    const found = now.get(rule);
+    const words = found === means ? '' : found === undefined ? `${rule} is gone; it meant: ${means}` : `${rule} means: ${found}; and was to mean: ${means}`;
+    return { name: rule, line, held: words === '', words };
+  });
+  const fresh = [...now].filter(([rule]) => !named.has(rule));
+  return [...told, ...fresh.map(([rule, means]) => ({ name: rule, line: first.line, held: false, words: `${rule} is new; it means: ${means}` }))];
+}
+
 /** Holds what a script expects against what is so. Somebody or something that does not exist is an expectation that does not hold. */
 export async function rehearse(script: Script, stage: Stage): Promise<Outcome[]> {
   const outcomes: Outcome[] = [];
@@ -68,5 +96,7 @@ export async function rehearse(script: Script, stage: Stage): Promise<Outcome[]>
   };
   for (const one of script.reaches) await hold(one.line, one.actor, () => reachOf(stage, one));
   for (const one of script.answers) await hold(one.line, one.actor, () => answerOf(stage, one));
+  for (const one of script.places) await hold(one.line, one.actor, () => placeOf(stage, one));
+  outcomes.push(...meant(stage.charter, script.meanings));
   return outcomes.sort((a, b) => a.line - b.line);
 }

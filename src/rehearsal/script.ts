@@ -21,12 +21,31 @@ export interface ExpectedAnswer {
   readonly record?: string;
 }
 
+/** Where somebody is: the units in which they are placed, or the groups in which they are. What some reaches turn on. */
+export interface ExpectedPlace {
+  readonly line: number;
+  readonly actor: Actor;
+  readonly where: (typeof PLACES)[number];
+  readonly ids: readonly string[];
+}
+
+/** What a word of the charter means, by its name; see `meaningsOf`. */
+export interface ExpectedMeaning {
+  readonly line: number;
+  readonly rule: string;
+  readonly means: string;
+}
+
 /** What is expected of access, as a Markdown file says it. */
 export interface Script {
   readonly reaches: readonly ExpectedReach[];
   readonly answers: readonly ExpectedAnswer[];
+  readonly places: readonly ExpectedPlace[];
+  readonly meanings: readonly ExpectedMeaning[];
 }
 
+/** Rows of a table of people that are about no action. */
+export const PLACES = ['placed at', 'in groups'] as const;
 /** What a cell says for nothing; an empty cell expects nothing at all. */
 export const NOT_AT_ALL = '–';
 const NOTHING = new Set([NOT_AT_ALL, '-', 'no', '·']);
@@ -41,11 +60,12 @@ function cellsOf(line: string): string[] {
   return cells.map((cell) => cell.trim().replace(/\\([\\|*_`<>[\]])/g, '$1'));
 }
 
+const namesIn = (cell: string) => (NOTHING.has(cell) ? [] : cell.split(',').map((name) => name.trim()));
 const bare = (cell: string) => cell.replace(/^`(.*)`$/, '$1');
 
 /**
  * Reads expectations from Markdown that people review: tables with `person` or `role` in their first cell, names across, actions down and in each cell how
- * far it reaches; and items of a list that say it of one record: `- Tobias Renn may not hive.update a-hive-02`. All else is prose.
+ * far it reaches; tables with `rule` and `means` over two columns; and items of a list that say it of one record: `- Tobias Renn may not hive.update a-hive-02`. All else is prose.
  *
  * @throws LintelError `script-invalid` with each line that cannot be read: an action that the charter does not have, a row that is too long.
  */
@@ -53,7 +73,9 @@ export function readScript(text: string, charter: Charter<any>): Script {
   const problems: string[] = [];
   const reaches: ExpectedReach[] = [];
   const answers: ExpectedAnswer[] = [];
-  let columns: readonly Actor[] | undefined;
+  const places: ExpectedPlace[] = [];
+  const meanings: ExpectedMeaning[] = [];
+  let columns: readonly Actor[] | 'means' | undefined;
   const isAction = (action: string, line: number) => {
     if (charter.permissions.has(action)) return true;
     problems.push(`line ${line}: no action "${action}"${didYouMean(action, charter.permissions.keys())}`);
@@ -75,7 +97,15 @@ export function readScript(text: string, charter: Charter<any>): Script {
     if (!columns) {
       const by = first.toLowerCase();
       columns =
-        by === 'person' || by === 'role' ? cells.map((name) => (name.toLowerCase() === 'visitor' ? 'visitor' : ({ [by]: name } as unknown as Actor))) : [];
+        by === 'rule'
+          ? 'means'
+          : by === 'person' || by === 'role'
+            ? cells.map((name) => (name.toLowerCase() === 'visitor' ? 'visitor' : ({ [by]: name } as unknown as Actor)))
+            : [];
+      continue;
+    }
+    if (columns === 'means') {
+      meanings.push({ line, rule: bare(first), means: cells.join(' | ') });
       continue;
     }
     if (columns.length === 0) continue;
@@ -85,20 +115,24 @@ export function readScript(text: string, charter: Charter<any>): Script {
     }
     // A row without an action is a heading.
     if (cells.every((cell) => cell === '')) continue;
+    const place = PLACES.find((name) => name === first);
+    if (place) {
+      for (const [c, cell] of cells.entries()) if (cell !== '') places.push({ line, actor: columns[c] as Actor, where: place, ids: namesIn(cell) });
+      continue;
+    }
     const action = bare(first);
     if (!isAction(action, line)) continue;
     for (const [c, cell] of cells.entries()) {
       if (cell === '') continue;
-      const ways = NOTHING.has(cell) ? [] : cell.split(',').map((way) => way.trim());
-      reaches.push({ line, actor: columns[c] as Actor, action, ways });
+      reaches.push({ line, actor: columns[c] as Actor, action, ways: namesIn(cell) });
     }
   }
   if (problems.length > 0) throw new LintelError('script-invalid', problems.join('\n'), { problems });
-  if (reaches.length === 0 && answers.length === 0)
+  if (reaches.length + answers.length + places.length + meanings.length === 0)
     throw new LintelError(
       'script-invalid',
       'nothing is expected here: write a table with person or role in its first cell, or a line like "- Tobias Renn may not hive.update a-hive-02"',
       { problems },
     );
-  return { reaches, answers };
+  return { reaches, answers, places, meanings };
 }

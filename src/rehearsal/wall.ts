@@ -66,7 +66,8 @@ async function lets(stage: WallStage, standing: ServerStanding<any>, kind: strin
   }
 }
 
-const standingOf = (stage: WallStage, actor: Actor) => (actor === 'visitor' ? stage.visitor() : 'person' in actor ? stage.person(actor.person) : undefined);
+const isSomebody = (actor: Actor) => actor === 'visitor' || 'person' in actor;
+const standingOf = (stage: WallStage, actor: Actor) => (actor === 'visitor' ? stage.visitor() : stage.person((actor as { person: string }).person));
 
 /** True if plain SQL under the policies shows somebody the records that scope does. */
 async function showsAlike(stage: WallStage, standing: ServerStanding<any>, kind: string): Promise<string | undefined> {
@@ -98,19 +99,17 @@ export async function rehearseAtWall(script: Script, stage: WallStage): Promise<
   };
   for (const { actor, action, line } of script.reaches) {
     const permission = stage.charter.permission(action);
-    const standing = standingOf(stage, actor);
-    if (permission.action !== 'read' || !standing) continue;
+    if (permission.action !== 'read' || !isSomebody(actor)) continue;
     const name = `${actor === 'visitor' ? 'a visitor' : (actor as { person: string }).person}: ${action}`;
-    await hold(name, line, async () => showsAlike(stage, await standing, permission.kind as string));
+    await hold(name, line, async () => showsAlike(stage, await standingOf(stage, actor), permission.kind as string));
   }
   for (const { actor, action, may, record, line } of script.answers) {
     const { kind, action: verb } = stage.charter.permission(action);
-    const standing = standingOf(stage, actor);
-    if (kind === undefined || verb === undefined || verb === 'create' || record === undefined || !standing) continue;
+    if (kind === undefined || verb === undefined || verb === 'create' || record === undefined || !isSomebody(actor)) continue;
     if (verb !== 'read' && verb !== 'delete' && !fieldFor(stage.charter, kind, verb)) continue;
     const name = `${actor === 'visitor' ? 'a visitor' : (actor as { person: string }).person} ${may ? 'may' : 'may not'} ${action} ${record}`;
     await hold(name, line, async () =>
-      (await lets(stage, await standing, kind, verb, record)) === may ? undefined : `the database ${may ? 'refuses it' : 'lets them'}`,
+      (await lets(stage, await standingOf(stage, actor), kind, verb, record)) === may ? undefined : `the database ${may ? 'refuses it' : 'lets them'}`,
     );
   }
   return outcomes.sort((a, b) => a.line - b.line);
