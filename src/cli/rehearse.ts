@@ -1,7 +1,6 @@
 import { readFile, writeFile } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import { type Command, Option } from '@commander-js/extra-typings';
-import junit from 'junit-report-builder';
 import pc from 'picocolors';
 import { didYouMean, LintelError } from '../base/index.js';
 import { type Charter, KEYHOLDER } from '../charter/index.js';
@@ -61,7 +60,8 @@ async function record(tenant: Tenant): Promise<string> {
 }
 
 /** As JUnit has it: what builds everywhere read. */
-function junitOf(file: string, outcomes: readonly Outcome[]): string {
+async function junitOf(file: string, outcomes: readonly Outcome[]): Promise<string> {
+  const { default: junit } = await import('junit-report-builder');
   const report = junit.newBuilder();
   const suite = report.testSuite().name(file);
   for (const { name, line, held, words } of outcomes) {
@@ -106,7 +106,7 @@ async function rehearseCommand(file: string, options: RehearseOptions, around: S
     const script = readScript(text, lintel.charter);
     const stage = await stageOf(tenant);
     const outcomes = [...(await rehearse(script, stage)), ...(options.wall === undefined ? [] : await atWall(script, stage, options.wall))];
-    if (options.junit !== undefined) await writeFile(resolve(around.cwd, options.junit), junitOf(file, outcomes));
+    if (options.junit !== undefined) await writeFile(resolve(around.cwd, options.junit), await junitOf(file, outcomes));
     around.out(options.format === 'json' ? JSON.stringify(outcomes, null, 2) : printed(file, outcomes, around.colours));
     return outcomes.every(({ held }) => held) ? EXIT.yes : EXIT.refused;
   });

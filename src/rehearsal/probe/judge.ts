@@ -17,6 +17,8 @@ export interface Knowledge {
   readonly readable: ReadonlySet<Pictured>;
   /** By text: whose it is. What they may know by another way is in none. */
   readonly secrets: ReadonlyMap<string, Secret>;
+  /** By kind and id, hidden records whose ids are numbers, and stand in nothing that they read. */
+  readonly numbered: ReadonlyMap<string, ReadonlyMap<string, Pictured>>;
 }
 
 /** Shorter texts stand anywhere. */
@@ -48,6 +50,8 @@ export function knowledgeOf(charter: Charter<any>, picture: Picture, player: Pla
   const readable = new Set<Pictured>();
   const known = new Set<string>();
   const secret: [string, Secret][] = [];
+  const numbered = new Map(Object.keys(charter.data.kinds).map((kind) => [kind, new Map<string, Pictured>()]));
+  const named: [kind: string, id: string][] = [];
   for (const [kind, { fields, label, actions }] of Object.entries(charter.data.kinds)) {
     for (const one of picture.all(kind)) {
       const reads = mayRead(charter, player, one);
@@ -57,15 +61,37 @@ export function knowledgeOf(charter: Charter<any>, picture: Picture, player: Pla
         return reads && (guard === undefined || standing?.may(`${kind}.${guard}`, one.record as never) === true);
       };
       if (reads) readable.add(one);
+      else if (/^\d+$/.test(one.id)) numbered.get(kind)?.set(one.id, one);
+      for (const [field, { to }] of Object.entries(fields)) if (to && shows(field)) named.push([to, String(one.record[field])]);
       for (const field of Object.keys(fields)) if (shows(field)) for (const value of [one.record[field]].flat()) known.add(String(value));
       if (!reads && Object.hasOwn(actions, CHOOSE) && one.tenant !== undefined && player.in(one.tenant).may(`${kind}.${CHOOSE}`, one.record as never)) {
         known.add(one.id);
+        named.push([kind, one.id]);
         known.add(String(one.record[label]));
       }
       for (const [field, text] of textsOf(charter, one)) if (!shows(field)) secret.push([text, { of: one, field, hidden: !reads }]);
     }
   }
-  return { readable, secrets: new Map(secret.filter(([text]) => !known.has(text))) };
+  for (const [kind, id] of named) numbered.get(kind)?.delete(id);
+  return { readable, secrets: new Map(secret.filter(([text]) => !known.has(text))), numbered };
+}
+
+/** Hidden records that an answer names by a number, under a name that says of which kind: `toolId`, `tool_id`. */
+export function numbersIn(answer: string, sent: string, { numbered }: Knowledge): Pictured[] {
+  const found = new Set<Pictured>();
+  const walk = (value: unknown, name: string): void => {
+    const kind = /^(\w+?)_?id$/i.exec(name)?.[1];
+    const hidden = kind === undefined ? undefined : numbered.get(kind)?.get(String(value));
+    if (hidden && !new RegExp(`\\b${String(value)}\\b`).test(sent)) found.add(hidden);
+    if (Array.isArray(value)) for (const one of value) walk(one, name);
+    else if (typeof value === 'object' && value !== null) for (const [inner, one] of Object.entries(value)) walk(one, inner);
+  };
+  try {
+    walk(JSON.parse(answer), '');
+  } catch {
+    // A number in a page or a table says of nothing what it is.
+  }
+  return [...found];
 }
 
 /** The secrets that stand in an answer. What was sent with the request is not told by it. */
@@ -150,6 +176,8 @@ export function unlawfulIn(
     const value = is.record[field];
     if (role !== 'parent' || value === null || !fields.includes(field)) return false;
     const parent = before.find(to as string, String(value), tenant);
+    // What was made along with it is judged by itself.
+    if (all.some((other) => other.kind === to && !other.before && other.after?.id === String(value))) return false;
     if (!parent || mayRead(charter, player, parent)) return !parent;
     return !(charter.permissions.has(`${to}.${CHOOSE}`) && standing.may(`${to}.${CHOOSE}`, parent.record as never));
   });

@@ -4,7 +4,7 @@ import type { Charter } from '../../charter/index.js';
 import type { Lintel } from '../../server/index.js';
 import { castOf, type Player } from './cast.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeReport } from './findings.js';
-import { type Knowledge, knowledgeOf, secretsIn, unlawfulIn } from './judge.js';
+import { type Knowledge, knowledgeOf, numbersIn, secretsIn, unlawfulIn } from './judge.js';
 import { Picture } from './picture.js';
 import { type Route, readRoutes } from './routes.js';
 import { type Answer, type Sent, sender } from './send.js';
@@ -102,7 +102,7 @@ class Probe {
   async #call(route: Route, player: Player, path: string, body?: unknown): Promise<Answer> {
     const silent = this.#silent.get(route.path);
     if (silent) return silent;
-    const answer = await this.#ask(route.method, path, this.#headers.get(player) ?? {}, body);
+    const answer = await this.#ask(route.method, path, this.#headers.get(player) ?? {}, body, route.headers);
     this.#calls += 1;
     const by = this.#covered.get(route.name) ?? new Map<string, { calls: number; answered: number }>();
     this.#covered.set(route.name, by);
@@ -122,6 +122,15 @@ class Probe {
   #judgeAnswer(route: Route, player: Player, answer: Answer): void {
     const knowledge = this.#knowledge.get(player) as Knowledge;
     const sent = `${decodeURIComponent(answer.sent.url)} ${JSON.stringify(answer.sent.body ?? '')}`;
+    for (const { id, kind } of numbersIn(answer.text, sent, knowledge))
+      this.#tell(
+        'tells-existence',
+        route,
+        player,
+        `${player.name} is told that there is the ${this.#charter.kind(kind).one} ${id}, which they may not read`,
+        answer,
+        kind,
+      );
     for (const { of, field, hidden } of secretsIn(answer.text, sent, knowledge)) {
       const { one } = this.#charter.kind(of.kind);
       const where = of.tenant === undefined || player.tenants.includes(of.tenant) ? '' : ` of ${of.tenant}`;
@@ -178,6 +187,16 @@ class Probe {
     }
   }
 
+  /** The same, asked with HEAD: there is only a status. */
+  #judgeHeads(route: Route, player: Player, answers: readonly (readonly [Named, Answer])[]): void {
+    const missing = answers.find(([{ as }]) => as === 'missing')?.[1];
+    const other = answers.find(([, { status }]) => status !== missing?.status);
+    if (!missing || !other) return;
+    const [{ id }, answer] = other;
+    const message = `${player.name} is answered ${answer.status} by HEAD, not ${missing.status}, for ${id}, which is hidden from them`;
+    this.#tell('tells-existence', route, player, message, answer, 'HEAD');
+  }
+
   async #reads(route: Route, player: Player): Promise<void> {
     for (const tenant of this.#tries.tenants(route, player)) {
       const named = route.record === undefined ? [undefined] : this.#tries.named(route.params[route.record] as string, tenant, player);
@@ -192,6 +211,14 @@ class Probe {
         if (one === undefined || one.as === 'read') await this.#asksFurther(route, player, path, tenant, answer);
       }
       this.#judgeExistence(route, player, answers);
+      if (route.record === undefined) continue;
+      const heads: [Named, Answer][] = [];
+      for (const [one] of answers)
+        if (one.as !== 'read') heads.push([one, await this.#call({ ...route, method: 'HEAD' }, player, this.#tries.path(route, tenant, one))]);
+      this.#judgeHeads(route, player, heads);
+      // What stands beside a record shows at some of them only.
+      for (const one of this.#tries.furtherRead(route.params[route.record] as string, tenant, player))
+        this.#judgeAnswer(route, player, await this.#call(route, player, this.#tries.path(route, tenant, one)));
     }
   }
 
@@ -202,7 +229,9 @@ class Probe {
     const word = [...secrets].find(([, { of, hidden }]) => hidden && of.tenant === tenant)?.[0] ?? 'probe';
     const with_ = (query: Record<string, string>) => `${path}?${new URLSearchParams(query)}`;
     const named = (wish: RegExp, fallback: string) => route.query.find((name) => wish.test(name)) ?? fallback;
+    const ids = route.kind === undefined ? [] : this.#tries.named(route.kind, tenant, player).map(({ id }) => id);
     const attempts: Record<string, string>[] = [
+      ...route.query.filter((name) => /ids?$/i.test(name)).flatMap((name) => [{ [name]: ids.join(',') }, ...ids.map((id) => ({ [name]: id }))]),
       { [named(/limit|size|per/i, 'limit')]: '100000', [named(/offset|skip/i, 'offset')]: '0' },
       { [named(/limit|size|per/i, 'limit')]: '-1' },
       { [named(/offset|skip|page|after|cursor/i, 'page')]: '-1' },
@@ -215,15 +244,32 @@ class Probe {
     for (const attempt of attempts) this.#judgeAnswer(route, player, await this.#call(route, player, with_(attempt)));
     const { kind } = route;
     if (kind === undefined || route.record !== undefined) return;
+    const [hiddenText, hidden] =
+      [...secrets].find(([, { of, hidden: all, field }]) => all && of.kind === kind && of.tenant === tenant && field === this.#charter.kind(kind).label) ?? [];
+    if (hiddenText !== undefined && hidden)
+      for (const name of route.query.filter((one) => !/limit|size|per|offset|skip|page|after|cursor|sort|order|ids?$/i.test(one)))
+        await this.#judgeFilter(
+          route,
+          player,
+          with_,
+          name,
+          hiddenText,
+          `${player.name} finds by ${name} that there is a ${hidden.of.kind} called so, which they may not read`,
+        );
     for (const [field, { read, column }] of Object.entries(this.#charter.kind(kind).fields)) {
       const [value] = [...secrets].find(([, { of, hidden, field: masked }]) => of.kind === kind && !hidden && masked === field) ?? [];
       if (read === undefined || value === undefined) continue;
       for (const name of new Set([field, column ?? field, ...route.query.filter((one) => /^q$|search/i.test(one))])) {
-        const [hit, miss] = [await this.#call(route, player, with_({ [name]: value })), await this.#call(route, player, with_({ [name]: 'no-such-value' }))];
-        if (isFine(hit) && isFine(miss) && hit.text.replaceAll(value, '') !== miss.text.replaceAll('no-such-value', ''))
-          this.#tell('filter-tells', route, player, `${player.name} finds by ${name}, which is masked from them`, hit);
+        await this.#judgeFilter(route, player, with_, name, value, `${player.name} finds by ${name}, which is masked from them`);
       }
     }
+  }
+
+  /** Whether a value that somebody may not know finds other than one that there is not. */
+  async #judgeFilter(route: Route, player: Player, at: (query: Record<string, string>) => string, name: string, value: string, message: string): Promise<void> {
+    const [hit, miss] = [await this.#call(route, player, at({ [name]: value })), await this.#call(route, player, at({ [name]: 'no-such-value' }))];
+    if (isFine(hit) && isFine(miss) && hit.text.replaceAll(value, '') !== miss.text.replaceAll('no-such-value', ''))
+      this.#tell('filter-tells', route, player, message, hit, name);
   }
 
   async #writes(route: Route, player: Player, how?: 'once'): Promise<void> {
@@ -334,11 +380,19 @@ class Probe {
 function otherVerbs(routes: readonly Route[]): Route[] {
   const known = new Set(routes.map(({ name }) => name));
   const byPath = new Map(routes.map((route) => [route.path, route]));
-  return [...byPath.values()].flatMap((route) =>
-    ['POST', 'PUT', 'PATCH', 'DELETE']
+  return [...byPath.values()].flatMap((route) => [
+    ...['POST', 'PUT', 'PATCH', 'DELETE']
       .map((method) => ({ ...route, method, name: `${method} ${route.path}`, body: undefined }))
       .filter(({ name }) => !known.has(name)),
-  );
+    // Some frameworks take the verb from a header.
+    ...(route.record === undefined ? [] : ['PUT', 'DELETE']).map((verb) => ({
+      ...route,
+      method: 'POST',
+      name: `POST ${route.path}`,
+      body: undefined,
+      headers: { 'x-http-method-override': verb },
+    })),
+  ]);
 }
 
 /**

@@ -15,6 +15,8 @@ export interface Route {
   readonly record: string | undefined;
   readonly query: readonly string[];
   readonly body: Readonly<Record<string, unknown>> | undefined;
+  /** Sent with it, besides those that sign in. */
+  readonly headers?: Readonly<Record<string, string>>;
 }
 
 export interface Routes {
@@ -33,7 +35,8 @@ const plain = (word: string) =>
     .replace(/ies$/, 'y')
     .replace(/s$/, '');
 
-function kindCalled(charter: Charter<any>, word: string): string | undefined {
+/** The kind that a word of an address or a body means. */
+export function kindCalled(charter: Charter<any>, word: string): string | undefined {
   const wanted = plain(word);
   if (wanted === '') return undefined;
   return Object.entries(charter.data.kinds).find(([kind, { table, one, many }]) => [kind, table, one, many].some((name) => plain(name) === wanted))?.[0];

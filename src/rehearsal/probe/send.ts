@@ -6,6 +6,8 @@ export interface Sent {
   readonly method: string;
   readonly url: string;
   readonly body?: unknown;
+  /** Besides those that sign in. */
+  readonly headers?: Readonly<Record<string, string>>;
 }
 
 export interface Answer {
@@ -34,7 +36,7 @@ function baseOf({ app }: ProbeTarget): string {
 
 export function sender(target: ProbeTarget): {
   readonly send: Send;
-  readonly ask: (method: string, path: string, headers: Record<string, string>, body?: unknown) => Promise<Answer>;
+  readonly ask: (method: string, path: string, headers: Record<string, string>, body?: unknown, more?: Sent['headers']) => Promise<Answer>;
 } {
   const base = baseOf(target);
   const send: Send = async ({ method, path, headers = {}, body }) => {
@@ -51,10 +53,10 @@ export function sender(target: ProbeTarget): {
     });
     return Promise.race([typeof app === 'string' ? fetch(request) : Promise.resolve(app(request)), late]);
   };
-  const ask = async (method: string, path: string, headers: Record<string, string>, body?: unknown): Promise<Answer> => {
-    const sent = { method, url: `${base}${path}`, ...(body !== undefined && { body }) };
+  const ask = async (method: string, path: string, headers: Record<string, string>, body?: unknown, more?: Sent['headers']): Promise<Answer> => {
+    const sent = { method, url: `${base}${path}`, ...(body !== undefined && { body }), ...(more && { headers: more }) };
     try {
-      const response = await send({ method, path, headers, body });
+      const response = await send({ method, path, headers: { ...headers, ...more }, body });
       return {
         sent,
         status: response.status,

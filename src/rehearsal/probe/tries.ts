@@ -3,7 +3,7 @@ import type { Player } from './cast.js';
 import type { Knowledge } from './judge.js';
 import { mayRead } from './judge.js';
 import type { Picture, Pictured } from './picture.js';
-import type { Route } from './routes.js';
+import { kindCalled, type Route } from './routes.js';
 
 /** A record that a request names: one that is read, one that is hidden, one of another tenant, or none that there is. */
 export interface Named {
@@ -65,6 +65,14 @@ export class Tries {
     ];
   }
 
+  /** More of what somebody reads, besides what {@link named} names: four at most. */
+  furtherRead(kind: string, tenant: string, player: Player): Named[] {
+    const first = new Set(this.named(kind, tenant, player).map(({ id }) => id));
+    const readable = this.#knowledge.get(player)?.readable;
+    const more = this.#picture.all(kind).filter((one) => one.tenant === tenant && readable?.has(one) && !first.has(one.id));
+    return more.slice(0, 4).map((one) => ({ as: 'read', id: one.id, one }));
+  }
+
   path(route: Route, tenant: string, named: Named | undefined): string {
     return route.path.replace(/\{(\w+)\}/g, (_, name: string) => {
       const what = route.params[name] as string;
@@ -123,8 +131,23 @@ export class Tries {
 
   /** What no form of the page sends: another tenant, owner or maker, guarded fields, parents that are hidden; each by the name of the field and of its column. */
   extras(route: Route, tenant: string, player: Player): Record<string, unknown>[] {
-    const { kind } = route;
+    const { kind, body } = route;
     if (kind === undefined) return [];
+    return [...this.#extrasOf(kind, tenant, player), ...this.#within(body ?? {}, kind, tenant, player)];
+  }
+
+  /** The same in what is nested in a body: rows that are imported, and what hangs on them. */
+  #within(body: Readonly<Record<string, unknown>>, kind: string, tenant: string, player: Player): Record<string, unknown>[] {
+    return Object.entries(body).flatMap(([name, list]) => {
+      const [first] = Array.isArray(list) ? list : [];
+      if (typeof first !== 'object' || first === null) return [];
+      const of = kindCalled(this.#charter, name) ?? kind;
+      const inner = [...this.#extrasOf(of, tenant, player), ...this.#within(first, of, tenant, player)];
+      return inner.map((extra) => ({ [name]: [{ ...first, ...extra }] }));
+    });
+  }
+
+  #extrasOf(kind: string, tenant: string, player: Player): Record<string, unknown>[] {
     const colleague = this.#players.find((one) => one.person && one !== player && one.tenants.includes(tenant))?.person?.id;
     return Object.entries(this.#charter.kind(kind).fields).flatMap(([field, data]): Record<string, unknown>[] => {
       const column = this.#charter.shapes[kind]?.fields[field]?.column ?? field;
