@@ -1,4 +1,4 @@
-import { access } from 'node:fs/promises';
+import { access, readFile } from 'node:fs/promises';
 import { dirname, join, resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import type { createJiti } from 'jiti';
@@ -41,13 +41,13 @@ async function search(from: string): Promise<string | undefined> {
 }
 
 /** Imports a module, as it is where the runtime takes TypeScript, else through a translator. */
-async function load(file: string): Promise<unknown> {
+async function load(file: string): Promise<{ readonly default?: unknown; readonly charter?: unknown }> {
   try {
-    return ((await import(pathToFileURL(file).href)) as { default: unknown }).default;
+    return await import(pathToFileURL(file).href);
   } catch (error) {
     if ((error as { code?: string }).code !== 'ERR_UNKNOWN_FILE_EXTENSION') throw error;
     const jiti = ((await import('jiti')) as { createJiti: typeof createJiti }).createJiti(import.meta.url);
-    return jiti.import(file, { default: true });
+    return jiti.import(file);
   }
 }
 
@@ -77,7 +77,7 @@ export async function readConfig(sources: Sources, cwd: string): Promise<LintelC
     ))
   )
     throw new LintelError('no-config', `There is no file ${sources.config}. Give --config the path of your lintel.config.ts.`, {});
-  const config = (await load(file)) as LintelConfig | undefined;
+  const config = (await load(file)).default as LintelConfig | undefined;
   if (!isCharter(config?.charter)) {
     throw new LintelError('config-invalid', `${file} does not export a charter. Its default export must be defineConfig({ charter, database }).`, {});
   }
@@ -89,13 +89,17 @@ function isCharter(value: unknown): value is Charter {
   return value instanceof Charter || (typeof value === 'object' && value !== null && 'data' in value && 'hash' in value);
 }
 
+/** Reads a charter: JSON, or a module that exports it as its default or as `charter`. @throws LintelError `no-config`, `charter-invalid`. */
 export async function readCharterFile(file: string): Promise<Charter> {
-  const found = file.endsWith('.json')
-    ? JSON.parse(await (await import('node:fs/promises')).readFile(file, 'utf8').catch(() => 'null'))
-    : await load(file).catch(() => null);
-  if (found === null)
-    throw new LintelError('no-config', `There is no charter in ${file}: give a JSON file, or a module whose default export is a charter.`, {});
-  return isCharter(found) ? ofThisCopy(found) : readCharter(found);
+  const found = await (file.endsWith('.json') ? readFile(file, 'utf8').then(JSON.parse) : load(file).then((module) => module.default ?? module.charter)).catch(
+    (error: unknown) => {
+      const why = (error as { code?: string }).code === 'ENOENT' ? 'there is no such file' : error instanceof Error ? error.message : String(error);
+      throw new LintelError('no-config', `The charter in ${file} cannot be read: ${why}`, {}, { cause: error });
+    },
+  );
+  if (isCharter(found)) return ofThisCopy(found);
+  if (typeof found === 'object' && found !== null && 'kinds' in found) return readCharter(found);
+  throw new LintelError('no-config', `There is no charter in ${file}: give a JSON file, or a module that exports one as its default or as charter.`, {});
 }
 
 const ofThisCopy = (charter: Charter<any>): Charter<any> => (charter instanceof Charter ? charter : readCharter((charter as Charter<any>).data));

@@ -1,6 +1,8 @@
 import { didYouMean, LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
+import { standingsOf as readStandings } from '../membership/index.js';
 import { createLintel, type Lintel, type ServerStanding } from '../server/index.js';
+import type { Standing } from '../standing/index.js';
 import type { Database } from '../store/index.js';
 import { type LintelConfig, openDatabase } from './config.js';
 
@@ -111,11 +113,14 @@ export async function findPerson(tenant: Tenant, wanted: string): Promise<string
   );
 }
 
-/** The standings of all members, one after the other. */
-export async function standingsOf(tenant: Tenant): Promise<ServerStanding[]> {
-  const standings: ServerStanding[] = [];
-  for (const { id } of tenant.members) standings.push(await tenant.standingOf(id));
-  return standings;
+/** The standings of all members, by name. */
+export async function standingsOf({ lintel, id, members }: Tenant): Promise<Standing<any>[]> {
+  const all = await readStandings(
+    { db: lintel.db, charter: lintel.charter, now: Date.now },
+    id,
+    members.map((member) => member.id),
+  );
+  return members.flatMap((member) => all.get(member.id) ?? []);
 }
 
 /** Keyholders of the tenant, by name. */

@@ -1,0 +1,229 @@
+/* What a predicate means on a record in hand, what it says in words, and what can be told of bounds: against a second reading that is slow and plain. */
+import fc from 'fast-check';
+import { expect, test } from 'vitest';
+import { disjoint, implies, type Predicate, unsatisfiable } from 'warm-lintel';
+import { blame, compile, print, type Shapes } from '../src/predicate/index.js';
+
+const shapes: Shapes = {
+  yard: { table: 'yards', idField: 'id', tenantField: 'tenantId', fields: { id: { type: 'text', column: 'id' }, level: { type: 'integer', column: 'level' } } },
+  hive: {
+    table: 'hives',
+    idField: 'id',
+    tenantField: 'tenantId',
+    fields: {
+      level: { type: 'integer', column: 'level' },
+      limit: { type: 'integer', column: 'limit' },
+      price: { type: 'decimal', column: 'price', scale: 2 },
+      seenAt: { type: 'instant', column: 'seen_at' },
+      name: { type: 'text', column: 'name' },
+      open: { type: 'boolean', column: 'open' },
+      yardId: { type: 'text', column: 'yard_id', to: 'yard' },
+      helpers: { type: 'text', column: '', link: { table: 'l', tenant: 't', record: 'r', user: 'u' } },
+    },
+  },
+};
+
+/** Values of each type, in their order, each in all the ways in which a database may write it. */
+const ORDERED: Record<string, readonly (readonly unknown[])[]> = {
+  level: [[-1], [0], [1, '1', 1n], [2]],
+  limit: [[-1], [0], [1, '1', 1n], [2]],
+  price: [
+    ['-0.50', '-0.5'],
+    ['0.00', '0', 0],
+    ['9.90', '9.9', 9.9],
+    ['10.00', '10', 10],
+  ],
+  seenAt: [
+    ['2026-01-01T00:00:00.000Z', new Date('2026-01-01T00:00:00Z'), '2026-01-01T01:00:00+01:00'],
+    ['2026-01-01T00:00:00.001Z', new Date('2026-01-01T00:00:00.001Z')],
+  ],
+  name: [['A'], ['Z'], ['a'], ['é']],
+  open: [[false], [true]],
+};
+const ORDERS = ['before', 'after', 'atLeast', 'atMost'] as const;
+
+const written = (value: unknown) => (value instanceof Date ? `at ${value.getTime()}` : `${typeof value} ${value}`);
+/** Where a value stands among those of its type. */
+const placeOf = (field: string, value: unknown): number =>
+  (ORDERED[field] as readonly (readonly unknown[])[]).findIndex((ways) => ways.some((way) => written(way) === written(value)));
+
+function compared(op: string, a: number, b: number): boolean {
+  if (op === 'before') return a < b;
+  if (op === 'after') return a > b;
+  if (op === 'atLeast') return !(a < b);
+  if (op === 'atMost') return !(a > b);
+  return a === b;
+}
+
+/** The second reading: yes, no, or that something is not at hand. */
+function reads(p: Predicate, record: Record<string, any>): boolean | undefined {
+  const inverted = (verdict: boolean | undefined) => (verdict === undefined ? undefined : !verdict);
+  if (p.op === 'always' || p.op === 'never') return p.op === 'always';
+  if (p.op === 'not') return inverted(reads(p.of, record));
+  if (p.op === 'or') return inverted(reads({ op: 'and', of: p.of.map((of) => ({ op: 'not', of })) }, record));
+  if (p.op === 'and') {
+    const all = p.of.map((of) => reads(of, record));
+    return all.includes(false) ? false : all.includes(undefined) ? undefined : true;
+  }
+  if (p.op === 'parent') {
+    if (record[p.via] === null || record.parents?.[p.via] === null) return false;
+    return record.parents?.[p.via] === undefined ? undefined : reads(p.where, record.parents[p.via]);
+  }
+  if (p.op === 'followed') throw new Error('not here');
+  const { field } = p;
+  const mine = record[field];
+  if (p.op === 'isEmpty') return mine === undefined ? undefined : mine === null;
+  if (p.op === 'includes') return mine === undefined ? undefined : (mine as unknown[]).includes((p.to as { value: unknown }).value);
+  const theirs = 'field' in p.to ? record[p.to.field] : (p.to as { value: unknown }).value;
+  if (mine === null || theirs === null) return false;
+  if (mine === undefined || theirs === undefined) return undefined;
+  if (p.op === 'in') return (theirs as unknown[]).some((one) => placeOf(field, one) === placeOf(field, mine));
+  return compared(p.op, placeOf(field, mine), placeOf(field, theirs));
+}
+
+/** As a charter that was read holds it: in the one way in which it is kept, which stands first. */
+const given = (field: string) => fc.constantFrom(...(ORDERED[field] as readonly (readonly unknown[])[]).map(([way]) => way));
+const leaf: fc.Arbitrary<Predicate> = fc.oneof(
+  ...Object.keys(ORDERED).map((field) =>
+    fc.record({ op: fc.constantFrom('is', ...(field === 'open' ? [] : ORDERS)), field: fc.constant(field), to: given(field).map((value) => ({ value })) }),
+  ),
+  fc
+    .record({ op: fc.constant('in'), field: fc.constantFrom('level', 'name'), to: fc.constant(undefined) })
+    .chain(({ op, field }) => fc.array(given(field), { minLength: 1, maxLength: 3 }).map((value) => ({ op, field, to: { value } }))),
+  fc.record({ op: fc.constantFrom('is', ...ORDERS), field: fc.constant('level'), to: fc.constant({ field: 'limit' }) }),
+  fc.record({ op: fc.constant('isEmpty'), field: fc.constantFrom(...Object.keys(ORDERED)) }),
+  fc.constant({ op: 'includes', field: 'helpers', to: { value: 'u1' } }),
+  fc.constantFrom(
+    { op: 'parent', via: 'yardId', where: { op: 'is', field: 'level', to: { value: 1 } } },
+    { op: 'parent', via: 'yardId', where: { op: 'always' } },
+  ),
+  fc.constantFrom({ op: 'always' }, { op: 'never' }),
+) as fc.Arbitrary<Predicate>;
+const rule = fc.letrec<{ r: Predicate }>((tie) => ({
+  r: fc.oneof(
+    { depthSize: 'small' },
+    leaf,
+    tie('r').map((of) => ({ op: 'not', of }) as Predicate),
+    fc.record({ op: fc.constantFrom('and', 'or'), of: fc.array(tie('r'), { maxLength: 3 }) }) as fc.Arbitrary<Predicate>,
+  ),
+})).r;
+const record = fc.record(
+  {
+    ...Object.fromEntries(Object.entries(ORDERED).map(([field, places]) => [field, fc.constantFrom(null, ...places.flat())])),
+    yardId: fc.constantFrom(null, 'y1'),
+    helpers: fc.constantFrom([], ['u1'], ['u2', 'u1']),
+    parents: fc.constantFrom({ yardId: { level: 1 } }, { yardId: { level: 2 } }, { yardId: {} }, { yardId: null }, {}),
+  },
+  { requiredKeys: [] },
+) as fc.Arbitrary<Record<string, any>>;
+
+test('a record in hand is judged as a slow reading judges it, whatever a database writes; and what is blamed is why', () => {
+  fc.assert(
+    fc.property(rule, record, (p, one) => {
+      const verdict = compile(p, 'hive', shapes)(one);
+      expect(verdict).toBe(reads(p, one));
+      for (const wanted of [true, false]) {
+        const blamed = blame(p, one, 'hive', shapes, wanted);
+        // Each part that is blamed is not as it would have to be; and nothing is blamed where all is as wanted.
+        if (verdict === wanted) expect(blamed).toEqual([]);
+        for (const { part, wanted: needed } of blamed) expect([part, reads(part, one)]).not.toEqual([part, needed]);
+      }
+    }),
+    { numRuns: 3000 },
+  );
+});
+
+test('a value that is none of its type is told by its field, and never taken for another', () => {
+  const over: Predicate = { op: 'after', field: 'level', to: { value: 1 } };
+  for (const level of ['two', 1.5, {}, true]) expect(() => compile(over, 'hive', shapes)({ level })).toThrow(/hives: level holds/);
+  for (const op of ['within', 'among'] as const) expect(compile({ op, field: 'name', to: { value: ['A'] } }, 'hive', shapes)({ name: 'A' })).toBeUndefined();
+  expect(() => compile({ op: 'is', field: 'name', to: { me: 'userId' } }, 'hive', shapes)).toThrow(/specialise/);
+});
+
+test('a predicate in words, and its opposite', () => {
+  const me = { me: 'userId' };
+  const said: readonly [Predicate, yes: string, no: string, you?: string][] = [
+    [{ op: 'always' }, 'always', 'never'],
+    [{ op: 'never' }, 'never', 'always'],
+    [{ op: 'is', field: 'ownerId', to: me }, 'owner is me', 'owner is not me', 'you are the owner'],
+    [{ op: 'not', of: { op: 'is', field: 'ownerId', to: me } }, 'owner is not me', 'owner is me', 'you are not the owner'],
+    [{ op: 'is', field: 'name', to: { value: 'a' } }, 'name is “a”', 'name is not “a”'],
+    [{ op: 'atMost', field: 'level', to: { value: 3 } }, 'level is at most 3', 'level is above 3'],
+    [
+      { op: 'before', field: 'firstSeenAt', to: { context: 'startedAt' } },
+      "first seen at is before the request's started at",
+      "first seen at is not before the request's started at",
+    ],
+    [{ op: 'atLeast', field: 'level', to: { field: 'limit' } }, 'level is at least the limit', 'level is below the limit'],
+    [{ op: 'in', field: 'level', to: { value: [1, 2] } }, 'level is one of (1, 2)', 'level is none of (1, 2)'],
+    [{ op: 'within', field: 'unitId', to: { me: 'unitIds' } }, 'unit lies within my units', 'unit lies outside my units', 'unit lies within your units'],
+    [
+      { op: 'after', field: 'level', to: { me: 'attributes.maxLevel' } },
+      'level is after my max level',
+      'level is not after my max level',
+      'level is after your max level',
+    ],
+    [{ op: 'includes', field: 'helperIds', to: me }, 'helper include me', 'helper do not include me'],
+    [{ op: 'isEmpty', field: 'ownerId' }, 'owner is empty', 'owner is not empty'],
+    [{ op: 'followed', via: 'yardId' }, 'the yard may be read', 'the yard may not be read'],
+    [{ op: 'parent', via: 'yardId', where: { op: 'always' } }, 'the yard exists', 'the yard does not exist'],
+    [
+      { op: 'parent', via: 'yardId', where: { op: 'is', field: 'keeperId', to: me } },
+      'the yard’s keeper is me',
+      'not (the yard’s keeper is me)',
+      'you are the yard’s keeper',
+    ],
+    [
+      {
+        op: 'and',
+        of: [
+          { op: 'isEmpty', field: 'a' },
+          {
+            op: 'or',
+            of: [
+              { op: 'isEmpty', field: 'b' },
+              { op: 'isEmpty', field: 'c' },
+            ],
+          },
+        ],
+      },
+      'a is empty and (b is empty or c is empty)',
+      'a is not empty or (b is not empty and c is not empty)',
+    ],
+  ];
+  for (const [p, yes, no, you] of said) {
+    expect([print(p), print(p, false)]).toEqual([yes, no]);
+    if (you !== undefined) expect(print(p, true, 'you')).toBe(you);
+  }
+});
+
+test('between two bounds there is what there is, of each type, and nothing else', () => {
+  const at = (op: string, field: string, value: unknown) => ({ op, field, to: { value } }) as Predicate;
+  const empty = (...of: Predicate[]) => unsatisfiable({ op: 'and', of }, 'hive', shapes).verdict;
+  // Whole numbers, cents and milliseconds have neighbours; texts have not.
+  const BOUNDS: readonly [field: string, low: unknown, high: unknown, beyond: unknown][] = [
+    ['level', 3, 4, 5],
+    ['level', -1, 0, 1],
+    ['price', '9.99', '10.00', '10.01'],
+    ['price', '-0.01', '0.00', '0.01'],
+    ['seenAt', '2026-01-01T00:00:00.000Z', '2026-01-01T00:00:00.001Z', '2026-01-01T00:00:00.002Z'],
+  ];
+  for (const [field, low, high, beyond] of BOUNDS) {
+    expect([field, empty(at('after', field, low), at('before', field, high))]).toEqual([field, 'yes']);
+    expect([field, empty(at('after', field, low), at('before', field, beyond))]).toEqual([field, 'no']);
+    expect([field, empty(at('atLeast', field, high), at('atMost', field, high))]).toEqual([field, 'no']);
+    expect([field, empty(at('atLeast', field, high), at('atMost', field, low))]).toEqual([field, 'yes']);
+    expect(implies(at('after', field, low), at('atLeast', field, high), 'hive', shapes).verdict).toBe('yes');
+    expect(implies(at('after', field, low), at('after', field, high), 'hive', shapes).verdict).toBe('no');
+    expect(disjoint(at('atMost', field, low), at('atLeast', field, high), 'hive', shapes).verdict).toBe('yes');
+    expect(disjoint(at('atMost', field, high), at('atLeast', field, high), 'hive', shapes).verdict).toBe('no');
+  }
+  expect(empty(at('after', 'name', 'a'), at('before', 'name', 'b'))).toBe('no');
+  expect(empty(at('after', 'name', 'b'), at('before', 'name', 'a'))).toBe('yes');
+  // Nothing stands between a text and the same with the least letter behind it.
+  expect(empty(at('after', 'name', 'a'), at('before', 'name', 'a\u0001'))).not.toBe('no');
+  expect(empty(at('is', 'open', true), at('is', 'open', false))).toBe('yes');
+  expect(
+    implies({ op: 'not', of: { op: 'isEmpty', field: 'open' } }, { op: 'or', of: [at('is', 'open', true), at('is', 'open', false)] }, 'hive', shapes).verdict,
+  ).toBe('yes');
+});
