@@ -1,4 +1,4 @@
-import { createTransport } from 'nodemailer';
+import type { Transporter } from 'nodemailer';
 import type { Mailer } from './message.js';
 
 export interface SmtpOptions {
@@ -18,9 +18,13 @@ export interface SmtpOptions {
 export function smtpMailer(options: SmtpOptions): Mailer {
   const { from, replyTo, patience = 10, ...server } = options;
   const timeouts = { connectionTimeout: patience * 1000, greetingTimeout: patience * 1000, socketTimeout: 2000 * patience };
-  const transport = createTransport({ ...server, ...timeouts, disableFileAccess: true, disableUrlAccess: true });
+  // Loaded with the first message: whoever sends otherwise, or nothing, does without.
+  let opened: Promise<Transporter> | undefined;
+  const open = async () => (await import('nodemailer')).createTransport({ ...server, ...timeouts, disableFileAccess: true, disableUrlAccess: true });
   return {
     async send({ id, to, subject, text, html }) {
+      opened ??= open();
+      const transport = await opened;
       // Names and addresses as objects: a string would be read as a list, and could name somebody else.
       await transport.sendMail({
         from: { ...from },

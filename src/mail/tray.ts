@@ -1,6 +1,5 @@
 import type { AddressInfo } from 'node:net';
-import { type AddressObject, simpleParser } from 'mailparser';
-import { SMTPServer } from 'smtp-server';
+import type { AddressObject } from 'mailparser';
 
 /** A message as it arrived. */
 export interface TrayMessage {
@@ -25,6 +24,7 @@ const KEPT = 200;
 
 /** An SMTP server in the process that keeps what arrives and sends nothing on: mail for development, to be looked at. */
 export async function startTray(port = 0): Promise<Tray> {
+  const [{ simpleParser }, { SMTPServer }] = await Promise.all([import('mailparser'), import('smtp-server')]);
   const messages: TrayMessage[] = [];
   const server = new SMTPServer({
     authOptional: true,

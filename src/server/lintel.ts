@@ -1,9 +1,7 @@
 import type { Kysely } from 'kysely';
 import { didYouMean, LintelError } from '../base/index.js';
 import type { Charter, CharterTypes } from '../charter/index.js';
-// Not by way of the index: whoever sends otherwise, or not at all, does not load a client and a server of SMTP.
-import { type Delivery, deliver } from '../mail/deliver.js';
-import { type InvitationMail, invitationWords, type Mailer, type MailWords, noticeWords, setMessage } from '../mail/message.js';
+import { type Delivery, deliver, type InvitationMail, invitationWords, type Mailer, type MailWords, noticeWords, setMessage } from '../mail/index.js';
 import * as membership from '../membership/index.js';
 import { type Fragment, type RuleWriter, readWallKey, type ScopeSupport, sqlText, type WallKey, wallOf } from '../scoping/index.js';
 import { type Facts, Standing, type Words } from '../standing/index.js';
