@@ -2,7 +2,7 @@
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { disjoint, implies, type Predicate, unsatisfiable } from 'warm-lintel';
-import { blame, compile, print, type Shapes } from '../src/predicate/index.js';
+import { ALWAYS, and, blame, compile, NEVER, not, or, print, type Shapes } from '../src/predicate/index.js';
 
 const shapes: Shapes = {
   yard: { table: 'yards', idField: 'id', tenantField: 'tenantId', fields: { id: { type: 'text', column: 'id' }, level: { type: 'integer', column: 'level' } } },
@@ -126,7 +126,7 @@ test('a record in hand is judged as a slow reading judges it, whatever a databas
         const blamed = blame(p, one, 'hive', shapes, wanted);
         // Each part that is blamed is not as it would have to be; and nothing is blamed where all is as wanted.
         if (verdict === wanted) expect(blamed).toEqual([]);
-        for (const { part, wanted: needed } of blamed) expect([part, reads(part, one)]).not.toEqual([part, needed]);
+        for (const { part, wanted: needed } of blamed) expect([part.op, reads(part, one) === needed, 'of' in part]).toEqual([part.op, false, false]);
       }
     }),
     { numRuns: 3000 },
@@ -135,9 +135,41 @@ test('a record in hand is judged as a slow reading judges it, whatever a databas
 
 test('a value that is none of its type is told by its field, and never taken for another', () => {
   const over: Predicate = { op: 'after', field: 'level', to: { value: 1 } };
-  for (const level of ['two', 1.5, {}, true]) expect(() => compile(over, 'hive', shapes)({ level })).toThrow(/hives: level holds/);
+  for (const level of ['two', 1.5, {}, true, 'x'.repeat(99)])
+    expect(() => compile(over, 'hive', shapes)({ level })).toThrow(
+      expect.objectContaining({ details: { field: 'level' }, message: expect.stringMatching(/^hives: level holds .{1,60}, which is no integer/) }),
+    );
   for (const op of ['within', 'among'] as const) expect(compile({ op, field: 'name', to: { value: ['A'] } }, 'hive', shapes)({ name: 'A' })).toBeUndefined();
   expect(() => compile({ op: 'is', field: 'name', to: { me: 'userId' } }, 'hive', shapes)).toThrow(/specialise/);
+});
+
+test('put together, predicates mean the same, in fewer parts', () => {
+  const [a, b, c] = ['level', 'price', 'name'].map((field): Predicate => ({ op: 'isEmpty', field })) as [Predicate, Predicate, Predicate];
+  const made: readonly [Predicate, Predicate][] = [
+    [and(), ALWAYS],
+    [or(), NEVER],
+    [and(a), a],
+    [or(a, NEVER, a), a],
+    [and(a, ALWAYS, a), a],
+    [and(a, NEVER, b), NEVER],
+    [or(a, ALWAYS), ALWAYS],
+    [and(a, and(b, c)), { op: 'and', of: [a, b, c] }],
+    [or(a, and(b, c)), { op: 'or', of: [a, { op: 'and', of: [b, c] }] }],
+    [and(a, or(a, b)), a],
+    [or(a, and(a, b), c), { op: 'or', of: [a, c] }],
+    [not(ALWAYS), NEVER],
+    [not(NEVER), ALWAYS],
+    [not(not(a)), a],
+    [not(a), { op: 'not', of: a }],
+  ];
+  for (const [found, wanted] of made) expect(found).toEqual(wanted);
+  fc.assert(
+    fc.property(fc.array(rule, { maxLength: 4 }), record, (parts, one) => {
+      expect(reads(and(...parts), one)).toBe(reads({ op: 'and', of: parts }, one));
+      expect(reads(or(...parts), one)).toBe(reads({ op: 'or', of: parts }, one));
+      for (const part of parts) expect(reads(not(part), one)).toBe(reads({ op: 'not', of: part }, one));
+    }),
+  );
 });
 
 test('a predicate in words, and its opposite', () => {
@@ -162,6 +194,19 @@ test('a predicate in words, and its opposite', () => {
       'level is after my max level',
       'level is not after my max level',
       'level is after your max level',
+    ],
+    [{ op: 'is', field: 'level', to: { me: 'attributes.level' } }, 'level is my level', 'level is not my level', 'level is your level'],
+    [{ op: 'isEmpty', field: 'holderIdCode' }, 'holder id code is empty', 'holder id code is not empty'],
+    [
+      {
+        op: 'and',
+        of: [
+          { op: 'not', of: { op: 'isEmpty', field: 'a' } },
+          { op: 'isEmpty', field: 'b' },
+        ],
+      },
+      'a is not empty and b is empty',
+      'a is empty or b is not empty',
     ],
     [{ op: 'includes', field: 'helperIds', to: me }, 'helper include me', 'helper do not include me'],
     [{ op: 'isEmpty', field: 'ownerId' }, 'owner is empty', 'owner is not empty'],
