@@ -14,7 +14,7 @@ function RemedyChoice({ remedy, choose }: { remedy: Remedy; choose: () => void }
       <Group justify="space-between" wrap="nowrap">
         <Text fw={600}>{words}</Text>
         {refused === undefined && (
-          <Button size="compact-sm" variant="light" onClick={choose} aria-label={`Do this: ${words}`}>
+          <Button size="compact-sm" variant="light" style={{ flexShrink: 0 }} onClick={choose} aria-label={`Do this: ${words}`}>
             Do this
           </Button>
         )}
