@@ -69,16 +69,15 @@ function reads(p: Predicate, record: Record<string, any>): boolean | undefined {
     if (record[p.via] === null || record.parents?.[p.via] === null) return false;
     return record.parents?.[p.via] === undefined ? undefined : reads(p.where, record.parents[p.via]);
   }
-  if (p.op === 'followed') throw new Error('not here');
-  const { field } = p;
+  const { op, field, to } = p as { op: string; field: string; to: { field?: string; value?: unknown } };
   const mine = record[field];
-  if (p.op === 'isEmpty') return mine === undefined ? undefined : mine === null;
-  if (p.op === 'includes') return mine === undefined ? undefined : (mine as unknown[]).includes((p.to as { value: unknown }).value);
-  const theirs = 'field' in p.to ? record[p.to.field] : (p.to as { value: unknown }).value;
+  if (op === 'isEmpty') return mine === undefined ? undefined : mine === null;
+  if (op === 'includes') return mine === undefined ? undefined : (mine as unknown[]).includes(to.value);
+  const theirs = to.field === undefined ? to.value : record[to.field];
   if (mine === null || theirs === null) return false;
   if (mine === undefined || theirs === undefined) return undefined;
-  if (p.op === 'in') return (theirs as unknown[]).some((one) => placeOf(field, one) === placeOf(field, mine));
-  return compared(p.op, placeOf(field, mine), placeOf(field, theirs));
+  if (op === 'in') return (theirs as unknown[]).some((one) => placeOf(field, one) === placeOf(field, mine));
+  return compared(op, placeOf(field, mine), placeOf(field, theirs));
 }
 
 /** As a charter that was read holds it: in the one way in which it is kept, which stands first. */

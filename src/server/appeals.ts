@@ -2,9 +2,17 @@ import type { Kysely } from 'kysely';
 import { LintelError } from '../base/index.js';
 import * as membership from '../membership/index.js';
 import { type Boundary, change, loadRaw } from '../scoping/index.js';
-import type { Decision } from '../standing/index.js';
+import type { Decision, Standing } from '../standing/index.js';
 import { causeOf, type Remedies, type Remedy } from './remedies.js';
-import type { ServerStanding, Workplace } from './server-standing.js';
+import type { Workplace } from './workplace.js';
+
+/** Who asks, or answers: a standing with the database behind it. */
+type Asking = Standing<any> & {
+  readonly memberId: string;
+  decideById(action: string, id: unknown): Promise<Decision>;
+  insistById(action: string, id: unknown): Promise<void>;
+  remedies(user: string, action: string, id: unknown): Promise<Remedies>;
+};
 
 /** An appeal as whoever may answer it sees it. */
 export interface AppealToAnswer extends membership.Appeal {
@@ -19,11 +27,11 @@ export interface AppealToAnswer extends membership.Appeal {
  * asking person does not see nothing is betrayed: it can be asked for like one that does not exist.
  */
 export class AppealsFace {
-  readonly #me: ServerStanding<any>;
+  readonly #me: Asking;
   readonly #place: Workplace;
   readonly #boundaryOf: (db: Kysely<any>) => Boundary;
 
-  constructor(me: ServerStanding<any>, place: Workplace, boundaryOf: (db: Kysely<any>) => Boundary) {
+  constructor(me: Asking, place: Workplace, boundaryOf: (db: Kysely<any>) => Boundary) {
     this.#me = me;
     this.#place = { ...place, setting: { ...place.setting, fulfilled: me.facts.fulfilled } };
     this.#boundaryOf = boundaryOf;
@@ -45,7 +53,7 @@ export class AppealsFace {
     const actor = this.#me.memberId;
     const { kind, action: name } = this.#me.charter.permission(action);
     if (!kind || name === 'create') throw new LintelError('not-a-record-action', `"${action}" is about no record that exists`, { action });
-    const decision = (await this.#me.decideById(action, id)) as Decision;
+    const decision = await this.#me.decideById(action, id);
     if (decision.allowed) throw new LintelError('allowed-already', 'You may do that already.', { action });
     if (decision.visibility === 'visible' && causeOf(decision)) throw new LintelError('no-appeal', decision.words, { action });
     return membership.raiseAppeal(this.#place.setting, actor, this.#tenantId, { action, recordId: String(id), words });

@@ -8,8 +8,9 @@ import { type Facts, Standing, type Words } from '../standing/index.js';
 import { checkSchema, connect, type Database, migrate } from '../store/index.js';
 import { KeptFacts } from './kept-facts.js';
 import { PlatformFace } from './platform.js';
-import { ServerStanding, type Workplace } from './server-standing.js';
+import { ServerStanding } from './server-standing.js';
 import { SeveralStandings } from './several.js';
+import type { Workplace } from './workplace.js';
 
 export interface LintelOptions<T extends CharterTypes> {
   readonly charter: Charter<T>;

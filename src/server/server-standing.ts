@@ -16,12 +16,9 @@ import {
   handOver,
   loadRaw,
   type ReportDifference,
-  type RuleWriter,
   ScopedDb,
-  type ScopeSupport,
   type SqlCondition,
   sqlCondition,
-  type WallKey,
   writerFor,
 } from '../scoping/index.js';
 import { type Decision, type Facts, type KindOf, type RecordOf, Standing, type StandingOptions, say, throwIfRefused } from '../standing/index.js';
@@ -29,17 +26,7 @@ import { AppealsFace } from './appeals.js';
 import { countEffects } from './count-effects.js';
 import { AuditFace, InvitationsFace, MembersFace, ProgramsFace, TenantFace } from './faces.js';
 import { allowedBy, candidates, causeOf, changesOfRecord, opensOf, type Remedies, type Remedy } from './remedies.js';
-
-/** What a server standing works with. */
-export interface Workplace {
-  readonly setting: membership.Setting;
-  /** Where the application's records are. */
-  readonly db: Kysely<unknown>;
-  readonly support: (tenantId: string, db: Kysely<any>) => ScopeSupport;
-  /** Read once. */
-  readonly wallKey: () => Promise<WallKey>;
-  readonly wall: () => RuleWriter;
-}
+import type { Workplace } from './workplace.js';
 
 type Kinds<T extends CharterTypes> = keyof T['fields'] & string;
 

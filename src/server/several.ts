@@ -2,7 +2,8 @@ import type { Kysely } from 'kysely';
 import type { CharterTypes } from '../charter/index.js';
 import { Boundary, type FindOptions, find, ScopedDb, SeveralBoundaries, writerFor } from '../scoping/index.js';
 import type { RecordOf, Standing } from '../standing/index.js';
-import type { ServerStanding, Workplace } from './server-standing.js';
+import type { ServerStanding } from './server-standing.js';
+import type { Workplace } from './workplace.js';
 
 /** One person in several tenants, for reading: what `enterAll` gives. */
 export class SeveralStandings<T extends CharterTypes = CharterTypes> {

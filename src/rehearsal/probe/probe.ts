@@ -6,7 +6,7 @@ import { castOf, type Player } from './cast.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeReport } from './findings.js';
 import { type Knowledge, knowledgeOf, numbersIn, secretsIn, unlawfulIn } from './judge.js';
 import { Picture } from './picture.js';
-import { type Route, readRoutes } from './routes.js';
+import { otherVerbs, type Route, readRoutes } from './routes.js';
 import { type Answer, type Sent, sender } from './send.js';
 import type { ProbeTarget } from './target.js';
 import { type Named, Tries } from './tries.js';
@@ -374,25 +374,6 @@ class Probe {
     const weight = ({ severity }: ProbeFinding) => (severity === 'error' ? 0 : 1);
     return { findings: findings.sort((a, b) => weight(a) - weight(b)), people, coverage, unreached: [...unreached, ...never], calls: this.#calls };
   }
-}
-
-/** Paths with the verbs that are not described for them. */
-function otherVerbs(routes: readonly Route[]): Route[] {
-  const known = new Set(routes.map(({ name }) => name));
-  const byPath = new Map(routes.map((route) => [route.path, route]));
-  return [...byPath.values()].flatMap((route) => [
-    ...['POST', 'PUT', 'PATCH', 'DELETE']
-      .map((method) => ({ ...route, method, name: `${method} ${route.path}`, body: undefined }))
-      .filter(({ name }) => !known.has(name)),
-    // Some frameworks take the verb from a header.
-    ...(route.record === undefined ? [] : ['PUT', 'DELETE']).map((verb) => ({
-      ...route,
-      method: 'POST',
-      name: `POST ${route.path}`,
-      body: undefined,
-      headers: { 'x-http-method-override': verb },
-    })),
-  ]);
 }
 
 /**

@@ -142,3 +142,22 @@ export function readRoutes(charter: Charter<any>, { routes, only }: Pick<ProbeTa
     ),
   };
 }
+
+/** Paths with the verbs that are not described for them. */
+export function otherVerbs(routes: readonly Route[]): Route[] {
+  const known = new Set(routes.map(({ name }) => name));
+  const byPath = new Map(routes.map((route) => [route.path, route]));
+  return [...byPath.values()].flatMap((route) => [
+    ...['POST', 'PUT', 'PATCH', 'DELETE']
+      .map((method) => ({ ...route, method, name: `${method} ${route.path}`, body: undefined }))
+      .filter(({ name }) => !known.has(name)),
+    // Some frameworks take the verb from a header.
+    ...(route.record === undefined ? [] : ['PUT', 'DELETE']).map((verb) => ({
+      ...route,
+      method: 'POST',
+      name: `POST ${route.path}`,
+      body: undefined,
+      headers: { 'x-http-method-override': verb },
+    })),
+  ]);
+}
