@@ -2,7 +2,7 @@
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { disjoint, implies, type Predicate, unsatisfiable } from 'warm-lintel';
-import { ALWAYS, and, blame, compile, NEVER, not, or, print, type Shapes } from '../src/predicate/index.js';
+import { ALWAYS, and, blame, compile, NEVER, not, or, print, type Shapes, specialise } from '../src/predicate/index.js';
 
 const shapes: Shapes = {
   yard: { table: 'yards', idField: 'id', tenantField: 'tenantId', fields: { id: { type: 'text', column: 'id' }, level: { type: 'integer', column: 'level' } } },
@@ -270,4 +270,57 @@ test('between two bounds there is what there is, of each type, and nothing else'
   expect(
     implies({ op: 'not', of: { op: 'isEmpty', field: 'open' } }, { op: 'or', of: [at('is', 'open', true), at('is', 'open', false)] }, 'hive', shapes).verdict,
   ).toBe('yes');
+});
+
+test('for one person each fact stands as it is, and one that is missing makes a reach smaller and a limit larger', () => {
+  const known = {
+    me: { userId: 'u1', unitIds: ['n1', 'n2'], groupIds: ['g1'], attributes: { level: 2, tags: ['x', 7], none: [] } },
+    context: { level: 3 },
+    below: (id: string) => ({ n1: ['n1', 'n3'], n2: ['n2'] })[id],
+    peopleOf: (id: string) => (id === 'g1' ? ['u2', 'u1', 'u2'] : undefined),
+    readable: (kind: string): Predicate => (kind === 'yard' ? { op: 'is', field: 'level', to: { value: 1 } } : NEVER),
+  };
+  const one = (p: Predicate, bias: 'shrink' | 'grow' = 'shrink', of: Partial<typeof known> = {}) => specialise(p, 'hive', shapes, { ...known, ...of }, bias);
+  const level = (to: object) => ({ op: 'atMost', field: 'level', to }) as Predicate;
+  const list = (op: string, to: object) => ({ op, field: 'name', to }) as Predicate;
+  const yard: Predicate = { op: 'parent', via: 'yardId', where: level({ me: 'attributes.level' }) };
+  expect(one(level({ me: 'attributes.level' }))).toEqual(level({ value: 2 }));
+  expect(one(level({ context: 'level' }))).toEqual(level({ value: 3 }));
+  expect(one(level({ field: 'limit' }))).toEqual(level({ field: 'limit' }));
+  // What is not there, is of another type, or stands in what every object has, is missing.
+  for (const to of [
+    { me: 'attributes.weight' },
+    { me: 'attributes.tags' },
+    { me: 'userId' },
+    { me: 'attributes.constructor.length' },
+    { me: 'toString.length' },
+    { context: 'level.more' },
+    { context: 'none' },
+  ]) {
+    expect([to, one(level(to)), one(level(to), 'grow')]).toEqual([to, NEVER, ALWAYS]);
+    expect([to, one(not(level(to))), one(not(level(to)), 'grow'), one(not(not(level(to))))]).toEqual([to, NEVER, ALWAYS, NEVER]);
+    expect(one(and(level(to), level({ value: 1 })), 'grow')).toEqual(level({ value: 1 }));
+    expect(one({ op: 'parent', via: 'yardId', where: level(to) })).toEqual(NEVER);
+  }
+  expect(one(level({ me: 'attributes.level' }), 'shrink', { me: { ...known.me, attributes: null } as never })).toEqual(NEVER);
+  // Units with what is below them, groups with their people; each once.
+  expect(one(list('within', { me: 'unitIds' }))).toEqual(list('in', { value: ['n1', 'n3', 'n2'] }));
+  expect(one(list('in', { me: 'unitIds' }))).toEqual(list('in', { value: ['n1', 'n2'] }));
+  expect(one(list('among', { me: 'groupIds' }))).toEqual(list('in', { value: ['u2', 'u1'] }));
+  expect(one(list('in', { me: 'groupIds' }))).toEqual({ op: 'is', field: 'name', to: { value: 'g1' } });
+  for (const op of ['in', 'within', 'among'])
+    expect([op, one(list(op, { me: 'attributes.none' })), one(list(op, { me: 'attributes.tags' })), one(list(op, { me: 'userId' }))]).toEqual([
+      op,
+      NEVER,
+      NEVER,
+      NEVER,
+    ]);
+  // Where the tree or the groups are not known here, the question stays open.
+  for (const op of ['within', 'among']) {
+    const open = one(list(op, { value: ['n1', 'elsewhere'] }));
+    expect([open, compile(open, 'hive', shapes)({ name: 'n1' })]).toEqual([list(op, { value: ['n1', 'elsewhere'] }), undefined]);
+  }
+  expect(one(yard)).toEqual({ op: 'parent', via: 'yardId', where: level({ value: 2 }) });
+  expect(one({ op: 'followed', via: 'yardId' })).toEqual({ op: 'parent', via: 'yardId', where: { op: 'is', field: 'level', to: { value: 1 } } });
+  expect(one({ op: 'followed', via: 'yardId' }, 'shrink', { readable: () => NEVER })).toEqual(NEVER);
 });
