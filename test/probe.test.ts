@@ -8,11 +8,25 @@ import { apiaryOnPostgres } from './worlds.js';
 
 const clusterUrl = inject('postgres');
 
-test('on a sound application nothing is found, everything stands as it was, and what was reached is told', { timeout: 60_000 }, async () => {
-  const { report, untouched } = await probeLending(clusterUrl, []);
+/** Of the sound application all in the long run; else some of each sort, among them those on which it was once thought that something is wrong. */
+const SOUND = process.env.LINTEL_LONG
+  ? undefined
+  : [
+      'GET /tools',
+      'GET /tools/{toolId}',
+      'GET /activity',
+      'GET /taken',
+      'POST /tools',
+      'PATCH /tools/{toolId}',
+      'POST /tools/import',
+      'POST /loans/{loanId}/move',
+    ];
+
+test('on a sound application nothing is found, everything stands as it was, and what was reached is told', { timeout: 120_000 }, async () => {
+  const { report, untouched } = await probeLending(clusterUrl, [], SOUND);
   expect([report.findings, untouched, report.unreached.map(({ route }) => route)]).toEqual([[], true, ['GET /codes/{code}']]);
   const answered = report.coverage.filter(({ by }) => by.some((one) => one.answered > 0)).length;
-  expect([answered, report.people.at(-1), report.calls > 1000]).toEqual([report.coverage.length, 'a visitor', true]);
+  expect([answered, report.people.at(-1), report.calls > 500]).toEqual([report.coverage.length, 'a visitor', true]);
 });
 
 /** A fault of each sort: the routes on which it is looked for, and as what it is found. */
