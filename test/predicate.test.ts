@@ -2,7 +2,7 @@
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { disjoint, implies, type Predicate, unsatisfiable } from 'warm-lintel';
-import { ALWAYS, and, blame, compile, NEVER, not, or, print, type Shapes, specialise } from '../src/predicate/index.js';
+import { ALWAYS, and, anyOf, blame, compile, forOneOf, NEVER, not, or, print, type Shapes, specialise } from '../src/predicate/index.js';
 
 const shapes: Shapes = {
   yard: { table: 'yards', idField: 'id', tenantField: 'tenantId', fields: { id: { type: 'text', column: 'id' }, level: { type: 'integer', column: 'level' } } },
@@ -323,4 +323,67 @@ test('for one person each fact stands as it is, and one that is missing makes a 
   expect(one(yard)).toEqual({ op: 'parent', via: 'yardId', where: level({ value: 2 }) });
   expect(one({ op: 'followed', via: 'yardId' })).toEqual({ op: 'parent', via: 'yardId', where: { op: 'is', field: 'level', to: { value: 1 } } });
   expect(one({ op: 'followed', via: 'yardId' }, 'shrink', { readable: () => NEVER })).toEqual(NEVER);
+});
+
+/** Parts of a few sorts and values, so that rules made of them often agree in all but one. */
+const part = (who: readonly string[]) =>
+  fc.oneof(
+    fc.constantFrom(...who).map((value) => ({ op: 'is', field: 'name', to: { value } })),
+    fc.constantFrom(...who).map((value) => ({ op: 'includes', field: 'helpers', to: { value } })),
+    fc.constantFrom(...who).map((value) => ({ op: 'parent', via: 'yardId', where: { op: 'is', field: 'id', to: { value } } })),
+    fc.constantFrom(0, 1).map((value) => ({ op: 'is', field: 'level', to: { value } })),
+    fc.constantFrom({ op: 'isEmpty', field: 'price' }, { op: 'after', field: 'limit', to: { value: 0 } }),
+  ) as fc.Arbitrary<Predicate>;
+const WHO = ['A', 'Z', 'a'] as const;
+const crowded = fc.record({
+  name: fc.constantFrom(null, ...WHO),
+  helpers: fc.subarray([...WHO]),
+  yardId: fc.constantFrom(null, 'y'),
+  parents: fc.constantFrom(...WHO).map((id) => ({ yardId: { id } })),
+  level: fc.constantFrom(0, 1),
+  limit: fc.constantFrom(0, 1),
+  price: fc.constantFrom(null, '1.00'),
+});
+const holdsOn = (p: Predicate, one: object) => compile(p, 'hive', shapes)(one as never) === true;
+
+test('rules that agree in all but one part become one rule, which holds where one of them did and nowhere else', () => {
+  let shorter = 0;
+  fc.assert(
+    fc.property(
+      fc.array(fc.uniqueArray(part(WHO), { minLength: 1, maxLength: 3, selector: (p) => JSON.stringify(p) }), { minLength: 2, maxLength: 6 }),
+      crowded,
+      (rules, one) => {
+        const each = rules.map((of) => and(...of));
+        const all = anyOf(each);
+        expect(holdsOn(all, one)).toBe(each.some((p) => holdsOn(p, one)));
+        if (JSON.stringify(all).length < JSON.stringify(or(...each)).length) shorter += 1;
+      },
+    ),
+    { numRuns: 3000 },
+  );
+  expect(shorter).toBeGreaterThan(150);
+});
+
+test('a rule for one person becomes the rule for any of many, where it can', () => {
+  let widened = 0;
+  const mine = fc.letrec<{ r: Predicate }>((tie) => ({
+    r: fc.oneof(
+      { depthSize: 'small' },
+      part(['?me']),
+      tie('r').map((of): Predicate => ({ op: 'not', of })),
+      fc.record({ op: fc.constantFrom('and' as const, 'or' as const), of: fc.array(tie('r'), { minLength: 2, maxLength: 3 }) }),
+      tie('r').map((of): Predicate => ({ op: 'and', of: [of, { op: 'isEmpty', field: 'price' }] })),
+    ),
+  })).r;
+  fc.assert(
+    fc.property(mine, fc.subarray([...WHO], { minLength: 1 }), crowded, (rule, many, one) => {
+      const found = forOneOf(rule, '?me', many);
+      if (!found) return;
+      widened += 1;
+      const of = (who: string) => JSON.parse(JSON.stringify(rule).replaceAll('?me', who)) as Predicate;
+      expect(holdsOn(found, one)).toBe(many.some((who) => holdsOn(of(who), one)));
+    }),
+    { numRuns: 3000 },
+  );
+  expect(widened).toBeGreaterThan(1000);
 });
