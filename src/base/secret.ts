@@ -27,7 +27,8 @@ export function hashOf(parts: readonly (string | Uint8Array)[]): string {
 export const newId = (): string => globalThis.crypto.randomUUID();
 
 const randomBytes = (count: number) => globalThis.crypto.getRandomValues(new Uint8Array(count));
-export const randomHex = (bytes: number): string => [...randomBytes(bytes)].map((byte) => byte.toString(16).padStart(2, '0')).join('');
+export const toHex = (bytes: Uint8Array): string => bytes.reduce((hex, byte) => hex + byte.toString(16).padStart(2, '0'), '');
+export const randomHex = (bytes: number): string => toHex(randomBytes(bytes));
 /** 256 random bits, in base64url. */
 export const randomSecret = (): string => encoded(randomBytes(32));
 

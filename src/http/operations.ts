@@ -4,6 +4,7 @@ import type { Proposal, Step } from '../server/index.js';
 import { APPEALS } from './appeals.js';
 import { authzen } from './authzen.js';
 import { listed, nothing, type Operation } from './operation.js';
+import { PERSON } from './person.js';
 import { PLATFORM } from './platform.js';
 import * as s from './schemas.js';
 
@@ -27,117 +28,10 @@ function page<I, P extends object>(items: readonly I[], limit: number, place: (i
 
 const memberPlace = z.object({ name: z.string(), userId: z.string() });
 const invitationPlace = z.object({ invitedAt: z.coerce.date(), id: z.string() });
-const token = z.strictObject({ token: z.string().max(2000) });
 const SNAPSHOT_SECONDS = 15 * 60;
 
 export const OPERATIONS: readonly Operation[] = [
-  {
-    in: 'person',
-    id: 'myTenants',
-    method: 'get',
-    path: '/me/tenants',
-    summary: 'Organisations to which I belong',
-    answers: listed(z.looseObject({ id: z.string(), name: z.string() })),
-    run: async ({ lintel, user }) => ({ items: await lintel.myTenants(user as string) }),
-  },
-  {
-    in: 'person',
-    id: 'myInvitations',
-    method: 'get',
-    path: '/me/invitations',
-    summary: 'Invitations that wait for me',
-    answers: listed(z.looseObject({ tenantId: z.string(), invitationId: z.string(), tenantName: z.string(), expiresAt: z.iso.datetime() })),
-    run: async ({ lintel, user }) => ({ items: await lintel.myInvitations(user as string) }),
-  },
-  {
-    in: 'nobody',
-    id: 'lookAtInvitation',
-    method: 'post',
-    path: '/invitations/look',
-    summary: 'What an invitation says, for whoever has its link. Changes nothing.',
-    body: token,
-    answers: z.looseObject({ tenantId: z.string(), tenantName: z.string(), address: z.string(), expiresAt: z.iso.datetime() }),
-    run: ({ lintel, body }) => lintel.lookAtInvitation(body.token),
-  },
-  {
-    in: 'person',
-    id: 'acceptInvitation',
-    method: 'post',
-    path: '/invitations/accept',
-    summary: 'Accept an invitation, by its link or as one of mine',
-    body: z.union([token, z.strictObject({ tenantId: z.string(), invitationId: z.string() })]),
-    answers: z.object({ tenantId: z.string() }),
-    run: ({ lintel, user, body }) => lintel.acceptInvitation(user as string, body),
-  },
-  {
-    in: 'person',
-    id: 'askToJoin',
-    method: 'post',
-    path: '/me/requests',
-    summary: 'Ask to be let into an organisation',
-    body: z.strictObject({ tenant: z.string(), words: z.string().max(500).optional() }),
-    answers: z.object({ outcome: z.enum(['joined', 'asked']) }),
-    run: async ({ lintel, user, body }) => ({ outcome: await lintel.askToJoin(user as string, body.tenant, body.words) }),
-  },
-  {
-    in: 'person',
-    id: 'stopAsking',
-    method: 'post',
-    path: '/me/requests/end',
-    summary: 'Ask no longer to be let in',
-    body: z.strictObject({ tenant: z.string() }),
-    answers: nothing,
-    run: async ({ lintel, user, body }) => {
-      await lintel.stopAsking(user as string, body.tenant);
-      return {};
-    },
-  },
-  {
-    in: 'person',
-    id: 'rename',
-    method: 'post',
-    path: '/me/name',
-    summary: 'Change my name',
-    body: z.strictObject({ name: z.string().max(200) }),
-    answers: nothing,
-    run: async ({ lintel, user, body }) => {
-      await lintel.renamePerson(user as string, body.name);
-      return {};
-    },
-  },
-  {
-    in: 'person',
-    id: 'changeAddress',
-    method: 'post',
-    path: '/me/address',
-    summary: 'Begin to change my address: a link goes to the new one, and it counts once that was followed and confirmed',
-    body: z.strictObject({ address: z.string().max(400) }),
-    answers: z.object({ token: z.string().optional() }),
-    run: ({ lintel, user, body }) => lintel.changeAddress(user as string, body.address),
-  },
-  {
-    in: 'nobody',
-    id: 'proveAddress',
-    method: 'post',
-    path: '/addresses/prove',
-    summary: 'Confirm a new address, by the link that went there',
-    body: token,
-    answers: z.object({ userId: z.string() }),
-    run: ({ lintel, body }) => lintel.proveAddress(body.token),
-  },
-  {
-    in: 'nobody',
-    id: 'declineInvitation',
-    method: 'post',
-    path: '/invitations/decline',
-    summary: 'Decline an invitation, by its link',
-    body: token,
-    answers: nothing,
-    run: async ({ lintel, body }) => {
-      await lintel.declineInvitation(body.token);
-      return {};
-    },
-  },
+  ...PERSON,
   {
     in: 'tenant',
     id: 'standing',

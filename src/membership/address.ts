@@ -87,3 +87,13 @@ export function readName(raw: unknown, what: string): string {
     throw new LintelError('bad-name', `the name of ${what} has a line break or another control character; leave it out`, {});
   return name;
 }
+
+/** So much is kept of what somebody says in their own words. */
+const MAX_WORDS = 500;
+
+/** What somebody says in their own words, on one line and at most so long; null for nothing. */
+export const readWords = (words: string | undefined): string | null =>
+  words
+    ?.replace(/\p{Cc}+/gu, ' ')
+    .trim()
+    .slice(0, MAX_WORDS) || null;

@@ -2,15 +2,16 @@ import { sql } from 'kysely';
 import { LintelError, newId } from '../base/index.js';
 import { type Charter, KEYHOLDER, nameNow } from '../charter/index.js';
 import { type Standing, throwIfRefused } from '../standing/index.js';
+import { readWords } from './address.js';
 import { type Change, changeTenant, ownRoles, type Setting } from './change.js';
 import { standingsOf } from './facts.js';
+import { peopleOfHolders } from './holders.js';
 import { tell } from './notices.js';
 import { insistOnPeople, isKnown, knowsOf } from './visible.js';
 
 const DAY = 86_400_000;
 /** Days for which an appeal waits for an answer. */
 const WAITS_DAYS = 14;
-const MAX_WORDS = 500;
 /** Appeals of one person in 24 hours. */
 const MOST_A_DAY = 20;
 /** Of those who may answer, so many are written to; all of them see it among the appeals. */
@@ -40,12 +41,6 @@ export interface Appeal {
   readonly reason: string | null;
 }
 
-const said = (words: string | undefined) =>
-  words
-    ?.replace(/\p{Cc}+/gu, ' ')
-    .trim()
-    .slice(0, MAX_WORDS) || null;
-
 const mayAnswer = (standing: Standing<any>) => ANSWERING.some((operation) => standing.may(operation));
 
 /** Of the members who may answer an appeal of this person, the first by name, with where they are written to. */
@@ -57,10 +52,7 @@ async function answerers({ tx, setting, tenantId }: Change, asker: string): Prom
     with holder as (select a.holder_on as via, a.holder_id as id from lintel_assignment a where a.tenant_id = ${tenantId}
       and (a.role = any(${giving}::text[]) or a.permission = any(${[...ANSWERING]}::text[])))
     select p.id, p.address_written as address from lintel_member m join lintel_person p on p.id = m.user_id
-    where m.tenant_id = ${tenantId} and m.user_id <> ${asker} and m.responsible_id is null and (exists (select 1 from holder h where h.via = 'user' and h.id = m.user_id)
-      or exists (select 1 from holder h join lintel_group_member g on g.tenant_id = m.tenant_id and g.group_id = h.id where h.via = 'group' and g.user_id = m.user_id)
-      or exists (select 1 from holder h join lintel_unit_below b on b.tenant_id = m.tenant_id and b.above_id = h.id
-        join lintel_placement l on l.tenant_id = m.tenant_id and l.unit_id = b.below_id where h.via = 'unit' and l.user_id = m.user_id))
+    where m.tenant_id = ${tenantId} and m.user_id <> ${asker} and m.responsible_id is null and m.user_id in (${peopleOfHolders(tenantId)})
     order by p.name, p.id limit 500`.execute(tx);
   const inside = { ...setting, db: tx };
   const standings = await standingsOf(
@@ -115,7 +107,7 @@ export async function raiseAppeal(
     if (Number(count) >= MOST_A_DAY)
       throw new LintelError('too-many-appeals', `You have asked for ${MOST_A_DAY} things within a day. Wait for answers, or talk to a keyholder.`, {});
     const id = newId();
-    const words = said(ask.words);
+    const words = readWords(ask.words);
     const expires_at = new Date(at.getTime() + WAITS_DAYS * DAY);
     await tx
       .insertInto('lintel_appeal')
@@ -154,27 +146,30 @@ function insistOnAnswering(standing: Standing<any>): void {
   if (!mayAnswer(standing)) throwIfRefused(standing.decide(ANSWERING[0]));
 }
 
-/** Open appeals of others that this person may answer, the longest waiting first, 500 at most. @throws LintelError `refused`. */
-export async function appealsToAnswer(setting: Setting, standing: Standing<any>): Promise<Appeal[]> {
+/** Open appeals of others that this person may answer. @throws LintelError `refused`. */
+function toAnswer(setting: Setting, standing: Standing<any>) {
   insistOnAnswering(standing);
   const known = insistOnPeople(standing);
   const tenantId = standing.facts.tenant.id;
-  const rows = await appeals(setting, tenantId)
+  return appeals(setting, tenantId)
     .innerJoin('lintel_member as m', (join) => join.onRef('m.tenant_id', '=', 'a.tenant_id').onRef('m.user_id', '=', 'a.user_id'))
     .where('a.status', '=', 'open')
     .where('a.expires_at', '>', new Date(setting.now()))
     .where('a.user_id', '<>', standing.userId ?? '')
-    .where(isKnown(known, tenantId, sql.ref('a.user_id')))
-    .orderBy('a.raised_at')
-    .orderBy('a.id')
-    .limit(500)
-    .execute();
-  return asNow(setting, rows);
+    .where(isKnown(known, tenantId, sql.ref('a.user_id')));
+}
+
+/** Open appeals of others that this person may answer, the longest waiting first, 500 at most. @throws LintelError `refused`. */
+export async function appealsToAnswer(setting: Setting, standing: Standing<any>): Promise<Appeal[]> {
+  return asNow(setting, await toAnswer(setting, standing).orderBy('a.raised_at').orderBy('a.id').limit(500).execute());
 }
 
 /** An open appeal that this person may answer. @throws LintelError `refused`, `not-found`. */
 export async function appealToAnswer(setting: Setting, standing: Standing<any>, id: string): Promise<Appeal> {
-  const found = (await appealsToAnswer(setting, standing)).find((one) => one.id === id);
+  return onlyOne(asNow(setting, await toAnswer(setting, standing).where('a.id', '=', id).execute()));
+}
+
+function onlyOne([found]: readonly Appeal[]): Appeal {
   if (!found) throw new LintelError('not-found', 'There is no such appeal, or it is answered already.', {});
   return found;
 }
@@ -191,7 +186,7 @@ export async function answerAppeal(
   await changeTenant(setting, tenantId, actorId, async (change) => {
     const { tx, at, actor } = change;
     const appeal = await appealToAnswer({ ...setting, db: tx }, actor, id);
-    const why = said(reason);
+    const why = readWords(reason);
     await closeAppeal(change, id, { status: answer, answered_by: actorId, answered_at: at, reason: why });
     const { address_written } = await tx.selectFrom('lintel_person').select('address_written').where('id', '=', appeal.userId).executeTakeFirstOrThrow();
     const label = setting.charter.permissions.get(appeal.action)?.label ?? appeal.action;
@@ -213,8 +208,11 @@ const closeAppeal = (
 /** Takes back an appeal of one's own. @throws LintelError `not-found` where it is none, or is answered. */
 export async function withdrawAppeal(setting: Setting, userId: string, tenantId: string, id: string): Promise<void> {
   await changeTenant(setting, tenantId, userId, async (change) => {
-    const mine = (await appealsOf({ ...setting, db: change.tx }, userId, tenantId)).find((one) => one.id === id && one.status === 'open');
-    if (!mine) throw new LintelError('not-found', 'There is no such appeal, or it is answered already.', {});
+    const rows = await appeals({ ...setting, db: change.tx }, tenantId)
+      .where('a.user_id', '=', userId)
+      .where('a.id', '=', id)
+      .execute();
+    const mine = onlyOne(rows.filter(({ status }) => status === 'open'));
     await closeAppeal(change, id, { status: 'withdrawn', answered_at: change.at });
     return { result: undefined, entry: { what: 'access asked for no longer', event: onRecord(mine) } };
   });

@@ -1,4 +1,4 @@
-import type { Selectable } from 'kysely';
+import { type Selectable, sql } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { KEYHOLDER, nameNow } from '../charter/index.js';
 import type { Assignment, DirectPermission } from '../standing/index.js';
@@ -18,6 +18,12 @@ export function holderColumns(holder: Holder): Readonly<Record<'user_id' | 'grou
     unit_id: 'unit' in holder ? holder.unit : null,
   };
 }
+
+/** The people behind what stands before it as `holder (via, id)`: themselves, those in a group, those placed at a unit or below. */
+export const peopleOfHolders = (tenantId: string) => sql`select id as user_id from holder where via = 'user'
+    union select g.user_id from holder h join lintel_group_member g on g.tenant_id = ${tenantId} and g.group_id = h.id where h.via = 'group'
+    union select p.user_id from holder h join lintel_unit_below b on b.tenant_id = ${tenantId} and b.above_id = h.id
+      join lintel_placement p on p.tenant_id = ${tenantId} and p.unit_id = b.below_id where h.via = 'unit'`;
 
 export function touchesHolder(holder: Holder): Touched {
   return 'user' in holder ? { users: [holder.user] } : 'group' in holder ? { groups: [holder.group] } : { units: [holder.unit] };

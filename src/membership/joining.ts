@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { didYouMean, LintelError } from '../base/index.js';
 import type { Assignment, Standing } from '../standing/index.js';
-import { domainOf, insistOnDomain, readDomain } from './address.js';
+import { domainOf, insistOnDomain, readDomain, readWords } from './address.js';
 import { insistOnApartOf, insistOnRules } from './apart.js';
 import { type Change, changeTenant, type Setting, standingInTenant } from './change.js';
 import { insistOnGiving, mayGive } from './giving.js';
@@ -16,7 +16,6 @@ import { insistOnAll } from './visible.js';
 const DAY = 86_400_000;
 /** Days for which somebody's asking waits for an answer. */
 const ASKED_DAYS = 30;
-const MAX_WORDS = 500;
 
 interface Asking {
   readonly id: string;
@@ -71,11 +70,7 @@ async function rolesByDomain(change: Change, person: Asking): Promise<Assignment
 export async function askToJoin(setting: Setting, userId: string, tenantId: string, words?: string): Promise<'joined' | 'asked'> {
   const person = await setting.db.selectFrom('lintel_person').selectAll().where('id', '=', userId).executeTakeFirst();
   if (!person) throw new LintelError('no-account', 'Sign in or make an account first.', {});
-  const said =
-    words
-      ?.replace(/\p{Cc}+/gu, ' ')
-      .trim()
-      .slice(0, MAX_WORDS) || null;
+  const said = readWords(words);
   return changeTenant(setting, tenantId, userId, async (change) => {
     const { actor, at, tx } = change;
     const { tenant, subject } = actor.facts;

@@ -8,7 +8,7 @@ import { deputySteps } from './deputies.js';
 import { readFactsOf } from './facts.js';
 import { groupSteps } from './groups.js';
 import type { Handler, Handlers } from './handler.js';
-import { holderSteps } from './holders.js';
+import { holderSteps, peopleOfHolders } from './holders.js';
 import { asIfAccepted, invitationSteps } from './invitations.js';
 import { joiningSteps } from './joining.js';
 import { insistOnKeyholder, memberSteps } from './members.js';
@@ -45,10 +45,7 @@ async function peopleTouched({ tx, tenantId, actor }: Change, touched: readonly 
         or (a.anchor = 'unit' and a.anchor_id in (select id from above)))
       union select o.to_on, o.to_id from lintel_opening o where o.tenant_id = ${tenantId} and o.group_id = any(${all((t) => t.opened)}::text[])
       union select 'group', unnest(${all((t) => t.groups)}::text[]) union select 'unit', unnest(${all((t) => t.units)}::text[]) union select 'user', unnest(${all((t) => t.users)}::text[]))
-    , person as (select id as user_id from holder where via = 'user'
-    union select g.user_id from holder h join lintel_group_member g on g.tenant_id = ${tenantId} and g.group_id = h.id where h.via = 'group'
-    union select p.user_id from holder h join lintel_unit_below b on b.tenant_id = ${tenantId} and b.above_id = h.id
-      join lintel_placement p on p.tenant_id = ${tenantId} and p.unit_id = b.below_id where h.via = 'unit'
+    , person as (${peopleOfHolders(tenantId)}
     union select p.user_id from lintel_placement p where p.tenant_id = ${tenantId} and p.unit_id in (select id from above)
     union select m.user_id from lintel_member m where m.tenant_id = ${tenantId} and (${touched.some((t) => t.everybody)} or m.responsible_id = any(${all((t) => t.users)}::text[])))
     -- Whoever stands in for one of them has what they have.

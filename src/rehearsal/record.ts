@@ -17,8 +17,8 @@ function table(charter: Charter<any>, by: 'person' | 'role', columns: readonly C
   const row = (cells: readonly string[]) => `| ${cells.join(' | ')} |`;
   const lines = [row([by, ...columns.map(({ name }) => escapeMarkdown(name))]), row(['---', ...columns.map(() => '---')])];
   if (by === 'person')
-    for (const place of PLACES) {
-      const ids = columns.map(({ standing: { facts } }) => (place === 'placed at' ? facts.me.unitIds : facts.me.groupIds));
+    for (const [place, fact] of Object.entries(PLACES)) {
+      const ids = columns.map(({ standing: { facts } }) => facts.me[fact]);
       lines.push(row([place, ...ids.map((each) => (each.length === 0 ? NOT_AT_ALL : escapeMarkdown(each.join(', '))))]));
     }
   let section = '';

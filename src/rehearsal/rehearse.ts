@@ -2,7 +2,7 @@ import { isLintelError } from '../base/index.js';
 import type { Charter } from '../charter/index.js';
 import { inSentence, type Standing, wayWords } from '../standing/index.js';
 import { meaningsOf } from './meanings.js';
-import type { Actor, ExpectedAnswer, ExpectedMeaning, ExpectedPlace, ExpectedReach, Script } from './script.js';
+import { type Actor, type ExpectedAnswer, type ExpectedMeaning, type ExpectedPlace, type ExpectedReach, nameOf, PLACES, type Script } from './script.js';
 import { explain } from './why.js';
 
 /** One expectation, and whether it held. */
@@ -28,7 +28,6 @@ export interface Stage {
 
 type Deciding = Standing<any> & { decideById(action: string, id: unknown): Promise<ReturnType<Standing['decide']>> };
 
-const nameOf = (actor: Actor) => (actor === 'visitor' ? 'a visitor' : 'person' in actor ? actor.person : `role ${actor.role}`);
 const actorOf = (stage: Stage, actor: Actor): Promise<Standing<any>> =>
   actor === 'visitor' ? stage.visitor() : 'person' in actor ? stage.person(actor.person) : stage.role(actor.role);
 const list = (ways: readonly string[]) => (ways.length === 0 ? 'not at all' : ways.join(', '));
@@ -58,11 +57,9 @@ async function answerOf(stage: Stage, { actor, action, may, record, line }: Expe
   return { name, line, held: false, words: `${nameOf(actor)} ${decision.allowed ? 'may' : 'may not'} ${what}: ${because}` };
 }
 
-const PLACED = { 'placed at': 'unitIds', 'in groups': 'groupIds' } as const;
-
 async function placeOf(stage: Stage, { actor, where, ids, line }: ExpectedPlace): Promise<Outcome> {
   const { facts } = await actorOf(stage, actor);
-  const found = [...facts.me[PLACED[where]]].sort();
+  const found = [...facts.me[PLACES[where]]].sort();
   const held = found.join('\n') === [...ids].sort().join('\n');
   const name = `${nameOf(actor)}: ${where}`;
   return { name, line, held, words: held ? '' : `${name} ${list(found)}, and was to be ${list(ids)}` };

@@ -4,6 +4,9 @@ import type { Charter } from '../charter/index.js';
 /** Who stands over a column, or at the beginning of a sentence. */
 export type Actor = { readonly person: string } | { readonly role: string } | 'visitor';
 
+/** An actor as a sentence calls them. */
+export const nameOf = (actor: Actor) => (actor === 'visitor' ? 'a visitor' : 'person' in actor ? actor.person : `role ${actor.role}`);
+
 /** How far something is expected to reach for somebody, as a table says it: `own`, `all in Orchard side`; an empty list is not at all. */
 export interface ExpectedReach {
   readonly line: number;
@@ -25,7 +28,7 @@ export interface ExpectedAnswer {
 export interface ExpectedPlace {
   readonly line: number;
   readonly actor: Actor;
-  readonly where: (typeof PLACES)[number];
+  readonly where: Place;
   readonly ids: readonly string[];
 }
 
@@ -44,8 +47,9 @@ export interface Script {
   readonly meanings: readonly ExpectedMeaning[];
 }
 
-/** Rows of a table of people that are about no action. */
-export const PLACES = ['placed at', 'in groups'] as const;
+/** Rows of a table of people that are about no action, and the fact that each is about. */
+export const PLACES = { 'placed at': 'unitIds', 'in groups': 'groupIds' } as const;
+export type Place = keyof typeof PLACES;
 /** What a cell says for nothing; an empty cell expects nothing at all. */
 export const NOT_AT_ALL = '–';
 const NOTHING = new Set([NOT_AT_ALL, '-', 'no', '·']);
@@ -115,8 +119,8 @@ export function readScript(text: string, charter: Charter<any>): Script {
     }
     // A row without an action is a heading.
     if (cells.every((cell) => cell === '')) continue;
-    const place = PLACES.find((name) => name === first);
-    if (place) {
+    if (Object.hasOwn(PLACES, first)) {
+      const place = first as Place;
       for (const [c, cell] of cells.entries()) if (cell !== '') places.push({ line, actor: columns[c] as Actor, where: place, ids: namesIn(cell) });
       continue;
     }

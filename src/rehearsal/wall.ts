@@ -4,7 +4,7 @@ import type { Charter, FieldData } from '../charter/index.js';
 import type { KindShape } from '../predicate/index.js';
 import type { ServerStanding } from '../server/index.js';
 import type { Outcome } from './rehearse.js';
-import type { Actor, Script } from './script.js';
+import { type Actor, nameOf, type Script } from './script.js';
 
 /** Whom a script names, with the database behind them. */
 export interface WallStage {
@@ -100,14 +100,14 @@ export async function rehearseAtWall(script: Script, stage: WallStage): Promise<
   for (const { actor, action, line } of script.reaches) {
     const permission = stage.charter.permission(action);
     if (permission.action !== 'read' || !isSomebody(actor)) continue;
-    const name = `${actor === 'visitor' ? 'a visitor' : (actor as { person: string }).person}: ${action}`;
+    const name = `${nameOf(actor)}: ${action}`;
     await hold(name, line, async () => showsAlike(stage, await standingOf(stage, actor), permission.kind as string));
   }
   for (const { actor, action, may, record, line } of script.answers) {
     const { kind, action: verb } = stage.charter.permission(action);
     if (kind === undefined || verb === undefined || verb === 'create' || record === undefined || !isSomebody(actor)) continue;
     if (verb !== 'read' && verb !== 'delete' && !fieldFor(stage.charter, kind, verb)) continue;
-    const name = `${actor === 'visitor' ? 'a visitor' : (actor as { person: string }).person} ${may ? 'may' : 'may not'} ${action} ${record}`;
+    const name = `${nameOf(actor)} ${may ? 'may' : 'may not'} ${action} ${record}`;
     await hold(name, line, async () =>
       (await lets(stage, await standingOf(stage, actor), kind, verb, record)) === may ? undefined : `the database ${may ? 'refuses it' : 'lets them'}`,
     );

@@ -3,14 +3,14 @@ import * as membership from '../membership/index.js';
 import type { Anchor, Assignment, Standing } from '../standing/index.js';
 
 /** Who acts: a standing that can be asked for the member behind it. */
-type Acting = Standing<any> & { readonly memberId: string };
+export type Acting = Standing<any> & { readonly memberId: string };
 
 /** Faces act as one person in one tenant; each call reads that person's standing afresh. */
-abstract class Face {
-  protected readonly standing: Acting;
+export abstract class Face<A extends Acting = Acting> {
+  protected readonly standing: A;
   protected readonly setting: membership.Setting;
 
-  constructor(standing: Acting, setting: membership.Setting) {
+  constructor(standing: A, setting: membership.Setting) {
     this.standing = standing;
     this.setting = { ...setting, fulfilled: standing.facts.fulfilled };
   }

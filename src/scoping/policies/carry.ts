@@ -1,5 +1,5 @@
 import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
-import { CARRYING, hashOf, LintelError, PREPARED } from '../../base/index.js';
+import { CARRYING, hashOf, LintelError, PREPARED, toHex } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { openingKey, type Standing } from '../../standing/index.js';
 import { sqlText } from '../fragment.js';
@@ -34,7 +34,6 @@ function missing(cause: unknown): LintelError {
   return new LintelError('no-policies', message, {}, { cause });
 }
 
-const toHex = (bytes: Uint8Array) => bytes.reduce((hex, byte) => hex + byte.toString(16).padStart(2, '0'), '');
 const fromHex = (hex: string) => Uint8Array.from({ length: hex.length / 2 }, (_, i) => Number.parseInt(hex.slice(2 * i, 2 * i + 2), 16));
 
 /**
