@@ -14,6 +14,9 @@ export interface Result {
 const median = (values: number[]): number => values.sort((a, b) => a - b)[values.length >> 1] ?? 0;
 const round = (value: number) => Number(value.toPrecision(4));
 
+/** So long both ways are done before anything is measured, in milliseconds: what is compiled as it runs then is. A server runs for longer. */
+const WARM_MS = 2000;
+
 /** Measures two ways of doing the same in turns, so that what else the machine does falls on both. Answers medians, in microseconds. */
 export async function compare(
   name: string,
@@ -24,21 +27,22 @@ export async function compare(
   ours: () => unknown,
   baseline: () => unknown,
 ): Promise<Result> {
-  const times: [number[], number[]] = [[], []];
-  for (let round_ = -Math.ceil(rounds / 5); round_ < rounds; round_++) {
-    const order = round_ % 2 === 0 ? [0, 1] : [1, 0];
-    for (const which of order) {
-      const work = which === 0 ? ours : baseline;
-      const start = process.hrtime.bigint();
+  const ways = [
+    { work: ours, times: [] as number[] },
+    { work: baseline, times: [] as number[] },
+  ];
+  const began = performance.now();
+  for (let turn = 0; ways.some(({ times }) => times.length < rounds); turn++) {
+    const isWarm = performance.now() - began > 2 * WARM_MS;
+    for (const { work, times } of turn % 2 === 0 ? ways : ways.toReversed()) {
+      const start = performance.now();
       for (let i = 0; i < each; i++) {
         const result = work();
         if (result instanceof Promise) await result;
       }
-      const spent = Number(process.hrtime.bigint() - start) / 1000 / each;
-      // The first rounds only warm up.
-      if (round_ >= 0) (times[which as 0 | 1] as number[]).push(spent);
+      if (isWarm) times.push(((performance.now() - start) * 1000) / each);
     }
   }
-  const [a, b] = [median(times[0]), median(times[1])];
+  const [a, b] = ways.map(({ times }) => median(times)) as [number, number];
   return { name, unit: 'µs', ours: round(a), baseline: round(b), ratio: round(a / b), note, ...(bound !== undefined && { bound }) };
 }

@@ -50,6 +50,7 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   readonly shapes: Shapes;
   readonly permissions: ReadonlyMap<string, Permission>;
   readonly #resolved = new Map<string, ResolvedRole>();
+  readonly #limits = new Map<string, readonly Limit[]>();
   /** By kind, what a tenant has chosen for the reach `base`. */
   readonly #bases: Readonly<Record<string, string>>;
   #hash: string | undefined;
@@ -121,7 +122,9 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   }
 
   limitsOf(kind: string): readonly Limit[] {
-    return Object.entries(this.data.limits[kind] ?? {}).map(([name, limit]) => ({ name, ...limit }));
+    const known = this.#limits.get(kind) ?? Object.entries(this.data.limits[kind] ?? {}).map(([name, limit]) => ({ name, ...limit }));
+    this.#limits.set(kind, known);
+    return known;
   }
 
   /** What a role gives, with the roles it includes. A role that is not in this charter gives nothing. */

@@ -96,4 +96,6 @@ export const readWords = (words: string | undefined): string | null =>
   words
     ?.replace(/\p{Cc}+/gu, ' ')
     .trim()
-    .slice(0, MAX_WORDS) || null;
+    .slice(0, MAX_WORDS)
+    // A character that the cut went through.
+    .replace(/\p{Cs}/gu, '') || null;

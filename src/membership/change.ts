@@ -1,4 +1,4 @@
-import { type Insertable, type Kysely, sql, type Transaction } from 'kysely';
+import { type Kysely, type Selectable, sql, type Transaction } from 'kysely';
 import { hashOf, LintelError, randomHex } from '../base/index.js';
 import { type Charter, canonicalJson, KEYHOLDER, type RoleData, roleNow } from '../charter/index.js';
 import { type Anchor, Standing, throwIfRefused } from '../standing/index.js';
@@ -82,8 +82,8 @@ async function putOnRecord({ tx, tenantId, number, at, actor }: Change, previous
     const previous = hash;
     hash = auditHash(previous, row);
     return {
-      event: { ...row, event: JSON.stringify(row.event), previous_hash: previous, hash },
-      words: { tenant_id: tenantId, number: row.number, salt, words: JSON.stringify(words) },
+      event: { ...row, previous_hash: previous, hash },
+      words: { tenant_id: tenantId, number: row.number, salt, words },
     };
   });
   await insertMany(
@@ -99,17 +99,17 @@ async function putOnRecord({ tx, tenantId, number, at, actor }: Change, previous
   return hash;
 }
 
-/** Rows in as few statements as the number of values in one allows. */
+/** Rows that name the same columns, by one statement whose text does not depend on how many they are. Columns of JSON take what they hold. */
 export async function insertMany<T extends keyof LintelTables>(
   tx: Kysely<LintelTables>,
   table: T,
-  rows: readonly Insertable<LintelTables[T]>[],
+  rows: readonly Partial<Selectable<LintelTables[T]>>[],
 ): Promise<void> {
-  for (let i = 0; i < rows.length; i += 500)
-    await tx
-      .insertInto(table)
-      .values(rows.slice(i, i + 500) as never)
-      .execute();
+  if (rows.length === 0) return;
+  const columns = sql.join(Object.keys(rows[0] as object).map((column) => sql.ref(column)));
+  await sql`insert into ${sql.table(table)} (${columns}) select ${columns} from json_populate_recordset(null::${sql.table(table)}, ${JSON.stringify(rows)})`.execute(
+    tx,
+  );
 }
 
 export interface ChangeOptions {

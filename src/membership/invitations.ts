@@ -206,7 +206,7 @@ async function inviteEach(change: Change, inputs: readonly NewInvitation[]): Pro
       address: address.normal,
       address_written: address.written,
       name,
-      roles: JSON.stringify(roles),
+      roles: [...roles],
       status: 'pending',
       token_hash: secret?.hash ?? null,
       invited_by: actor.userId as string,

@@ -41,11 +41,14 @@ export const ALWAYS: Predicate = Object.freeze({ op: 'always' });
 export const NEVER: Predicate = Object.freeze({ op: 'never' });
 
 function joined(op: 'and' | 'or', parts: readonly Predicate[]): Predicate {
-  const [neutral, absorbing] = op === 'and' ? (['always', 'never'] as const) : (['never', 'always'] as const);
+  const neutral = op === 'and' ? 'always' : 'never';
+  const absorbing = op === 'and' ? 'never' : 'always';
   const told: Predicate[] = [];
-  for (const part of parts.flatMap((p) => (p.op === op ? p.of : [p]))) {
-    if (part.op === absorbing) return part;
-    if (part.op !== neutral) told.push(part);
+  for (const part of parts) {
+    for (const one of part.op === op ? part.of : [part]) {
+      if (one.op === absorbing) return one;
+      if (one.op !== neutral) told.push(one);
+    }
   }
   if (told.length === 1) return told[0] as Predicate;
   if (told.length === 0) return { op: neutral };

@@ -1,6 +1,6 @@
 import type { Kysely } from 'kysely';
 import { didYouMean, LintelError, PREPARED } from '../base/index.js';
-import { type FieldShape, type RecordData, readValue, type Scalar } from '../predicate/index.js';
+import { type FieldShape, type KindShape, type RecordData, readValue, type Scalar } from '../predicate/index.js';
 import type { Boundary } from './boundary.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 
@@ -51,6 +51,15 @@ function peopleColumn(boundary: Boundary, kind: string, shape: FieldShape): Frag
   return boundary.writer.people(link, own(tenantField as string), own(idField));
 }
 
+/** Plain columns under the names of their fields: the same for everybody, so written once for each kind. */
+const NAMED = new WeakMap<KindShape, Map<string, Fragment>>();
+
+function named(shape: KindShape, field: string): Fragment {
+  const known = NAMED.get(shape) ?? new Map(Object.entries(shape.fields).map(([of, { column }]) => [of, sqlText`${name('t', column)} as ${name(of)}`]));
+  NAMED.set(shape, known);
+  return known.get(field) as Fragment;
+}
+
 /**
  * Records of one kind that a standing may read, keyed by field, with lists of people loaded. A field that is masked on a
  * record is left out of it.
@@ -62,22 +71,23 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
   if (!Number.isInteger(offset) || offset < 0) throw new LintelError('bad-offset', `offset is ${offset}; it must be a whole number`);
   const { charter } = boundary.standing;
   const shape = charter.kind(kind) && boundary.shape(kind);
-  const fields = Object.entries(shape.fields);
-  const masked = fields.flatMap(([field, f]) => {
+  const columns: Fragment[] = [];
+  const masked: string[] = [];
+  for (const [field, f] of Object.entries(shape.fields)) {
     const shows = f.link ? undefined : boundary.shows(kind, field, 't');
-    return shows === undefined ? [] : [{ field, shows }];
-  });
-  const columns = [
-    ...fields.map(([field, f]) => sqlText`${f.link ? peopleColumn(boundary, kind, f) : boundary.visible([field, f], kind, 't')} as ${name(field)}`),
-    ...masked.map(({ field, shows }) => sqlText`${shows} as ${name(`shows ${field}`)}`),
-    ...may.flatMap((permission) => {
-      const asked = charter.permission(permission);
-      if (asked.kind !== kind) throw new LintelError('unknown-action', `"${permission}" is not about a ${kind}`, { action: permission });
-      // What is found is read.
-      if (asked.action === 'read') return [];
-      return sqlText`coalesce(${boundary.reached(kind, asked.action as string, 't')}, false) as ${name(`may ${permission}`)}`;
-    }),
-  ];
+    if (f.link) columns.push(sqlText`${peopleColumn(boundary, kind, f)} as ${name(field)}`);
+    else if (shows === undefined) columns.push(named(shape, field));
+    else {
+      columns.push(sqlText`case when ${shows} then ${boundary.writer.column(shape, field, 't')} end as ${name(field)}, ${shows} as ${name(`shows ${field}`)}`);
+      masked.push(field);
+    }
+  }
+  for (const permission of may) {
+    const asked = charter.permission(permission);
+    if (asked.kind !== kind) throw new LintelError('unknown-action', `"${permission}" is not about a ${kind}`, { action: permission });
+    // What is found is read.
+    if (asked.action !== 'read') columns.push(sqlText`coalesce(${boundary.reached(kind, asked.action as string, 't')}, false) as ${name(`may ${permission}`)}`);
+  }
   const conditions = Object.entries(options.where ?? {}).map(([field, raw]) => valueCondition(boundary, kind, field, raw));
   const where = joinFragments([boundary.reached(kind, 'read', 't'), ...conditions], ' and ');
   // A record that is named is one at most.
@@ -89,9 +99,12 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
   >(db);
   const yes = (cell: unknown) => cell === true || cell === 1;
   return rows.map((row) => {
-    const hidden = new Set(masked.filter(({ field }) => !yes(row[`shows ${field}`])).map(({ field }) => field));
-    const record = Object.fromEntries(fields.filter(([field]) => !hidden.has(field)).map(([field, f]) => [field, boundary.writer.readCell(row[field], f)]));
-    return may.length === 0 ? record : { ...record, may: may.filter((permission) => permission === `${kind}.read` || yes(row[`may ${permission}`])) };
+    const record: Record<string, unknown> = {};
+    for (const [field, f] of Object.entries(shape.fields)) {
+      if (!masked.includes(field) || yes(row[`shows ${field}`])) record[field] = boundary.writer.readCell(row[field], f);
+    }
+    if (may.length > 0) record.may = may.filter((permission) => permission === `${kind}.read` || yes(row[`may ${permission}`]));
+    return record;
   });
 }
 

@@ -34,7 +34,7 @@ export class Reaches {
   readonly facts: Facts;
   readonly #knowledge: Knowledge;
   readonly #grants = new Map<string, readonly Grant[]>();
-  readonly #actions = new Map<string, ActionReach>();
+  readonly #actions = { before: new Map<string, ActionReach>(), after: new Map<string, ActionReach>() };
   readonly #standsFor: readonly (StandingIn & { readonly reaches: Reaches })[];
   /** What bounds a look as somebody else: the reaches of whoever looks. */
   readonly viewer: Reaches | undefined;
@@ -132,15 +132,19 @@ export class Reaches {
 
   /** @param image the record as it is, or as a change would leave it: there, limits that look only at what was before are not asked. */
   action(permission: Permission, image: Image = 'before'): ActionReach {
+    const known = this.#actions[image].get(permission.name) ?? this.#reach(permission, image);
+    this.#actions[image].set(permission.name, known);
+    return known;
+  }
+
+  #reach(permission: Permission, image: Image): ActionReach {
     const { charter } = this;
     const kind = permission.kind as string;
     const named = charter.limitsOf(kind).filter((limit) => limit.actions.includes(permission.action as string));
     // A record that is made has no before; and to read it changes nothing, so that its limits look at it as it stands.
     const becomes = permission.action === 'create' || (image === 'after' && permission.action !== 'read');
     const binding = becomes ? named.filter((limit) => limit.before !== true) : named;
-    const key = binding.length === named.length ? permission.name : `${permission.name} after`;
-    const known = this.#actions.get(key);
-    if (known) return known;
+    if (image === 'after' && binding.length === named.length) return this.action(permission);
     const own = this.grantsFor(permission).map((grant) => ({
       grant,
       where: this.specialise(and(ruleOf(charter, kind, grant), anchorPredicate(charter, kind, grant.anchor)), kind, 'shrink'),
@@ -157,8 +161,6 @@ export class Reaches {
       compiled ??= compile(where, kind, charter.shapes);
       return compiled(record);
     };
-    const result = { permission, grants, limits, where, test };
-    this.#actions.set(key, result);
-    return result;
+    return { permission, grants, limits, where, test };
   }
 }
