@@ -72,7 +72,11 @@ const TABLES = [
 ];
 /** Everything that is kept, without what is another each time: secrets, hashes and moments. */
 async function state(): Promise<string> {
-  const all = await Promise.all(TABLES.map((table) => sql<{ row: object }>`select to_jsonb(t) as row from ${sql.table(`lintel_${table}`)} t`.execute(db)));
+  const all = await Promise.all(
+    [...TABLES.map((table) => `lintel_${table}`), 'hives'].map((table) =>
+      sql<{ row: object }>`select to_jsonb(t) as row from ${sql.table(table)} t`.execute(db),
+    ),
+  );
   return JSON.stringify(
     all.map(({ rows }) => rows.map(({ row }) => JSON.stringify(row, (key, value) => (/hash|salt|commitment|_at$|^at$|since/.test(key) ? '' : value))).sort()),
   ).replace(/[0-9a-f]{8}-[0-9a-f-]{27}/g, 'id');
@@ -110,6 +114,7 @@ const STEPS: Step[][] = [
     { do: 'make-key', program: 'f-program' },
     { do: 'entrust-program', program: 'f-program', responsible: 'otto' },
   ],
+  [{ do: 'hand-over', from: 'sela', to: 'tobias', kinds: ['hive'] }],
   [{ do: 'rename-tenant', name: 'Alderbrook', contact: 'the office' }],
   [
     { do: 'drop-role', id: 'own-f', instead: 'reader' },

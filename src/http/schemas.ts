@@ -88,6 +88,9 @@ export const step = z
     }),
     z.strictObject({ do: z.literal('let-in'), user: id, roles: z.array(assignment).max(50) }),
     z.strictObject({ do: z.literal('turn-away'), user: id }),
+    z.strictObject({ do: z.literal('send-again'), invitation: id }),
+    z.strictObject({ do: z.literal('withdraw'), invitation: id }),
+    z.strictObject({ do: z.literal('hand-over'), from: id, to: id, kinds: z.array(id).min(1).max(100) }),
     z.strictObject({
       do: z.literal('open-records'),
       id: id.optional(),
@@ -143,6 +146,7 @@ export const proposal = z
       }),
     ),
     people: z.number(),
+    handed: z.array(z.looseObject({ kind: id, from: id, to: id, handed: z.number(), left: z.number() })).optional(),
     problems: z.array(problem),
     basis: z.looseObject({ latest: z.string(), charter: z.string(), exactly: z.string() }),
   })

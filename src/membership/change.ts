@@ -4,6 +4,7 @@ import { type Charter, canonicalJson, KEYHOLDER, type RoleData, roleNow } from '
 import { type Anchor, Standing, throwIfRefused } from '../standing/index.js';
 import { type FactsQuery, readFacts } from './facts.js';
 import { mayGive } from './giving.js';
+import type { Handed } from './step.js';
 import type { JoiningRow, LintelTables } from './tables.js';
 
 /** What the rules of change take from outside. */
@@ -22,6 +23,8 @@ export interface Setting {
   readonly fulfilled: readonly string[];
   /** The tenant that is the platform, if there is one. */
   readonly platform?: string;
+  /** Gives what one member owns of a kind to another, by the rules of scope; absent where the records are in another database. */
+  readonly handOver?: (tx: Kysely<any>, kind: string, from: string, to: string) => Promise<Pick<Handed, 'handed' | 'left'>>;
 }
 
 /** A change of one tenant's membership in progress: the tenant's row is locked, the actor's standing was read afresh. */
@@ -209,19 +212,6 @@ export async function recordDoor(setting: Setting, tenantId: string, actorId: st
     result: undefined,
     entry: { what: 'scope passed', event: { door: name }, words: { reason } },
   }));
-}
-
-/** Does something else in the transaction in which it goes on record. */
-export function recordWith<R>(
-  setting: Setting,
-  tenantId: string,
-  actorId: string,
-  work: (tx: Transaction<LintelTables>) => Promise<{ readonly result: R; readonly done: AuditEntry }>,
-): Promise<R> {
-  return changeTenant(setting, tenantId, actorId, async ({ tx }) => {
-    const { result, done } = await work(tx);
-    return { result, entry: done };
-  });
 }
 
 /** A role that somebody may give, with its words. */

@@ -243,7 +243,7 @@ export async function invite(setting: Setting, standing: Standing, inputs: reado
 
 const NOT_INVITED = { 'already a member': 'already-member', 'already pending': 'already-pending' } as const;
 
-export const invitationSteps: Handlers<'invite'> = {
+export const invitationSteps: Handlers<'invite' | 'send-again' | 'withdraw'> = {
   invite: {
     needs: () => 'member.invite',
     touches: () => ({}),
@@ -255,7 +255,42 @@ export const invitationSteps: Handlers<'invite'> = {
       throw new LintelError(code ?? NOT_INVITED[outcome as keyof typeof NOT_INVITED], words, { address: input.address });
     },
   },
+  'send-again': {
+    needs: () => 'member.invite',
+    touches: () => ({}),
+    run: async (change, { invitation }) => {
+      const { tx, tenantId, at, actor, setting } = change;
+      const row = await pendingById(change, invitation);
+      insistOnGiving(actor, rolesOf(setting.charter, row));
+      await tx
+        .updateTable('lintel_invitation')
+        .set({ expires_at: new Date(at.getTime() + setting.invitationDays * DAY), invited_by: actor.userId as string })
+        .where('tenant_id', '=', tenantId)
+        .where('id', '=', invitation)
+        .execute();
+      const secret = await dispatchAgain(change, invitation);
+      return { what: 'invitation sent again', event: { invitation }, ...(secret !== undefined && { secret }) };
+    },
+  },
+  withdraw: {
+    needs: () => 'member.invite',
+    touches: () => ({}),
+    run: async (change, { invitation }) => {
+      const { tx, tenantId } = change;
+      await pendingById(change, invitation);
+      await tx.updateTable('lintel_invitation').set({ status: 'withdrawn' }).where('tenant_id', '=', tenantId).where('id', '=', invitation).execute();
+      return { what: 'invitation withdrawn', event: { invitation } };
+    },
+  },
 };
+
+/** @throws LintelError `not-found`, `invitation-used` for one that is accepted, declined or withdrawn. */
+async function pendingById({ tx, tenantId }: Change, id: string) {
+  const row = await tx.selectFrom('lintel_invitation').selectAll().where('tenant_id', '=', tenantId).where('id', '=', id).executeTakeFirst();
+  if (!row) throw new LintelError('not-found', 'There is no such invitation.', {});
+  if (row.status !== 'pending') throw new LintelError('invitation-used', `This invitation is ${row.status} already; invite anew.`, { status: row.status });
+  return row;
+}
 
 /** Who would be a member once they accept what these steps send them: put among the members under ids of their own, to be looked at and taken back. */
 export async function asIfAccepted(change: Change, steps: readonly Step[]): Promise<string[]> {
@@ -317,44 +352,4 @@ export async function listInvitations(
     ...(row.member_until && { memberUntil: row.member_until }),
     mail: row.mail ?? 'none',
   }));
-}
-
-async function pendingById(change: Change, id: string) {
-  const row = await change.tx.selectFrom('lintel_invitation').selectAll().where('tenant_id', '=', change.tenantId).where('id', '=', id).executeTakeFirst();
-  if (!row) throw new LintelError('not-found', 'There is no such invitation.', {});
-  return row;
-}
-
-/**
- * Sends an invitation again, with a new link and a new term; the old link is dead.
- *
- * @throws LintelError `refused`, `not-found`, `beyond-power`, `invitation-used` (it is accepted, declined or withdrawn).
- */
-export async function sendAgain(setting: Setting, tenantId: string, actorId: string, id: string): Promise<{ readonly token?: string }> {
-  return changeTenant(setting, tenantId, actorId, async (change) => {
-    insistOn(change, 'member.invite');
-    const row = await pendingById(change, id);
-    if (row.status !== 'pending') throw new LintelError('invitation-used', `This invitation is ${row.status}; invite anew.`, { status: row.status });
-    insistOnGiving(change.actor, rolesOf(setting.charter, row));
-    const expires = new Date(change.at.getTime() + setting.invitationDays * DAY);
-    await change.tx
-      .updateTable('lintel_invitation')
-      .set({ expires_at: expires, invited_by: actorId })
-      .where('tenant_id', '=', tenantId)
-      .where('id', '=', id)
-      .execute();
-    const token = await dispatchAgain(change, id);
-    return { result: token === undefined ? {} : { token }, entry: { what: 'invitation sent again', event: { invitation: id } } };
-  });
-}
-
-/** Withdraws a pending invitation. @throws LintelError `refused`, `not-found`, `invitation-used`. */
-export async function withdraw(setting: Setting, tenantId: string, actorId: string, id: string): Promise<void> {
-  await changeTenant(setting, tenantId, actorId, async (change) => {
-    insistOn(change, 'member.invite');
-    const row = await pendingById(change, id);
-    if (row.status !== 'pending') throw new LintelError('invitation-used', `This invitation is ${row.status} already.`, { status: row.status });
-    await change.tx.updateTable('lintel_invitation').set({ status: 'withdrawn' }).where('tenant_id', '=', tenantId).where('id', '=', id).execute();
-    return { result: undefined, entry: { what: 'invitation withdrawn', event: { invitation: id } } };
-  });
 }

@@ -6,7 +6,7 @@ import { type Change, changeTenant, latestChange, type Setting, takenBack } from
 import { changesOf, type PersonChange } from './effects.js';
 import type { Reading } from './power.js';
 import { type Readings, runSteps } from './run.js';
-import type { Step } from './step.js';
+import type { Handed, Step } from './step.js';
 
 /** Records of a kind that at least one of some people reaches, as counted at a moment. */
 export interface RecordsReached {
@@ -46,6 +46,8 @@ export interface Proposal {
   readonly effects: readonly Effect[];
   /** People to whom something happens. */
   readonly people: number;
+  /** Records that get another owner, as counted at that moment. Absent: none do. */
+  readonly handed?: readonly Handed[];
   /** What stands against it. Empty: it can be carried out. */
   readonly problems: readonly { readonly code: string; readonly message: string }[];
   /** What it rests on. */
@@ -199,7 +201,7 @@ export async function propose(
   const looked = await takenBack(setting.db, (tx) =>
     changeTenant({ ...setting, db: tx }, tenantId, actorId, async (change) => ({ result: await lookAhead(change, steps), entry: [] })),
   );
-  const { problems, before, after } = looked;
+  const { problems, before, after, handed } = looked;
   const all = happenings(before, after);
   const groups = grouped(all).slice(0, MAX_EFFECTS);
   const proposal: Proposal = {
@@ -209,6 +211,7 @@ export async function propose(
     at: new Date(setting.now()).toISOString(),
     effects: groups.map(effectOf),
     people: all.length,
+    ...(handed.length > 0 && { handed }),
     problems: problems.map(({ code, message }) => ({ code, message })),
     basis: { latest: looked.latest, charter: setting.charter.hash, exactly: exactly(all) },
   };
@@ -221,13 +224,14 @@ async function lookAhead(change: Change, steps: readonly Step[]) {
   const problems: LintelError[] = [];
   const latest = await latestChange(change.tx, change.tenantId);
   try {
-    const { before, after } = await runSteps(change, steps, { problems, reads: true });
+    const { done, before, after } = await runSteps(change, steps, { problems, reads: true });
     // Who may not do it at all is not told what it would do.
     const hidden = problems.some(({ code }) => code === 'refused' || code === 'not-found');
-    return { problems, latest, before: hidden ? NOTHING : before, after: hidden ? NOTHING : after };
+    if (hidden) return { problems, latest, before: NOTHING, after: NOTHING, handed: [] };
+    return { problems, latest, before, after, handed: done.flatMap((one) => one.handed ?? []) };
   } catch (error) {
     if (!(error instanceof LintelError)) throw error;
-    return { problems: [...problems, error], latest, before: NOTHING, after: NOTHING };
+    return { problems: [...problems, error], latest, before: NOTHING, after: NOTHING, handed: [] };
   }
 }
 

@@ -7,6 +7,7 @@ import { type Change, insistOn, ownRoles, takenBack } from './change.js';
 import { deputySteps } from './deputies.js';
 import { readFactsOf } from './facts.js';
 import { groupSteps } from './groups.js';
+import { handingSteps } from './handing.js';
 import type { Handler, Handlers } from './handler.js';
 import { holderSteps, peopleOfHolders } from './holders.js';
 import { asIfAccepted, invitationSteps } from './invitations.js';
@@ -32,6 +33,7 @@ const HANDLERS: Handlers<Step['do']> = {
   ...joiningSteps,
   ...invitationSteps,
   ...deputySteps,
+  ...handingSteps,
 };
 
 /** Everybody whose standing may be another after the steps than before. */

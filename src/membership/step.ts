@@ -90,9 +90,15 @@ export type Step =
     }
   /** Invites an address. `memberUntil`, ISO 8601: when the membership that comes of it ends by itself. For many at once there is `invitations.send`. */
   | { readonly do: 'invite'; readonly address: string; readonly name?: string; readonly roles: readonly Assignment[]; readonly memberUntil?: string }
+  /** Sends an invitation again, with a new link and a new term; the old link is dead. */
+  | { readonly do: 'send-again'; readonly invitation: string }
+  /** Takes a pending invitation back. */
+  | { readonly do: 'withdraw'; readonly invitation: string }
   /** Lets somebody in who asked to be, with these roles. */
   | { readonly do: 'let-in'; readonly user: string; readonly roles: readonly Assignment[] }
-  | { readonly do: 'turn-away'; readonly user: string };
+  | { readonly do: 'turn-away'; readonly user: string }
+  /** Hands what one member owns over to another, by kind, by the rules of scope: it takes the action that guards the owner, and the new one has to be able to read it. */
+  | { readonly do: 'hand-over'; readonly from: string; readonly to: string; readonly kinds: readonly string[] };
 
 export type StepOf<D extends Step['do']> = Extract<Step, { readonly do: D }>;
 
@@ -113,6 +119,15 @@ export interface Touched {
   readonly roles?: readonly string[];
 }
 
+/** How many records of a kind get another owner, and how many stay since the actor does not reach them. */
+export interface Handed {
+  readonly kind: string;
+  readonly from: string;
+  readonly to: string;
+  readonly handed: number;
+  readonly left: number;
+}
+
 /** What came of a step: what goes on record, and an id where something was made. */
 export interface Done {
   readonly what: string;
@@ -120,6 +135,7 @@ export interface Done {
   readonly event: Readonly<Record<string, unknown>>;
   readonly words?: Readonly<Record<string, string>>;
   readonly id?: string;
+  readonly handed?: readonly Handed[];
   /** A secret that was made: it is on no record and cannot be had again. */
   readonly secret?: string;
 }

@@ -26,6 +26,12 @@ function summaryOf({ people, problems }: Proposal): string {
   return people === 0 ? 'It cannot be carried out.' : `${whom} It cannot be carried out.`;
 }
 
+const handedLines = ({ handed = [] }: Proposal) =>
+  handed.map(({ kind, from, to, handed: count, left }) => {
+    const stay = left > 0 ? `, and ${left} ${left === 1 ? 'stays' : 'stay'}: out of your reach` : '';
+    return `${count} of ${kind} that ${count === 1 ? 'is' : 'are'} of ${from} ${count === 1 ? 'goes' : 'go'} to ${to}${stay}.`;
+  });
+
 /** What a change would do, for a terminal. */
 export function printProposal(proposal: Proposal, colours: Colours = pc.createColors(false)): string {
   const paint = { gains: colours.green, loses: colours.red, differs: colours.yellow };
@@ -41,7 +47,7 @@ export function printProposal(proposal: Proposal, colours: Colours = pc.createCo
   const problems = proposal.problems.map(({ message, code }) => `${colours.red(message)}  ${colours.dim(code)}`);
   const counted = proposal.effects.some(({ permissions }) => permissions.some(({ records }) => records));
   const legend = counted ? ['', colours.dim(`records that at least one of them reaches, before -> after, as counted at ${proposal.at.slice(0, 19)}Z`)] : [];
-  return [summaryOf(proposal), ...problems, ...effects, ...legend].join('\n');
+  return [summaryOf(proposal), ...handedLines(proposal), ...problems, ...effects, ...legend].join('\n');
 }
 
 /** The same as Markdown. */
@@ -55,5 +61,10 @@ export function proposalMarkdown(proposal: Proposal): string {
     '| --- | --- | --- | --- | --- |',
     ...effect.permissions.map(row),
   ]);
-  return [summaryOf(proposal), ...proposal.problems.map(({ message, code }) => `- ${escapeMarkdown(message)} (${code})`), ...effects].join('\n');
+  return [
+    summaryOf(proposal),
+    ...handedLines(proposal).map(escapeMarkdown),
+    ...proposal.problems.map(({ message, code }) => `- ${escapeMarkdown(message)} (${code})`),
+    ...effects,
+  ].join('\n');
 }

@@ -91,11 +91,12 @@ export class InvitationsFace extends Face {
   }
 
   async sendAgain(id: string): Promise<{ readonly token?: string }> {
-    return membership.sendAgain(this.setting, this.tenantId, this.actorId, id);
+    const { secret } = await this.carryOut({ do: 'send-again', invitation: id });
+    return secret === undefined ? {} : { token: secret };
   }
 
   async withdraw(id: string): Promise<void> {
-    return membership.withdraw(this.setting, this.tenantId, this.actorId, id);
+    await this.carryOut({ do: 'withdraw', invitation: id });
   }
 }
 

@@ -6,6 +6,7 @@ export type {
   Done,
   Effect,
   GroupView,
+  Handed,
   HeldThen,
   Holder,
   Invitation,

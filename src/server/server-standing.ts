@@ -239,16 +239,9 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     to: string,
     kinds: readonly N[],
     reason?: string,
-  ): Promise<Record<N, { readonly handed: number; readonly left: number }>> {
-    const { setting, db } = this.#place;
-    if (db !== (setting.db as unknown))
-      throw new LintelError('records-elsewhere', 'these records are in another database than the membership, so that no one transaction holds both', {});
-    return membership.recordWith(setting, this.facts.tenant.id, this.memberId, async (tx) => {
-      const boundary = this.#boundaryOf(tx);
-      const done = {} as Record<N, { readonly handed: number; readonly left: number }>;
-      for (const kind of kinds) done[kind] = await handOver(tx, boundary, kind, from, to);
-      return { result: done, done: { what: 'records handed over', event: { from, to, kinds: done }, ...(reason && { words: { reason } }) } };
-    });
+  ): Promise<Record<N, Pick<membership.Handed, 'handed' | 'left'>>> {
+    const [done] = await this.carryOut([{ do: 'hand-over', from, to, kinds }], reason);
+    return done?.event.kinds as Record<N, Pick<membership.Handed, 'handed' | 'left'>>;
   }
 
   /** A mark of the latest change of the tenant's membership: what is read after it is at least as new. */
@@ -329,7 +322,13 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   }
 
   #membershipSetting(): membership.Setting {
-    return { ...this.#place.setting, fulfilled: this.facts.fulfilled };
+    const { setting, db } = this.#place;
+    const inOne = db === (setting.db as unknown);
+    return {
+      ...setting,
+      fulfilled: this.facts.fulfilled,
+      ...(inOne && { handOver: (tx, kind, from, to) => handOver(tx, this.#boundaryOf(tx), kind, from, to) }),
+    };
   }
 
   /** Decides about a record by its id, and loads for it what the decision rests on. */

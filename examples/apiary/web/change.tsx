@@ -46,7 +46,13 @@ export function ProposalView({ proposal }: { proposal: Proposal }): ReactNode {
           {message}
         </Alert>
       ))}
-      {proposal.people === 0 && proposal.problems.length === 0 && <Text mb="sm">Nobody gains or loses anything by it.</Text>}
+      {proposal.handed?.map(({ kind, handed, left }) => (
+        <Text key={kind} mb="sm">
+          {handed} of {kind} {handed === 1 ? 'is' : 'are'} handed over
+          {left > 0 && `; ${left} ${left === 1 ? 'stays' : 'stay'} where ${left === 1 ? 'it is' : 'they are'}, out of your reach`}.
+        </Text>
+      ))}
+      {proposal.people === 0 && !proposal.handed && proposal.problems.length === 0 && <Text mb="sm">Nobody gains or loses anything by it.</Text>}
       {proposal.effects.map((effect) => (
         <EffectOn key={effect.people.some.map(({ id }) => id).join()} effect={effect} />
       ))}

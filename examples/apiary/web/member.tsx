@@ -1,6 +1,7 @@
-import { Group, Text, Title } from '@mantine/core';
+import { Group, NativeSelect, Text, Title } from '@mantine/core';
 import type { ReactNode } from 'react';
 import type { HeldPermission } from 'warm-lintel';
+import { Gate } from 'warm-lintel/react';
 import { Link } from 'wouter';
 import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
@@ -42,6 +43,7 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
   if (error) return <Trouble error={error} />;
   if (!data || !(roles.data || roles.error)) return null;
   const member = members.data?.items.find(({ userId }) => userId === id);
+  const name = (user: string) => members.data?.items.find(({ userId }) => userId === user)?.name ?? user;
   const label = (role: string) => roles.data?.items.find((one) => one.id === role)?.label ?? role;
   const by = (path: HeldPermission['ways'][number]['path']) => {
     const through = 'through' in path && path.through ? `, through ${path.through.name}` : '';
@@ -106,6 +108,23 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
         </tbody>
       </table>
       {data.permissions.length === 0 && <Text mt="md">Nothing at all.</Text>}
+      <Gate may="hive.transfer">
+        <NativeSelect
+          mt="md"
+          w={280}
+          label="Hand their hives over to"
+          value=""
+          onChange={({ currentTarget: { value: to } }) =>
+            change.ask(`Hand the hives of ${data.name} over to ${name(to)}`, [{ do: 'hand-over', from: id, to, kinds: ['hive'] }])
+          }
+          data={[
+            { value: '', label: 'choose a member …', disabled: true },
+            ...(members.data?.items ?? [])
+              .filter(({ userId, status }) => userId !== id && status === 'active')
+              .map((one) => ({ value: one.userId, label: one.name })),
+          ]}
+        />
+      </Gate>
       <Text mt="md">
         <Link href={`/t/${tenant}/members`}>All members</Link>
       </Text>
