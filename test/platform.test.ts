@@ -232,7 +232,7 @@ test('what a leaver owns is handed over by kind, in one transaction, by the rule
   // It can be looked at before, together with what comes after it; and then nothing is written.
   const away = [{ do: 'hand-over', from: 'ben', to: 'ann', kinds: ['note'] } as const, { do: 'remove', user: 'ben' } as const];
   const looked = await (await enter('key')).propose(away);
-  expect([looked.problems, looked.handed]).toEqual([[], [{ kind: 'note', from: 'ben', to: 'ann', handed: 4, left: 0 }]]);
+  expect([looked.problems, looked.handed]).toEqual([[], [{ kind: 'note', called: 'notes', from: 'ben', to: 'ann', handed: 4, left: 0 }]]);
   expect(await ids(await enter('ben'))).toEqual(['a1', 'a2', 'b1', 'b2']);
   // Nobody hands over to somebody who is not there, and nothing is half done.
   expect(await code(chief.handOver('ben', 'nobody', ['note']))).not.toBe('done');

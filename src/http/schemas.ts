@@ -146,7 +146,7 @@ export const proposal = z
       }),
     ),
     people: z.number(),
-    handed: z.array(z.looseObject({ kind: id, from: id, to: id, handed: z.number(), left: z.number() })).optional(),
+    handed: z.array(z.looseObject({ kind: id, called: z.string(), from: id, to: id, handed: z.number(), left: z.number() })).optional(),
     problems: z.array(problem),
     basis: z.looseObject({ latest: z.string(), charter: z.string(), exactly: z.string() }),
   })

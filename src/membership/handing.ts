@@ -11,7 +11,11 @@ export const handingSteps: Handlers<'hand-over'> = {
       if (!setting.handOver)
         throw new LintelError('records-elsewhere', 'these records are in another database than the membership, so that no one transaction holds both', {});
       const handed = [];
-      for (const kind of new Set(kinds)) handed.push({ kind, from, to, ...(await setting.handOver(tx, kind, from, to)) });
+      for (const kind of new Set(kinds)) {
+        const { one, many } = setting.charter.kind(kind);
+        const counts = await setting.handOver(tx, kind, from, to);
+        handed.push({ kind, called: counts.handed === 1 ? one : many, from, to, ...counts });
+      }
       const event = { from, to, kinds: Object.fromEntries(handed.map(({ kind, handed: count, left }) => [kind, { handed: count, left }])) };
       return { what: 'records handed over', event, handed };
     },

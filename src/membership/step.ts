@@ -119,9 +119,11 @@ export interface Touched {
   readonly roles?: readonly string[];
 }
 
-/** How many records of a kind get another owner, and how many stay since the actor does not reach them. */
+/** How many records of a kind get another owner, and how many stay since the actor may not hand them over. */
 export interface Handed {
   readonly kind: string;
+  /** What so many of the kind are called: `hives`. */
+  readonly called: string;
   readonly from: string;
   readonly to: string;
   readonly handed: number;

@@ -27,9 +27,9 @@ function summaryOf({ people, problems }: Proposal): string {
 }
 
 const handedLines = ({ handed = [] }: Proposal) =>
-  handed.map(({ kind, from, to, handed: count, left }) => {
-    const stay = left > 0 ? `, and ${left} ${left === 1 ? 'stays' : 'stay'}: out of your reach` : '';
-    return `${count} of ${kind} that ${count === 1 ? 'is' : 'are'} of ${from} ${count === 1 ? 'goes' : 'go'} to ${to}${stay}.`;
+  handed.map(({ called, from, to, handed: count, left }) => {
+    const stay = left > 0 ? `; ${left} ${left === 1 ? 'stays' : 'stay'}, which you may not hand over` : '';
+    return `${count} ${called} of ${from} ${count === 1 ? 'goes' : 'go'} to ${to}${stay}.`;
   });
 
 /** What a change would do, for a terminal. */

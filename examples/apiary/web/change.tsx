@@ -46,10 +46,9 @@ export function ProposalView({ proposal }: { proposal: Proposal }): ReactNode {
           {message}
         </Alert>
       ))}
-      {proposal.handed?.map(({ kind, handed, left }) => (
+      {proposal.handed?.map(({ kind, called, handed, left }) => (
         <Text key={kind} mb="sm">
-          {handed} of {kind} {handed === 1 ? 'is' : 'are'} handed over
-          {left > 0 && `; ${left} ${left === 1 ? 'stays' : 'stay'} where ${left === 1 ? 'it is' : 'they are'}, out of your reach`}.
+          {handed} {called} {handed === 1 ? 'is' : 'are'} handed over{left > 0 && `; ${left} ${left === 1 ? 'stays' : 'stay'}, which you may not hand over`}.
         </Text>
       ))}
       {proposal.people === 0 && !proposal.handed && proposal.problems.length === 0 && <Text mb="sm">Nobody gains or loses anything by it.</Text>}
