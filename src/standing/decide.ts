@@ -139,8 +139,7 @@ function visibilityOf(reaches: Reaches, q: Question, found: Found): Decision['vi
   const { kind, action } = q.permission;
   if (!kind || !q.record || action === 'create') return 'visible';
   if (Array.isArray(q.record.may)) return q.record.may.includes(`${kind}.read`) ? 'visible' : 'hidden';
-  const read = reaches.action(reaches.charter.permission(`${kind}.read`));
-  return read.test(q.record) === true && inTenant(reaches, kind, q.record) === true ? 'visible' : 'hidden';
+  return reaches.couldRead(kind, q.record) && inTenant(reaches, kind, q.record) === true ? 'visible' : 'hidden';
 }
 
 function wordsFor(reaches: Reaches, q: Question, found: Found, hidden: boolean, looked: readonly LookedAt[], label: string, words: Words): string {

@@ -1,5 +1,5 @@
 import { type Charter, type Limit, type Permission, restsOnRead } from '../charter/index.js';
-import { and, type Bias, compile, type Knowledge, NEVER, not, or, type Predicate, specialise, type Test } from '../predicate/index.js';
+import { and, type Bias, compile, type Knowledge, NEVER, not, or, type Predicate, type RecordData, specialise, type Test } from '../predicate/index.js';
 import { charterOf, type Facts, type StandingIn } from './facts.js';
 import { anchorPredicate, type Grant, grantsOf, onlyLooks, ruleOf } from './grants.js';
 
@@ -38,10 +38,16 @@ export class Reaches {
   readonly #standsFor: readonly (StandingIn & { readonly reaches: Reaches })[];
   /** What bounds a look as somebody else: the reaches of whoever looks. */
   readonly viewer: Reaches | undefined;
+  readonly #context: Readonly<Record<string, unknown>>;
+  readonly #isBare: boolean;
+  #bare: Reaches | undefined;
 
-  constructor(charter: Charter, facts: Facts, context: Readonly<Record<string, unknown>>) {
+  /** @param bare what refuses whatever the record is left out, wherever a rule follows what may be read. */
+  constructor(charter: Charter, facts: Facts, context: Readonly<Record<string, unknown>>, bare?: 'bare') {
     this.charter = charter;
     this.facts = facts;
+    this.#context = context;
+    this.#isBare = bare !== undefined;
     this.#knowledge = {
       me: facts.me,
       context,
@@ -49,9 +55,9 @@ export class Reaches {
       peopleOf: (groupId) => (facts.people ? (facts.people[groupId] ?? []) : undefined),
       readable: (kind) => this.readable(kind),
     };
-    this.#standsFor = (facts.standsFor ?? []).map((one) => ({ ...one, reaches: new Reaches(charterOf(charter, one.facts), one.facts, context) }));
+    this.#standsFor = (facts.standsFor ?? []).map((one) => ({ ...one, reaches: new Reaches(charterOf(charter, one.facts), one.facts, context, bare) }));
     const within = facts.view?.within;
-    this.viewer = within && new Reaches(charterOf(charter, within), within, context);
+    this.viewer = within && new Reaches(charterOf(charter, within), within, context, bare);
   }
 
   #grantsOf(permission: string): readonly Grant[] {
@@ -79,7 +85,16 @@ export class Reaches {
 
   readable(kind: string): Predicate {
     const read = this.charter.permission(`${kind}.read`);
-    return this.isBlocked(read) ? NEVER : this.action(read).where;
+    return !this.#isBare && this.isBlocked(read) ? NEVER : this.action(read).where;
+  }
+
+  /** True for a record that could be read if only everything were met first that has to be: whoever is to do so is told of it. */
+  couldRead(kind: string, record: RecordData): boolean {
+    const read = this.charter.permission(`${kind}.read`);
+    if (this.action(read).test(record) === true) return true;
+    if (this.#isBare) return false;
+    this.#bare ??= new Reaches(this.charter, this.facts, this.#context, 'bare');
+    return this.#bare.couldRead(kind, record);
   }
 
   /** The first obligation that is open for a permission. */
