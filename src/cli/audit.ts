@@ -1,5 +1,4 @@
 import { type Command, Option } from '@commander-js/extra-typings';
-import { stringify } from 'csv-stringify/sync';
 import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
 import type { AuditEvent } from '../server/index.js';
@@ -30,7 +29,10 @@ const WHY = {
 const CSV_COLUMNS = ['number', 'at', 'actor', 'what', 'event', 'words', 'hash'];
 
 /** Cells that a spreadsheet would run as a formula begin with an apostrophe. */
-const csv = (rows: readonly (readonly string[])[]) => stringify(rows as string[][], { escape_formulas: true, record_delimiter: '\r\n' }).replace(/\r\n$/, '');
+async function csvLines(): Promise<(row: readonly string[]) => string> {
+  const { stringify } = await import('csv-stringify/sync');
+  return (row) => stringify([row as string[]], { escape_formulas: true, record_delimiter: '\r\n' }).replace(/\r\n$/, '');
+}
 
 function cellsOf({ number, at, actor, what, event, words, hash }: AuditEvent): string[] {
   return [String(number), at.toISOString(), actor ?? '', what, JSON.stringify(event), words === null ? '' : JSON.stringify(words), hash];
@@ -64,8 +66,9 @@ async function auditCommand(options: AuditOptions, around: Surroundings): Promis
       return EXIT.yes;
     }
     if (options.export) {
-      if (options.export === 'csv') around.out(csv([CSV_COLUMNS]));
-      for await (const event of audit.all()) around.out(options.export === 'csv' ? csv([cellsOf(event)]) : JSON.stringify(event));
+      const csv = options.export === 'csv' ? await csvLines() : undefined;
+      if (csv) around.out(csv(CSV_COLUMNS));
+      for await (const event of audit.all()) around.out(csv ? csv(cellsOf(event)) : JSON.stringify(event));
       return EXIT.yes;
     }
     const events = await audit.list({ limit: Number(options.limit) });

@@ -1,8 +1,6 @@
 import { readFile } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import { type Command, Option } from '@commander-js/extra-typings';
-import { SingleBar } from 'cli-progress';
-import { parse } from 'csv-parse/sync';
 import pc from 'picocolors';
 import { didYouMean, isLintelError, LintelError } from '../base/index.js';
 import { printProposal, proposalMarkdown } from '../rehearsal/index.js';
@@ -164,6 +162,7 @@ interface InviteOptions extends Acting {
 /** Columns `address`, `name`, and `roles` parted by spaces. @throws LintelError `bad-file` with the line. */
 async function readPeople(file: string): Promise<{ address: string; name?: string; roles?: string }[]> {
   try {
+    const { parse } = await import('csv-parse/sync');
     const rows = parse(await readFile(file, 'utf8'), { columns: true, bom: true, trim: true, skip_empty_lines: true }) as Record<string, string>[];
     if (rows.length > 0 && rows[0]?.address === undefined)
       throw new Error('there is no column “address”; its first line names the columns: address, name, roles');
@@ -226,7 +225,8 @@ async function sendAll(
       });
     return tried.map(({ token: _, ...one }) => (one.outcome === 'invited' ? { ...one, words: 'would be invited; nothing was sent' } : one));
   }
-  const bar = around.interactive && people.length > TOGETHER ? new SingleBar({ format: 'inviting {bar} {value}/{total}', hideCursor: true }) : undefined;
+  const isLong = around.interactive && people.length > TOGETHER;
+  const bar = isLong ? new (await import('cli-progress')).default.SingleBar({ format: 'inviting {bar} {value}/{total}', hideCursor: true }) : undefined;
   bar?.start(people.length, 0);
   const answers: InviteAnswer[] = [];
   try {
