@@ -48,6 +48,9 @@ test.each(Object.entries(SAMPLE))('%s is found where it is', { timeout: 60_000 }
   expect([report.findings.map((one) => one.code), untouched]).toEqual([expect.arrayContaining([code]), true]);
   const found = report.findings.find((one) => one.code === code);
   expect([asCurl(found as never), asTest(found as never)]).toEqual([expect.stringMatching(/^curl -i -X [A-Z]+ /), expect.stringContaining(code)]);
+  // The test that it is given as names the route where it was: there it is found again.
+  const again = found?.route === only ? report : (await probeLending(clusterUrl, [fault], [found?.route ?? ''])).report;
+  expect(again.findings.map((one) => one.code)).toContain(code);
 });
 
 test('several faults at once are several findings, each on its route', { timeout: 60_000 }, async () => {

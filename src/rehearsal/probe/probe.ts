@@ -6,7 +6,7 @@ import { castOf, type Player } from './cast.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeReport } from './findings.js';
 import { type Knowledge, knowledgeOf, numbersIn, secretsIn, unlawfulIn } from './judge.js';
 import { Picture } from './picture.js';
-import { otherVerbs, type Route, readRoutes } from './routes.js';
+import { type Route, readRoutes } from './routes.js';
 import { type Answer, type Sent, sender } from './send.js';
 import type { ProbeTarget } from './target.js';
 import { type Named, Tries } from './tries.js';
@@ -54,7 +54,7 @@ class Probe {
   }
 
   async run(): Promise<ProbeReport> {
-    const { routes, unreached } = readRoutes(this.#charter, this.#target);
+    const { routes, others, unreached } = readRoutes(this.#charter, this.#target);
     this.#players = await castOf(this.#lintel, this.#target);
     this.#picture = await Picture.take(this.#db, this.#charter);
     this.#mark = await Picture.mark(this.#db, this.#charter);
@@ -64,7 +64,7 @@ class Probe {
     }
     this.#tries = new Tries(this.#charter, this.#picture, this.#players, this.#knowledge);
     for (const route of routes) for (const player of this.#players) await (route.method === 'GET' ? this.#reads(route, player) : this.#writes(route, player));
-    for (const route of otherVerbs(routes)) for (const player of this.#players) await this.#writes(route, player, 'once');
+    for (const route of others) for (const player of this.#players) await this.#writes(route, player, 'once');
     for (const player of this.#players) await this.#afterRemoval(routes, player);
     return this.#report(routes, unreached);
   }

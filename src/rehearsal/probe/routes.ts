@@ -21,6 +21,8 @@ export interface Route {
 
 export interface Routes {
   readonly routes: readonly Route[];
+  /** Their paths with the verbs that are not described for them. */
+  readonly others: readonly Route[];
   /** Routes that cannot be tried, and why. */
   readonly unreached: readonly { readonly route: string; readonly why: string }[];
 }
@@ -120,12 +122,13 @@ function fromOpenApi(described: any): ProbeRoute[] {
 }
 
 /** Reads the routes of a target, and what their parameters name. @throws LintelError `no-routes`. */
-export function readRoutes(charter: Charter<any>, { routes, only }: Pick<ProbeTarget, 'routes' | 'only'>): Routes {
-  const given = Array.isArray(routes) ? (routes as readonly ProbeRoute[]) : fromOpenApi(routes);
+export function readRoutes(charter: Charter<any>, { routes: told, only }: Pick<ProbeTarget, 'routes' | 'only'>): Routes {
+  const given = Array.isArray(told) ? (told as readonly ProbeRoute[]) : fromOpenApi(told);
   if (given.length === 0) throw new LintelError('no-routes', 'there is no route to try; give probe.routes a list, or a description by OpenAPI', {});
   const read = given.map((one) => [one, readRoute(charter, one)] as const);
   const known = read.flatMap(([, route]) => (typeof route === 'string' ? [] : [route]));
-  const unknown = only?.find((name) => !known.some((route) => route.name === name));
+  const others = otherVerbs(known);
+  const unknown = only?.find((name) => ![...known, ...others].some((route) => route.name === name));
   if (unknown !== undefined)
     throw new LintelError(
       'no-routes',
@@ -135,16 +138,18 @@ export function readRoutes(charter: Charter<any>, { routes, only }: Pick<ProbeTa
       )}`,
       {},
     );
+  const isWanted = ({ name }: Route) => only?.includes(name) ?? true;
+  const routes = known.filter(isWanted);
   return {
-    routes: known.filter(({ name }) => only?.includes(name) ?? true),
+    routes,
+    others: others.filter((one) => isWanted(one) || routes.some(({ path }) => path === one.path)),
     unreached: read.flatMap(([{ method, path }, why]) =>
       typeof why === 'string' ? [{ route: `${method.toUpperCase()} ${path.replace(/:(\w+)/g, '{$1}')}`, why }] : [],
     ),
   };
 }
 
-/** Paths with the verbs that are not described for them. */
-export function otherVerbs(routes: readonly Route[]): Route[] {
+function otherVerbs(routes: readonly Route[]): Route[] {
   const known = new Set(routes.map(({ name }) => name));
   const byPath = new Map(routes.map((route) => [route.path, route]));
   return [...byPath.values()].flatMap((route) => [

@@ -44,7 +44,7 @@ export interface ProbeTarget {
   readonly signIn: (person: ProbePerson, send: Send) => Promise<Record<string, string>>;
   /** Its routes, or a description of them by OpenAPI 3. */
   readonly routes: readonly ProbeRoute[] | { readonly openapi: string; readonly paths?: object };
-  /** Only these routes: `GET /api/hives/{id}`. */
+  /** Only these routes, and their paths with verbs that are not described: `GET /api/hives/{id}`. Such a verb can be named by itself. */
   readonly only?: readonly string[];
   /** The people, where the membership is not the library's: without it, they are read from the database. */
   readonly people?: readonly ProbeMember[];
