@@ -85,6 +85,99 @@ test.each<[string, (data: any) => void, string]>([
   expect(problemsOf(data)).toContain(expected);
 });
 
+/** One thing at a time is put where it cannot be: its place, what, and what is said. */
+test.each<[path: string, value: unknown, ...problems: string[]]>([
+  ['kinds.hive.table', '  ', 'must be a text that is not empty'],
+  ['kinds.hive.schema', 3, 'must be a text that is not empty'],
+  ['kinds.hive.one', undefined, 'must be a text that is not empty'],
+  ['kinds.hive.shared', 0, 'must be true or false'],
+  ['kinds.sheet.fields.tenantId', { role: 'tenant', type: 'text' }, '@kinds.sheet.fields: a shared kind has no tenant'],
+  ['kinds.hive.label', 'nam', 'no such field; did you mean name?'],
+  ['kinds.hive.label', 'inspectors', 'no such field'],
+  ['kinds.hive.colour', 'red', 'unknown entry'],
+  ['kinds.hive.actions.update.label', '', 'must be a text that is not empty'],
+  ['kinds.hive.actions.update.brings', 1, 'must be a text that is not empty'],
+  ['kinds.hive.actions.update.channels', 'desk', 'must be a list of names'],
+  ['kinds.hive.actions.update.needs', ['hive.raed'], '@kinds.hive.actions.update.needs[0]: no such action; did you mean hive.read?'],
+  ['kinds.hive.actions.update', 'Change', 'must be an object'],
+  ['kinds.report.actions.read', undefined, '@kinds.report.actions: every kind has the action read'],
+  ['kinds.hive.fields.name.role', 'titel', 'no such role of a field'],
+  ['kinds.hive.fields.name.type', 'txt', 'no such type; did you mean text?'],
+  ['kinds.hive.fields.name.column', '', 'must be a text that is not empty'],
+  ['kinds.hive.fields.name.change', 'rename', 'no such action'],
+  ['kinds.hive.fields.madeBy.change', 'update', 'the maker is set by the library and cannot be guarded'],
+  ['kinds.hive.fields.id.read', 'inspect', 'the id is set by the library and cannot be guarded'],
+  ['kinds.hive.fields.id', undefined, '@kinds.hive.fields: needs exactly one id'],
+  ['kinds.inspection.fields.hiveId.to', 'hiev', 'no such kind; did you mean hive?'],
+  ['kinds.inspection.fields.hiveId.follow', 'yes', 'must be true or false'],
+  ['kinds.hive.fields.inspectors.link.user', undefined, 'must be a text that is not empty'],
+  ['kinds.hive.fields.inspectors.link.of', 'x', 'unknown entry'],
+  ['kinds.entry.fields.amount.scale', 19, 'a decimal says its places after the point, 0 to 18'],
+  ['kinds.entry.fields.amount.scale', -1, 'a decimal says its places after the point, 0 to 18'],
+  ['kinds.entry.fields.amount.scale', 1.5, 'a decimal says its places after the point, 0 to 18'],
+  ['kinds.entry.fields.amount.scale', undefined, 'a decimal says its places after the point, 0 to 18'],
+  ['kinds.entry.fields.amount.scale', 0],
+  ['kinds.entry.fields.amount.scale', 18],
+  ['kinds.entry.fields.status.options', 'draft', 'must be a list of names'],
+  ['kinds.member', json().kinds.sheet, '"member" is a word of the library; choose another'],
+  ['kinds.hive.reaches.tenant', { op: 'always' }, 'the reach "tenant" is built in; choose another name'],
+  ['kinds.hive.base', ['own'], 'a tenant chooses of at least two reaches'],
+  ['kinds.hive.base', ['own', 'own'], 'a tenant chooses of at least two reaches'],
+  ['kinds.hive.base', ['own', 'base'], '@kinds.hive.base[1]: no such reach'],
+  ['kinds.hive.base', ['own', 'tenant']],
+  ['areas.hives.perUnit', 1, 'must be true or false'],
+  ['areas.hives.label', undefined, 'must be a text that is not empty'],
+  ['areas.hives.may', {}, 'unknown entry'],
+  ['areas.hives.needs', ['area.hive'], '@areas.hives.needs[0]: no such action; did you mean area.hives?'],
+  ['roles.reader.label', ' ', 'must be a text that is not empty'],
+  ['roles.reader.startsAt', 'hive', 'no such area; did you mean hives?'],
+  ['roles.reader.includes', ['keepr'], '@roles.reader.includes[0]: no such role; did you mean keeper?'],
+  ['roles.reader.gives', 'keeper', 'must be a list of names'],
+  ['roles.reader.may', [], 'must be an object'],
+  ['roles.reader.may', { 'hive.read': [3] }, '@roles.reader.may["hive.read"]: must be a list of names'],
+  ['roles.reader.may', { 'member.read': ['self'], 'member.invite': ['self'] }, '@roles.reader.may["member.invite"][0]: no such reach'],
+  ['roles.reader.may', { 'platform.care': ['tenant'] }, '@roles.reader.may["platform.care"]: no such action'],
+  ['platform', 'yes', 'must be true or false'],
+  ['visitor', { 'hive.raed': ['tenant'] }, '@visitor["hive.raed"]: no such action; did you mean hive.read?'],
+  ['limits.hiev', {}, 'no such kind; did you mean hive?'],
+  ['limits.hive.archived.actions', [], 'a limit names the actions that it refuses'],
+  ['limits.hive.archived.before', 0, 'must be true or false'],
+  ['limits.hive.archived.lasting', 0, 'must be true or false'],
+  ['limits.hive.archived.sentence', undefined, 'must be a text that is not empty'],
+  [
+    'limits.hive.named',
+    { actions: ['update'], sentence: 'x', where: { op: 'not', of: { op: 'isEmpty', field: 'name' } } },
+    '@limits.hive.named.actions: nobody can leave this limit: name is changed by update, which it refuses; guard name with an action of its own, or say lasting: true',
+  ],
+  ['limits.hive.named', { actions: ['update'], sentence: 'x', lasting: true, where: { op: 'isEmpty', field: 'name' } }],
+  ['limits.hive.named', { actions: ['update'], sentence: 'x', where: { op: 'isEmpty', field: 'madeBy' } }],
+  ['obligations.recentSignIn.before', ['member.remov'], '@obligations.recentSignIn.before[0]: no such action; did you mean member.remove?'],
+  ['obligations.recentSignIn.before', 'everything'],
+  ['obligations.recentSignIn.sentence', '', 'must be a text that is not empty'],
+  ['apart.x', { hold: ['keeper', 'keeper'], sentence: 'x' }, '@apart.x.hold: names at least two roles or actions that nobody may hold together'],
+  ['apart.x', { hold: ['keeper', 'hive.read'], sentence: 'x' }],
+  ['retired', ['keeper'], '@retired[0]: “keeper” is a name that something else has now, or had; a name is not used again'],
+  ['retired', ['gone', 'gone'], '@retired[1]: “gone” is a name that something else has now, or had; a name is not used again'],
+  ['roles.reader.was', ['looker']],
+  [
+    'kinds.hive.actions.update.was',
+    ['keeper'],
+    '@kinds.hive.actions.update.was[0]: “keeper” is a name that something else has now, or had; a name is not used again',
+  ],
+  ['nothing', {}, 'unknown entry'],
+])('%s as %j', (path, value, ...expected) => {
+  const data = json();
+  const steps = path.split('.');
+  const last = steps.pop() as string;
+  const at = steps.reduce((inner, step) => {
+    inner[step] ??= {};
+    return inner[step];
+  }, data);
+  if (value === undefined) delete at[last];
+  else at[last] = value;
+  expect(problemsOf(data)).toEqual(expected.map((one) => (one.startsWith('@') ? one.slice(1) : `${path}: ${one}`)));
+});
+
 test('anything at all in place of a charter gives problems or a charter, never another error', () => {
   fc.assert(
     fc.property(
@@ -129,6 +222,32 @@ test('an empty list of reaches gives nothing, and everything is always written o
   });
   expect(made.resolveRole('nobody').grants).toEqual([]);
   expect(made.data.kinds.jar?.reaches.own).toEqual({ op: 'is', field: 'ownerId', to: { me: 'userId' } });
+});
+
+test('what is left unsaid follows: columns, what a field holds, sections, and what a role has by those that it includes', () => {
+  const { hive, sheet, entry } = readCharter({ ...json(), kinds: { ...json().kinds, hive: { ...json().kinds.hive, schema: 'app' } } }).shapes;
+  expect(hive).toMatchObject({ table: 'hives', schema: 'app', idField: 'id', tenantField: 'tenantId' });
+  expect([sheet?.tenantField, sheet?.schema, entry?.fields.amount]).toEqual([undefined, undefined, { type: 'decimal', column: 'amount', scale: 2 }]);
+  expect([hive?.fields.keeperId, hive?.fields.siteId, hive?.fields.name]).toEqual([
+    { type: 'text', column: 'keeper_id', person: true },
+    { type: 'text', column: 'site_id', unit: true },
+    { type: 'text', column: 'name' },
+  ]);
+  expect(charter.permission('area.hives')).toMatchObject({ section: 'Areas', perUnit: true });
+  expect(charter.permission('area.ledger')).toMatchObject({ perUnit: false });
+  expect([charter.permission('entry.book').section, charter.permissions.has('platform.care')]).toEqual(['Ledger entries', false]);
+  const layered = json();
+  layered.roles.top = { label: 'Top', includes: ['keeper'], may: {}, gives: ['junior'] };
+  layered.roles.over = { label: 'Over', includes: ['top'], may: {}, gives: ['reader', 'junior'] };
+  const over = readCharter(layered).resolveRole('over');
+  expect(over.gives).toEqual(['reader', 'junior']);
+  expect(over.grants.find(({ permission }) => permission === 'hive.read')).toEqual({
+    permission: 'hive.read',
+    reach: 'tenant',
+    included: ['top', 'keeper', 'reader'],
+  });
+  expect(charter.role('keyholder')).toMatchObject({ label: 'Keyholder' });
+  expect(() => charter.role('keepr')).toThrow('did you mean keeper?');
 });
 
 test('a misspelt kind, action, reach, role, field, parent or parent’s field does not compile', () => {
