@@ -110,3 +110,38 @@ test('in the terminal one is chosen, shown, carried out, and asked again', async
     out: 'Tobias Renn may change a hive: Bramble hive already.',
   });
 });
+
+test('what somebody asks for is seen, tried without doing it, agreed to and declined in the terminal', async () => {
+  const open = async () => JSON.parse((await lintel('appeals', '--as', 'maren', '--format', 'json')).out) as { id: string; name: string }[];
+  const [first] = await open();
+  expect((await lintel('appeals', '--as', 'maren')).out).toMatch(/Otto Feld.*Change a hive.*Clover hive.*I look after it while its keeper is away\./);
+  const at = first?.id.slice(0, 8) ?? '';
+  expect((await lintel('appeals', at, '--as', 'maren')).out).toMatch(
+    /Otto Feld may not change a hive: Clover hive\.[\s\S]*\n1\. {2}give it for this record alone/,
+  );
+  expect((await lintel('appeals', at, '--as', 'maren', '--agree', '1', '--dry-run')).out).toMatch(
+    /\+ Change a hive[\s\S]*Not done: give it for this record alone\.$/,
+  );
+  expect((await lintel('appeals', at, '--as', 'maren', '--decline', '--dry-run')).out).toContain('nothing was done');
+  expect((await open()).map(({ name }) => name)).toEqual(['Otto Feld']);
+  expect((await lintel('appeals', at, '--as', 'maren', '--agree', '99')).err).toMatch(/^lintel: 99 cannot be carried out: there are \d+$/);
+  expect((await lintel('appeals', at, '--as', 'maren', '--agree', '1', '--reason', 'for a week')).out).toMatch(/Otto Feld may now, and is told\.$/);
+  expect((await lintel('why', 'otto', 'hive.update', 'a-hive-03')).code).toBe(EXIT.yes);
+
+  const asking = ['appeals', '--as', 'tobias', '--ask', 'hive.move', '--record', 'a-hive-02', '--reason', 'to the meadow'];
+  expect((await lintel(...asking, '--dry-run')).out).toMatch(/Ask Maren Holt.*\nIt would be asked for; nothing was sent\.$/);
+  expect(await open()).toEqual([]);
+  expect((await lintel(...asking)).out).toMatch(/^Asked for, as [0-9a-f]{8}\./);
+  expect((await lintel('appeals', (await open())[0]?.id ?? '', '--as', 'maren', '--decline', '--reason', 'not now')).out).toBe(
+    'Declined. Tobias Renn is told.',
+  );
+  expect((await lintel('appeals', '--as', 'tobias', '--mine')).out).toMatch(/Move a hive.*a-hive-02.*declined.*not now/);
+  expect((await lintel('appeals', '--as', 'maren')).out).toBe('Nothing waits for an answer of Maren Holt.');
+  for (const [args, said] of [
+    [['--as', 'lene'], 'No role of yours lets you'],
+    [['zz', '--as', 'maren'], 'no appeal "zz" waits for an answer'],
+    [['--as', 'tobias', '--ask', 'hive.move'], 'Say about which record: --record ID.'],
+    [[], 'Say in whose name: --as PERSON.'],
+  ] as const)
+    expect(await lintel('appeals', ...args)).toMatchObject({ code: EXIT.failed, err: expect.stringContaining(said) });
+});

@@ -136,3 +136,9 @@ export async function whoCouldChangeIt(tenant: Tenant): Promise<string[]> {
     .execute();
   return rows.map((row) => `${row.name} (keyholder)`);
 }
+
+/** Whoever changes something does it under a name. */
+export async function actorOf(tenant: Tenant, { as }: { readonly as?: string | undefined }): Promise<ServerStanding> {
+  if (as === undefined) throw new LintelError('who-acts', 'Say in whose name: --as PERSON. It goes on record, and their powers are the bounds.', {});
+  return tenant.standingOf(await findPerson(tenant, as));
+}

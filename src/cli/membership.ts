@@ -8,7 +8,7 @@ import type { InviteAnswer, NewInvitation, RoleView, ServerStanding, Step } from
 import { type Assignment, anchorWords } from '../standing/index.js';
 import { readConfig, type Sources } from './config.js';
 import { answer, HELD, heldRows } from './grid.js';
-import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
+import { actorOf, findPerson, findTenant, type Tenant, withDatabase } from './look.js';
 import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
 
 interface Common extends Sources {
@@ -19,12 +19,6 @@ interface Acting extends Common {
   readonly as?: string | undefined;
   readonly dryRun?: true | undefined;
   readonly reason?: string | undefined;
-}
-
-/** Whoever changes something does it under a name. */
-async function actorOf(tenant: Tenant, { as }: Pick<Acting, 'as'>): Promise<ServerStanding> {
-  if (as === undefined) throw new LintelError('who-acts', 'Say in whose name: --as PERSON. It goes on record, and their powers are the bounds.', {});
-  return tenant.standingOf(await findPerson(tenant, as));
 }
 
 /** `keeper`, `warden@orchards`, `inspector@hive:a-hive-02`. */

@@ -5,6 +5,7 @@ import { readCharter } from '../charter/index.js';
 import { accessTable, explain, explanationMarkdown, peopleSubjects, printExplanation, printTable, roleSubjects, tableMarkdown } from '../rehearsal/index.js';
 import { checkPolicies, dropStatements, policyStatements } from '../scoping/index.js';
 import { connect, survey } from '../store/index.js';
+import { addAppealsCommand } from './appeals.js';
 import { addAuditCommand } from './audit.js';
 import { addChangesCommand } from './changes.js';
 import { addCompareCommand } from './compare.js';
@@ -208,6 +209,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addDeskCommand(program as never, around);
   addProbeCommand(program as never, around, answered);
   addRemedyCommand(program as never, around, answered);
+  addAppealsCommand(program as never, around, answered);
   addGivesCommand(program as never, around, answered);
   try {
     await program.parseAsync([...args], { from: 'user' });

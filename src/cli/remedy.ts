@@ -23,13 +23,21 @@ function lineOf({ words, opens, refused, change }: Remedy, i: number, c: ReturnT
   return `${number}${words}\n      opens ${opens?.permissions} ${opens?.permissions === 1 ? 'permission' : 'permissions'}${records}`;
 }
 
-function printed(who: string, label: string, { decision, cause, remedies }: Remedies, colours: boolean): string {
+/** What would allow it, numbered. */
+export function printRemedies(who: string, label: string, { decision, cause, remedies }: Remedies, colours: boolean): string {
   const c = pc.createColors(colours);
   const what = `${inSentence(label)}${decision.record?.label ? `: ${decision.record.label}` : ''}`;
   if (decision.allowed) return `${who} may ${what} already.`;
   if (cause !== undefined) return `${who} may not ${what}: ${cause}. No change of what they hold takes that away.`;
   if (remedies.length === 0) return `${who} may not ${what}, and nothing that was tried would change it.`;
   return [`${who} may not ${what}. It would be so by one of these:`, '', ...remedies.map((one, i) => lineOf(one, i, c))].join('\n');
+}
+
+/** One that can be carried out. @throws LintelError `no-such-remedy`. */
+export function remedyNumbered({ remedies }: Remedies, number: string): Remedy {
+  const chosen = remedies[Number(number) - 1];
+  if (chosen && chosen.refused === undefined) return chosen;
+  throw new LintelError('no-such-remedy', `${number} cannot be carried out: ${chosen?.refused ?? `there are ${remedies.length}`}`, {});
 }
 
 async function remedyCommand(person: string, action: string, record: string, options: RemedyOptions, around: Surroundings): Promise<number> {
@@ -42,15 +50,15 @@ async function remedyCommand(person: string, action: string, record: string, opt
     const found = await asking.remedies(user, action, record);
     const who = tenant.members.find(({ id }) => id === user)?.name ?? person;
     if (options.carryOut === undefined) {
-      around.out(options.format === 'json' ? JSON.stringify(found, null, 2) : printed(who, config.charter.permission(action).label, found, around.colours));
+      around.out(
+        options.format === 'json' ? JSON.stringify(found, null, 2) : printRemedies(who, config.charter.permission(action).label, found, around.colours),
+      );
       return found.decision.allowed ? EXIT.yes : EXIT.refused;
     }
     if (options.as === undefined) throw new LintelError('who-acts', 'Say in whose name it is done: --as PERSON.', {});
-    const chosen = found.remedies[Number(options.carryOut) - 1];
-    if (!chosen?.proposal) {
-      const why = chosen?.refused ?? (chosen?.change ? 'that one changes the record, in the application' : `there are ${found.remedies.length}`);
-      throw new LintelError('no-such-remedy', `${options.carryOut} cannot be carried out: ${why}`, {});
-    }
+    const chosen = remedyNumbered(found, options.carryOut);
+    if (!chosen.proposal)
+      throw new LintelError('no-such-remedy', `${options.carryOut} cannot be carried out: that one changes the record, in the application`, {});
     around.out(printProposal(chosen.proposal, pc.createColors(around.colours)));
     await asking.carryOut(chosen.proposal, chosen.words);
     const now = await (await tenant.standingOf(user)).decideById(action, record);

@@ -200,5 +200,8 @@ export async function seed(db: Kysely<any>): Promise<Lintel> {
   await maren.members.place('junia', ['junior-yard']);
   await maren.members.place('otto', ['junior-yard']);
   await addRecords(db);
+  // One of them was refused, and asks for it.
+  const otto = await lintel.enter({ tenant: 'alderbrook', user: 'otto' });
+  await otto.appeals.raise('hive.update', 'a-hive-03', 'I look after it while its keeper is away.');
   return lintel as unknown as Lintel;
 }
