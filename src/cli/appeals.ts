@@ -6,7 +6,7 @@ import { printProposal } from '../rehearsal/index.js';
 import type { AppealToAnswer, ServerStanding } from '../server/index.js';
 import { readConfig, type Sources } from './config.js';
 import { answer } from './grid.js';
-import { actorOf, findTenant, withDatabase } from './look.js';
+import { actorOf, findRecord, findTenant, withDatabase } from './look.js';
 import { printRemedies, remedyNumbered } from './remedy.js';
 import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
 
@@ -59,17 +59,20 @@ async function appealsCommand(named: string | undefined, options: AppealsOptions
   const config = await readConfig(options, around.cwd);
   const { charter } = config;
   return withDatabase(config, async (lintel) => {
-    const standing = await actorOf(await findTenant(lintel, options.tenant, options.as), options);
+    const tenant = await findTenant(lintel, options.tenant, options.as);
+    const standing = await actorOf(tenant, options);
     const { appeals } = standing;
     if (options.mine) return printMine(standing, charter, options, around);
     if (options.ask !== undefined) {
       if (options.record === undefined) throw new LintelError('which-record', 'Say about which record: --record ID.', {});
+      const { kind } = charter.permission(options.ask);
+      const record = kind === undefined ? options.record : await findRecord(tenant, kind, options.record);
       if (options.dryRun) {
-        const { words } = await standing.decideById(options.ask, options.record);
+        const { words } = await standing.decideById(options.ask, record);
         around.out(`${words}\nIt would be asked for; nothing was sent.`);
         return EXIT.yes;
       }
-      const id = await appeals.raise(options.ask, options.record, options.reason);
+      const id = await appeals.raise(options.ask, record, options.reason);
       around.out(`Asked for, as ${id.slice(0, 8)}. Whoever may answer is told.`);
       return EXIT.yes;
     }

@@ -113,6 +113,37 @@ export async function findPerson(tenant: Tenant, wanted: string): Promise<string
   );
 }
 
+/**
+ * The id of a record that is named by its id, by what it is called, or by an address that was copied from a browser. What names none is answered as it is.
+ *
+ * @throws LintelError `which-record` where several are called so.
+ */
+export async function findRecord(tenant: Tenant, kind: string, wanted: string): Promise<string> {
+  const standing = await tenant.onlooker();
+  const { label } = tenant.lintel.charter.kind(kind);
+  const { idField } = tenant.lintel.charter.shapes[kind] as { idField: string };
+  const ids = async (field: string, value: string) =>
+    ((await standing.find(kind, { where: { [field]: value }, limit: 20 })) as Record<string, unknown>[]).map((one) => String(one[idField]));
+  const parts = /^\w+:\/\/|^\//.test(wanted)
+    ? wanted
+        .split(/[/?#&=]/)
+        .flatMap(decoded)
+        .reverse()
+    : [];
+  for (const part of [wanted, ...parts]) if (part !== '' && (await ids(idField, part)).length > 0) return part;
+  const [called, ...others] = await ids(label, wanted);
+  if (others.length > 0) throw new LintelError('which-record', `several are called "${wanted}"; give the id: ${[called, ...others].join(', ')}`, {});
+  return called ?? wanted;
+}
+
+function decoded(part: string): string[] {
+  try {
+    return [decodeURIComponent(part)];
+  } catch {
+    return [];
+  }
+}
+
 /** The standings of all members, by name. */
 export async function standingsOf({ lintel, id, members }: Tenant): Promise<Standing<any>[]> {
   const all = await readStandings(

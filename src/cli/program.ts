@@ -12,13 +12,14 @@ import { addCompareCommand } from './compare.js';
 import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
 import { addDeskCommand } from './desk/command.js';
 import { addGivesCommand } from './gives.js';
-import { findPerson, findTenant, standingsOf, whoCouldChangeIt, withDatabase } from './look.js';
+import { findPerson, findRecord, findTenant, standingsOf, whoCouldChangeIt, withDatabase } from './look.js';
 import { addMembershipCommands } from './membership.js';
 import { addProbeCommand } from './probe.js';
 import { addRehearseCommand } from './rehearse.js';
 import { addRemedyCommand } from './remedy.js';
 import { addReviewCommand } from './review.js';
 import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
+import { addWhoCommand } from './who.js';
 
 const EXITS = `
 Exit codes:
@@ -73,8 +74,8 @@ async function whyCommand(person: string, action: string, recordId: string | und
   return withDatabase(config, async (lintel) => {
     const tenant = await findTenant(lintel, options.tenant, person);
     const standing = await tenant.standingOf(await findPerson(tenant, person));
-    const decision = kind && recordId !== undefined ? await standing.decideById(action, recordId) : standing.decide(action);
-    const record = kind && recordId !== undefined ? { kind, id: recordId } : undefined;
+    const record = kind && recordId !== undefined ? { kind, id: await findRecord(tenant, kind, recordId) } : undefined;
+    const decision = record ? await standing.decideById(action, record.id) : standing.decide(action);
     const explanation = explain(standing, decision, record, await whoCouldChangeIt(tenant));
     around.out(
       {
@@ -165,7 +166,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   )
     .argument('<person>', 'by id, address or name')
     .argument('<action>', 'for example hive.update')
-    .argument('[record]', 'the id of the record')
+    .argument('[record]', 'by id, by what it is called, or by its address in the browser')
     .addOption(formatOption())
     .addHelpText('after', `\nExample:\n  lintel why tobias hive.update a-hive-02\n${EXITS}`)
     .action(async (person, action, record, options) => {
@@ -209,6 +210,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addDeskCommand(program as never, around);
   addProbeCommand(program as never, around, answered);
   addRemedyCommand(program as never, around, answered);
+  addWhoCommand(program as never, around, answered);
   addAppealsCommand(program as never, around, answered);
   addGivesCommand(program as never, around, answered);
   try {

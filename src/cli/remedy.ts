@@ -5,7 +5,7 @@ import { printProposal } from '../rehearsal/index.js';
 import type { Remedies, Remedy } from '../server/index.js';
 import { inSentence } from '../standing/index.js';
 import { readConfig, type Sources } from './config.js';
-import { findPerson, findTenant, withDatabase } from './look.js';
+import { findPerson, findRecord, findTenant, withDatabase } from './look.js';
 import { EXIT, type Surroundings, withSources } from './surroundings.js';
 
 interface RemedyOptions extends Sources {
@@ -42,12 +42,13 @@ export function remedyNumbered({ remedies }: Remedies, number: string): Remedy {
 
 async function remedyCommand(person: string, action: string, record: string, options: RemedyOptions, around: Surroundings): Promise<number> {
   const config = await readConfig(options, around.cwd);
-  config.charter.permission(action);
+  const { kind } = config.charter.permission(action);
   return withDatabase(config, async (lintel) => {
     const tenant = await findTenant(lintel, options.tenant, person);
     const user = await findPerson(tenant, person);
     const asking = options.as === undefined ? await tenant.onlooker() : await tenant.standingOf(await findPerson(tenant, options.as));
-    const found = await asking.remedies(user, action, record);
+    const id = kind === undefined ? record : await findRecord(tenant, kind, record);
+    const found = await asking.remedies(user, action, id);
     const who = tenant.members.find(({ id }) => id === user)?.name ?? person;
     if (options.carryOut === undefined) {
       around.out(
@@ -61,7 +62,7 @@ async function remedyCommand(person: string, action: string, record: string, opt
       throw new LintelError('no-such-remedy', `${options.carryOut} cannot be carried out: that one changes the record, in the application`, {});
     around.out(printProposal(chosen.proposal, pc.createColors(around.colours)));
     await asking.carryOut(chosen.proposal, chosen.words);
-    const now = await (await tenant.standingOf(user)).decideById(action, record);
+    const now = await (await tenant.standingOf(user)).decideById(action, id);
     around.out(`Done: ${chosen.words}. ${who} ${now.allowed ? 'may' : 'still may not'} ${action} now.`);
     return now.allowed ? EXIT.yes : EXIT.refused;
   });
@@ -75,7 +76,7 @@ export function addRemedyCommand(program: Command, around: Surroundings, answere
   )
     .argument('<person>', 'by id, address or name')
     .argument('<action>', 'for example hive.update')
-    .argument('<record>', 'the id of the record')
+    .argument('<record>', 'by id, by what it is called, or by its address in the browser')
     .option('--as <person>', 'who asks, and makes the change; what they may not make is marked')
     .option('--carry-out <number>', 'carry one of them out, and ask again')
     .addOption(new Option('--format <format>', 'how to write the answer').choices(['text', 'json'] as const).default('text' as const))

@@ -273,9 +273,9 @@ export const OPERATIONS: readonly Operation[] = [
     method: 'get',
     fresh: true,
     path: '/tenants/{tenant}/who',
-    summary: 'Who may now do this to that record. A page may be empty and have a next one.',
+    summary: 'Who may now do this to that record, and by which ways. A page may be empty and have a next one.',
     query: s.paging.extend({ action: z.string(), record: z.string() }),
-    answers: s.pageOf(z.object({ userId: z.string(), name: z.string() })),
+    answers: s.pageOf(z.object({ userId: z.string(), name: z.string(), ways: s.ways })),
     run: async ({ standing, query: { action, record, after, limit } }) => {
       const place = placeOf(memberPlace, after);
       const { people, next } = await standing.who(action, record, { limit, ...(place && { after: place }) });

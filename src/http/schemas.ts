@@ -231,7 +231,7 @@ export const invitation = z
     mail: z.enum(['waiting', 'sent', 'given up', 'none']),
   })
   .meta({ id: 'Invitation' });
-const ways = z.array(z.looseObject({ reach: z.string(), anchor: z.looseObject({ on: z.string() }), path: z.looseObject({ by: z.string() }) }));
+export const ways = z.array(z.looseObject({ reach: z.string(), anchor: z.looseObject({ on: z.string() }), path: z.looseObject({ by: z.string() }) }));
 export const held = z
   .looseObject({ line: z.string(), permissions: z.array(z.looseObject({ permission: z.string(), label: z.string(), ways })) })
   .meta({ id: 'Held' });

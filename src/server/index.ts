@@ -56,5 +56,5 @@ export type { AppealToAnswer } from './appeals.js';
 export { createLintel, type Entry, Lintel, type LintelOptions } from './lintel.js';
 export type { PlatformFace } from './platform.js';
 export type { Remedies, Remedy } from './remedies.js';
-export { ServerStanding } from './server-standing.js';
+export { type MayDo, ServerStanding } from './server-standing.js';
 export { SeveralStandings } from './several.js';

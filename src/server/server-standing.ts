@@ -21,7 +21,17 @@ import {
   sqlCondition,
   writerFor,
 } from '../scoping/index.js';
-import { type Decision, type Facts, type KindOf, type RecordOf, Standing, type StandingOptions, say, throwIfRefused } from '../standing/index.js';
+import {
+  type Decision,
+  type Facts,
+  type HeldPermission,
+  type KindOf,
+  type RecordOf,
+  Standing,
+  type StandingOptions,
+  say,
+  throwIfRefused,
+} from '../standing/index.js';
 import { AppealsFace } from './appeals.js';
 import { countEffects } from './count-effects.js';
 import { AuditFace, InvitationsFace, MembersFace, ProgramsFace, TenantFace } from './faces.js';
@@ -31,6 +41,13 @@ import type { Workplace } from './workplace.js';
 type Kinds<T extends CharterTypes> = keyof T['fields'] & string;
 
 /** A standing with the database behind it: what `enter` gives. It also finds, scopes, and changes the membership. */
+/** Somebody who may do something to a record, with every way by which it comes. */
+export interface MayDo {
+  readonly userId: string;
+  readonly name: string;
+  readonly ways: HeldPermission['ways'];
+}
+
 export class ServerStanding<T extends CharterTypes = CharterTypes> extends Standing<T> {
   readonly #place: Workplace;
   readonly #boundaries = new Map<unknown, Boundary>();
@@ -250,7 +267,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   }
 
   /**
-   * Who may now do this to that record: members by name, a part at a time. Of a record that this person may not read, and to somebody who
+   * Who may now do this to that record, and by which ways: members by name, a part at a time. Of a record that this person may not read, and to somebody who
    * may not see the members, nothing is told.
    *
    * @throws LintelError `not-found`, `refused`.
@@ -259,7 +276,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     action: P,
     id: unknown,
     part: { readonly after?: { readonly name: string; readonly userId: string }; readonly limit?: number } = {},
-  ): Promise<{ readonly people: { readonly userId: string; readonly name: string }[]; readonly next?: { readonly name: string; readonly userId: string } }> {
+  ): Promise<{ readonly people: MayDo[]; readonly next?: { readonly name: string; readonly userId: string } }> {
     const kind = this.charter.permission(action).kind;
     if (!kind) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record`, { action });
     await this.insistById(`${kind}.read` as P, id);
@@ -271,7 +288,11 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
       this.facts.tenant.id,
       looked.map(({ userId }) => userId),
     );
-    const people = looked.filter(({ userId }) => standings.get(userId)?.may(action, record as never)).map(({ userId, name }) => ({ userId, name }));
+    const people = looked.flatMap(({ userId, name }): MayDo[] => {
+      const decision = standings.get(userId)?.decide(action, record as never);
+      if (!decision?.allowed) return [];
+      return [{ userId, name, ways: decision.looked.filter(({ holds }) => holds).map(({ reach, anchor, path }) => ({ reach, anchor, path })) }];
+    });
     const last = looked[limit - 1];
     return { people, ...(last && { next: { name: last.name, userId: last.userId } }) };
   }

@@ -7,6 +7,7 @@ import {
   explain,
   giversOf,
   type ProbeReport,
+  pathWords,
   peopleSubjects,
   readScript,
   rehearse,
@@ -15,7 +16,7 @@ import {
 } from '../../rehearsal/index.js';
 import type { Lintel } from '../../server/index.js';
 import { peopleOf } from '../changes.js';
-import { findPerson, findTenant, standingsOf, whoCouldChangeIt } from '../look.js';
+import { findPerson, findRecord, findTenant, standingsOf, whoCouldChangeIt } from '../look.js';
 import { stageOf } from '../rehearse.js';
 import { CODES, foundInTenant } from '../review.js';
 
@@ -67,10 +68,11 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
     const { kind } = lintel.charter.permission(action);
     const tenant = await findTenant(lintel, need(query, 'tenant'));
     const standing = await tenant.standingOf(await findPerson(tenant, need(query, 'person')));
-    const id = kind === undefined ? undefined : query.record || undefined;
+    const id = kind === undefined || !query.record ? undefined : await findRecord(tenant, kind, query.record);
     const decision = id === undefined ? standing.decide(action) : await standing.decideById(action, id);
     const record = kind !== undefined && id !== undefined ? { kind, id } : undefined;
-    const who = record ? (await (await tenant.onlooker()).who(action, record.id, { limit: 200 })).people : null;
+    const may = record && decision.outcome !== 'missing' ? (await (await tenant.onlooker()).who(action, record.id, { limit: 200 })).people : null;
+    const who = may?.map(({ userId, name, ways }) => ({ userId, name, by: ways.map((way) => pathWords(lintel.charter, way)) })) ?? null;
     return { explanation: explain(standing, decision, record, await whoCouldChangeIt(tenant)), who };
   },
   gives: async ({ lintel }, query) => {

@@ -108,7 +108,10 @@ export function WhyView({ about, people, query }: { about: About; people: readon
   const kind = about.permissions.find(({ name }) => name === action)?.kind ?? null;
   const records = useAnswer<{ id: string; label: string }[]>('records', kind === null ? undefined : { tenant, kind });
   const asked = { tenant, person, action, ...(kind !== null && record !== '' && { record }) };
-  const why = useAnswer<{ explanation: Explanation; who: { userId: string; name: string }[] | null }>('why', person && action ? asked : undefined);
+  const why = useAnswer<{ explanation: Explanation; who: { userId: string; name: string; by: string[] }[] | null }>(
+    'why',
+    person && action ? asked : undefined,
+  );
   const set = (more: Record<string, string>) => go('why', { ...query, ...more });
   return (
     <>
@@ -129,6 +132,18 @@ export function WhyView({ about, people, query }: { about: About; people: readon
           options={about.permissions.map(({ name, label, section }) => ({ id: name, label, group: section }))}
         />
         {kind !== null && <Choice label="Record" value={record} none="any" onChange={(next) => set({ record: next })} options={records.data ?? []} />}
+        {kind !== null && (
+          <form
+            onSubmit={(event) => {
+              event.preventDefault();
+              set({ record: String(new FormData(event.currentTarget).get('named') ?? '').trim() });
+            }}
+          >
+            <label>
+              or its name or address <input name="named" key={record} defaultValue="" placeholder="paste and press Enter" />
+            </label>
+          </form>
+        )}
       </div>
       {person && action && (
         <Shown of={why}>
@@ -149,10 +164,19 @@ export function WhyView({ about, people, query }: { about: About; people: readon
               {who && (
                 <section>
                   <h2>Who may</h2>
-                  <p>{who.length === 0 ? 'Nobody.' : who.map(({ name }) => name).join(', ')}</p>
+                  {who.length === 0 && <p>Nobody.</p>}
+                  <ul>
+                    {who.map(({ userId, name, by }) => (
+                      <li key={userId}>
+                        {name} <span className="quiet">{by.join('; ')}</span>
+                      </li>
+                    ))}
+                  </ul>
                 </section>
               )}
-              {!explanation.allowed && explanation.record && <Mend key={JSON.stringify(asked)} people={people} query={asked} done={why.again} />}
+              {!explanation.allowed && explanation.record && (
+                <Mend key={JSON.stringify(asked)} people={people} query={{ ...asked, record: explanation.record.id }} done={why.again} />
+              )}
             </>
           )}
         </Shown>
