@@ -163,7 +163,7 @@ if (wanted === undefined || wanted.startsWith('command')) {
   await terminal('command-table', 'npm run --silent lintel -- table --by people --only hive --tenant alderbrook', 60);
   await terminal(
     'command-why',
-    'npm run --silent lintel -- why tobias hive.update a-hive-02; npm run --silent lintel -- why otto hive.update a-hive-09; npm run --silent lintel -- why maren hive.update a-hive-01',
+    'npm run --silent lintel -- why tobias hive.update a-hive-02; npm run --silent lintel -- why otto hive.update a-hive-09; npm run --silent lintel -- who hive.update a-hive-02 --tenant alderbrook',
     60,
   );
   await terminal(

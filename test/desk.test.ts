@@ -75,6 +75,12 @@ test('by the keyboard alone: from a cell to why, and a remedy is seen, carried o
   await page.keyboard.press('Enter');
   await page.getByLabel('Record').selectOption({ label: 'Bramble hive' });
   await page.getByRole('status').getByText('Tobias Renn may not: Change a hive “Bramble hive”.').waitFor();
+  // By an address, as it was copied from the application.
+  await page.getByLabel('or its name or address').fill('http://localhost:4173/t/alderbrook/hives/a-hive-03');
+  await page.keyboard.press('Enter');
+  await page.getByRole('status').getByText('Tobias Renn may not: Change a hive “Clover hive”.').waitFor();
+  await page.goBack();
+  await page.getByRole('status').getByText('“Bramble hive”').waitFor();
   // Whoever may not make it is told so.
   await page.getByLabel('In the name of').selectOption({ label: 'Lene Arp' });
   await page.getByText('not theirs to make').or(page.getByText('Nothing that was tried')).or(page.getByRole('alert')).first().waitFor();

@@ -134,14 +134,14 @@ export function WhyView({ about, people, query }: { about: About; people: readon
         {kind !== null && <Choice label="Record" value={record} none="any" onChange={(next) => set({ record: next })} options={records.data ?? []} />}
         {kind !== null && (
           <form
+            className="choice"
             onSubmit={(event) => {
               event.preventDefault();
               set({ record: String(new FormData(event.currentTarget).get('named') ?? '').trim() });
             }}
           >
-            <label>
-              or its name or address <input name="named" key={record} defaultValue="" placeholder="paste and press Enter" />
-            </label>
+            <label htmlFor="named">or its name or address</label>
+            <input id="named" name="named" key={record} placeholder="paste, and press Enter" />
           </form>
         )}
       </div>
