@@ -78,7 +78,7 @@ test('by the keyboard alone: from a cell to why, and a remedy is seen, carried o
   // By an address, as it was copied from the application.
   await page.getByLabel('or its name or address').fill('http://localhost:4173/t/alderbrook/hives/a-hive-03');
   await page.keyboard.press('Enter');
-  await page.getByRole('status').getByText('Tobias Renn may not: Change a hive “Clover hive”.').waitFor();
+  await page.getByRole('status').getByText('Tobias Renn may: Change a hive “Clover hive”.').waitFor();
   await page.goBack();
   await page.getByRole('status').getByText('“Bramble hive”').waitFor();
   // Whoever may not make it is told so.
