@@ -353,4 +353,20 @@ test('counts of very many people are those that each would have alone', async ()
     }
   }
   expect([compared > 300, reached > 40]).toEqual([true, true]);
+
+  // What stands out among the records is what a count record by record finds.
+  const hives = (await (await enter('maren')).find('hive', { limit: 500 })) as any[];
+  const members = { standings: standings.filter(({ userId }) => userId !== 'gone'), ids: people.filter((id) => id !== 'gone') };
+  const narrow = {
+    standings: members.standings.map((one) => new Standing(charter, { ...one.facts, assignments: one.facts.assignments.slice(1) })),
+    ids: members.ids,
+  };
+  for (const who of [members, narrow])
+    for (const most of [0, 1, 2, 5, 18, 19]) {
+      const { sections } = await accessTable(charter, 'people', [], { tenant: standings[0]?.facts.tenant as never, db, members: who, most, only: ['hive'] });
+      const readers = hives.map((hive) => who.standings.filter((one) => one.may('hive.read', hive)).length);
+      const left = hives.filter(({ keeperId }) => keeperId !== null && !who.ids.includes(keeperId)).length;
+      expect([sections[0]?.stray?.unread?.count, sections[0]?.stray?.left?.count]).toEqual([readers.filter((n) => n === 0).length, left]);
+      expect(sections[0]?.stray?.crowded).toEqual({ most, count: readers.filter((n) => n > most).length });
+    }
 });

@@ -2,7 +2,17 @@ import { Command, CommanderError, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { isLintelError } from '../base/index.js';
 import { readCharter } from '../charter/index.js';
-import { accessTable, explain, explanationMarkdown, peopleSubjects, printExplanation, printTable, roleSubjects, tableMarkdown } from '../rehearsal/index.js';
+import {
+  accessTable,
+  explain,
+  explanationMarkdown,
+  openSubjects,
+  peopleSubjects,
+  printExplanation,
+  printTable,
+  roleSubjects,
+  tableMarkdown,
+} from '../rehearsal/index.js';
 import { checkPolicies, dropStatements, policyStatements } from '../scoping/index.js';
 import { connect, survey } from '../store/index.js';
 import { addAppealsCommand } from './appeals.js';
@@ -33,6 +43,7 @@ interface TableOptions extends Sources {
   readonly tenant?: string | undefined;
   readonly by: 'people' | 'roles';
   readonly only: readonly string[];
+  readonly most?: string | undefined;
   readonly format: 'text' | 'json' | 'md';
 }
 
@@ -49,8 +60,18 @@ async function tableCommand(options: TableOptions, around: Surroundings): Promis
           const tenant = await findTenant(lintel, options.tenant);
           const standings = await standingsOf(tenant);
           const facts = (await tenant.standingOf('')).facts.tenant;
-          const subjects = options.by === 'people' ? peopleSubjects(standings) : roleSubjects(charter, facts, standings);
-          return accessTable(charter, options.by, subjects, { tenant: facts, db: lintel.db, only });
+          const subjects = [
+            ...(options.by === 'people' ? peopleSubjects(standings) : roleSubjects(charter, facts, standings)),
+            ...openSubjects(charter, facts),
+          ];
+          const members = { standings, ids: tenant.members.map(({ id }) => id) };
+          return accessTable(charter, options.by, subjects, {
+            tenant: facts,
+            db: lintel.db,
+            only,
+            members,
+            ...(options.most !== undefined && { most: Number(options.most) }),
+          });
         })
       : await accessTable(charter, 'roles', roleSubjects(charter, { id: '', name: '', open: true, contact: null, features: [] }, []), { only });
   around.out(
@@ -156,6 +177,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   )
     .addOption(new Option('--by <what>', 'what stands at the side').choices(['roles', 'people'] as const).default('roles' as const))
     .option('--only <names...>', 'only these kinds or groups (area, member, tenant, unit, audit)')
+    .option('--most <people>', 'count the records that more people than this may read')
     .addOption(formatOption())
     .addHelpText('after', `\nExample:\n  lintel table --by people --only hive --tenant alderbrook\n${EXITS}`)
     .action(async (options) => {

@@ -1,7 +1,7 @@
 export { type AccessChange, accessChanges, type Changing } from './changes.js';
 export { type Comparison, compare, whose } from './compare.js';
 export { type Giver, giversOf } from './gives.js';
-export { type Colours, escapeMarkdown, explanationMarkdown, printExplanation, printTable, tableMarkdown } from './print.js';
+export { type Colours, escapeMarkdown, explanationMarkdown, printExplanation, printTable, strayLines, tableMarkdown } from './print.js';
 export {
   asCurl,
   asTest,
@@ -21,6 +21,6 @@ export { type Outcome, rehearse, type Stage } from './rehearse.js';
 export { REVIEW_CODES, type ReviewFinding, reviewCharter } from './review.js';
 export { type ReviewedTenant, reviewTenant, TENANT_CODES } from './review-tenant.js';
 export { type Actor, type ExpectedAnswer, type ExpectedReach, readScript, type Script } from './script.js';
-export { type AccessTable, accessTable, type Cell, madeUpFacts, peopleSubjects, roleSubjects, type Section, type Subject } from './table.js';
+export { type AccessTable, accessTable, type Cell, madeUpFacts, openSubjects, peopleSubjects, roleSubjects, type Section, type Subject } from './table.js';
 export { rehearseAtWall, type WallStage } from './wall.js';
 export { type ExplainedGrant, type Explanation, explain, pathWords } from './why.js';

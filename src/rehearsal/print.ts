@@ -1,7 +1,8 @@
 import Table from 'cli-table3';
 import pc from 'picocolors';
 import { inSentence } from '../standing/index.js';
-import type { AccessTable, Cell } from './table.js';
+import type { Standout } from './stray.js';
+import type { AccessTable, Cell, Section } from './table.js';
 import type { ExplainedGrant, Explanation } from './why.js';
 
 export type Colours = ReturnType<typeof pc.createColors>;
@@ -61,6 +62,22 @@ function cellLines(cell: Cell, notes: Notes, colours: Colours): string {
   return `${lines.join('\n')}${cell.count === null ? '' : ` ${colours.dim(String(cell.count))}`}`;
 }
 
+/** What stands out among the records of a section, a line each. */
+export function strayLines({ stray }: Section): string[] {
+  if (!stray) return [];
+  const { unread, left, crowded } = stray;
+  const told = (found: Standout, what: string) => {
+    if (found.count === 0) return [];
+    const some = found.some.map(({ id, label }) => label ?? String(id)).join(', ');
+    return [`${found.count} ${what}: ${some}${found.count > found.some.length ? ', …' : ''}`];
+  };
+  return [
+    ...(unread ? told(unread, 'read by nobody but keyholders') : ['read by nobody but keyholders: not counted']),
+    ...(left ? told(left, 'owned by people who left') : []),
+    ...(crowded === undefined ? [] : [crowded ? `${crowded.count} read by more than ${crowded.most} people` : 'read by more than that: not counted']),
+  ];
+}
+
 /** The columns of a section in as many pieces as the width takes. */
 function pieces<T>(all: readonly T[], width: number): { from: number; items: readonly T[] }[] {
   const fit = Math.max(1, Math.floor((width - NAME_WIDTH) / CELL_WIDTH));
@@ -76,13 +93,16 @@ export function printTable(table: AccessTable, colours: Colours = plain, width =
   const notes = new Notes();
   const title = `Access${table.tenant ? ` in ${table.tenant}` : ''}, by ${table.by === 'people' ? 'person' : 'role'}`;
   const grids = table.sections.flatMap((section) =>
-    pieces(section.permissions, width).map(({ from, items }) => {
+    pieces(section.permissions, width).map(({ from, items }, at, all) => {
       const grid = new Table({ ...AIRY, head: ['', ...items.map((p) => colours.underline(p.short))], colWidths: [NAME_WIDTH, ...items.map(() => CELL_WIDTH)] });
       for (const { subject, cells } of section.rows) {
         const name = subject.line ? `${subject.name}\n${colours.dim(subject.line)}` : subject.name;
         grid.push([name, ...cells.slice(from, from + items.length).map((cell) => cellLines(cell, notes, colours))]);
       }
-      return `${colours.bold(headingOf(section.name, section.total))}\n${grid.toString().replace(/ +$/gm, '')}`;
+      const stray = at === all.length - 1 ? strayLines(section) : [];
+      return [colours.bold(headingOf(section.name, section.total)), grid.toString().replace(/ +$/gm, ''), ...stray.map((one) => colours.yellow(one))].join(
+        '\n',
+      );
     }),
   );
   const reached = table.by === 'people' ? 'records reached now' : 'records that holders of the role reach now';
@@ -102,7 +122,9 @@ export function tableMarkdown(table: AccessTable): string {
       ...cells.map((cell) => (cell.ways.length === 0 ? '–' : escapeMarkdown(`${cell.ways.join(', ')}${cell.count === null ? '' : ` (${cell.count})`}`))),
     ]);
     const line = (cells: readonly string[]) => `| ${cells.join(' | ')} |`;
-    return [`## ${escapeMarkdown(headingOf(section.name, section.total))}`, '', line(head), line(head.map(() => '---')), ...rows.map(line)].join('\n');
+    const stray = strayLines(section).map((one) => `- ${escapeMarkdown(one)}`);
+    const lines = [`## ${escapeMarkdown(headingOf(section.name, section.total))}`, '', line(head), line(head.map(() => '---')), ...rows.map(line)];
+    return [...lines, ...(stray.length > 0 ? ['', ...stray] : [])].join('\n');
   });
   return [`# Access${table.tenant ? ` in ${escapeMarkdown(table.tenant)}` : ''}`, ...parts].join('\n\n');
 }

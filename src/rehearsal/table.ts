@@ -3,6 +3,7 @@ import { type Charter, KEYHOLDER, type Permission } from '../charter/index.js';
 import { anyOf } from '../predicate/index.js';
 import { tallyRecords } from '../scoping/index.js';
 import { type Facts, Standing, wayWords } from '../standing/index.js';
+import { type Members, type Stray, strayRecords } from './stray.js';
 
 /** A row of the table: a person, a role, or a subject that holds no role. */
 export interface Subject {
@@ -14,6 +15,8 @@ export interface Subject {
   readonly standings: readonly Standing<any>[];
   /** A standing that shows what the row holds, also where nobody stands behind it. */
   readonly shown: Standing<any>;
+  /** True: left out of sections where it has nothing. */
+  readonly sparse?: true;
 }
 
 export interface Cell {
@@ -29,6 +32,8 @@ export interface Section {
   readonly rows: readonly { readonly subject: { readonly id: string; readonly name: string; readonly line: string }; readonly cells: readonly Cell[] }[];
   /** Records of the kind in the tenant, where they were counted. */
   readonly total: number | null;
+  /** What stands out among the records, where they were looked over. */
+  readonly stray?: Stray;
 }
 
 export interface AccessTable {
@@ -60,19 +65,28 @@ function sectionsOf(charter: Charter<any>, only: readonly string[]): Map<string,
   return sections;
 }
 
+export interface TableOptions {
+  readonly tenant?: Facts['tenant'];
+  readonly db?: Kysely<any>;
+  /** Groups to show (`hive`, `area`, `member`); none means all. */
+  readonly only?: readonly string[];
+  /** The members of the tenant: then the records are looked over for what stands out among them. */
+  readonly members?: Members;
+  /** So many people may read a record: those that more read are counted. */
+  readonly most?: number;
+}
+
 /**
  * The access table: subjects against actions, each cell how far it reaches, with counts on the real records where a database
  * is given. Counts are made by the database, those of people alike in one pass; no record is loaded.
- *
- * @param only groups to show (`hive`, `area`, `member`); none means all.
  */
 export async function accessTable(
   charter: Charter<any>,
   by: AccessTable['by'],
   subjects: readonly Subject[],
-  options: { readonly tenant?: Facts['tenant']; readonly db?: Kysely<any>; readonly only?: readonly string[] } = {},
+  options: TableOptions = {},
 ): Promise<AccessTable> {
-  const { tenant, db, only = [] } = options;
+  const { tenant, db, only = [], members, most } = options;
   const held = new Map(subjects.map((subject) => [subject, new Map(subject.shown.describe().permissions.map((p) => [p.permission, p]))]));
   const sections: Section[] = [];
   for (const [name, permissions] of sectionsOf(charter, only)) {
@@ -80,18 +94,27 @@ export async function accessTable(
     let total: number | null = null;
     const counted = permissions.filter((p) => p.action !== 'create');
     const counts = new Map<string, number | null>();
+    let stray: Stray | undefined;
     if (db && tenant && kind) {
+      if (members && !charter.kind(kind).shared) stray = await strayRecords(db, charter, kind, tenant.id, members, most);
       const asked = subjects.flatMap(({ standings }) => counted.map((p) => anyOf(standings.map((s) => s.reachOf(p.name)))));
       const found = await tallyRecords(db, charter.shapes, kind, tenant.id, asked);
       total = found.total;
       for (const [i, count] of found.counts.entries())
         counts.set(`${Math.floor(i / counted.length)} ${(counted[i % counted.length] as Permission).name}`, count);
     }
-    const rows = subjects.map((subject, i): Section['rows'][number] => ({
-      subject: { id: subject.id, name: subject.name, line: subject.line },
-      cells: permissions.map((p) => ({ ways: wayWords(held.get(subject)?.get(p.name)?.ways ?? [], p), count: counts.get(`${i} ${p.name}`) ?? null })),
-    }));
-    sections.push({ name, total, permissions: permissions.map((p) => ({ name: p.name, short: p.name.split('.')[1] as string, label: p.label })), rows });
+    const rows = subjects.flatMap((subject, i): Section['rows'] => {
+      const cells = permissions.map((p) => ({ ways: wayWords(held.get(subject)?.get(p.name)?.ways ?? [], p), count: counts.get(`${i} ${p.name}`) ?? null }));
+      if (subject.sparse && cells.every(({ ways }) => ways.length === 0)) return [];
+      return [{ subject: { id: subject.id, name: subject.name, line: subject.line }, cells }];
+    });
+    sections.push({
+      name,
+      total,
+      ...(stray && { stray }),
+      permissions: permissions.map((p) => ({ name: p.name, short: p.name.split('.')[1] as string, label: p.label })),
+      rows,
+    });
   }
   return { tenant: tenant?.name || null, by, sections };
 }
@@ -110,6 +133,22 @@ export function roleSubjects(charter: Charter<any>, tenant: Facts['tenant'], hol
       standings,
       shown: new Standing(charter, madeUpFacts(charter, tenant, [{ role, anchor: { on: 'tenant' } }])),
     };
+  });
+}
+
+/** A row for everybody to whom the charter gives something without a role: every member, whoever is signed in, and whoever is not. */
+export function openSubjects(charter: Charter<any>, tenant: Facts['tenant']): Subject[] {
+  const open = [
+    { id: 'everyMember', name: 'Every member', subject: 'member' },
+    { id: 'signedIn', name: 'Signed in, no member', subject: 'guest' },
+    { id: 'visitor', name: 'Visitors', subject: 'visitor' },
+  ] as const;
+  return open.flatMap(({ id, name, subject }) => {
+    if (Object.keys(charter.data[id]).length === 0) return [];
+    const { me, ...facts } = madeUpFacts(charter, tenant, []);
+    const { userId: _, ...nobody } = me;
+    const shown = new Standing(charter, { ...facts, subject, me: subject === 'visitor' ? nobody : me });
+    return [{ id, name, line: '', standings: [shown], shown, sparse: true }];
   });
 }
 

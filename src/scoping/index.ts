@@ -23,4 +23,4 @@ export {
 export { ScopedDb } from './scope.js';
 export { SeveralBoundaries } from './several.js';
 export type { Registered, ScopeSupport } from './support.js';
-export { tallyRecords } from './tally.js';
+export { countCrowded, tallyRecords } from './tally.js';

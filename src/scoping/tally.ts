@@ -1,8 +1,8 @@
 import type { Kysely } from 'kysely';
-import type { Comparison, FieldShape, KindShape, Predicate, Scalar, Shapes } from '../predicate/index.js';
+import { and, type Comparison, type FieldShape, type KindShape, not, type Predicate, type Scalar, type Shapes } from '../predicate/index.js';
 import { countRecords } from './count.js';
 import { writerFor } from './dialect.js';
-import { type Fragment, joinFragments, name, sqlText } from './fragment.js';
+import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 
 /** Predicates that are counted in one pass, each by itself. */
 const TOGETHER = 40;
@@ -158,4 +158,49 @@ export async function tallyRecords(
   }
   const at = new Map(distinct.map(([text], i) => [text, i]));
   return { total, counts: texts.map((text) => found.get(at.get(text) as number) ?? null) };
+}
+
+/**
+ * Counts the records of the tenant that more than so many of these predicates reach, one of each person. Those of people alike, and those that differ in the value of
+ * one field, are weighed together; null where they are too many of too many sorts for that.
+ */
+export async function countCrowded(
+  db: Kysely<any>,
+  shapes: Shapes,
+  kind: string,
+  tenantId: string,
+  predicates: readonly Predicate[],
+  most: number,
+): Promise<number | null> {
+  const alike = new Map<string, { readonly p: Predicate; people: number }>();
+  for (const p of predicates) {
+    const text = JSON.stringify(p);
+    const known = alike.get(text);
+    if (known) known.people += 1;
+    else alike.set(text, { p, people: 1 });
+  }
+  const sorts = new Map<string, { readonly p: Predicate; readonly people: number }[]>();
+  for (const one of alike.values()) sorts.set(shapeOf(one.p), [...(sorts.get(shapeOf(one.p)) ?? []), one]);
+  const weighed: { readonly p: Predicate; readonly people: number }[] = [];
+  for (const sort of sorts.values()) {
+    const family = sort.length > MANY && sort.every(({ people }) => people === 1) ? familyOf(sort.map(({ p }, i) => [i, p] as const)) : undefined;
+    const values = family && [...family.values.values()];
+    if (!family || !values || family.p.op !== 'is' || family.path.length > 0 || new Set(values).size < values.length) weighed.push(...sort);
+    else {
+      const [fails, holds] = family.rules;
+      // Whoever has the value that stands there, and everybody where the rule holds without.
+      weighed.push({ p: fails, people: sort.length }, { p: and(holds, not(fails), { ...family.p, op: 'in', to: { value: values } }), people: 1 });
+    }
+  }
+  if (weighed.length > 2 * TOGETHER) return null;
+  const shape = shapes[kind] as KindShape;
+  const writer = writerFor(db, shapes);
+  const here = shape.tenantField === undefined ? sqlText`true` : sqlText`${writer.column(shape, shape.tenantField, 't')} = ${tenantId}`;
+  const weights = weighed.map(({ p, people }) => sqlText`case when ${writer.condition(p, kind, 't')} then ${verbatim(String(people))} else 0 end`);
+  if (weights.length === 0) return 0;
+  const [row] =
+    await sqlText`select count(*) as "n" from ${writer.table(shape)} as "t" where ${here} and ${joinFragments(weights, ' + ')} > ${verbatim(String(most))}`.rows<{
+      n: unknown;
+    }>(db);
+  return Number(row?.n ?? 0);
 }

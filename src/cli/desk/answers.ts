@@ -6,6 +6,7 @@ import {
   compare,
   explain,
   giversOf,
+  openSubjects,
   type ProbeReport,
   pathWords,
   peopleSubjects,
@@ -13,6 +14,7 @@ import {
   rehearse,
   reviewCharter,
   roleSubjects,
+  strayLines,
 } from '../../rehearsal/index.js';
 import type { Lintel } from '../../server/index.js';
 import { peopleOf } from '../changes.js';
@@ -53,8 +55,11 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
     const by = query.by === 'people' ? 'people' : 'roles';
     const standings = await standingsOf(tenant);
     const facts = (await tenant.standingOf('')).facts.tenant;
-    const subjects = by === 'people' ? peopleSubjects(standings) : roleSubjects(lintel.charter, facts, standings);
-    return accessTable(lintel.charter, by, subjects, { tenant: facts, db: lintel.db, only: query.only ? [query.only] : [] });
+    // A person’s cell leads to why, and nobody stands behind a row for all.
+    const subjects = by === 'people' ? peopleSubjects(standings) : [...roleSubjects(lintel.charter, facts, standings), ...openSubjects(lintel.charter, facts)];
+    const members = { standings, ids: tenant.members.map(({ id }) => id) };
+    const table = await accessTable(lintel.charter, by, subjects, { tenant: facts, db: lintel.db, only: query.only ? [query.only] : [], members });
+    return { ...table, sections: table.sections.map((section) => ({ ...section, told: strayLines(section) })) };
   },
   records: async ({ lintel }, query) => {
     const kind = need(query, 'kind');

@@ -1,5 +1,5 @@
 import { type ReactNode, useState } from 'react';
-import type { AccessTable, Cell } from '../../../rehearsal/index.js';
+import type { Cell, Section } from '../../../rehearsal/index.js';
 import type { About } from './about.js';
 import { go, useAnswer } from './address.js';
 import { Choice, Sheet, Shown } from './parts.js';
@@ -11,7 +11,7 @@ const ROWS = 50;
 /** Everybody, or every role, against every action: a cell leads to why. */
 export function TableView({ about, query }: { about: About; query: Readonly<Record<string, string>> }): ReactNode {
   const { tenant = '', by = 'roles', only = about.kinds[0]?.name ?? '' } = query;
-  const table = useAnswer<AccessTable>('table', { tenant, by, only });
+  const table = useAnswer<{ sections: (Section & { told: string[] })[] }>('table', { tenant, by, only });
   const [wanted, setWanted] = useState('');
   const [page, setPage] = useState(0);
   const groups = [...new Set(about.permissions.map(({ name }) => name.split('.')[0] as string))];
@@ -94,6 +94,9 @@ export function TableView({ about, query }: { about: About; query: Readonly<Reco
                     </tr>
                   ))}
                 </Sheet>
+                {section.told.map((line) => (
+                  <p key={line}>{line}</p>
+                ))}
                 {pages > 1 && (
                   <nav className="row" aria-label="Pages">
                     <button type="button" disabled={page === 0} onClick={() => setPage(page - 1)}>
