@@ -213,7 +213,7 @@ test('people side by side: each record is in one part, as each of them would be 
   const { code, out } = await lintel('compare', 'tobias', 'sela', '--on', 'hive.update', '--tenant', 'alderbrook');
   expect([code, out.includes('They hold the same.')]).toEqual([EXIT.yes, true]);
   expect(out).toMatch(/│ both +│ 3 +│ Clover hive, Knapweed hive, Sorrel hive +│/);
-  expect((await lintel('compare', 'tobias', '--tenant', 'alderbrook')).err).toBe('lintel: compare takes two people or more, by id, address or name');
+  expect((await lintel('compare', 'tobias', '--tenant', 'alderbrook')).err).toBe('lintel: compare takes two or more: people by id, address or name, role:NAME, PERSON@DAY');
   expect((await lintel('compare', 'tobias', 'sela', '--on', 'hivve')).err).toContain('did you mean hive?');
 });
 
@@ -297,6 +297,30 @@ test('two states of the membership are compared, with those who are gone and tho
   expect((await lintel('changes', '--tenant', 'alderbrook')).err).toContain('Compare with what?');
   await then.db.destroy();
   await now.db.destroy();
+});
+
+test('roles stand side by side like people, and so does somebody with what they held on a day', async () => {
+  const maren = await enter('maren');
+  const before = new Date().toISOString();
+  expect((await lintel('compare', 'otto', `otto@${before}`, '--tenant', 'alderbrook')).out).toContain('They hold the same.');
+  await maren.carryOut([{ do: 'set-roles', holder: { user: 'otto' }, roles: [{ role: 'reader', anchor: { on: 'tenant' } }] }]);
+  const then = await lintel('compare', 'otto', `otto@${before}`, '--tenant', 'alderbrook', '--on', 'hive.update');
+  expect(then.out).toMatch(/hive\.move\s*│ –\s*│ all in Orchard side \(role Site warden, at Orchard side\)/);
+  expect(then.out).toMatch(/only Otto Feld on \S+\s*│ 10 /);
+  const roles = JSON.parse((await lintel('compare', 'role:keeper', 'role:warden', 'tobias', '--tenant', 'alderbrook', '--format', 'json')).out);
+  expect(roles.names).toEqual(['Keeper (role)', 'Site warden (role)', 'Tobias Renn']);
+  expect(roles.permissions.find((one: any) => one.permission === 'hive.move').each.map(({ ways }: any) => ways)).toEqual([['own'], ['all'], ['own']]);
+  expect((await lintel('compare', 'role:keepr', 'tobias', '--tenant', 'alderbrook')).err).toContain('did you mean keeper?');
+  await maren.carryOut([
+    {
+      do: 'set-roles',
+      holder: { user: 'otto' },
+      roles: [
+        { role: 'reader', anchor: { on: 'tenant' } },
+        { role: 'warden', anchor: { on: 'unit', unitId: 'orchards' } },
+      ],
+    },
+  ]);
 });
 
 test('what gives a permission is everything by which somebody has it, with whoever has it', async () => {

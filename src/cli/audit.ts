@@ -38,7 +38,7 @@ function cellsOf({ number, at, actor, what, event, words, hash }: AuditEvent): s
   return [String(number), at.toISOString(), actor ?? '', what, JSON.stringify(event), words === null ? '' : JSON.stringify(words), hash];
 }
 
-function readDay(text: string): Date {
+export function readDay(text: string): Date {
   const day = new Date(/^\d{4}-\d\d-\d\d$/.test(text) ? `${text}T23:59:59.999Z` : text);
   if (Number.isNaN(day.getTime())) throw new LintelError('bad-day', `“${text}” is no day; write it as 2026-06-30, or with a time as 2026-06-30T12:00:00Z`, {});
   return day;

@@ -1,10 +1,13 @@
 import type { Command } from '@commander-js/extra-typings';
 import { LintelError } from '../base/index.js';
 import type { Charter } from '../charter/index.js';
-import { type Comparison, compare, whose } from '../rehearsal/index.js';
+import { standingThen } from '../membership/index.js';
+import { type Comparison, compare, madeUpFacts, whose } from '../rehearsal/index.js';
+import { type Anchor, type Held, Standing } from '../standing/index.js';
+import { readDay } from './audit.js';
 import { readConfig, type Sources } from './config.js';
 import { grid, markdown } from './grid.js';
-import { findPerson, findTenant, withDatabase } from './look.js';
+import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
 import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
 
 interface CompareOptions extends Sources {
@@ -41,17 +44,47 @@ function written({ tenant, names, permissions, alike, records }: Comparison, for
   return parts.join('\n\n');
 }
 
+/** A person; a made-up holder of a role, `role:keeper`; or a person as the record of changes has them on a day, `sela@2026-05-01`. */
+async function sideOf(tenant: Tenant, text: string): Promise<{ readonly name: string; readonly standing: Standing<any> }> {
+  const { charter, db } = tenant.lintel;
+  const [, role] = /^role:(.+)$/.exec(text) ?? [];
+  const here = (await tenant.standingOf('')).facts.tenant;
+  if (role !== undefined) {
+    const facts = madeUpFacts(charter, here, [{ role, anchor: { on: 'tenant' } }]);
+    return { name: `${charter.role(role).label} (role)`, standing: new Standing(charter, facts) };
+  }
+  const [, person = text, day] = /^(.+)@(\d{4}-\d\d-\d\d(?:T\S+)?)$/.exec(text) ?? [];
+  const id = await findPerson(tenant, person);
+  const name = tenant.members.find((one) => one.id === id)?.name ?? person;
+  if (day === undefined) return { name, standing: await tenant.standingOf(id) };
+  const then = await standingThen(db as never, charter, tenant.id, id, readDay(day));
+  // The record holds ids; what units and groups are called is what they are called today.
+  const { units, groups } = await around(tenant);
+  const called = <H extends Held<{ readonly anchor: Anchor }>>(held: H): H => ({
+    ...held,
+    anchor: held.anchor.on === 'unit' ? { ...held.anchor, name: units.get(held.anchor.unitId) ?? held.anchor.unitId } : held.anchor,
+    ...(held.through && { through: { ...held.through, name: (held.through.on === 'unit' ? units : groups).get(held.through.id) ?? held.through.id } }),
+  });
+  const { assignments, direct = [], ...facts } = then.facts;
+  const told = { ...facts, tenant: here, assignments: assignments.map(called), direct: direct.map(called) };
+  return { name: `${name} on ${day}`, standing: new Standing(then.charter, told) };
+}
+
+async function around(tenant: Tenant): Promise<Readonly<Record<'units' | 'groups', ReadonlyMap<string, string>>>> {
+  const { tenant: arranged } = await tenant.onlooker();
+  const names = (all: readonly { readonly id: string; readonly name: string }[]) => new Map(all.map(({ id, name }) => [id, name]));
+  return { units: names(await arranged.units()), groups: names(await arranged.groups()) };
+}
+
 async function compareCommand(people: readonly string[], options: CompareOptions, around: Surroundings): Promise<number> {
-  if (people.length < 2) throw new LintelError('which-people', 'compare takes two people or more, by id, address or name', {});
+  if (people.length < 2) throw new LintelError('which-people', 'compare takes two or more: people by id, address or name, role:NAME, PERSON@DAY', {});
   const config = await readConfig(options, around.cwd);
   const action = options.on === undefined ? undefined : actionOf(config.charter, options.on);
   return withDatabase(config, async (lintel) => {
-    const tenant = await findTenant(lintel, options.tenant, people[0]);
+    const named = people.find((one) => !one.startsWith('role:'));
+    const tenant = await findTenant(lintel, options.tenant, named?.replace(/@\d{4}-\d\d-\d\d(T\S+)?$/, ''));
     const sides = [];
-    for (const person of people) {
-      const standing = await tenant.standingOf(await findPerson(tenant, person));
-      sides.push({ name: standing.facts.me.name ?? person, standing });
-    }
+    for (const one of people) sides.push(await sideOf(tenant, one));
     const compared = await compare(sides, action === undefined ? undefined : { db: lintel.db, action, some: Number(options.some) });
     around.out(options.format === 'json' ? JSON.stringify(compared, null, 2) : written(compared, options.format));
     return EXIT.yes;
@@ -64,11 +97,14 @@ export function addCompareCommand(program: Command, around: Surroundings, answer
       .command('compare')
       .description('People side by side: what they hold where they differ, and on one kind what all of them reach and what only some do.'),
   )
-    .argument('<people...>', 'two or more, by id, address or name')
+    .argument('<people...>', 'two or more, by id, address or name; role:NAME for a holder of a role; PERSON@2026-05-01 for what they held on a day')
     .option('--on <action>', 'a kind, or an action on one: hive, hive.update')
     .option('--some <number>', 'how many records of each part are named', '5')
     .addOption(formatOption())
-    .addHelpText('after', '\nExample:\n  lintel compare tobias sela --on hive.update\n\nExit codes: 0 answered, 2 not answered')
+    .addHelpText(
+      'after',
+      '\nExample:\n  lintel compare tobias sela --on hive.update\n  lintel compare role:keeper role:warden --tenant alderbrook\n  lintel compare sela sela@2026-05-01\n\nExit codes: 0 answered, 2 not answered',
+    )
     .action(async (people, options) => {
       answered(await compareCommand(people, options, around));
     });

@@ -264,7 +264,7 @@ async function charterThen(db: Kysely<LintelTables>, at: Date, today: Charter): 
  *
  * @throws LintelError `no-charter-then` for a moment before the application first started.
  */
-export async function heldThen(db: Kysely<LintelTables>, today: Charter, tenantId: string, userId: string, at: Date): Promise<HeldThen> {
+export async function standingThen(db: Kysely<LintelTables>, today: Charter, tenantId: string, userId: string, at: Date): Promise<Standing> {
   const charter = await charterThen(db, at, today);
   const told: Told = {
     members: new Map(),
@@ -279,7 +279,11 @@ export async function heldThen(db: Kysely<LintelTables>, today: Charter, tenantI
     deputies: [],
   };
   for await (const { what, event } of exportAudit(db, tenantId, at)) TOLD[what]?.(told, event);
-  const standing = new Standing(charter, factsThen(told, charter, userId, at.getTime()));
-  const { subject } = standing.facts;
-  return { subject: subject as HeldThen['subject'], ...standing.describe(), charter: charter.hash };
+  return new Standing(charter, factsThen(told, charter, userId, at.getTime()));
+}
+
+/** The same in words. @throws LintelError `no-charter-then`. */
+export async function heldThen(...asked: Parameters<typeof standingThen>): Promise<HeldThen> {
+  const standing = await standingThen(...asked);
+  return { subject: standing.facts.subject as HeldThen['subject'], ...standing.describe(), charter: standing.facts.charter };
 }

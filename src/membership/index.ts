@@ -18,7 +18,7 @@ export { type Carrying, carryOut } from './carry-out.js';
 export { inTransaction, latestChange, type RoleToGive, recordDoor, rolesToGive, type Setting, standingInTenant } from './change.js';
 export { erasePerson } from './erase.js';
 export { existing, readFacts, standingsOf } from './facts.js';
-export { type HeldThen, heldThen, keepCharter } from './history.js';
+export { type HeldThen, heldThen, keepCharter, standingThen } from './history.js';
 export { type Invitation, type InviteAnswer, invite, listInvitations, type NewInvitation } from './invitations.js';
 export { askToJoin, type JoinRequest, listRequests, readRules, stopAsking } from './joining.js';
 export { type MembershipEvent, passOn } from './listening.js';

@@ -1,4 +1,5 @@
 import type { Kysely } from 'kysely';
+import { LintelError } from '../base/index.js';
 import { groupRecords, type RecordGroup } from '../scoping/index.js';
 import { type Standing, wayWords } from '../standing/index.js';
 import { pathWords } from './why.js';
@@ -19,9 +20,10 @@ export interface Comparison {
 }
 
 /**
- * Compares people, or others who can be asked, of one tenant.
+ * Compares people, or others who can be asked, of one tenant: made-up holders of roles, and people as they were on a day.
  *
  * @param on an action on records: these are parted, by the database, by who reaches them by it; `some` of each part are named.
+ * @throws LintelError `other-charter` where records are to be parted by rules of different charters.
  */
 export async function compare(
   sides: readonly { readonly name: string; readonly standing: Standing<any> }[],
@@ -33,9 +35,10 @@ export async function compare(
   const all = [...charter.permissions.values()].map((permission) => ({
     permission: permission.name,
     label: permission.label,
-    each: held.map((of) => {
+    each: held.map((of, i) => {
       const ways = of.get(permission.name) ?? [];
-      return { ways: wayWords(ways, permission), by: [...new Set(ways.map((way) => pathWords(charter, way)))] };
+      const own = sides[i]?.standing.charter ?? charter;
+      return { ways: wayWords(ways, permission), by: [...new Set(ways.map((way) => pathWords(own, way)))] };
     }),
   }));
   const given = all.filter(({ each }) => each.some(({ ways }) => ways.length > 0));
@@ -43,6 +46,12 @@ export async function compare(
   const base = { tenant: facts.tenant.name, names: sides.map(({ name }) => name), permissions, alike: given.length - permissions.length };
   const kind = on && charter.permission(on.action).kind;
   if (!on || kind === undefined) return base;
+  if (sides.some(({ standing }) => standing.facts.charter !== facts.charter))
+    throw new LintelError(
+      'other-charter',
+      'On that day another charter was in force, and its rules are about other fields. Compare what they hold, without records.',
+      {},
+    );
   const reaches = sides.map(({ standing }) => standing.reachOf(on.action));
   return { ...base, records: { action: on.action, kind, groups: await groupRecords(on.db, charter, kind, facts.tenant.id, reaches, on.some ?? 5) } };
 }
