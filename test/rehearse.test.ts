@@ -213,7 +213,9 @@ test('people side by side: each record is in one part, as each of them would be 
   const { code, out } = await lintel('compare', 'tobias', 'sela', '--on', 'hive.update', '--tenant', 'alderbrook');
   expect([code, out.includes('They hold the same.')]).toEqual([EXIT.yes, true]);
   expect(out).toMatch(/│ both +│ 3 +│ Clover hive, Knapweed hive, Sorrel hive +│/);
-  expect((await lintel('compare', 'tobias', '--tenant', 'alderbrook')).err).toBe('lintel: compare takes two or more: people by id, address or name, role:NAME, PERSON@DAY');
+  expect((await lintel('compare', 'tobias', '--tenant', 'alderbrook')).err).toBe(
+    'lintel: compare takes two or more: people by id, address or name, role:NAME, PERSON@DAY',
+  );
   expect((await lintel('compare', 'tobias', 'sela', '--on', 'hivve')).err).toContain('did you mean hive?');
 });
 
