@@ -5,6 +5,7 @@ import { expect, test } from 'vitest';
 import { defineCharter, defineKinds, id, isLintelError, oneOf, owner, parent, readCharter, tenant, text } from 'warm-lintel';
 import { charter } from '../examples/apiary/world/charter.js';
 import { sha256 } from '../src/base/sha256.js';
+import { canonicalJson } from '../src/charter/canonical.js';
 
 const json = () => JSON.parse(JSON.stringify(charter.data));
 
@@ -233,9 +234,13 @@ test('what is left unsaid follows: columns, what a field holds, sections, and wh
     { type: 'text', column: 'site_id', unit: true },
     { type: 'text', column: 'name' },
   ]);
-  expect(charter.permission('area.hives')).toMatchObject({ section: 'Areas', perUnit: true });
-  expect(charter.permission('area.ledger')).toMatchObject({ perUnit: false });
-  expect([charter.permission('entry.book').section, charter.permissions.has('platform.care')]).toEqual(['Ledger entries', false]);
+  const read = readCharter(json());
+  expect(read.permission('area.hives')).toMatchObject({ section: 'Areas', perUnit: true });
+  expect(read.permission('area.ledger')).toMatchObject({ perUnit: false });
+  expect([read.permission('entry.book').section, read.permissions.has('platform.care')]).toEqual(['Ledger entries', false]);
+  expect(readCharter({ ...json(), platform: true }).permissions.has('platform.care')).toBe(true);
+  expect(read.permission('hive.transfer').sentence).toContain('power over it ends');
+  expect(canonicalJson({ b: [1, null, { y: 2, x: undefined }], a: undefined, c: { z: 'x', y: false } })).toBe('{"b":[1,null,{"y":2}],"c":{"y":false,"z":"x"}}');
   const layered = json();
   layered.roles.top = { label: 'Top', includes: ['keeper'], may: {}, gives: ['junior'] };
   layered.roles.over = { label: 'Over', includes: ['top'], may: {}, gives: ['reader', 'junior'] };
