@@ -380,6 +380,13 @@ test('every decision is what a second reading of the rules makes of it, whatever
       if (kind === 'plot') expect(standing.decide(permission, record, { fields: touching }).outcome).toBe(outcome(f, permission, record, { touching }));
       expect(holds(standing.filter(permission), record)).toBe(wanted);
       expect(decision.visibility).toBe(judge(met(f), `${kind}.read`, record) ? 'visible' : 'hidden');
+      // What is hidden is never named; and where only yes will do, a refusal is an error by its sort.
+      const hides = decision.visibility === 'hidden';
+      if (hides && !wanted) expect(decision.words).toBe(`There is no such ${kind}.`);
+      const code = hides ? 'not-found' : decision.outcome === 'obligation' ? 'obligation-open' : 'refused';
+      const insists = () => standing.insist(permission, record);
+      if (wanted) insists();
+      else expect(insists).toThrow(expect.objectContaining({ code, details: { decision } }));
       // A bound that holds without a record holds with each.
       if (wanted) expect(standing.may(permission)).toBe(true);
       // What ends is over.

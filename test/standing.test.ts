@@ -1,6 +1,5 @@
-import fc from 'fast-check';
 import { expect, test } from 'vitest';
-import { type Facts, isLintelError, openStanding, readCharter, Standing } from 'warm-lintel';
+import { type Facts, openStanding, readCharter, Standing } from 'warm-lintel';
 import { charter } from '../examples/apiary/world/charter.js';
 
 const tenantFacts = { id: 'alderbrook', name: 'Alderbrook', open: true, contact: 'Maren', features: [] as string[] };
@@ -161,59 +160,4 @@ test('powers can be said in one line, and every permission with the way it came'
     { by: 'role', role: 'warden', included: [] },
   ]);
   expect(new Standing(charter, facts({ assignments: [{ role: 'gone', anchor: { on: 'tenant' } }] })).describe().line).toBe('no role');
-});
-
-test('may, decide and filter agree, for any roles and any record', () => {
-  const anchors = fc.constantFrom({ on: 'tenant' as const }, { on: 'unit' as const, unitId: 'orchards' });
-  const assignments = fc.array(fc.record({ role: fc.constantFrom('keyholder', 'gone', ...Object.keys(charter.data.roles)), anchor: anchors }), {
-    maxLength: 3,
-  });
-  const records = fc.record({
-    id: fc.constant('h1'),
-    tenantId: fc.constantFrom('alderbrook', 'quillmoor', null),
-    keeperId: fc.constantFrom('tobias', 'sela', null),
-    madeBy: fc.constant('maren'),
-    siteId: fc.constantFrom('upper-orchard', 'heath', null),
-    name: fc.constant('A'),
-    colonies: fc.constant(1),
-    status: fc.constantFrom('active', 'archived', null),
-    registrationNo: fc.constant(null),
-    inspectors: fc.constantFrom([], ['tobias'], ['sela']),
-  });
-  const actions = Object.keys(charter.data.kinds.hive?.actions ?? {})
-    .filter((a) => a !== 'create')
-    .map((a) => `hive.${a}` as const);
-  const holds = (p: any, r: any): boolean => {
-    if (p.op === 'and') return p.of.every((q: any) => holds(q, r));
-    if (p.op === 'or') return p.of.some((q: any) => holds(q, r));
-    if (p.op === 'not') return !holds(p.of, r);
-    if (p.op === 'isEmpty') return r[p.field] === null;
-    if (p.op === 'is') return r[p.field] !== null && r[p.field] === p.to.value;
-    if (p.op === 'in') return r[p.field] !== null && p.to.value.includes(r[p.field]);
-    return p.op === 'includes' ? r[p.field].includes(p.to.value) : p.op === 'always';
-  };
-  fc.assert(
-    fc.property(
-      assignments,
-      fc.constantFrom('member', 'guest', 'visitor', 'suspended'),
-      records,
-      fc.constantFrom(...actions),
-      (held, subject, record, action) => {
-        const standing = new Standing(charter, facts({ assignments: held, subject: subject as Facts['subject'] })) as Standing<any>;
-        const decision = standing.decide(action, record);
-        expect(standing.may(action, record)).toBe(decision.allowed);
-        expect(holds(standing.filter(action), record)).toBe(decision.allowed);
-        // No action reaches what read does not reach, and what is hidden is never named.
-        if (decision.allowed) expect(standing.may('hive.read', record)).toBe(true);
-        if (!standing.may('hive.read', record)) expect(decision.words).toBe('There is no such hive.');
-        try {
-          standing.insist(action, record);
-          expect(decision.allowed).toBe(true);
-        } catch (error) {
-          expect(isLintelError(error, decision.visibility === 'hidden' ? 'not-found' : 'refused')).toBe(true);
-        }
-      },
-    ),
-    { numRuns: 1500 },
-  );
 });
