@@ -116,7 +116,7 @@ function fullControl(charter: Charter, anchor: Anchor, asked?: string): Grant[] 
   return permissionsAsked(charter, asked).map((p) => whole(charter, p, 'keyholder'));
 }
 
-/** A caretaker looks at everything, and does what was named. */
+/** A caretaker reads every record, and does what was named; so is a field seen that shows by an action of its own. */
 function forCare(charter: Charter, may: readonly string[], asked?: string): Grant[] {
   return permissionsAsked(charter, asked)
     .filter((p) => may.includes(p.name) || p.action === 'read' || (!p.kind && onlyLooks(charter, p)))
