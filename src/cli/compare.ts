@@ -44,6 +44,12 @@ function written({ tenant, names, permissions, alike, records }: Comparison, for
   return parts.join('\n\n');
 }
 
+/** `sela@2026-05-01`; an address has no day behind its last @. */
+function personAndDay(text: string): { readonly person: string; readonly day: string | undefined } {
+  const [, person = text, day] = /^(.+)@(\d{4}-\d\d-\d\d(?:T\S+)?)$/.exec(text) ?? [];
+  return { person, day };
+}
+
 /** A person; a made-up holder of a role, `role:keeper`; or a person as the record of changes has them on a day, `sela@2026-05-01`. */
 async function sideOf(tenant: Tenant, text: string): Promise<{ readonly name: string; readonly standing: Standing<any> }> {
   const { charter, db } = tenant.lintel;
@@ -53,13 +59,13 @@ async function sideOf(tenant: Tenant, text: string): Promise<{ readonly name: st
     const facts = madeUpFacts(charter, here, [{ role, anchor: { on: 'tenant' } }]);
     return { name: `${charter.role(role).label} (role)`, standing: new Standing(charter, facts) };
   }
-  const [, person = text, day] = /^(.+)@(\d{4}-\d\d-\d\d(?:T\S+)?)$/.exec(text) ?? [];
+  const { person, day } = personAndDay(text);
   const id = await findPerson(tenant, person);
   const name = tenant.members.find((one) => one.id === id)?.name ?? person;
   if (day === undefined) return { name, standing: await tenant.standingOf(id) };
   const then = await standingThen(db as never, charter, tenant.id, id, readDay(day));
   // The record holds ids; what units and groups are called is what they are called today.
-  const { units, groups } = await around(tenant);
+  const { units, groups } = await namesIn(tenant);
   const called = <H extends Held<{ readonly anchor: Anchor }>>(held: H): H => ({
     ...held,
     anchor: held.anchor.on === 'unit' ? { ...held.anchor, name: units.get(held.anchor.unitId) ?? held.anchor.unitId } : held.anchor,
@@ -70,7 +76,8 @@ async function sideOf(tenant: Tenant, text: string): Promise<{ readonly name: st
   return { name: `${name} on ${day}`, standing: new Standing(then.charter, told) };
 }
 
-async function around(tenant: Tenant): Promise<Readonly<Record<'units' | 'groups', ReadonlyMap<string, string>>>> {
+/** What units and groups are called. */
+async function namesIn(tenant: Tenant): Promise<Readonly<Record<'units' | 'groups', ReadonlyMap<string, string>>>> {
   const { tenant: arranged } = await tenant.onlooker();
   const names = (all: readonly { readonly id: string; readonly name: string }[]) => new Map(all.map(({ id, name }) => [id, name]));
   return { units: names(await arranged.units()), groups: names(await arranged.groups()) };
@@ -82,7 +89,7 @@ async function compareCommand(people: readonly string[], options: CompareOptions
   const action = options.on === undefined ? undefined : actionOf(config.charter, options.on);
   return withDatabase(config, async (lintel) => {
     const named = people.find((one) => !one.startsWith('role:'));
-    const tenant = await findTenant(lintel, options.tenant, named?.replace(/@\d{4}-\d\d-\d\d(T\S+)?$/, ''));
+    const tenant = await findTenant(lintel, options.tenant, named && personAndDay(named).person);
     const sides = [];
     for (const one of people) sides.push(await sideOf(tenant, one));
     const compared = await compare(sides, action === undefined ? undefined : { db: lintel.db, action, some: Number(options.some) });

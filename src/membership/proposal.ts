@@ -1,6 +1,6 @@
 import { hashOf, LintelError } from '../base/index.js';
 import { KEYHOLDER, restsOnRead } from '../charter/index.js';
-import { anyOf, forOneOf, type Predicate } from '../predicate/index.js';
+import { anyOf, forOneOf, isShort, type Predicate } from '../predicate/index.js';
 import { ruleOf, Standing } from '../standing/index.js';
 import { type Change, changeTenant, latestChange, type Setting, takenBack } from './change.js';
 import { changesOf, type PersonChange } from './effects.js';
@@ -64,8 +64,6 @@ export interface Reached {
 
 const MAX_EFFECTS = 100;
 const MAX_NAMED = 5;
-/** More conditions than this are not put to a database. */
-const MAX_CONDITIONS = 60;
 
 interface Happening {
   readonly userId: string;
@@ -161,7 +159,7 @@ function reachOfAny(standings: (reading: Reading) => Standing, readings: readonl
       return together ? [together] : alike.map((reading) => standings(reading).reachOf(permission));
     }),
   );
-  return (JSON.stringify(reached).match(/"op"/g)?.length ?? 0) > MAX_CONDITIONS ? undefined : reached;
+  return isShort(reached) ? reached : undefined;
 }
 
 /** Which records to count: of the first effects, each permission about records that exist. */

@@ -17,5 +17,5 @@ export { print } from './print.js';
 export { type Answer, disjoint, type Example, implies, unsatisfiable } from './reason.js';
 export type { FieldShape, KindShape, LinkTable, Shapes } from './shape.js';
 export { type Bias, type Knowledge, specialise } from './specialise.js';
-export { anyOf, forOneOf } from './union.js';
+export { anyOf, forOneOf, isShort } from './union.js';
 export { readValue, type Scalar, VALUE_TYPES, type ValueType } from './value.js';

@@ -22,6 +22,14 @@ function melt(parts: readonly Predicate[]): Predicate {
   return { op, field: (first as Comparison).field, to: { value: values } };
 }
 
+/** More conditions than this are not put to a database. */
+const MAX_CONDITIONS = 60;
+
+/** True for a rule that is short enough to be put to a database. */
+export function isShort(p: Predicate): boolean {
+  return (JSON.stringify(p).match(/"op"/g)?.length ?? 0) <= MAX_CONDITIONS;
+}
+
 const partsOf = (p: Predicate): readonly Predicate[] => (p.op === 'and' ? p.of : [p]);
 
 /**

@@ -1,6 +1,6 @@
 import type { Kysely } from 'kysely';
 import type { Charter } from '../charter/index.js';
-import { anyOf, not, type Predicate } from '../predicate/index.js';
+import { anyOf, isShort, not, type Predicate } from '../predicate/index.js';
 import { type Choice, countCrowded, groupRecords } from '../scoping/index.js';
 import type { Standing } from '../standing/index.js';
 
@@ -29,8 +29,6 @@ export interface Members {
 }
 
 const NAMED = 3;
-/** More conditions than this are not put to a database. */
-const MAX_CONDITIONS = 60;
 
 /** Looks over the records of a kind in one tenant: the database counts, and no record is loaded but the few that are named. */
 export async function strayRecords(
@@ -43,7 +41,7 @@ export async function strayRecords(
 ): Promise<Stray> {
   const others = standings.filter((standing) => !standing.isKeyholder).map((standing) => standing.reachOf(`${kind}.read`));
   const read = anyOf(others);
-  const countable = (JSON.stringify(read).match(/"op"/g)?.length ?? 0) <= MAX_CONDITIONS;
+  const countable = isShort(read);
   const owner = charter.fieldWith(kind, 'owner');
   const left: Predicate | undefined =
     owner === undefined
