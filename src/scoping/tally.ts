@@ -34,6 +34,18 @@ function replaced(p: Predicate, by: (slot: Slot) => Predicate, path: readonly st
 
 const shapeOf = (p: Predicate) => JSON.stringify(replaced(p, ({ p: comparison }) => ({ ...comparison, to: { value: '?' } })));
 
+/** Those whose predicates differ in values only, together. */
+function bySort<T>(all: readonly T[], of: (one: T) => Predicate): T[][] {
+  const sorts = new Map<string, T[]>();
+  for (const one of all) {
+    const key = shapeOf(of(one));
+    const sort = sorts.get(key);
+    if (sort) sort.push(one);
+    else sorts.set(key, [one]);
+  }
+  return [...sorts.values()];
+}
+
 /** Predicates that are the same but for one value, which one place compares with. */
 interface Family {
   readonly place: string;
@@ -129,16 +141,13 @@ export async function tallyRecords(
 ): Promise<{ counts: (number | null)[]; total: number }> {
   const texts = predicates.map((p) => JSON.stringify(p));
   const distinct = [...new Map(texts.map((text, i) => [text, predicates[i] as Predicate]))];
-  const groups = new Map<string, (readonly [number, Predicate])[]>();
-  for (const [i, [, p]] of distinct.entries()) {
-    const key = shapeOf(p);
-    const group = groups.get(key);
-    if (group) group.push([i, p]);
-    else groups.set(key, [[i, p]]);
-  }
+  const groups = bySort(
+    distinct.map(([, p], i) => [i, p] as const),
+    ([, p]) => p,
+  );
   const found = new Map<number, number>();
   const alone: (readonly [number, Predicate])[] = [];
-  for (const group of groups.values()) {
+  for (const group of groups) {
     const family = group.length > MANY ? familyOf(group) : undefined;
     if (family && isGroupable(shapes, kind, family)) for (const [i, count] of await countFamily(db, shapes, kind, tenantId, family)) found.set(i, count);
     else alone.push(...group);
@@ -179,10 +188,8 @@ export async function countCrowded(
     if (known) known.people += 1;
     else alike.set(text, { p, people: 1 });
   }
-  const sorts = new Map<string, { readonly p: Predicate; readonly people: number }[]>();
-  for (const one of alike.values()) sorts.set(shapeOf(one.p), [...(sorts.get(shapeOf(one.p)) ?? []), one]);
   const weighed: { readonly p: Predicate; readonly people: number }[] = [];
-  for (const sort of sorts.values()) {
+  for (const sort of bySort([...alike.values()], ({ p }) => p)) {
     const family = sort.length > MANY && sort.every(({ people }) => people === 1) ? familyOf(sort.map(({ p }, i) => [i, p] as const)) : undefined;
     const values = family && [...family.values.values()];
     if (!family || !values || family.p.op !== 'is' || family.path.length > 0 || new Set(values).size < values.length) weighed.push(...sort);
