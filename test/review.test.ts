@@ -63,6 +63,36 @@ const FAULTS: readonly [code: keyof typeof REVIEW_CODES, make: (charter: any) =>
       }),
     'limits.entry.booked',
   ],
+  [
+    'limit-passed-empty',
+    (c) => void (c.limits.hive.crowded = { actions: ['inspect'], where: { op: 'atLeast', field: 'colonies', to: { value: 9 } }, sentence: 'x.' }),
+    'limits.hive.crowded',
+  ],
+  [
+    'limits-lock',
+    (c) => {
+      c.limits.hive.numbered = { actions: ['archive'], where: is('registrationNo', 'X'), sentence: 'x.' };
+    },
+    'limits.hive.archived',
+  ],
+  [
+    'raise-alone',
+    (c) => void (c.roles.inspector.may['hive.appoint'] = c.roles.inspector.may['hive.read'] = ['tenant']),
+    'roles.inspector.may["hive.register"]',
+  ],
+  [
+    'raise-alone',
+    (c) => void Object.assign(c.roles.junior.may, { 'hive.read': ['tenant'], 'hive.move': ['tenant'], 'hive.archive': ['onSite'] }),
+    'roles.junior.may["hive.archive"]',
+  ],
+  [
+    'needs-apart',
+    (c) => {
+      delete c.roles.inspector.may['hive.register'];
+      c.apart.numbers = { hold: ['hive.inspect', 'hive.register'], sentence: 'x.' };
+    },
+    'apart.numbers',
+  ],
   ['acts-unread', (c) => void delete c.roles.treasurer.may['entry.read'], 'roles.treasurer.may["entry.update"]'],
   [
     'acts-unread',
@@ -109,6 +139,23 @@ const SOUND: readonly ((charter: any) => void)[] = [
   (c) => void (c.kinds.hive.actions.archive.channels = ['office']),
   (c) => void (c.apart.books = { hold: ['treasurer', 'healthOfficer'], sentence: 'x.' }),
   (c) => void (c.limits.entry.mine = { actions: ['book'], where: mine('madeBy'), sentence: 'nobody books what they wrote.' }),
+  (c) => void (c.roles.warden.may['hive.appoint'] = ['tenant']),
+  (c) => void Object.assign(c.roles.junior.may, { 'hive.move': ['onSite'], 'hive.archive': ['onSite'] }),
+  (c) => void (c.limits.hive.numbered = { actions: ['archive'], where: is('registrationNo', 'X'), before: true, lasting: true, sentence: 'x.' }),
+  (c) =>
+    void (c.limits.hive.crowded = {
+      actions: ['inspect'],
+      where: {
+        op: 'or',
+        of: [
+          { op: 'isEmpty', field: 'colonies' },
+          { op: 'atLeast', field: 'colonies', to: { value: 9 } },
+        ],
+      },
+      sentence: 'x.',
+    }),
+  (c) =>
+    void (c.limits.hive.small = { actions: ['inspect'], where: { op: 'not', of: { op: 'atLeast', field: 'colonies', to: { value: 2 } } }, sentence: 'x.' }),
   (c) => void (c.kinds.hive.reaches.kept = { op: 'not', of: { op: 'isEmpty', field: 'keeperId' } }),
 ];
 

@@ -1,5 +1,5 @@
 import { didYouMean, LintelError } from '../base/index.js';
-import { checkPredicate, normalise, type Predicate, type Problem, type Shapes, VALUE_TYPES } from '../predicate/index.js';
+import { checkPredicate, normalise, ownFields, type Predicate, type Problem, type Shapes, VALUE_TYPES } from '../predicate/index.js';
 import { Charter, followedFields, reachesOfKind, shapeOf } from './charter.js';
 import type { CharterData, KindData, RoleData } from './data.js';
 import type { FieldRole } from './field.js';
@@ -233,13 +233,6 @@ export function readRole(charter: Charter, id: string, json: unknown, others: re
   if (role.was !== undefined) c.report('role.was', 'a role of your own is renamed by its label; its id stays');
   c.throwIfAny();
   return completeRole(role as unknown as RoleData);
-}
-
-/** Fields of the record itself on which a predicate turns. */
-function ownFields(p: Predicate): string[] {
-  if (p.op === 'and' || p.op === 'or') return p.of.flatMap(ownFields);
-  if (p.op === 'not') return ownFields(p.of);
-  return 'field' in p ? [p.field] : [];
 }
 
 function checkLimit(c: Checker, limit: Json, at: string, kindName: string, known: Vocabulary, shapes: Shapes): void {

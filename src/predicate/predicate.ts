@@ -77,3 +77,10 @@ export function not(part: Predicate): Predicate {
   if (part.op === 'never') return ALWAYS;
   return part.op === 'not' ? part.of : { op: 'not', of: part };
 }
+
+/** Fields of the record itself on which a predicate turns. */
+export function ownFields(p: Predicate): string[] {
+  if (p.op === 'and' || p.op === 'or') return p.of.flatMap(ownFields);
+  if (p.op === 'not') return ownFields(p.of);
+  return 'field' in p ? [p.field] : [];
+}

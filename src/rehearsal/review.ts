@@ -1,5 +1,5 @@
-import { type Charter, type May, type Permission, restsOnRead } from '../charter/index.js';
-import { disjoint, type Example, implies, not, or, type Predicate, print, unsatisfiable } from '../predicate/index.js';
+import { type Charter, type LimitData, type May, type Permission, restsOnRead } from '../charter/index.js';
+import { and, disjoint, type Example, implies, not, or, ownFields, type Predicate, print, unsatisfiable } from '../predicate/index.js';
 import { rolesIn } from '../standing/index.js';
 
 export type Severity = 'error' | 'warning' | 'note';
@@ -40,6 +40,16 @@ export const REVIEW_CODES = {
     why: 'A limit that holds for every record refuses its actions to everybody.',
     remedy: 'Correct its rule, or leave the actions out.',
   },
+  'limit-passed-empty': {
+    severity: 'warning',
+    why: 'A comparison with an empty field is false, so that a record on which the field is empty goes past the limit.',
+    remedy: 'Say what is so where it is empty: or(isEmpty, …) refuses there too, and(not(isEmpty), …) lets it pass on purpose.',
+  },
+  'limits-lock': {
+    severity: 'warning',
+    why: 'Each of these limits refuses the way out of another: a record on which they hold together is never changed out of them, not even by a keyholder.',
+    remedy: 'Leave an action out of one of them, or say lasting where it is meant.',
+  },
   'acts-unread': {
     severity: 'error',
     why: 'Every action on a record that is there reaches at most what can be read: this one reaches nothing.',
@@ -68,6 +78,16 @@ export const REVIEW_CODES = {
     why: 'Two who hold what this role may give can raise each other: one gives a role by which the other gives back more than either held.',
     remedy: 'Let the role that is given give nothing further, or less.',
   },
+  'raise-alone': {
+    severity: 'warning',
+    why: 'Whoever holds the role changes a record so that it comes into their own reach, and then does to it what was not given to them on it.',
+    remedy: 'Give the action that changes the field no farther than the other, or to others.',
+  },
+  'needs-apart': {
+    severity: 'error',
+    why: 'A permission leads nowhere without another, and the charter lets nobody hold both.',
+    remedy: 'Correct the need, or the rule that keeps them apart.',
+  },
   'apart-in-one': {
     severity: 'error',
     why: 'One role holds together what is to be apart, so that nobody can be given it.',
@@ -92,11 +112,34 @@ function exampleWords({ record, me }: Example): string {
     `${name} ${value === null ? 'empty' : typeof value === 'object' ? JSON.stringify(value) : `“${String(value)}”`}`;
   const of = (values: Readonly<Record<string, unknown>>) =>
     Object.entries(values)
-      .filter(([name, value]) => value !== undefined && name !== 'parents')
+      .filter(([name, value]) => value !== undefined && name !== 'parents' && JSON.stringify(value) !== '{}')
       .map(shown);
   const who = of(me);
   return [`a record with ${of(record).join(', ') || 'nothing in it'}`, ...(who.length > 0 ? [`for somebody with ${who.join(', ')}`] : [])].join(', ');
 }
+
+/** Fields by which a rule holds for somebody as the person who they are, where they are and not where they are not. */
+const mine = (rule: Predicate): string[] =>
+  rule.op === 'and' || rule.op === 'or' ? rule.of.flatMap(mine) : 'to' in rule && 'me' in rule.to ? [rule.field] : [];
+
+/** Fields by whose order, or by whose being no, a rule holds, and of which it does not say what is so where they are empty. */
+function passedEmpty(rule: Predicate): string[] {
+  const said = (p: Predicate): string[] =>
+    p.op === 'and' || p.op === 'or' ? p.of.flatMap(said) : p.op === 'not' ? said(p.of) : p.op === 'isEmpty' ? [p.field] : [];
+  const ordered = (p: Predicate, holds: boolean): string[] => {
+    if (p.op === 'and' || p.op === 'or') return p.of.flatMap((part) => ordered(part, holds));
+    if (p.op === 'not') return ordered(p.of, !holds);
+    if (p.op === 'parent') return holds ? passedEmpty(p.where).map((field) => `${p.via}.${field}`) : [];
+    if (!holds || !('to' in p)) return [];
+    // A flag that is empty is taken for no by whoever looks at it.
+    const isNo = p.op === 'is' && 'value' in p.to && p.to.value === false;
+    return isNo || ORDERS.includes(p.op) ? [p.field] : [];
+  };
+  const known = said(rule);
+  return [...new Set(ordered(rule, true))].filter((field) => !known.includes(field));
+}
+const FIXED: readonly string[] = ['id', 'tenant', 'maker'];
+const ORDERS: readonly string[] = ['before', 'after', 'atLeast', 'atMost'];
 
 /** Reads a charter critically: what contradicts itself, gives nothing, gives more than it seems, or lets people raise one another. */
 class Review {
@@ -129,8 +172,37 @@ class Review {
         if (unsatisfiable(where, kind, shapes).verdict === 'yes') this.find('limit-never', place, `it refuses nothing: ${print(where)}`);
         else if (unsatisfiable(not(where), kind, shapes).verdict === 'yes')
           this.find('limit-always', place, `nobody can ever ${actions.join(', ')}: ${print(where)}`);
+        for (const field of passedEmpty(where)) this.find('limit-passed-empty', place, `where ${field} is empty it does not hold: ${print(where)}`);
       }
+      this.#locks(kind, Object.entries(limits));
     }
+  }
+
+  /** Limits that hold together, each of which refuses every action by which another is left, round in a circle. */
+  #locks(kind: string, limits: readonly (readonly [string, LimitData])[]): void {
+    const { shapes } = this.#charter;
+    const { fields } = this.#charter.kind(kind);
+    const changing = (where: Predicate) =>
+      ownFields(where).flatMap((field) => (FIXED.includes(fields[field]?.role as string) ? [] : [fields[field]?.change ?? 'update']));
+    // What turns on a parent, or on who asks, has a way out that is not an action on the record.
+    const elsewhere = (where: Predicate) => mine(where).length > 0 || /"op":"(parent|followed)"/.test(JSON.stringify(where));
+    const ways = new Map(limits.map(([name, { where }]) => [name, new Set(elsewhere(where) ? [] : changing(where))]));
+    const blocks = ([, { actions }]: (typeof limits)[number], name: string) => {
+      const out = ways.get(name) as ReadonlySet<string>;
+      return out.size > 0 && [...out].every((action) => actions.includes(action));
+    };
+    const walk = (path: (typeof limits)[number][]): void => {
+      const [first, last] = [path[0], path.at(-1)] as [(typeof limits)[number], (typeof limits)[number]];
+      const together = and(...path.map(([, { where }]) => where));
+      const none = unsatisfiable(together, kind, shapes);
+      if (none.verdict !== 'no') return;
+      if (path.length > 1 && blocks(first, last[0]))
+        this.find('limits-lock', `limits.${kind}.${first[0]}`, `a record stays in ${path.map(([name]) => name).join(' and ')} for ever`, none.example);
+      // Each circle is told once, from the limit that stands first.
+      const from = limits.indexOf(first);
+      for (const next of limits.slice(from + 1)) if (!path.includes(next) && !next[1].lasting && blocks(next, last[0])) walk([...path, next]);
+    };
+    for (const one of limits) if (!one[1].lasting) walk([one]);
   }
 
   /** Everything that a holder of a role has, that of every member too; by permission, the reaches. */
@@ -177,6 +249,31 @@ class Review {
         if (both.length > 1) this.find('apart-in-one', at, `it holds ${both.join(' and ')}, which apart.${name} keeps apart`);
       }
       this.#raising(role, at);
+      this.#alone(may, at, held);
+    }
+  }
+
+  /** Fields by whose change a record comes into a reach of one's own, where they may be changed farther than that reach. */
+  #alone(may: May, at: string, held: Map<string, Set<string>>): void {
+    const { shapes } = this.#charter;
+    for (const [name, reaches] of Object.entries(may)) {
+      const { kind, action } = this.#charter.permission(name);
+      if (!kind || !restsOnRead(action)) continue;
+      const acts = this.#where(held, kind, held.get(name) ?? []);
+      const read = this.#where(held, kind, held.get(`${kind}.read`) ?? []);
+      for (const field of new Set(reaches.flatMap((reach) => mine(this.#charter.reach(kind, this.#charter.reachMeant(name, reach)))))) {
+        const by = this.#charter.kind(kind).fields[field]?.change ?? 'update';
+        const changes = this.#where(held, kind, held.get(`${kind}.${by}`) ?? []);
+        if (by === action || changes.op === 'never') continue;
+        const within = implies(and(changes, read), acts, kind, shapes);
+        if (within.verdict === 'no')
+          this.find(
+            'raise-alone',
+            `${at}.may${key(name)}`,
+            `by ${kind}.${by} a record gets a ${field} by which ${quoted(this.#charter.permission(name))} reaches it`,
+            within.example,
+          );
+      }
     }
   }
 
@@ -206,6 +303,16 @@ class Review {
       const byParent = JSON.stringify(read).includes('"op":"parent"');
       const within = byParent || read.op === 'always' ? ({ verdict: 'yes' } as const) : implies(acts, read, kind, shapes);
       if (within.verdict === 'no') this.find('acts-beyond-read', place, `${quoted(permission)} is given where reading is not`, within.example);
+    }
+  }
+
+  apart(): void {
+    const { data, permissions } = this.#charter;
+    for (const [name, { hold }] of Object.entries(data.apart)) {
+      for (const one of hold) {
+        const need = permissions.get(one)?.needs?.find((other) => hold.includes(other));
+        if (need !== undefined) this.find('needs-apart', `apart.${name}`, `${one} needs ${need}, and nobody may hold both`);
+      }
     }
   }
 
@@ -255,6 +362,7 @@ export function reviewCharter(charter: Charter<any>): ReviewFinding<ReviewCode>[
   const review = new Review(charter);
   review.kinds();
   review.roles();
+  review.apart();
   review.outside();
   return byWeight(review.findings);
 }
