@@ -2,10 +2,12 @@ import { resolve } from 'node:path';
 import type { Command } from '@commander-js/extra-typings';
 import { didYouMean, LintelError } from '../base/index.js';
 import type { Charter } from '../charter/index.js';
-import { type AccessChange, accessChanges, type Changing, madeUpFacts } from '../rehearsal/index.js';
+import { type AccessChange, accessChanges, alike, type Changing, madeUpFacts } from '../rehearsal/index.js';
+import type { Choice } from '../scoping/index.js';
 import { createLintel, type Lintel } from '../server/index.js';
 import { Standing } from '../standing/index.js';
 import type { Database } from '../store/index.js';
+import { charterAt } from './commit.js';
 import { openUrl, readCharterFile, readConfig, type Sources } from './config.js';
 import { grid, markdown } from './grid.js';
 import { findTenant, withDatabase } from './look.js';
@@ -16,6 +18,7 @@ interface ChangesOptions extends Sources {
   readonly declared: readonly string[];
   readonly roles?: true | undefined;
   readonly earlier?: string | undefined;
+  readonly commit?: string | undefined;
   readonly format: 'text' | 'json' | 'md';
 }
 
@@ -54,31 +57,45 @@ export async function peopleOf(lintel: Lintel, before: Charter<any>, wanted: str
 
 const ways = (of: readonly string[]) => (of.length === 0 ? '–' : of.join(', '));
 
-function rowOf({ name, permission, was, becomes, change, records, rule }: AccessChange): string[] {
-  const extent = rule ? `${ways(was)}: ${rule.was} → ${rule.becomes}` : `${ways(was)} → ${ways(becomes)}`;
-  return [name, permission, extent, change, records ? `+${records.more} −${records.fewer}` : ''];
+/** `+ Amber hive, Clover hive, …` */
+function named(sign: string, count: number, records: readonly Choice[] = []): string[] {
+  return records.length === 0 ? [] : [`${sign} ${records.map(({ id, label }) => label ?? id).join(', ')}${count > records.length ? ', …' : ''}`];
 }
 
 /** Those to whom the same happens stand in one row. */
 function rowsOf(changes: readonly AccessChange[]): string[][] {
-  const rows = new Map<string, string[][]>();
-  for (const [name, ...rest] of changes.map(rowOf)) {
-    const key = JSON.stringify(rest);
-    rows.set(key, [...(rows.get(key) ?? []), [name as string, ...rest]]);
-  }
+  const rows = new Map<string, AccessChange[]>();
+  for (const change of changes) rows.set(alike(change), [...(rows.get(alike(change)) ?? []), change]);
   return [...rows.values()].map((same) => {
-    const names = same.map(([name]) => name as string);
-    const more = names.length - 3;
-    return [`${names.slice(0, 3).join(', ')}${more > 0 ? ` and ${more} more` : ''}`, ...(same[0] as string[]).slice(1)];
+    const { permission, was, becomes, change, records, rule, some } = same[0] as AccessChange;
+    const more = same.length - 3;
+    const extent = rule ? `${ways(was)}: ${rule.was} → ${rule.becomes}` : `${ways(was)} → ${ways(becomes)}`;
+    const examples = records ? [...named('+', records.more, some?.more), ...named('−', records.fewer, some?.fewer)] : [];
+    const names = same.slice(0, 3).map(({ name }) => name);
+    return [
+      `${names.join(', ')}${more > 0 ? ` and ${more} more` : ''}`,
+      permission,
+      extent,
+      change,
+      records ? `+${records.more} −${records.fewer}` : '',
+      examples.join('; '),
+    ];
   });
 }
 
 async function changesCommand(old: string | undefined, options: ChangesOptions, around: Surroundings): Promise<number> {
-  const config = await readConfig(options, around.cwd);
+  const here = await readConfig(options, around.cwd);
+  const [from, to] = options.commit?.split('..') ?? [];
+  const config = to ? { ...here, charter: await charterAt(to, options, around.cwd) } : here;
   const { charter } = config;
-  if (old === undefined && options.earlier === undefined)
-    throw new LintelError('which-charter', 'Compare with what? Give the charter as it was, or --earlier with a database as it was.', {});
-  const before = old === undefined ? charter : await readCharterFile(resolve(around.cwd, old));
+  if (old === undefined && !from && options.earlier === undefined)
+    throw new LintelError(
+      'which-charter',
+      'Compare with what? Give the charter as it was, --commit with when it was so, or --earlier with a database as it was.',
+      {},
+    );
+  if (old !== undefined && from) throw new LintelError('which-charter', 'Give the charter as it was, or --commit, not both.', {});
+  const before = from ? await charterAt(from, options, around.cwd) : old === undefined ? charter : await readCharterFile(resolve(around.cwd, old));
   const known = new Set([...before.permissions.keys(), ...charter.permissions.keys()]);
   const foreign = options.declared.find((name) => !known.has(name));
   if (foreign !== undefined)
@@ -96,7 +113,7 @@ async function changesCommand(old: string | undefined, options: ChangesOptions, 
           }
         });
   const undeclared = changes.filter(({ change, permission }) => change.startsWith('grows') && !options.declared.includes(permission));
-  const head = ['who', 'may', 'how far', 'change', 'records'];
+  const head = ['who', 'may', 'how far', 'change', 'records', 'such as'];
   const verdict =
     undeclared.length === 0
       ? 'No access grew that was not declared.'
@@ -116,13 +133,14 @@ export function addChangesCommand(program: Command, around: Surroundings, answer
       ),
   )
     .argument('[charter]', 'the charter as it was: JSON, or a module')
+    .option('--commit <commit>', 'the charter as it was at a commit of git: main, v1.4, or v1.3..v1.4 for two')
     .option('--earlier <url>', 'a PostgreSQL as it was, such as a backup: who held what there. Records are those of today')
     .option('--roles', 'compare the roles of the two charters, without a database')
     .option('--declared <actions...>', 'actions that are meant to reach farther: all other growth fails', [] as string[])
     .addOption(formatOption())
     .addHelpText(
       'after',
-      '\nExample:\n  lintel changes before.json --tenant alderbrook\n  lintel changes --earlier postgres://localhost/yesterday --tenant alderbrook\n  lintel changes before.json --roles --format md --declared hive.move\n\nExit codes: 0 nothing grew that was not declared, 1 something did, 2 not answered',
+      '\nExample:\n  lintel changes before.json --tenant alderbrook\n  lintel changes --commit main --tenant alderbrook --format md\n  lintel changes --earlier postgres://localhost/yesterday --tenant alderbrook\n  lintel changes before.json --roles --format md --declared hive.move\n\nExit codes: 0 nothing grew that was not declared, 1 something did, 2 not answered',
     )
     .action(async (charter, options) => {
       answered(await changesCommand(charter, options, around));

@@ -25,16 +25,16 @@ export function defineConfig(config: LintelConfig): LintelConfig {
 
 const NAMES = ['lintel.config.ts', 'lintel.config.mts', 'lintel.config.js', 'lintel.config.mjs'];
 
+const isThere = (file: string) =>
+  access(file).then(
+    () => true,
+    () => false,
+  );
+
 async function search(from: string): Promise<string | undefined> {
   for (const name of NAMES) {
     const file = join(from, name);
-    if (
-      await access(file).then(
-        () => true,
-        () => false,
-      )
-    )
-      return file;
+    if (await isThere(file)) return file;
   }
   const above = dirname(from);
   return above === from ? undefined : search(above);
@@ -58,25 +58,26 @@ export interface Sources {
   readonly database?: string | undefined;
 }
 
-/** @throws LintelError `no-config`, `config-invalid`. */
-export async function readConfig(sources: Sources, cwd: string): Promise<LintelConfig> {
-  const database = sources.database === undefined ? {} : { database: () => openUrl(sources.database as string) };
-  if (sources.charter !== undefined) return { charter: await readCharterFile(resolve(cwd, sources.charter)), ...database };
-  const file = sources.config === undefined ? await search(cwd) : resolve(cwd, sources.config);
-  if (file === undefined) {
+/** The file that the charter stands in, or is named by. @throws LintelError `no-config`. */
+export async function findCharterFile(sources: Sources, cwd: string): Promise<string> {
+  const told = sources.charter ?? sources.config;
+  const file = told === undefined ? await search(cwd) : resolve(cwd, told);
+  if (file === undefined)
     throw new LintelError(
       'no-config',
       'There is no lintel.config.ts here or above. Make one that exports defineConfig({ charter, database }), or give --charter FILE.',
       {},
     );
-  }
-  if (
-    !(await access(file).then(
-      () => true,
-      () => false,
-    ))
-  )
-    throw new LintelError('no-config', `There is no file ${sources.config}. Give --config the path of your lintel.config.ts.`, {});
+  if (sources.charter === undefined && !(await isThere(file)))
+    throw new LintelError('no-config', `There is no file ${told}. Give --config the path of your lintel.config.ts.`, {});
+  return file;
+}
+
+/** @throws LintelError `no-config`, `config-invalid`. */
+export async function readConfig(sources: Sources, cwd: string): Promise<LintelConfig> {
+  const database = sources.database === undefined ? {} : { database: () => openUrl(sources.database as string) };
+  const file = await findCharterFile(sources, cwd);
+  if (sources.charter !== undefined) return { charter: await readCharterFile(file), ...database };
   const config = (await load(file)).default as LintelConfig | undefined;
   if (!isCharter(config?.charter)) {
     throw new LintelError('config-invalid', `${file} does not export a charter. Its default export must be defineConfig({ charter, database }).`, {});

@@ -1,7 +1,7 @@
 import type { Kysely } from 'kysely';
 import type { Charter } from '../charter/index.js';
 import { and, checkPredicate, implies, NEVER, not, type Predicate, print } from '../predicate/index.js';
-import { countRecords } from '../scoping/index.js';
+import { type Choice, countRecords, fewRecords } from '../scoping/index.js';
 import { type Standing, wayWords } from '../standing/index.js';
 
 /** Somebody, or a role, as they stand before and after. */
@@ -22,6 +22,8 @@ export interface AccessChange {
   readonly change: 'grows' | 'shrinks' | 'grows and shrinks' | 'differs on no record';
   /** Records reached now and not before, and before and not now, where they were counted. */
   readonly records: { readonly more: number; readonly fewer: number } | null;
+  /** A few of these records, by id and label: for the first of those to whom the same happens. */
+  readonly some?: { readonly more: readonly Choice[]; readonly fewer: readonly Choice[] };
   /** The rule as it was and as it becomes, where it is called the same and is another. */
   readonly rule?: { readonly was: string; readonly becomes: string };
 }
@@ -77,6 +79,9 @@ function changeOf(charter: Charter<any>, { name, permission, kind, was, becomes 
   };
 }
 
+/** What is alike in the changes of several people. */
+export const alike = ({ name: _, some: __, ...same }: AccessChange): string => JSON.stringify(same);
+
 /** Predicates that are counted in one statement. */
 const TOGETHER = 40;
 
@@ -84,12 +89,13 @@ const TOGETHER = 40;
  * What differs in the access of people, or of roles, between two charters, or two states of a membership: permission by permission, also where a reach is
  * called the same and its rule is another, or a limit came or went.
  *
- * @param on counts on the records of a tenant; without it, the rules alone are asked whether one holds what the other does not.
+ * @param on counts on the records of a tenant, and names a few of them (3, or as `some` says); without it, the rules alone are asked whether one holds what the
+ * other does not.
  */
 export async function accessChanges(
   charter: Charter<any>,
   all: readonly Changing[],
-  on?: { readonly db: Kysely<any>; readonly tenant: string },
+  on?: { readonly db: Kysely<any>; readonly tenant: string; readonly some?: number },
 ): Promise<AccessChange[]> {
   const found = all.flatMap(({ name, before, after }): Found[] => {
     const names = new Set([...(before?.charter.permissions.keys() ?? []), ...(after?.charter.permissions.keys() ?? [])]);
@@ -112,5 +118,15 @@ export async function accessChanges(
       for (const [k, one] of part.entries()) records.set(one, { more: counts[2 * k] as number, fewer: counts[2 * k + 1] as number });
     }
   }
-  return found.map((one) => changeOf(charter, one, records.get(one) ?? null));
+  const changes = found.map((one) => changeOf(charter, one, records.get(one) ?? null));
+  const firsts = new Map(changes.map((change, i) => [alike(change), i] as const).reverse());
+  const named = new Map<number, AccessChange['some']>();
+  for (const i of on ? firsts.values() : []) {
+    const { kind, was, becomes } = found[i] as Found;
+    const { more, fewer } = changes[i]?.records ?? { more: 0, fewer: 0 };
+    const few = async (count: number, one: Reach, other: Reach) =>
+      count === 0 || !on ? [] : fewRecords(on.db, charter, kind as string, on.tenant, and(one.where, not(other.where)), on.some ?? 3);
+    if (more + fewer > 0) named.set(i, { more: await few(more, becomes, was), fewer: await few(fewer, was, becomes) });
+  }
+  return changes.map((change, i) => ({ ...change, ...(named.has(i) && { some: named.get(i) }) }) as AccessChange);
 }

@@ -1,4 +1,4 @@
-export { type AccessChange, accessChanges, type Changing } from './changes.js';
+export { type AccessChange, accessChanges, alike, type Changing } from './changes.js';
 export { type Comparison, compare, whose } from './compare.js';
 export { type Giver, giversOf } from './gives.js';
 export { type Colours, escapeMarkdown, explanationMarkdown, printExplanation, printTable, strayLines, tableMarkdown } from './print.js';

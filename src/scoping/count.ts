@@ -30,6 +30,24 @@ export async function countRecords(
   return { total, counts: predicates.map((p, i) => (p.op === 'always' ? total : (found.get(texts[i] as string) ?? 0))) };
 }
 
+/** A few records of a tenant that a specialised predicate reaches, by id and label. */
+export async function fewRecords(
+  db: Kysely<any>,
+  charter: Standing['charter'],
+  kind: string,
+  tenantId: string,
+  predicate: Predicate,
+  some: number,
+): Promise<Choice[]> {
+  const shape = charter.shapes[kind] as KindShape;
+  const writer = writerFor(db, charter.shapes);
+  const column = (field: string) => writer.column(shape, field, 't');
+  const tenant = shape.tenantField === undefined ? sqlText`true` : sqlText`${column(shape.tenantField)} = ${tenantId}`;
+  return sqlText`select ${column(shape.idField)} as "id", ${column(charter.kind(kind).label)} as "label" from ${writer.table(shape)} as "t" where ${tenant} and ${writer.condition(predicate, kind, 't')} order by 1 limit ${some}`.rows<Choice>(
+    db,
+  );
+}
+
 /** A few records on which two predicates differ, of those that this standing reads, by id and label. */
 export async function someRecords(db: Kysely<any>, boundary: Boundary, kind: string, one: Predicate, other: Predicate): Promise<Choice[]> {
   const { writer } = boundary;

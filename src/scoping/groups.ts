@@ -1,6 +1,7 @@
 import type { Kysely } from 'kysely';
-import type { KindShape, Predicate } from '../predicate/index.js';
+import { and, type KindShape, not, type Predicate } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
+import { fewRecords } from './count.js';
 import { writerFor } from './dialect.js';
 import type { Choice } from './find.js';
 import { joinFragments, name, sqlText } from './fragment.js';
@@ -28,8 +29,7 @@ export async function groupRecords(
 ): Promise<RecordGroup[]> {
   const shape = charter.shapes[kind] as KindShape;
   const writer = writerFor(db, charter.shapes);
-  const column = (field: string) => writer.column(shape, field, 't');
-  const tenant = shape.tenantField === undefined ? sqlText`true` : sqlText`${column(shape.tenantField)} = ${tenantId}`;
+  const tenant = shape.tenantField === undefined ? sqlText`true` : sqlText`${writer.column(shape, shape.tenantField, 't')} = ${tenantId}`;
   const marks = predicates.map((_, i) => name(`r${i}`));
   const marked = predicates.map((p, i) => sqlText`case when ${writer.condition(p, kind, 't')} then 1 else 0 end as ${marks[i]}`);
   const from = sqlText`(select ${joinFragments(marked, ', ')} from ${writer.table(shape)} as "t" where ${tenant}) as "m"`;
@@ -38,12 +38,8 @@ export async function groupRecords(
   const groups: RecordGroup[] = [];
   for (const part of parts) {
     const reaches = predicates.map((_, i) => Number(part[`r${i}`]) === 1);
-    const here = joinFragments([tenant, ...predicates.map((p, i) => writer.condition(p, kind, 't', reaches[i]))], ' and ');
-    const rows =
-      await sqlText`select ${column(shape.idField)} as "id", ${column(charter.kind(kind).label)} as "label" from ${writer.table(shape)} as "t" where ${here} order by 1 limit ${some}`.rows<Choice>(
-        db,
-      );
-    groups.push({ reaches, count: Number(part.count), some: rows });
+    const here = and(...predicates.map((p, i) => (reaches[i] ? p : not(p))));
+    groups.push({ reaches, count: Number(part.count), some: await fewRecords(db, charter, kind, tenantId, here, some) });
   }
   return groups.sort((a, b) => b.count - a.count);
 }

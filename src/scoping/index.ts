@@ -2,7 +2,7 @@ export { BesideDb, type ReportDifference, type ScopeDifference } from './beside.
 export { Boundary } from './boundary.js';
 export { type ChangeAnswer, change, handOver } from './change.js';
 export { type SqlCondition, type SqlTag, sqlCondition } from './condition.js';
-export { countRecords, someRecords } from './count.js';
+export { countRecords, fewRecords, someRecords } from './count.js';
 export { writerFor } from './dialect.js';
 export { type Choice, choices, type FindOptions, find, loadRaw } from './find.js';
 export { type Fragment, joinFragments, name, sqlText } from './fragment.js';

@@ -107,8 +107,8 @@ export function ChangesView({ query }: { query: Query }): ReactNode {
           all.length === 0 ? (
             <p className="verdict yes">Nobody’s access is another than before.</p>
           ) : (
-            <Sheet title="Changes" head={['who', 'may', 'before', 'now', 'change', 'records']}>
-              {all.map(({ name, permission, was, becomes, change, records, rule }) => (
+            <Sheet title="Changes" head={['who', 'may', 'before', 'now', 'change', 'records', 'such as']}>
+              {all.map(({ name, permission, was, becomes, change, records, rule, some }) => (
                 <tr key={`${name} ${permission}`}>
                   <th scope="row">{name}</th>
                   <td>{permission}</td>
@@ -116,6 +116,7 @@ export function ChangesView({ query }: { query: Query }): ReactNode {
                   <td>{rule ? `${ways(becomes)}: ${rule.becomes}` : ways(becomes)}</td>
                   <td className={change.startsWith('grows') ? 'part' : 'none'}>{change}</td>
                   <td>{records ? `+${records.more} −${records.fewer}` : ''}</td>
+                  <td>{[...(some?.more ?? []), ...(some?.fewer ?? [])].map(({ id, label }) => label ?? id).join(', ')}</td>
                 </tr>
               ))}
             </Sheet>
