@@ -19,7 +19,7 @@ export const PROBE_CODES = {
   },
   'open-after-removal': {
     severity: 'error',
-    why: 'Whoever was put out still reads records with the session of before.',
+    why: 'Whoever was put out still reads or changes records with the session of before.',
     remedy: 'Resolve the standing anew with each request.',
   },
   'tells-existence': {
@@ -36,6 +36,11 @@ export const PROBE_CODES = {
     severity: 'warning',
     why: 'A search by a field that the person may not read finds by it: they can guess its value.',
     remedy: 'Search through scope, which takes a masked field for empty.',
+  },
+  'order-tells': {
+    severity: 'warning',
+    why: 'Records can be put in the order of a field that the person may not read: they learn which has more of it.',
+    remedy: 'Sort through scope, which takes a masked field for empty, or by fields of a list.',
   },
   breaks: { severity: 'warning', why: 'The application fails, instead of refusing.', remedy: 'Check what comes in before it is used.' },
 } as const;

@@ -124,6 +124,35 @@ export function secretsIn(answer: string, sent: string, { secrets }: Knowledge):
   return [...found.values()];
 }
 
+/** The ids in the list that an answer holds, in its order; none where there is no list of records. */
+function listedIds(answer: string, idNames: readonly string[]): string[] {
+  const walk = (value: unknown): string[] | undefined => {
+    if (typeof value !== 'object' || value === null) return undefined;
+    if (!Array.isArray(value)) return Object.values(value).map(walk).find(Boolean);
+    const ids = value.flatMap((one) => idNames.filter((name) => typeof one === 'object' && one !== null && name in one).map((name) => String(one[name])));
+    return ids.length > 1 ? ids : undefined;
+  };
+  try {
+    return walk(JSON.parse(answer)) ?? [];
+  } catch {
+    return [];
+  }
+}
+
+/** Fewer stand in some order by chance. */
+const FEWEST_ORDERED = 4;
+
+/** Whether the records of an answer stand in the order of a field, upwards or downwards, as far as their values differ. */
+export function isOrderedBy(answer: string, { idField, fields }: KindShape, field: string, of: readonly Pictured[]): boolean {
+  const value = new Map(of.filter(({ record }) => record[field] !== null).map(({ id, record }) => [id, record[field] as string | number]));
+  const values = listedIds(answer, [...new Set([idField, fields[idField]?.column ?? idField])]).flatMap((id) => value.get(id) ?? []);
+  if (new Set(values).size < FEWEST_ORDERED) return false;
+  const isNumber = ['integer', 'decimal'].includes(fields[field]?.type ?? '');
+  const way = (a: string | number, b: string | number) => (isNumber ? Number(a) - Number(b) : String(a).localeCompare(String(b)));
+  const steps = values.slice(1).map((one, i) => way(values[i] as string | number, one));
+  return steps.every((step) => step <= 0) || steps.every((step) => step >= 0);
+}
+
 /** What a guarded field got by itself, and not by the request, is the application's doing. */
 function mayMake(player: Player, { kind, tenant, record, row }: Pictured, sent: unknown): boolean {
   const standing = player.in(tenant as string);

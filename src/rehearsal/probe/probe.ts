@@ -1,10 +1,11 @@
 import type { Kysely } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
+import type { KindShape } from '../../predicate/index.js';
 import type { Lintel } from '../../server/index.js';
 import { castOf, type Player } from './cast.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeReport } from './findings.js';
-import { type Knowledge, knowledgeOf, numbersIn, secretsIn, unlawfulIn } from './judge.js';
+import { isOrderedBy, type Knowledge, knowledgeOf, numbersIn, secretsIn, unlawfulIn } from './judge.js';
 import { Picture } from './picture.js';
 import { type Route, readRoutes } from './routes.js';
 import { type Answer, type Sent, sender } from './send.js';
@@ -168,14 +169,20 @@ class Probe {
     }
   }
 
-  /** What is hidden is answered as what there is not. */
-  #judgeExistence(route: Route, player: Player, answers: readonly (readonly [Named, Answer])[]): void {
+  /** What is hidden is answered as what there is not. @param fineToo also where it is answered with success: in lists, but not where something is made. */
+  #judgeExistence(route: Route, player: Player, answers: readonly (readonly [Named, Answer])[], about = '', fineToo = false): void {
     const missing = answers.find(([{ as }]) => as === 'missing');
     if (!missing) return;
-    const shape = ([{ id }, { status, text, type }]: readonly [Named, Answer]) => JSON.stringify([status, type, text.replaceAll(id, '')]);
+    const shapes = ([{ id }, { status, text, type }]: readonly [Named, Answer]) => {
+      // A number may stand for something else too.
+      const named = /^\d+$/.test(id) ? new RegExp(`\\b${id}\\b`, 'g') : id;
+      return [text, text.replaceAll(named, '')].map((one) => JSON.stringify([status, type, one]));
+    };
+    const isLike = (one: readonly [Named, Answer]) => shapes(one).some((shape, i) => shape === shapes(missing)[i]);
     for (const one of answers) {
       const [{ as, id }, answer] = one;
-      if ((as !== 'hidden' && as !== 'elsewhere') || isFine(answer) || shape(one) === shape(missing)) continue;
+      // What shows or changes a record is told as what it is.
+      if ((as !== 'hidden' && as !== 'elsewhere') || (isFine(answer) && !fineToo) || isLike(one)) continue;
       const how = answer.status === missing[1].status ? 'in other words' : `${answer.status}, not ${missing[1].status}`;
       this.#tell(
         'tells-existence',
@@ -183,6 +190,7 @@ class Probe {
         player,
         `${player.name} is answered ${how} for ${id}, which is hidden from them, than for one that there is not`,
         answer,
+        about,
       );
     }
   }
@@ -229,9 +237,18 @@ class Probe {
     const word = [...secrets].find(([, { of, hidden }]) => hidden && of.tenant === tenant)?.[0] ?? 'probe';
     const with_ = (query: Record<string, string>) => `${path}?${new URLSearchParams(query)}`;
     const named = (wish: RegExp, fallback: string) => route.query.find((name) => wish.test(name)) ?? fallback;
-    const ids = route.kind === undefined ? [] : this.#tries.named(route.kind, tenant, player).map(({ id }) => id);
+    const idNames = route.query.flatMap((name): [string, readonly Named[]][] => {
+      const kind = this.#tries.kindNamed(route, name) ?? (/ids?$/i.test(name) ? route.kind : undefined);
+      return kind === undefined ? [] : [[name, this.#tries.named(kind, tenant, player)]];
+    });
+    for (const [name, all] of idNames) {
+      const answers: [Named, Answer][] = [];
+      for (const one of all) answers.push([one, await this.#call(route, player, with_({ [name]: one.id }))]);
+      for (const [, answer] of answers) this.#judgeAnswer(route, player, answer);
+      this.#judgeExistence(route, player, answers, name, true);
+    }
     const attempts: Record<string, string>[] = [
-      ...route.query.filter((name) => /ids?$/i.test(name)).flatMap((name) => [{ [name]: ids.join(',') }, ...ids.map((id) => ({ [name]: id }))]),
+      ...idNames.map(([name, all]) => ({ [name]: all.map(({ id }) => id).join(',') })),
       { [named(/limit|size|per/i, 'limit')]: '100000', [named(/offset|skip/i, 'offset')]: '0' },
       { [named(/limit|size|per/i, 'limit')]: '-1' },
       { [named(/offset|skip|page|after|cursor/i, 'page')]: '-1' },
@@ -244,6 +261,7 @@ class Probe {
     for (const attempt of attempts) this.#judgeAnswer(route, player, await this.#call(route, player, with_(attempt)));
     const { kind } = route;
     if (kind === undefined || route.record !== undefined) return;
+    await this.#judgeOrder(route, player, with_, named(/sort|order/i, 'sort'), tenant, plain);
     const [hiddenText, hidden] =
       [...secrets].find(([, { of, hidden: all, field }]) => all && of.kind === kind && of.tenant === tenant && field === this.#charter.kind(kind).label) ?? [];
     if (hiddenText !== undefined && hidden)
@@ -272,6 +290,33 @@ class Probe {
       this.#tell('filter-tells', route, player, message, hit, name);
   }
 
+  /** Whether records can be put in the order of a field that somebody may not read on any of them. */
+  async #judgeOrder(route: Route, player: Player, at: (query: Record<string, string>) => string, by: string, tenant: string, plain: Answer): Promise<void> {
+    const kind = route.kind as string;
+    const shape = this.#charter.shapes[kind] as KindShape;
+    const { readable } = this.#knowledge.get(player) as Knowledge;
+    const read = this.#picture.all(kind).filter((one) => one.tenant === tenant && readable.has(one));
+    for (const [field, { read: guard, column }] of Object.entries(this.#charter.kind(kind).fields)) {
+      if (guard === undefined) continue;
+      const masked = read.filter(({ record }) => !player.in(tenant).may(`${kind}.${guard}`, record as never));
+      for (const name of new Set([field, column ?? shape.fields[field]?.column ?? field])) {
+        for (const wish of [name, `-${name}`]) {
+          const answer = await this.#call(route, player, at({ [by]: wish }));
+          this.#judgeAnswer(route, player, answer);
+          if (!isFine(answer) || answer.text === plain.text || !isOrderedBy(answer.text, shape, field, masked)) continue;
+          this.#tell(
+            'order-tells',
+            route,
+            player,
+            `${player.name} puts ${this.#charter.kind(kind).many} in the order of ${field}, which is masked from them`,
+            answer,
+            field,
+          );
+        }
+      }
+    }
+  }
+
   async #writes(route: Route, player: Player, how?: 'once'): Promise<void> {
     const kind = route.record === undefined ? route.kind : (route.params[route.record] as string);
     for (const tenant of this.#tries.tenants(route, player)) {
@@ -287,6 +332,13 @@ class Probe {
         if (one) answers.push([one, answer]);
         if (how === 'once' || route.method === 'DELETE' || (one && one.as !== 'read')) continue;
         for (const extra of this.#tries.extras(route, tenant, player)) await this.#change(route, player, path, { ...(plain ?? {}), ...extra });
+        for (const name of Object.keys(plain ?? {})) {
+          const other = this.#tries.kindNamed(route, name);
+          const byId: [Named, Answer][] = [];
+          for (const it of other === undefined ? [] : this.#tries.named(other, tenant, player))
+            byId.push([it, await this.#change(route, player, path, { ...plain, [name]: it.id })]);
+          this.#judgeExistence(route, player, byId, name);
+        }
       }
       if (how !== 'once') this.#judgeExistence(route, player, answers);
     }
@@ -301,14 +353,14 @@ class Probe {
   }
 
   /** What a request did to the database, which is then put back. */
-  async #judgeDatabase(route: Route, player: Player, answer: Answer): Promise<void> {
+  async #judgeDatabase(route: Route, player: Player, answer: Answer, code: ProbeCode = 'changes-unlawfully'): Promise<void> {
     const mark = await Picture.mark(this.#db, this.#charter);
     if (mark !== undefined && mark === this.#mark) return;
     const later = await Picture.take(this.#db, this.#charter);
     const changed = this.#picture.differences(later);
     for (const one of changed) {
       for (const { about, why } of unlawfulIn(this.#charter, this.#picture, player, one, changed, answer.sent.body))
-        this.#tell('changes-unlawfully', route, player, `${player.name}: ${why}`, answer, about);
+        this.#tell(code, route, player, `${player.name}${code === 'open-after-removal' ? ' was put out, and yet' : ''}: ${why}`, answer, about);
     }
     if (changed.length > 0) await this.#putBack(later, route, player);
   }
@@ -338,14 +390,17 @@ class Probe {
     this.#knowledge.set(gone, knowledgeOf(this.#charter, this.#picture, gone));
     this.#headers.set(gone, this.#headers.get(player) ?? {});
     try {
-      for (const route of routes.filter(({ method }) => method === 'GET')) {
+      for (const route of routes) {
         for (const tenant of player.tenants) {
-          const named =
-            route.record === undefined ? undefined : this.#tries.named(route.params[route.record] as string, tenant, player).find(({ as }) => as === 'read');
-          if (route.record !== undefined && !named) continue;
-          const answer = await this.#call(route, gone, this.#tries.path(route, tenant, named));
-          const [secret] = secretsIn(answer.text, answer.sent.url, this.#knowledge.get(gone) as Knowledge);
-          if (secret) this.#tell('open-after-removal', route, player, `${player.name} was put out, and still reads ${secret.of.kind} ${secret.of.id}`, answer);
+          const all = route.record === undefined ? [undefined] : this.#tries.named(route.params[route.record] as string, tenant, player);
+          for (const named of all.filter((one) => one === undefined || one.as === 'read')) {
+            const body = route.method === 'GET' || route.method === 'DELETE' ? undefined : this.#tries.body(route, tenant, player);
+            const answer = await this.#call(route, gone, this.#tries.path(route, tenant, named), body);
+            const [secret] = secretsIn(answer.text, answer.sent.url, this.#knowledge.get(gone) as Knowledge);
+            if (secret)
+              this.#tell('open-after-removal', route, player, `${player.name} was put out, and still reads ${secret.of.kind} ${secret.of.id}`, answer);
+            await this.#judgeDatabase(route, gone, answer, 'open-after-removal');
+          }
         }
       }
     } finally {

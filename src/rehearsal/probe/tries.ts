@@ -112,16 +112,26 @@ export class Tries {
     return type === 'uuid' ? MISSING.uuid : `Probe ${++this.#made}`;
   }
 
+  /** The kind of record that a name in a body or after a question mark stands for, where it is none of the kind's own fields: `hiveId`. */
+  kindNamed(route: Route, name: string): string | undefined {
+    if (route.kind !== undefined && this.#fieldCalled(route.kind, name)) return undefined;
+    return /._?id$/i.test(name) ? kindCalled(this.#charter, name.replace(/_?id$/i, '')) : undefined;
+  }
+
   body(route: Route, tenant: string, player: Player): Record<string, unknown> | undefined {
     const { kind } = route;
-    if (kind === undefined) return route.body ?? {};
     const given =
       route.body ??
       Object.fromEntries(
-        Object.entries(this.#charter.kind(kind).fields).filter(([, f]) => (f.role === 'plain' && f.change === undefined) || f.role === 'parent'),
+        kind === undefined
+          ? []
+          : Object.entries(this.#charter.kind(kind).fields).filter(([, f]) => (f.role === 'plain' && f.change === undefined) || f.role === 'parent'),
       );
     return Object.fromEntries(
       Object.entries(given).map(([name, example]) => {
+        const other = this.kindNamed(route, name);
+        if (other !== undefined) return [name, this.named(other, tenant, player)[0]?.id];
+        if (kind === undefined) return [name, example];
         if (Array.isArray(example) && /ids?$/i.test(name)) return [name, this.named(kind, tenant, player).map(({ id }) => id)];
         const field = this.#fieldCalled(kind, name);
         return [name, field ? this.#value(kind, field, tenant, player) : example];
