@@ -18,4 +18,5 @@ const code = await run(process.argv.slice(2), {
   stopped: () => Promise.race((['SIGINT', 'SIGTERM'] as const).map((signal) => new Promise((resolve) => process.once(signal, resolve)))),
   colours: pc.isColorSupported && process.stdout.isTTY === true,
 });
-process.exitCode = code;
+// Once everything is written, nothing is waited for: a database in memory would wind down for a while.
+process.stdout.write('', () => process.stderr.write('', () => process.exit(code)));

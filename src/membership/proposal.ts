@@ -188,6 +188,8 @@ const MAX_COUNTED = 10;
 /**
  * Works out what steps would do: they are gone through in a transaction that is then rolled back, so that nothing is written, and what people
  * hold is compared. What stands against them is told with it.
+ *
+ * @returns with what those whom it touches would hold.
  */
 export async function propose(
   setting: Setting,
@@ -195,7 +197,7 @@ export async function propose(
   actorId: string,
   steps: readonly Step[],
   reason?: string,
-): Promise<{ proposal: Proposal; reached: readonly Reached[] }> {
+): Promise<{ proposal: Proposal; reached: readonly Reached[]; after: Readings }> {
   const looked = await takenBack(setting.db, (tx) =>
     changeTenant({ ...setting, db: tx }, tenantId, actorId, async (change) => ({ result: await lookAhead(change, steps), entry: [] })),
   );
@@ -213,7 +215,7 @@ export async function propose(
     problems: problems.map(({ code, message }) => ({ code, message })),
     basis: { latest: looked.latest, charter: setting.charter.hash, exactly: exactly(all) },
   };
-  return { proposal, reached: toCount(groups.slice(0, MAX_COUNTED)) };
+  return { proposal, reached: toCount(groups.slice(0, MAX_COUNTED)), after };
 }
 
 const NOTHING: Readings = new Map();

@@ -30,6 +30,8 @@ export interface Remedies {
 interface Candidate {
   readonly words: string;
   readonly steps: readonly Step[];
+  /** What somebody would hold by it, where that is known without trying it. */
+  readonly holding?: Facts;
 }
 
 const own = <A extends object>(held: readonly Held<A>[]): A[] =>
@@ -37,7 +39,7 @@ const own = <A extends object>(held: readonly Held<A>[]): A[] =>
 const placeWords = (anchor: Anchor) => (anchor.on === 'record' ? 'for this record' : `for ${anchorWords(anchor) ?? 'the whole organisation'}`);
 const bare = (anchor: Anchor): Anchor => (anchor.on === 'unit' ? { on: 'unit', unitId: anchor.unitId } : anchor);
 
-/** Changes of the membership by which somebody could come to an action on a record: each is still to be tried. */
+/** Changes of the membership by which somebody could come to an action on a record: each is still to be tried, but for those of which it is known that they do not help. */
 export function candidates(
   charter: Charter<any>,
   facts: Facts,
@@ -54,12 +56,18 @@ export function candidates(
   const unitName = units.find((one) => one.id === unit)?.name ?? unit ?? '';
   const place = (anchor: Anchor) => placeWords(anchor.on === 'unit' ? { ...anchor, name: unitName } : anchor);
   const roles = own<Assignment>(facts.assignments).map((held) => ({ ...held, anchor: bare(held.anchor) }));
+  // Whoever comes to hold something for a unit has at least the records of the unit itself.
+  const standing = { ...facts, ...(unit !== null && { below: { ...facts.below, [unit]: facts.below?.[unit] ?? [unit] } }) };
   const found: Candidate[] = [];
   for (const [role, { label }] of Object.entries(charter.data.roles)) {
     if (!charter.resolveRole(role).grants.some(({ permission }) => permission === action || permission === `${kind}.read`)) continue;
     for (const anchor of anchors) {
       if (roles.some((held) => held.role === role && JSON.stringify(held.anchor) === JSON.stringify(anchor))) continue;
-      found.push({ words: `give the role ${label} ${place(anchor)}`, steps: [{ do: 'set-roles', holder: { user }, roles: [...roles, { role, anchor }] }] });
+      found.push({
+        words: `give the role ${label} ${place(anchor)}`,
+        steps: [{ do: 'set-roles', holder: { user }, roles: [...roles, { role, anchor }] }],
+        holding: { ...standing, assignments: [...facts.assignments, { role, anchor }] },
+      });
     }
   }
   const wanted = restsOnRead(name) ? [action, `${kind}.read`] : [action];
@@ -83,7 +91,7 @@ export function candidates(
       });
   }
   if (facts.subject === 'suspended') found.push({ words: 'bring them back', steps: [{ do: 'restore', user }] });
-  return found;
+  return found.filter(({ holding }) => !holding || allowedBy(charter, holding, action, record));
 }
 
 /** Changes of the record by which somebody would come to an action on it: handing it over, or adding them to a list of people. */

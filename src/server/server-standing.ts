@@ -304,7 +304,14 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    * @returns plain data, to be shown, sent, kept, and given to {@link carryOut}. What would be refused is among its problems.
    */
   async propose(steps: readonly membership.Step[], reason?: string): Promise<membership.Proposal> {
-    const { proposal, reached } = await membership.propose(this.#membershipSetting(), this.facts.tenant.id, this.memberId, steps, reason);
+    return this.#counted(await this.#lookAhead(steps, reason));
+  }
+
+  #lookAhead(steps: readonly membership.Step[], reason?: string) {
+    return membership.propose(this.#membershipSetting(), this.facts.tenant.id, this.memberId, steps, reason);
+  }
+
+  #counted({ proposal, reached }: Awaited<ReturnType<typeof membership.propose>>): Promise<membership.Proposal> {
     return countEffects(this.#place.db, this.#boundaryOf(this.#place.db), proposal, reached);
   }
 
@@ -331,10 +338,13 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     const keyholder = await membership.someKeyholder(setting, tenantId);
     const around = { groups: await this.tenant.groups(), units: await this.tenant.units() };
     const remedies: Remedy[] = [];
-    for (const { words, steps } of candidates(asked.charter, asked.facts, action, record, around)) {
-      const facts = await membership.attempt(setting, tenantId, keyholder, steps, user);
-      if (!facts || !allowedBy(setting.charter, facts, action, record)) continue;
-      const proposal = await this.propose(steps);
+    for (const { words, steps, holding } of candidates(asked.charter, asked.facts, action, record, around)) {
+      // What is known to help is shown at once; what may touch many people is tried on this one first.
+      const looked = holding && (await this.#lookAhead(steps));
+      const seen = looked?.proposal.problems.length === 0 ? looked.after.get(user) : undefined;
+      const facts = seen ? { ...seen.facts, fulfilled } : await membership.attempt(setting, tenantId, keyholder, steps, user);
+      if (!facts || !allowedBy(seen?.charter ?? setting.charter, facts, action, record)) continue;
+      const proposal = await this.#counted(looked ?? (await this.#lookAhead(steps)));
       const [problem] = proposal.problems;
       remedies.push({ words, steps, ...(problem ? { refused: problem.message } : { proposal, opens: opensOf(proposal) }) });
     }
