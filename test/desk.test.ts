@@ -17,6 +17,7 @@ let link: string;
 let base: string;
 let stop = (): void => {};
 let ended: Promise<number>;
+let command: (...args: string[]) => Promise<number>;
 beforeAll(async () => {
   const { url, db } = await apiaryOnPostgres();
   await db.destroy();
@@ -27,7 +28,8 @@ beforeAll(async () => {
   writeFileSync(join(dir, 'now.json'), JSON.stringify(charter.data));
   writeFileSync(join(dir, 'before.json'), JSON.stringify(earlier));
   const sources = ['--charter', 'now.json', '--database', url];
-  await run(['rehearse', 'access.md', '--record', '--tenant', 'alderbrook', ...sources], { ...around, out: () => {} });
+  command = (...args) => run([...args, '--tenant', 'alderbrook', ...sources], { ...around, out: () => {} });
+  await command('rehearse', 'access.md', '--record');
   writeFileSync(join(dir, 'access.md'), readFileSync(join(dir, 'access.md'), 'utf8').replace('own, unclaimed', 'own'));
   const until = new Promise<void>((resolve) => {
     stop = resolve;
@@ -53,6 +55,8 @@ const VIEWS: readonly (readonly [view: string, query: string, shows: string])[] 
   ['why', 'person=tobias&action=hive.update&record=a-hive-02', 'give it for this record alone'],
   ['gives', 'action=hive.update', 'role Keeper'],
   ['compare', 'a=tobias&b=otto&action=hive.update', 'only Otto Feld'],
+  ['compare', 'a=tobias&b=role:warden&c=tobias&action=hive.update', 'only Site warden (role)'],
+  ['appeals', 'as=maren', 'Clover hive'],
   ['review', '', 'nothing is given to Lene Arp'],
   ['changes', '', '+3 −0'],
   ['rehearsal', '', 'and was to reach own'],
@@ -91,6 +95,22 @@ test('by the keyboard alone: from a cell to why, and a remedy is seen, carried o
   await page.getByRole('status').getByText('Tobias Renn may: Change a hive “Bramble hive”.').waitFor();
   await page.goBack();
   await page.getByRole('status').waitFor();
+});
+
+test('what was asked for is answered: by one of the changes that would allow it, or by a no', { timeout: 60_000 }, async () => {
+  await page.goto(`${base}/appeals?tenant=alderbrook&as=lene`);
+  await page.getByRole('alert').waitFor();
+  await page.getByLabel('In the name of').selectOption({ label: 'Maren Holt' });
+  await page.getByRole('button', { name: 'Answer' }).click();
+  await page.getByRole('listitem').filter({ hasText: 'give it for this record alone' }).getByRole('button', { name: 'See what it does' }).click();
+  await page.getByRole('button', { name: 'Agree, and do it' }).click();
+  await page.getByText('Nothing waits for an answer of theirs.').waitFor();
+  await command('appeals', '--as', 'sela', '--ask', 'hive.update', '--record', 'a-hive-01');
+  await page.reload();
+  await page.getByRole('button', { name: 'Answer' }).click();
+  await page.getByLabel('Why, which is told to them').fill('Tobias keeps it');
+  await page.getByRole('button', { name: 'Decline' }).click();
+  await page.getByText('Nothing waits for an answer of theirs.').waitFor();
 });
 
 test('nobody comes in without the link, by it twice, from another page, or under another name', { timeout: 60_000 }, async () => {

@@ -51,7 +51,7 @@ function personAndDay(text: string): { readonly person: string; readonly day: st
 }
 
 /** A person; a made-up holder of a role, `role:keeper`; or a person as the record of changes has them on a day, `sela@2026-05-01`. */
-async function sideOf(tenant: Tenant, text: string): Promise<{ readonly name: string; readonly standing: Standing<any> }> {
+export async function sideOf(tenant: Tenant, text: string): Promise<{ readonly name: string; readonly standing: Standing<any> }> {
   const { charter, db } = tenant.lintel;
   const [, role] = /^role:(.+)$/.exec(text) ?? [];
   const here = (await tenant.standingOf('')).facts.tenant;

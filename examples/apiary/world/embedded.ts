@@ -24,7 +24,7 @@ async function shortenLog(pglite: PGlite): Promise<void> {
   const dir = '/pglite/data/pg_wal';
   const { FS } = pglite.Module;
   for (const { file, at } of rows) {
-    for (const other of FS.readdir(dir).filter((name) => /^[0-9A-F]{24}$/.test(name) && name !== file)) FS.unlink(`${dir}/${other}`);
+    for (const other of FS.readdir(dir).filter((name: string) => /^[0-9A-F]{24}$/.test(name) && name !== file)) FS.unlink(`${dir}/${other}`);
     FS.truncate(`${dir}/${file}`, Math.ceil(at / 8192) * 8192);
   }
 }

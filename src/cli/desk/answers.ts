@@ -15,9 +15,11 @@ import {
   reviewCharter,
   roleSubjects,
   strayLines,
+  whose,
 } from '../../rehearsal/index.js';
-import type { Lintel } from '../../server/index.js';
+import type { Lintel, Remedies, Remedy } from '../../server/index.js';
 import { peopleOf } from '../changes.js';
+import { sideOf } from '../compare.js';
 import { findPerson, findRecord, findTenant, standingsOf, whoCouldChangeIt } from '../look.js';
 import { stageOf } from '../rehearse.js';
 import { CODES, foundInTenant } from '../review.js';
@@ -47,7 +49,8 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
     const tenants = await lintel.db.selectFrom('lintel_tenant').select(['id', 'name']).orderBy('name').execute();
     const permissions = [...charter.permissions.values()].map(({ name, label, section, kind }) => ({ name, label, section, kind: kind ?? null }));
     const kinds = Object.entries(charter.data.kinds).map(([name, { one, many }]) => ({ name, one, many }));
-    return { tenants, permissions, kinds, has: { changes: before !== undefined, rehearsal: script !== undefined, probe: probe !== undefined } };
+    const roles = Object.entries(charter.data.roles).map(([id, { label }]) => ({ id, label }));
+    return { tenants, permissions, kinds, roles, has: { changes: before !== undefined, rehearsal: script !== undefined, probe: probe !== undefined } };
   },
   people: async ({ lintel }, query) => (await findTenant(lintel, need(query, 'tenant'))).members,
   table: async ({ lintel }, query) => {
@@ -58,7 +61,13 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
     // A person’s cell leads to why, and nobody stands behind a row for all.
     const subjects = by === 'people' ? peopleSubjects(standings) : [...roleSubjects(lintel.charter, facts, standings), ...openSubjects(lintel.charter, facts)];
     const members = { standings, ids: tenant.members.map(({ id }) => id) };
-    const table = await accessTable(lintel.charter, by, subjects, { tenant: facts, db: lintel.db, only: query.only ? [query.only] : [], members });
+    const table = await accessTable(lintel.charter, by, subjects, {
+      tenant: facts,
+      db: lintel.db,
+      only: query.only ? [query.only] : [],
+      members,
+      ...(query.most && { most: Number(query.most) }),
+    });
     return { ...table, sections: table.sections.map((section) => ({ ...section, told: strayLines(section) })) };
   },
   records: async ({ lintel }, query) => {
@@ -89,15 +98,18 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
     const asking = query.as ? await tenant.standingOf(await findPerson(tenant, query.as)) : await tenant.onlooker();
     return asking.remedies(await findPerson(tenant, need(query, 'person')), need(query, 'action'), need(query, 'record'));
   },
+  appeals: async ({ lintel }, query) => {
+    const tenant = await findTenant(lintel, need(query, 'tenant'));
+    return (await tenant.standingOf(await findPerson(tenant, need(query, 'as')))).appeals.list();
+  },
   compare: async ({ lintel }, query) => {
     const tenant = await findTenant(lintel, need(query, 'tenant'));
     const sides = [];
-    for (const name of need(query, 'people').split(',')) {
-      const standing = await tenant.standingOf(await findPerson(tenant, name));
-      sides.push({ name: standing.facts.me.name ?? name, standing });
-    }
+    for (const name of need(query, 'people').split(',')) sides.push(await sideOf(tenant, name));
     if (sides.length < 2) throw new LintelError('which-people', 'Choose two people or more.', {});
-    return compare(sides, query.action ? { db: lintel.db, action: query.action, some: 20 } : undefined);
+    const compared = await compare(sides, query.action ? { db: lintel.db, action: query.action, some: 20 } : undefined);
+    const { names, records } = compared;
+    return { ...compared, ...(records && { records: { ...records, groups: records.groups.map((one) => ({ ...one, by: whose(names, one) })) } }) };
   },
   review: async ({ lintel }, query) => {
     const found = [...reviewCharter(lintel.charter), ...(await foundInTenant(lintel, need(query, 'tenant')))];
@@ -115,18 +127,31 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
   },
 };
 
+/** By its words, not by its place: what stands where may be another by now. */
+function chosenFrom({ remedies }: Remedies, words: string): Remedy {
+  const chosen = remedies.find((one) => one.words === words);
+  if (chosen && chosen.refused === undefined) return chosen;
+  throw new LintelError('no-such-remedy', chosen?.refused ?? 'That would not do it any more. Look again.', {});
+}
+
 /** What changes something, or takes long: it is sent, not looked up. */
 export const WORKS: Readonly<Record<string, (parts: DeskParts, query: Query) => Promise<unknown>>> = {
   'carry-out': async ({ lintel }, query) => {
     const tenant = await findTenant(lintel, need(query, 'tenant'));
     const asking = await tenant.standingOf(await findPerson(tenant, need(query, 'as')));
     const [user, action, record] = [await findPerson(tenant, need(query, 'person')), need(query, 'action'), need(query, 'record')];
-    const { remedies } = await asking.remedies(user, action, record);
-    // By its words, not by its place: what stands where may be another by now.
-    const chosen = remedies.find(({ words }) => words === query.words);
-    if (!chosen?.proposal) throw new LintelError('no-such-remedy', chosen?.refused ?? 'That would not do it any more. Look again.', {});
-    await asking.carryOut(chosen.proposal, chosen.words);
+    const { proposal, words } = chosenFrom(await asking.remedies(user, action, record), need(query, 'words'));
+    if (!proposal) throw new LintelError('no-such-remedy', 'That one changes the record, in the application.', {});
+    await asking.carryOut(proposal, words);
     return { allowed: (await (await tenant.standingOf(user)).decideById(action, record)).allowed };
+  },
+  'answer-appeal': async ({ lintel }, query) => {
+    const tenant = await findTenant(lintel, need(query, 'tenant'));
+    const { appeals } = await tenant.standingOf(await findPerson(tenant, need(query, 'as')));
+    const id = need(query, 'appeal');
+    if (!query.words) return appeals.decline(id, query.reason || undefined).then(() => ({ answer: 'declined' }));
+    await appeals.agree(id, chosenFrom(await appeals.remedies(id), query.words), query.reason || undefined);
+    return { answer: 'agreed' };
   },
   probe: async ({ probe }) => {
     if (!probe) throw new LintelError('no-probe', 'There is no application to try: give defineConfig a probe.', {});

@@ -3,6 +3,7 @@ export interface About {
   readonly tenants: readonly { readonly id: string; readonly name: string }[];
   readonly permissions: readonly { readonly name: string; readonly label: string; readonly section: string; readonly kind: string | null }[];
   readonly kinds: readonly { readonly name: string; readonly one: string; readonly many: string }[];
+  readonly roles: readonly { readonly id: string; readonly label: string }[];
   readonly has: { readonly changes: boolean; readonly rehearsal: boolean; readonly probe: boolean };
 }
 

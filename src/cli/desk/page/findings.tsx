@@ -5,19 +5,35 @@ import { go, send, useAnswer } from './address.js';
 import { Choice, Sheet, Shown, Trouble } from './parts.js';
 
 type Query = Readonly<Record<string, string>>;
+/** With the words for whose each part is. */
+type Records = NonNullable<Comparison['records']>;
+type Compared = Omit<Comparison, 'records'> & {
+  readonly records?: { readonly action: string; readonly groups: readonly (Records['groups'][number] & { readonly by: string })[] };
+};
 
 /** People side by side: where they differ, and whose the records are. */
 export function CompareView({ about, people, query }: { about: About; people: readonly Person[]; query: Query }): ReactNode {
-  const { tenant = '', a = people[0]?.id ?? '', b = people[1]?.id ?? '', action = about.permissions.find(({ kind }) => kind)?.name ?? '' } = query;
-  const compared = useAnswer<Comparison>('compare', a && b ? { tenant, people: `${a},${b}`, action } : undefined);
+  const { tenant = '', a = people[0]?.id ?? '', b = people[1]?.id ?? '', c = '', day = '' } = query;
+  const action = query.action ?? about.permissions.find(({ kind }) => kind)?.name ?? '';
+  // Somebody is compared with what they held on a day.
+  const other = day && !b.startsWith('role:') ? `${b}@${day}` : b;
+  const compared = useAnswer<Compared>('compare', a && b ? { tenant, people: [a, other, c].filter((one) => one !== '').join(), action } : undefined);
   const set = (more: Record<string, string>) => go('compare', { ...query, ...more });
-  const options = people.map(({ id, name }) => ({ id, label: name }));
+  const options = [
+    ...people.map(({ id, name }) => ({ id, label: name, group: 'People' })),
+    ...about.roles.map(({ id, label }) => ({ id: `role:${id}`, label, group: 'Whoever holds a role alone' })),
+  ];
   return (
     <>
       <h1>Side by side</h1>
       <div className="row">
         <Choice label="One" value={a} onChange={(next) => set({ a: next })} options={options} />
         <Choice label="The other" value={b} onChange={(next) => set({ b: next })} options={options} />
+        <div className="choice">
+          <label htmlFor="day">as of</label>
+          <input id="day" type="date" value={day} onChange={(event) => set({ day: event.target.value })} />
+        </div>
+        <Choice label="And" value={c} none="nobody else" onChange={(next) => set({ c: next })} options={options} />
         <Choice
           label="On"
           value={action}
@@ -34,16 +50,13 @@ export function CompareView({ about, people, query }: { about: About; people: re
               <>
                 <h2>{records.action}</h2>
                 <Sheet title="Records" head={['reached by', 'records', 'of them']}>
-                  {records.groups.map(({ reaches, count, some }) => {
-                    const those = names.filter((_, i) => reaches[i]);
-                    return (
-                      <tr key={reaches.join()}>
-                        <th scope="row">{those.length === names.length ? 'both' : those.length === 0 ? 'neither' : `only ${those.join(' and ')}`}</th>
-                        <td>{count}</td>
-                        <td>{some.map(({ label, id }) => String(label ?? id)).join(', ')}</td>
-                      </tr>
-                    );
-                  })}
+                  {records.groups.map(({ reaches, by, count, some }) => (
+                    <tr key={reaches.join()}>
+                      <th scope="row">{by}</th>
+                      <td>{count}</td>
+                      <td>{some.map(({ label, id }) => String(label ?? id)).join(', ')}</td>
+                    </tr>
+                  ))}
                 </Sheet>
               </>
             )}
@@ -60,7 +73,7 @@ export function CompareView({ about, people, query }: { about: About; people: re
                 </tr>
               ))}
             </Sheet>
-            <p className="quiet">{alike} permissions reach equally far for both.</p>
+            <p className="quiet">{alike} permissions reach equally far for all of them.</p>
           </>
         )}
       </Shown>

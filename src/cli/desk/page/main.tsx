@@ -3,6 +3,7 @@ import { type ReactNode, StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import type { About, Person } from './about.js';
 import { go, useAddress, useAnswer } from './address.js';
+import { AppealsView } from './appeals.js';
 import { ChangesView, CompareView, ProbeView, RehearsalView, ReviewView } from './findings.js';
 import { Choice, Shown } from './parts.js';
 import { TableView } from './table.js';
@@ -13,6 +14,7 @@ const VIEWS: readonly (readonly [view: string, label: string, needs?: keyof Abou
   ['why', 'Why'],
   ['gives', 'What gives it'],
   ['compare', 'Side by side'],
+  ['appeals', 'Asked for'],
   ['review', 'Review'],
   ['changes', 'Changes', 'changes'],
   ['rehearsal', 'Rehearsal', 'rehearsal'],
@@ -26,6 +28,8 @@ function View({ view, about, query }: { view: string; about: About; query: Reado
       return <Shown of={people}>{(all) => <WhyView about={about} people={all} query={query} />}</Shown>;
     case 'compare':
       return <Shown of={people}>{(all) => <CompareView about={about} people={all} query={query} />}</Shown>;
+    case 'appeals':
+      return <Shown of={people}>{(all) => <AppealsView people={all} query={query} />}</Shown>;
     case 'gives':
       return <GivesView about={about} query={query} />;
     case 'review':

@@ -10,8 +10,8 @@ const ROWS = 50;
 
 /** Everybody, or every role, against every action: a cell leads to why. */
 export function TableView({ about, query }: { about: About; query: Readonly<Record<string, string>> }): ReactNode {
-  const { tenant = '', by = 'roles', only = about.kinds[0]?.name ?? '' } = query;
-  const table = useAnswer<{ sections: (Section & { told: string[] })[] }>('table', { tenant, by, only });
+  const { tenant = '', by = 'roles', only = about.kinds[0]?.name ?? '', most = '' } = query;
+  const table = useAnswer<{ sections: (Section & { told: string[] })[] }>('table', { tenant, by, only, most });
   const [wanted, setWanted] = useState('');
   const [page, setPage] = useState(0);
   const groups = [...new Set(about.permissions.map(({ name }) => name.split('.')[0] as string))];
@@ -37,6 +37,16 @@ export function TableView({ about, query }: { about: About; query: Readonly<Reco
           onChange={(next) => go('table', { ...query, only: next })}
           options={groups.map((group) => ({ id: group, label: called(group) }))}
         />
+        <form
+          className="choice"
+          onSubmit={(event) => {
+            event.preventDefault();
+            go('table', { ...query, most: String(new FormData(event.currentTarget).get('most') ?? '') });
+          }}
+        >
+          <label htmlFor="most">Read by more than</label>
+          <input id="most" name="most" type="number" min="1" key={most} defaultValue={most} placeholder="people, and Enter" />
+        </form>
         <div className="choice">
           <label htmlFor="wanted">Named</label>
           <input

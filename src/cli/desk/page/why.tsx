@@ -1,8 +1,8 @@
 import { type ReactNode, useState } from 'react';
 import type { ExplainedGrant, Explanation, Giver } from '../../../rehearsal/index.js';
-import type { Remedies, Remedy } from '../../../server/index.js';
+import type { Remedies as Found, Remedy } from '../../../server/index.js';
 import type { About, Person } from './about.js';
-import { go, send, useAnswer } from './address.js';
+import { go, type Loaded, send, useAnswer } from './address.js';
 import { Choice, Sheet, Shown, Trouble } from './parts.js';
 
 function Grants({ title, grants }: { title: string; grants: readonly ExplainedGrant[] }): ReactNode {
@@ -33,38 +33,34 @@ const effectOf = ({ opens, change, refused }: Remedy) => {
   return `opens ${opens?.permissions} ${opens?.permissions === 1 ? 'permission' : 'permissions'}${opens && opens.records > 0 ? `, on ${opens.records} ${opens.records === 1 ? 'record' : 'records'}` : ''}`;
 };
 
-const sentence = (words: string) => `${words.charAt(0).toUpperCase()}${words.slice(1)}${/[.!?]$/.test(words) ? '' : '.'}`;
+export const sentence = (words: string) => `${words.charAt(0).toUpperCase()}${words.slice(1)}${/[.!?]$/.test(words) ? '' : '.'}`;
 
-/** What would make it allowed: looked at as somebody who may make it, and made in their name. */
-function Mend({ people, query, done }: { people: readonly Person[]; query: Readonly<Record<string, string>>; done: () => void }): ReactNode {
-  const [as, setAs] = useState('');
-  const found = useAnswer<Remedies>('remedies', { ...query, as });
+/** Changes that would make it allowed: each is seen before it is made, where somebody makes it. */
+export function Remedies({
+  found,
+  make,
+  making,
+  records = false,
+}: {
+  found: Loaded<Found>;
+  make?: (words: string) => Promise<unknown>;
+  making: string;
+  /** True: changes of the record itself can be made from here too. */
+  records?: boolean;
+}): ReactNode {
   const [chosen, setChosen] = useState<Remedy>();
   const [error, setError] = useState<string>();
-  const carryOut = (words: string) =>
-    send<{ allowed: boolean }>('carry-out', { ...query, as, words } as Record<string, string>).then(done, (failed: Error) => setError(failed.message));
   return (
-    <section>
-      <h2>What would give it</h2>
-      <Choice
-        label="In the name of"
-        value={as}
-        none="nobody: only look"
-        onChange={(next) => {
-          setChosen(undefined);
-          setAs(next);
-        }}
-        options={people.map(({ id, name }) => ({ id, label: name }))}
-      />
+    <>
       <Shown of={found}>
-        {({ remedies, cause }) => (
+        {({ remedies, cause, decision }) => (
           <>
-            {cause !== undefined && <p>{cause} No change of what they hold takes that away.</p>}
+            {cause !== undefined && <p>{sentence(cause)} No change of what they hold takes that away.</p>}
             <ol className="remedies">
               {remedies.map((one) => (
                 <li key={one.words}>
                   <strong>{one.words}</strong> <span className="quiet">{effectOf(one)}</span>{' '}
-                  {as !== '' && one.proposal && (
+                  {make && (one.proposal || (records && one.change)) && (
                     <button type="button" onClick={() => setChosen(one)}>
                       See what it does
                     </button>
@@ -72,14 +68,15 @@ function Mend({ people, query, done }: { people: readonly Person[]; query: Reado
                 </li>
               ))}
             </ol>
-            {remedies.length === 0 && cause === undefined && <p>Nothing that was tried would change it.</p>}
+            {remedies.length === 0 && cause === undefined && <p>{decision.allowed ? 'They may already.' : 'Nothing that was tried would change it.'}</p>}
           </>
         )}
       </Shown>
-      {chosen?.proposal && (
+      {chosen && (
         <section className="proposal" aria-label="What it does">
           <h3>{chosen.words}</h3>
-          {chosen.proposal.effects.map(({ people: whom, permissions }) => (
+          {chosen.change && <p>{effectOf(chosen)}.</p>}
+          {chosen.proposal?.effects.map(({ people: whom, permissions }) => (
             <ul key={whom.some.map(({ id }) => id).join()}>
               {permissions.map(({ permission, label, change, was, becomes, records }) => (
                 <li key={permission}>
@@ -89,8 +86,8 @@ function Mend({ people, query, done }: { people: readonly Person[]; query: Reado
               ))}
             </ul>
           ))}
-          <button type="button" className="loud" onClick={() => void carryOut(chosen.words)}>
-            Carry it out
+          <button type="button" className="loud" onClick={() => void make?.(chosen.words).catch((failed: Error) => setError(failed.message))}>
+            {making}
           </button>{' '}
           <button type="button" onClick={() => setChosen(undefined)}>
             Leave it
@@ -98,6 +95,20 @@ function Mend({ people, query, done }: { people: readonly Person[]; query: Reado
           {error !== undefined && <Trouble error={error} />}
         </section>
       )}
+    </>
+  );
+}
+
+/** What would make it allowed: looked at as somebody who may make it, and made in their name. */
+function Mend({ people, query, done }: { people: readonly Person[]; query: Readonly<Record<string, string>>; done: () => void }): ReactNode {
+  const [as, setAs] = useState('');
+  const found = useAnswer<Found>('remedies', { ...query, as });
+  const make = (words: string) => send('carry-out', { ...query, as, words }).then(done);
+  return (
+    <section>
+      <h2>What would give it</h2>
+      <Choice label="In the name of" value={as} none="nobody: only look" onChange={setAs} options={people.map(({ id, name }) => ({ id, label: name }))} />
+      <Remedies key={as} found={found} {...(as !== '' && { make })} making="Carry it out" />
     </section>
   );
 }
