@@ -1,6 +1,12 @@
-/* Which of the planted faults are found, as tables: `npm run probed`; with `rules` those in rules alone, with names of faults only these. */
+/*
+ * Which of the planted faults are found, as tables: `npm run probed`; with `rules`, `apiary` those in rules, or in the demo's application; with `machine` those that a
+ * program makes; names of faults behind it, or of faults in the
+ * lending application alone, are only these.
+ */
 import { startPostgres } from '../test/setup.js';
+import { scoreApiary } from './apiary.js';
 import { FAULTS } from './faults.js';
+import { machineFaults, withFault } from './machine.js';
 import { scoreRules } from './rules.js';
 import { probeLending } from './score.js';
 
@@ -26,9 +32,40 @@ async function scoreProbe(): Promise<void> {
   console.log(`\n${found} of ${faults.length} found, in ${Math.round((Date.now() - started) / 1000)} s`);
 }
 
+/** What a program takes out of the application. Those that were not found are to be read by a person: some let nobody come to more. */
+async function scoreMachine(): Promise<void> {
+  const { report } = await probeLending(cluster.url, []);
+  const routes = new Set(report.coverage.map(({ route }) => route));
+  const faults = machineFaults();
+  const missed: string[] = [];
+  const next = faults.entries();
+  const work = async (): Promise<void> => {
+    for (const [i, fault] of next) {
+      const only = fault.route !== undefined && routes.has(fault.route) ? [fault.route] : undefined;
+      const found = await withFault(fault, i)
+        .then(({ startLending }) => probeLending(cluster.url, [], only, startLending))
+        .then(
+          (one) => [...new Set(one.report.findings.map(({ code }) => code))].join(', '),
+          (error: unknown) => `not tried: ${error instanceof Error ? error.message : String(error)}`,
+        );
+      if (found === '') missed.push(`| ${fault.name} | ${fault.route ?? 'all routes'} | \`${fault.what.replaceAll('|', '\\|')}\` |`);
+      console.error(`${i + 1}/${faults.length} ${fault.name} ${fault.route ?? ''}: ${found || 'not found'}`);
+    }
+  };
+  await Promise.all([work(), work()]);
+  console.log(`${faults.length - missed.length} of ${faults.length} found. The others:\n\n| where | route | what |\n| --- | --- | --- |\n${missed.join('\n')}`);
+}
+
+const SCORES: Readonly<Record<string, () => Promise<void>>> = {
+  rules: () => scoreRules(cluster.url),
+  apiary: () => scoreApiary(cluster.url, wanted.slice(1)),
+  machine: scoreMachine,
+};
+
 try {
-  if (wanted.length === 0 || wanted[0] === 'rules') await scoreRules(cluster.url);
-  if (wanted[0] !== 'rules') await scoreProbe();
+  const [one = ''] = wanted;
+  if (wanted.length === 0) for (const score of [SCORES.rules, SCORES.apiary, scoreProbe]) await score?.();
+  else await (SCORES[one] ?? scoreProbe)();
 } finally {
   await cluster.stop();
 }

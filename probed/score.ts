@@ -11,6 +11,7 @@ export async function probeLending(
   clusterUrl: string,
   faults: readonly string[],
   only?: readonly string[],
+  start: typeof startLending = startLending,
 ): Promise<{ report: ProbeReport; untouched: boolean }> {
   const name = `lending_${randomUUID().slice(0, 8)}`;
   const admin = new pg.Client(`${clusterUrl}/postgres`);
@@ -22,7 +23,7 @@ export async function probeLending(
   await pool.query(SCHEMA);
   const everything = async () =>
     JSON.stringify(await Promise.all(['users', 'tools', 'loans'].map(async (table) => (await pool.query(`select * from ${table} order by id`)).rows)));
-  const running = await startLending(pool, new Set(faults));
+  const running = await start(pool, new Set(faults));
   try {
     const db = connect<any>(pool);
     const before = await everything();

@@ -2,6 +2,7 @@
 import { expect, inject, test } from 'vitest';
 import { EXIT, run } from 'warm-lintel/cli';
 import { asCurl, asTest, type ProbeTarget, probe } from 'warm-lintel/rehearsal';
+import { PLANTED, probeApiary } from '../probed/apiary.js';
 import { FAULTS } from '../probed/faults.js';
 import { probeLending } from '../probed/score.js';
 import { apiaryOnPostgres } from './worlds.js';
@@ -51,6 +52,22 @@ test.each(Object.entries(SAMPLE))('%s is found where it is', { timeout: 60_000 }
   // The test that it is given as names the route where it was: there it is found again.
   const again = found?.route === only ? report : (await probeLending(clusterUrl, [fault], [found?.route ?? ''])).report;
   expect(again.findings.map((one) => one.code)).toContain(code);
+});
+
+test.each([
+  ['sorted-by-number', 'order-tells'],
+  ['first-tenant-taken', 'other-tenant'],
+])('%s in the demo’s own application is found', { timeout: 60_000 }, async (name, code) => {
+  const planted = PLANTED.find((one) => one.name === name);
+  expect((await probeApiary(clusterUrl, planted)).findings.map((one) => one.code)).toContain(code);
+});
+
+test('what a session of before still changes is found where it reads nothing', { timeout: 60_000 }, async () => {
+  const { report, untouched } = await probeLending(clusterUrl, ['stale-session'], ['PATCH /tools/{toolId}']);
+  expect([untouched, report.findings.map(({ code, message }) => `${code} ${message}`)]).toEqual([
+    true,
+    expect.arrayContaining([expect.stringMatching(/^open-after-removal .* was put out, and yet: /)]),
+  ]);
 });
 
 test('several faults at once are several findings, each on its route', { timeout: 60_000 }, async () => {

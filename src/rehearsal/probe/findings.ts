@@ -22,6 +22,11 @@ export const PROBE_CODES = {
     why: 'Whoever was put out still reads or changes records with the session of before.',
     remedy: 'Resolve the standing anew with each request.',
   },
+  'other-tenant': {
+    severity: 'error',
+    why: 'What is asked of one organisation shows or changes what belongs to another of the same person: a form from an old tab changes the wrong one.',
+    remedy: 'Take the organisation from the request, and never from what the account last looked at.',
+  },
   'tells-existence': {
     severity: 'warning',
     why: 'A record that is hidden is answered otherwise than one that there is not: whoever guesses an id learns that there is one.',

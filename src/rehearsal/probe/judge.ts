@@ -45,6 +45,16 @@ function textsOf(charter: Charter<any>, { kind, record }: Pictured): [field: str
   });
 }
 
+/** By text, what somebody reads in other organisations of theirs and not in this one. */
+export function readElsewhere(charter: Charter<any>, { readable }: Pick<Knowledge, 'readable'>, tenant: string): ReadonlyMap<string, Secret> {
+  const all = [...readable].filter((one) => one.tenant !== undefined);
+  const here = new Set(all.filter((one) => one.tenant === tenant).flatMap((one) => Object.values(one.record).flat().map(String)));
+  const texts = all
+    .filter((one) => one.tenant !== tenant)
+    .flatMap((of) => textsOf(charter, of).map(([field, text]) => [text, { of, field, hidden: false }] as const));
+  return new Map(texts.filter(([text]) => !here.has(text)));
+}
+
 /** Works out what somebody may know: everything that stands in what they read, and what is chosen by its label. */
 export function knowledgeOf(charter: Charter<any>, picture: Picture, player: Player): Knowledge {
   const readable = new Set<Pictured>();
@@ -95,7 +105,7 @@ export function numbersIn(answer: string, sent: string, { numbered }: Knowledge)
 }
 
 /** The secrets that stand in an answer. What was sent with the request is not told by it. */
-export function secretsIn(answer: string, sent: string, { secrets }: Knowledge): Secret[] {
+export function secretsIn(answer: string, sent: string, { secrets }: Pick<Knowledge, 'secrets'>): Secret[] {
   const found = new Map<string, Secret>();
   const look = (text: string) => {
     const secret = secrets.get(text);

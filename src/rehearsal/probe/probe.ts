@@ -5,7 +5,7 @@ import type { KindShape } from '../../predicate/index.js';
 import type { Lintel } from '../../server/index.js';
 import { castOf, type Player } from './cast.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeReport } from './findings.js';
-import { isOrderedBy, type Knowledge, knowledgeOf, numbersIn, secretsIn, unlawfulIn } from './judge.js';
+import { isOrderedBy, type Knowledge, knowledgeOf, numbersIn, readElsewhere, type Secret, secretsIn, unlawfulIn } from './judge.js';
 import { Picture } from './picture.js';
 import { type Route, readRoutes } from './routes.js';
 import { type Answer, type Sent, sender } from './send.js';
@@ -36,6 +36,7 @@ class Probe {
   readonly #send: ReturnType<typeof sender>['send'];
   readonly #headers = new Map<Player, Record<string, string>>();
   readonly #knowledge = new Map<Player, Knowledge>();
+  readonly #readElsewhere = new Map<Player, Map<string, ReadonlyMap<string, Secret>>>();
   /** By path: one that gave no answer is not waited for again. */
   readonly #silent = new Map<string, Answer>();
   #players: readonly Player[] = [];
@@ -120,7 +121,7 @@ class Probe {
   }
 
   /** What an answer tells that it should not. */
-  #judgeAnswer(route: Route, player: Player, answer: Answer): void {
+  #judgeAnswer(route: Route, player: Player, tenant: string, answer: Answer): void {
     const knowledge = this.#knowledge.get(player) as Knowledge;
     const sent = `${decodeURIComponent(answer.sent.url)} ${JSON.stringify(answer.sent.body ?? '')}`;
     for (const { id, kind } of numbersIn(answer.text, sent, knowledge))
@@ -131,6 +132,15 @@ class Probe {
         `${player.name} is told that there is the ${this.#charter.kind(kind).one} ${id}, which they may not read`,
         answer,
         kind,
+      );
+    const [other] = this.#mayCross(route, player) ? secretsIn(answer.text, sent, { secrets: this.#elsewhere(player, tenant) }) : [];
+    if (other)
+      this.#tell(
+        'other-tenant',
+        route,
+        player,
+        `${player.name} asks ${tenant}, and is shown the ${other.of.kind} ${other.of.id} of ${other.of.tenant}`,
+        answer,
       );
     for (const { of, field, hidden } of secretsIn(answer.text, sent, knowledge)) {
       const { one } = this.#charter.kind(of.kind);
@@ -147,6 +157,17 @@ class Probe {
           `${of.kind}.${field}`,
         );
     }
+  }
+
+  /** Whether a request names one of several organisations of somebody. */
+  #mayCross = (route: Route, player: Player) => player.tenants.length > 1 && Object.values(route.params).includes('tenant');
+
+  #elsewhere(player: Player, tenant: string): ReadonlyMap<string, Secret> {
+    const by = this.#readElsewhere.get(player) ?? new Map<string, ReadonlyMap<string, Secret>>();
+    this.#readElsewhere.set(player, by);
+    const known = by.get(tenant) ?? readElsewhere(this.#charter, this.#knowledge.get(player) as Knowledge, tenant);
+    by.set(tenant, known);
+    return known;
   }
 
   #judgeCounts(route: Route, player: Player, tenant: string, answer: Answer): void {
@@ -212,9 +233,9 @@ class Probe {
       for (const one of named) {
         const path = this.#tries.path(route, tenant, one);
         const answer = await this.#call(route, player, path);
-        this.#judgeAnswer(route, player, answer);
+        this.#judgeAnswer(route, player, tenant, answer);
         this.#judgeCounts(route, player, tenant, answer);
-        await this.#judgeDatabase(route, player, answer);
+        await this.#judgeDatabase(route, player, tenant, answer);
         if (one) answers.push([one, answer]);
         if (one === undefined || one.as === 'read') await this.#asksFurther(route, player, path, tenant, answer);
       }
@@ -226,7 +247,7 @@ class Probe {
       this.#judgeHeads(route, player, heads);
       // What stands beside a record shows at some of them only.
       for (const one of this.#tries.furtherRead(route.params[route.record] as string, tenant, player))
-        this.#judgeAnswer(route, player, await this.#call(route, player, this.#tries.path(route, tenant, one)));
+        this.#judgeAnswer(route, player, tenant, await this.#call(route, player, this.#tries.path(route, tenant, one)));
     }
   }
 
@@ -244,7 +265,7 @@ class Probe {
     for (const [name, all] of idNames) {
       const answers: [Named, Answer][] = [];
       for (const one of all) answers.push([one, await this.#call(route, player, with_({ [name]: one.id }))]);
-      for (const [, answer] of answers) this.#judgeAnswer(route, player, answer);
+      for (const [, answer] of answers) this.#judgeAnswer(route, player, tenant, answer);
       this.#judgeExistence(route, player, answers, name, true);
     }
     const attempts: Record<string, string>[] = [
@@ -258,7 +279,7 @@ class Probe {
         .filter((name) => /all|deleted|archived|include|tenant|org/i.test(name))
         .map((name) => ({ [name]: /tenant|org/i.test(name) ? this.#tries.otherTenant(player) : 'true' })),
     ];
-    for (const attempt of attempts) this.#judgeAnswer(route, player, await this.#call(route, player, with_(attempt)));
+    for (const attempt of attempts) this.#judgeAnswer(route, player, tenant, await this.#call(route, player, with_(attempt)));
     const { kind } = route;
     if (kind === undefined || route.record !== undefined) return;
     await this.#judgeOrder(route, player, with_, named(/sort|order/i, 'sort'), tenant, plain);
@@ -302,7 +323,7 @@ class Probe {
       for (const name of new Set([field, column ?? shape.fields[field]?.column ?? field])) {
         for (const wish of [name, `-${name}`]) {
           const answer = await this.#call(route, player, at({ [by]: wish }));
-          this.#judgeAnswer(route, player, answer);
+          this.#judgeAnswer(route, player, tenant, answer);
           if (!isFine(answer) || answer.text === plain.text || !isOrderedBy(answer.text, shape, field, masked)) continue;
           this.#tell(
             'order-tells',
@@ -328,15 +349,15 @@ class Probe {
       for (const one of named) {
         const path = this.#tries.path(route, tenant, one);
         const plain = route.method === 'DELETE' ? undefined : this.#tries.body(route, tenant, player);
-        const answer = await this.#change(route, player, path, plain);
+        const answer = await this.#change(route, player, tenant, path, plain);
         if (one) answers.push([one, answer]);
         if (how === 'once' || route.method === 'DELETE' || (one && one.as !== 'read')) continue;
-        for (const extra of this.#tries.extras(route, tenant, player)) await this.#change(route, player, path, { ...(plain ?? {}), ...extra });
+        for (const extra of this.#tries.extras(route, tenant, player)) await this.#change(route, player, tenant, path, { ...(plain ?? {}), ...extra });
         for (const name of Object.keys(plain ?? {})) {
           const other = this.#tries.kindNamed(route, name);
           const byId: [Named, Answer][] = [];
           for (const it of other === undefined ? [] : this.#tries.named(other, tenant, player))
-            byId.push([it, await this.#change(route, player, path, { ...plain, [name]: it.id })]);
+            byId.push([it, await this.#change(route, player, tenant, path, { ...plain, [name]: it.id })]);
           this.#judgeExistence(route, player, byId, name);
         }
       }
@@ -345,20 +366,30 @@ class Probe {
   }
 
   /** Sends a request that may change something, looks at what it changed, and puts that back. */
-  async #change(route: Route, player: Player, path: string, body?: unknown): Promise<Answer> {
+  async #change(route: Route, player: Player, tenant: string, path: string, body?: unknown): Promise<Answer> {
     const answer = await this.#call(route, player, path, body);
-    this.#judgeAnswer(route, player, answer);
-    await this.#judgeDatabase(route, player, answer);
+    this.#judgeAnswer(route, player, tenant, answer);
+    await this.#judgeDatabase(route, player, tenant, answer);
     return answer;
   }
 
   /** What a request did to the database, which is then put back. */
-  async #judgeDatabase(route: Route, player: Player, answer: Answer, code: ProbeCode = 'changes-unlawfully'): Promise<void> {
+  async #judgeDatabase(route: Route, player: Player, tenant: string, answer: Answer, code: ProbeCode = 'changes-unlawfully'): Promise<void> {
     const mark = await Picture.mark(this.#db, this.#charter);
     if (mark !== undefined && mark === this.#mark) return;
     const later = await Picture.take(this.#db, this.#charter);
     const changed = this.#picture.differences(later);
     for (const one of changed) {
+      const its = (one.before ?? one.after)?.tenant;
+      if (this.#mayCross(route, player) && its !== undefined && its !== tenant)
+        this.#tell(
+          'other-tenant',
+          route,
+          player,
+          `${player.name} asks ${tenant}, and changes the ${one.kind} ${(one.before ?? one.after)?.id} of ${its}`,
+          answer,
+          'changes',
+        );
       for (const { about, why } of unlawfulIn(this.#charter, this.#picture, player, one, changed, answer.sent.body))
         this.#tell(code, route, player, `${player.name}${code === 'open-after-removal' ? ' was put out, and yet' : ''}: ${why}`, answer, about);
     }
@@ -399,7 +430,7 @@ class Probe {
             const [secret] = secretsIn(answer.text, answer.sent.url, this.#knowledge.get(gone) as Knowledge);
             if (secret)
               this.#tell('open-after-removal', route, player, `${player.name} was put out, and still reads ${secret.of.kind} ${secret.of.id}`, answer);
-            await this.#judgeDatabase(route, gone, answer, 'open-after-removal');
+            await this.#judgeDatabase(route, gone, tenant, answer, 'open-after-removal');
           }
         }
       }

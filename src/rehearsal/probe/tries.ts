@@ -33,6 +33,7 @@ export class Tries {
   tenants(route: Route, player: Player): string[] {
     const all = [...new Set(this.#players.flatMap(({ tenants }) => tenants))];
     if (!Object.values(route.params).includes('tenant')) return [player.tenants[0] ?? all[0] ?? ''];
+    if (player.tenants.length === 0) return all.slice(0, 3);
     const other = all.find((tenant) => !player.tenants.includes(tenant));
     return [...player.tenants, ...(other === undefined ? [] : [other])];
   }
