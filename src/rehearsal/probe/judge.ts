@@ -163,6 +163,53 @@ export function isOrderedBy(answer: string, { idField, fields }: KindShape, fiel
   return steps.every((step) => step <= 0) || steps.every((step) => step >= 0);
 }
 
+/**
+ * Fields of records which somebody reads without them, and that an answer holds under their names: what is no text, or too short to be looked for by itself.
+ */
+export function maskedIn(
+  charter: Charter<any>,
+  kind: string,
+  answer: string,
+  player: Player,
+  { readable }: Knowledge,
+): readonly (readonly [string, Pictured])[] {
+  const { idField, fields: shapes } = charter.shapes[kind] as KindShape;
+  const guarded = Object.entries(charter.kind(kind).fields).filter(([, { read }]) => read !== undefined);
+  if (guarded.length === 0) return [];
+  const byId = new Map([...readable].filter((one) => one.kind === kind).map((one) => [one.id, one]));
+  const names = (field: string) => [field, shapes[field]?.column ?? field];
+  const found: [string, Pictured][] = [];
+  const walk = (value: unknown): void => {
+    if (Array.isArray(value)) for (const one of value) walk(one);
+    else if (typeof value === 'object' && value !== null) {
+      const cells = value as Record<string, unknown>;
+      const one = byId.get(
+        String(
+          names(idField)
+            .map((name) => cells[name])
+            .find((id) => id !== undefined),
+        ),
+      );
+      for (const [field, { read }] of one ? guarded : []) {
+        const told = names(field)
+          .map((name) => cells[name])
+          .find((cell) => cell !== undefined);
+        const is = one?.record[field];
+        if (told === undefined || told === null || is === null || is === undefined) continue;
+        if (String(told) !== String(is) && Number(told) !== Number(is)) continue;
+        if (one && !player.in(tenantOf(one, player) ?? '').may(`${kind}.${read}`, one.record as never)) found.push([field, one]);
+      }
+      for (const inner of Object.values(cells)) walk(inner);
+    }
+  };
+  try {
+    walk(JSON.parse(answer));
+  } catch {
+    // Not JSON: nothing says which number is which.
+  }
+  return found;
+}
+
 /** What a guarded field got by itself, and not by the request, is the application's doing. */
 function mayMake(player: Player, { kind, tenant, record, row }: Pictured, sent: unknown): boolean {
   const standing = player.in(tenant as string);
@@ -193,6 +240,7 @@ export function unlawfulIn(
   { kind, before: was, after: is, fields }: Difference,
   all: readonly Difference[],
   sent: unknown,
+  isStranger: (userId: unknown, tenant: string) => boolean,
 ): readonly Unlawful[] {
   const data = charter.kind(kind);
   const called = (one: Pictured) => `${data.one} ${one.id}`;
@@ -221,6 +269,9 @@ export function unlawfulIn(
     return !(charter.permissions.has(`${to}.${CHOOSE}`) && standing.may(`${to}.${CHOOSE}`, parent.record as never));
   });
   if (unread) return one(`under ${unread[0]}`, `${called(is)} was put under a ${data.fields[unread[0]]?.to} that they do not read`);
+  const owner = charter.fieldWith(kind, 'owner');
+  if (owner !== undefined && fields.includes(owner) && isStranger(is.record[owner], tenant))
+    return one(`${owner} from elsewhere`, `${called(is)} was given to ${String(is.record[owner])}, who does not belong to ${tenant}`);
   if (!was) {
     const maker = charter.fieldWith(kind, 'maker');
     if (maker !== undefined && is.record[maker] !== standing.userId)

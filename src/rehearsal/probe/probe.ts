@@ -5,7 +5,7 @@ import type { KindShape } from '../../predicate/index.js';
 import type { Lintel } from '../../server/index.js';
 import { castOf, type Player } from './cast.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeReport } from './findings.js';
-import { isOrderedBy, type Knowledge, knowledgeOf, numbersIn, readElsewhere, type Secret, secretsIn, unlawfulIn } from './judge.js';
+import { isOrderedBy, type Knowledge, knowledgeOf, maskedIn, numbersIn, readElsewhere, type Secret, secretsIn, unlawfulIn } from './judge.js';
 import { Picture } from './picture.js';
 import { type Route, readRoutes } from './routes.js';
 import { type Answer, type Sent, sender } from './send.js';
@@ -36,6 +36,7 @@ class Probe {
   readonly #send: ReturnType<typeof sender>['send'];
   readonly #headers = new Map<Player, Record<string, string>>();
   readonly #knowledge = new Map<Player, Knowledge>();
+  readonly #unknown = new Map<Player, ReadonlyMap<string, string>>();
   readonly #readElsewhere = new Map<Player, Map<string, ReadonlyMap<string, Secret>>>();
   /** By path: one that gave no answer is not waited for again. */
   readonly #silent = new Map<string, Answer>();
@@ -133,6 +134,19 @@ class Probe {
         answer,
         kind,
       );
+    for (const [text, name] of this.#unknownPeople(player)) {
+      if (!answer.text.includes(text) || sent.includes(text)) continue;
+      this.#tell('shows-hidden', route, player, `${player.name} is told of ${name}, who is in none of their organisations`, answer, 'people');
+    }
+    for (const [field, of] of route.kind === undefined ? [] : maskedIn(this.#charter, route.kind, answer.text, player, knowledge))
+      this.#tell(
+        'shows-masked',
+        route,
+        player,
+        `${player.name} is shown ${field} of the ${of.kind} ${of.id}, which they read without it`,
+        answer,
+        `${of.kind}.${field}`,
+      );
     const [other] = this.#mayCross(route, player) ? secretsIn(answer.text, sent, { secrets: this.#elsewhere(player, tenant) }) : [];
     if (other)
       this.#tell(
@@ -157,6 +171,21 @@ class Probe {
           `${of.kind}.${field}`,
         );
     }
+  }
+
+  /** Somebody who is known, and does not belong to this tenant. */
+  #isStranger = (userId: unknown, tenant: string) => this.#players.some((one) => one.person?.id === userId && !one.tenants.includes(tenant));
+
+  /** By name and address, people of whom somebody cannot know: of organisations in which they are not, and where they read nothing. */
+  #unknownPeople(player: Player): ReadonlyMap<string, string> {
+    const known = this.#unknown.get(player);
+    if (known) return known;
+    const { readable } = this.#knowledge.get(player) as Knowledge;
+    const open = new Set([...player.tenants, ...[...readable].map(({ tenant }) => tenant)]);
+    const others = this.#players.filter((one) => one.tenants.length > 0 && !one.tenants.some((tenant) => open.has(tenant)));
+    const unknown = new Map(others.flatMap(({ person, name }) => [[person?.address ?? name, name] as const, [name, name] as const]));
+    this.#unknown.set(player, unknown);
+    return unknown;
   }
 
   /** Whether a request names one of several organisations of somebody. */
@@ -390,7 +419,7 @@ class Probe {
           answer,
           'changes',
         );
-      for (const { about, why } of unlawfulIn(this.#charter, this.#picture, player, one, changed, answer.sent.body))
+      for (const { about, why } of unlawfulIn(this.#charter, this.#picture, player, one, changed, answer.sent.body, this.#isStranger))
         this.#tell(code, route, player, `${player.name}${code === 'open-after-removal' ? ' was put out, and yet' : ''}: ${why}`, answer, about);
     }
     if (changed.length > 0) await this.#putBack(later, route, player);

@@ -66,6 +66,18 @@ export class Tries {
     ];
   }
 
+  /** Several of each sort, for requests that name many at once: what stands so already in one of them changes in another. */
+  many(kind: string, tenant: string, player: Player): string[] {
+    const readable = this.#knowledge.get(player)?.readable;
+    const sorts = [
+      (one: Pictured) => one.tenant === tenant && readable?.has(one) === true,
+      (one: Pictured) => one.tenant === tenant && !readable?.has(one),
+      (one: Pictured) => one.tenant !== undefined && one.tenant !== tenant && !readable?.has(one),
+    ];
+    const all = sorts.flatMap((is) => this.#picture.all(kind).filter(is).slice(0, 4));
+    return [...all.map(({ id }) => id), this.#missing(kind)];
+  }
+
   /** More of what somebody reads, besides what {@link named} names: four at most. */
   furtherRead(kind: string, tenant: string, player: Player): Named[] {
     const first = new Set(this.named(kind, tenant, player).map(({ id }) => id));
@@ -133,7 +145,7 @@ export class Tries {
         const other = this.kindNamed(route, name);
         if (other !== undefined) return [name, this.named(other, tenant, player)[0]?.id];
         if (kind === undefined) return [name, example];
-        if (Array.isArray(example) && /ids?$/i.test(name)) return [name, this.named(kind, tenant, player).map(({ id }) => id)];
+        if (Array.isArray(example) && /ids?$/i.test(name)) return [name, this.many(kind, tenant, player)];
         const field = this.#fieldCalled(kind, name);
         return [name, field ? this.#value(kind, field, tenant, player) : example];
       }),
@@ -159,13 +171,14 @@ export class Tries {
   }
 
   #extrasOf(kind: string, tenant: string, player: Player): Record<string, unknown>[] {
+    const stranger = this.#players.find((one) => one.person && one.tenants.length > 0 && !one.tenants.includes(tenant))?.person?.id;
     const colleague = this.#players.find((one) => one.person && one !== player && one.tenants.includes(tenant))?.person?.id;
     return Object.entries(this.#charter.kind(kind).fields).flatMap(([field, data]): Record<string, unknown>[] => {
       const column = this.#charter.shapes[kind]?.fields[field]?.column ?? field;
       const names = [...new Set([field, column])];
       const values: unknown[] = [];
       if (data.role === 'tenant') values.push(this.otherTenant(player));
-      else if (data.role === 'owner') values.push(colleague, player.person?.id);
+      else if (data.role === 'owner') values.push(colleague, player.person?.id, stranger);
       else if (data.role === 'maker' || data.role === 'person') values.push(colleague);
       else if (data.role === 'parent')
         values.push(
