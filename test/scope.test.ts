@@ -85,6 +85,17 @@ describe.each([
       .distinct()
       .execute();
     expect(left.every((row: any) => row.id.startsWith('a-'))).toBe(true);
+    // What is out of reach is no partner, and takes nobody along: on the left, and where a join to the right empties rows.
+    const alone = await s.selectFrom('hives as h').leftJoin('entries as e', 'e.tenant_id', 'h.tenant_id').select(['h.id', 'e.id as entry']).execute();
+    expect([ids(alone), alone.filter((row: any) => row.entry !== null)]).toEqual([mine, []]);
+    const pavel = await lintel.enter({ tenant: 'alderbrook', user: 'pavel' });
+    const right = await scope(pavel)
+      .selectFrom('hives as h')
+      .innerJoin('inspections as i', 'i.hive_id', 'h.id')
+      .rightJoin('entries as e', 'e.tenant_id', 'h.tenant_id')
+      .select(['e.id', 'h.id as hive'])
+      .execute();
+    expect([ids(right), right.filter((row: any) => row.hive !== null)]).toEqual([ids(await pavel.find('entry')), []]);
   });
 
   test('what is inside a followed record follows it, and shared records are read by every member', async () => {
@@ -115,6 +126,21 @@ describe.each([
           .execute(),
       ),
     ).toBe('scope-refused');
+  });
+
+  test('a page has bounds, and what is none is refused', async () => {
+    const asked = (options: object) => code(() => tobias.find('hive', options));
+    expect(await Promise.all([-1, 1.5, 1001].map((limit) => asked({ limit })))).toEqual(Array(3).fill('bad-limit'));
+    expect(await Promise.all([-1, 0.5].map((offset) => asked({ offset })))).toEqual(Array(2).fill('bad-offset'));
+    expect(await Promise.all([{ may: ['entry.read'] }, { where: { hive: 'x' } }, { order: 'inspectors' }].map(asked))).toEqual([
+      'unknown-action',
+      'unknown-field',
+      'unknown-field',
+    ]);
+    expect([await tobias.find('hive', { limit: 0 }), ids(await tobias.find('hive', { where: { keeperId: null }, limit: 1000 })).length > 0]).toEqual([
+      [],
+      true,
+    ]);
   });
 
   test('each way around the scope is refused by name', async () => {
@@ -194,6 +220,18 @@ describe.each([
           )
           .selectAll()
           .execute(),
+      'an aggregate of another name': () =>
+        s
+          .selectFrom('hives')
+          .select((eb: any) => eb.fn.agg('string_agg', ['name', eb.val(',')]).as('x'))
+          .execute(),
+      'a pattern out of a column, which can fail on one row': () =>
+        s
+          .selectFrom('hives')
+          .select('id')
+          .where((eb: any) => eb('name', 'like', eb.ref('status')))
+          .execute(),
+      'a fetch': () => s.selectFrom('hives').select('id').fetch(1).execute(),
       'a row lock': () => s.selectFrom('hives').selectAll().forUpdate().execute(),
       'a merge': async () => (s as any).mergeInto('hives').using('entries', 'entries.id', 'hives.id').whenMatched().thenDelete().execute(),
       'an upsert that names a masked field': () =>

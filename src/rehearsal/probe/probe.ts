@@ -3,9 +3,10 @@ import { LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import type { KindShape } from '../../predicate/index.js';
 import type { Lintel } from '../../server/index.js';
+import { Answers, isFine, type Tell } from './answers.js';
 import { castOf, type Player } from './cast.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeReport } from './findings.js';
-import { isOrderedBy, type Knowledge, knowledgeOf, maskedIn, numbersIn, readElsewhere, type Secret, secretsIn, unlawfulIn } from './judge.js';
+import { isOrderedBy, type Knowledge, knowledgeOf, secretsIn, unlawfulIn } from './judge.js';
 import { Picture } from './picture.js';
 import { type Route, readRoutes } from './routes.js';
 import { type Answer, type Sent, sender } from './send.js';
@@ -21,9 +22,6 @@ interface Found {
   readonly people: Set<string>;
 }
 
-const isFine = ({ status }: Answer) => status >= 200 && status < 300;
-const COUNTS = /(^|_)(total|count|number|amount|size|n|records|results|found)$|(Total|Count|Number|Size)$/i;
-
 /** Walks the routes of an application as everybody, and holds what it answers, and what it does to the database, against the charter. */
 class Probe {
   readonly #charter: Charter<any>;
@@ -36,13 +34,12 @@ class Probe {
   readonly #send: ReturnType<typeof sender>['send'];
   readonly #headers = new Map<Player, Record<string, string>>();
   readonly #knowledge = new Map<Player, Knowledge>();
-  readonly #unknown = new Map<Player, ReadonlyMap<string, string>>();
-  readonly #readElsewhere = new Map<Player, Map<string, ReadonlyMap<string, Secret>>>();
   /** By path: one that gave no answer is not waited for again. */
   readonly #silent = new Map<string, Answer>();
   #players: readonly Player[] = [];
   #picture!: Picture;
   #tries!: Tries;
+  #answers!: Answers;
   #mark: string | undefined;
   #calls = 0;
 
@@ -66,6 +63,7 @@ class Probe {
       this.#knowledge.set(player, knowledgeOf(this.#charter, this.#picture, player));
     }
     this.#tries = new Tries(this.#charter, this.#picture, this.#players, this.#knowledge);
+    this.#answers = new Answers(this.#charter, this.#picture, this.#players, this.#knowledge, this.#tell);
     for (const route of routes) for (const player of this.#players) await (route.method === 'GET' ? this.#reads(route, player) : this.#writes(route, player));
     for (const route of others) for (const player of this.#players) await this.#writes(route, player, 'once');
     for (const player of this.#players) await this.#afterRemoval(routes, player);
@@ -86,8 +84,7 @@ class Probe {
     }
   }
 
-  /** @param about what it is about: two things on one route are two findings. */
-  #tell(code: ProbeCode, route: Route, player: Player, message: string, { sent, status }: Answer, about = ''): void {
+  readonly #tell: Tell = (code, route, player, message, { sent, status }, about = '') => {
     const key = JSON.stringify([code, route.name, about]);
     const known = this.#found.get(key);
     if (known) known.people.add(player.name);
@@ -100,7 +97,7 @@ class Probe {
         status,
         people: new Set([player.name]),
       });
-  }
+  };
 
   async #call(route: Route, player: Player, path: string, body?: unknown): Promise<Answer> {
     const silent = this.#silent.get(route.path);
@@ -121,140 +118,6 @@ class Probe {
     return answer;
   }
 
-  /** What an answer tells that it should not. */
-  #judgeAnswer(route: Route, player: Player, tenant: string, answer: Answer): void {
-    const knowledge = this.#knowledge.get(player) as Knowledge;
-    const sent = `${decodeURIComponent(answer.sent.url)} ${JSON.stringify(answer.sent.body ?? '')}`;
-    for (const { id, kind } of numbersIn(answer.text, sent, knowledge))
-      this.#tell(
-        'tells-existence',
-        route,
-        player,
-        `${player.name} is told that there is the ${this.#charter.kind(kind).one} ${id}, which they may not read`,
-        answer,
-        kind,
-      );
-    for (const [text, name] of this.#unknownPeople(player)) {
-      if (!answer.text.includes(text) || sent.includes(text)) continue;
-      this.#tell('shows-hidden', route, player, `${player.name} is told of ${name}, who is in none of their organisations`, answer, 'people');
-    }
-    for (const [field, of] of route.kind === undefined ? [] : maskedIn(this.#charter, route.kind, answer.text, player, knowledge))
-      this.#tell(
-        'shows-masked',
-        route,
-        player,
-        `${player.name} is shown ${field} of the ${of.kind} ${of.id}, which they read without it`,
-        answer,
-        `${of.kind}.${field}`,
-      );
-    const [other] = this.#mayCross(route, player) ? secretsIn(answer.text, sent, { secrets: this.#elsewhere(player, tenant) }) : [];
-    if (other)
-      this.#tell(
-        'other-tenant',
-        route,
-        player,
-        `${player.name} asks ${tenant}, and is shown the ${other.of.kind} ${other.of.id} of ${other.of.tenant}`,
-        answer,
-      );
-    for (const { of, field, hidden } of secretsIn(answer.text, sent, knowledge)) {
-      const { one } = this.#charter.kind(of.kind);
-      const where = of.tenant === undefined || player.tenants.includes(of.tenant) ? '' : ` of ${of.tenant}`;
-      if (hidden)
-        this.#tell('shows-hidden', route, player, `${player.name} is shown ${field} of the ${one} ${of.id}${where}, which they may not read`, answer, of.kind);
-      else
-        this.#tell(
-          'shows-masked',
-          route,
-          player,
-          `${player.name} is shown ${field} of the ${one} ${of.id}, which they read without it`,
-          answer,
-          `${of.kind}.${field}`,
-        );
-    }
-  }
-
-  /** Somebody who is known, and does not belong to this tenant. */
-  #isStranger = (userId: unknown, tenant: string) => this.#players.some((one) => one.person?.id === userId && !one.tenants.includes(tenant));
-
-  /** By name and address, people of whom somebody cannot know: of organisations in which they are not, and where they read nothing. */
-  #unknownPeople(player: Player): ReadonlyMap<string, string> {
-    const known = this.#unknown.get(player);
-    if (known) return known;
-    const { readable } = this.#knowledge.get(player) as Knowledge;
-    const open = new Set([...player.tenants, ...[...readable].map(({ tenant }) => tenant)]);
-    const others = this.#players.filter((one) => one.tenants.length > 0 && !one.tenants.some((tenant) => open.has(tenant)));
-    const unknown = new Map(others.flatMap(({ person, name }) => [[person?.address ?? name, name] as const, [name, name] as const]));
-    this.#unknown.set(player, unknown);
-    return unknown;
-  }
-
-  /** Whether a request names one of several organisations of somebody. */
-  #mayCross = (route: Route, player: Player) => player.tenants.length > 1 && Object.values(route.params).includes('tenant');
-
-  #elsewhere(player: Player, tenant: string): ReadonlyMap<string, Secret> {
-    const by = this.#readElsewhere.get(player) ?? new Map<string, ReadonlyMap<string, Secret>>();
-    this.#readElsewhere.set(player, by);
-    const known = by.get(tenant) ?? readElsewhere(this.#charter, this.#knowledge.get(player) as Knowledge, tenant);
-    by.set(tenant, known);
-    return known;
-  }
-
-  #judgeCounts(route: Route, player: Player, tenant: string, answer: Answer): void {
-    const { kind } = route;
-    if (kind === undefined || !isFine(answer)) return;
-    const all = this.#picture.all(kind).filter((one) => one.tenant === tenant);
-    const mine = all.filter((one) => this.#knowledge.get(player)?.readable.has(one)).length;
-    if (mine === all.length) return;
-    const walk = (value: unknown, name: string): void => {
-      if (typeof value === 'number' && COUNTS.test(name) && (value === all.length || value === this.#picture.all(kind).length)) {
-        this.#tell('count-tells', route, player, `${player.name} is told of ${value} ${this.#charter.kind(kind).many} (${name}), and reads ${mine}`, answer);
-      } else if (Array.isArray(value)) for (const one of value) walk(one, name);
-      else if (typeof value === 'object' && value !== null) for (const [inner, one] of Object.entries(value)) walk(one, inner);
-    };
-    for (const [name, value] of Object.entries(answer.headers)) if (/^\d{1,9}$/.test(value)) walk(Number(value), name.replaceAll('-', '_'));
-    try {
-      walk(JSON.parse(answer.text), '');
-    } catch {
-      // No numbers to be told apart.
-    }
-  }
-
-  /** What is hidden is answered as what there is not. @param fineToo also where it is answered with success: in lists, but not where something is made. */
-  #judgeExistence(route: Route, player: Player, answers: readonly (readonly [Named, Answer])[], about = '', fineToo = false): void {
-    const missing = answers.find(([{ as }]) => as === 'missing');
-    if (!missing) return;
-    const shapes = ([{ id }, { status, text, type }]: readonly [Named, Answer]) => {
-      // A number may stand for something else too.
-      const named = /^\d+$/.test(id) ? new RegExp(`\\b${id}\\b`, 'g') : id;
-      return [text, text.replaceAll(named, '')].map((one) => JSON.stringify([status, type, one]));
-    };
-    const isLike = (one: readonly [Named, Answer]) => shapes(one).some((shape, i) => shape === shapes(missing)[i]);
-    for (const one of answers) {
-      const [{ as, id }, answer] = one;
-      // What shows or changes a record is told as what it is.
-      if ((as !== 'hidden' && as !== 'elsewhere') || (isFine(answer) && !fineToo) || isLike(one)) continue;
-      const how = answer.status === missing[1].status ? 'in other words' : `${answer.status}, not ${missing[1].status}`;
-      this.#tell(
-        'tells-existence',
-        route,
-        player,
-        `${player.name} is answered ${how} for ${id}, which is hidden from them, than for one that there is not`,
-        answer,
-        about,
-      );
-    }
-  }
-
-  /** The same, asked with HEAD: there is only a status. */
-  #judgeHeads(route: Route, player: Player, answers: readonly (readonly [Named, Answer])[]): void {
-    const missing = answers.find(([{ as }]) => as === 'missing')?.[1];
-    const other = answers.find(([, { status }]) => status !== missing?.status);
-    if (!missing || !other) return;
-    const [{ id }, answer] = other;
-    const message = `${player.name} is answered ${answer.status} by HEAD, not ${missing.status}, for ${id}, which is hidden from them`;
-    this.#tell('tells-existence', route, player, message, answer, 'HEAD');
-  }
-
   async #reads(route: Route, player: Player): Promise<void> {
     for (const tenant of this.#tries.tenants(route, player)) {
       const named = route.record === undefined ? [undefined] : this.#tries.named(route.params[route.record] as string, tenant, player);
@@ -262,21 +125,21 @@ class Probe {
       for (const one of named) {
         const path = this.#tries.path(route, tenant, one);
         const answer = await this.#call(route, player, path);
-        this.#judgeAnswer(route, player, tenant, answer);
-        this.#judgeCounts(route, player, tenant, answer);
+        this.#answers.judge(route, player, tenant, answer);
+        this.#answers.counts(route, player, tenant, answer);
         await this.#judgeDatabase(route, player, tenant, answer);
         if (one) answers.push([one, answer]);
         if (one === undefined || one.as === 'read') await this.#asksFurther(route, player, path, tenant, answer);
       }
-      this.#judgeExistence(route, player, answers);
+      this.#answers.existence(route, player, answers);
       if (route.record === undefined) continue;
       const heads: [Named, Answer][] = [];
       for (const [one] of answers)
         if (one.as !== 'read') heads.push([one, await this.#call({ ...route, method: 'HEAD' }, player, this.#tries.path(route, tenant, one))]);
-      this.#judgeHeads(route, player, heads);
+      this.#answers.heads(route, player, heads);
       // What stands beside a record shows at some of them only.
       for (const one of this.#tries.furtherRead(route.params[route.record] as string, tenant, player))
-        this.#judgeAnswer(route, player, tenant, await this.#call(route, player, this.#tries.path(route, tenant, one)));
+        this.#answers.judge(route, player, tenant, await this.#call(route, player, this.#tries.path(route, tenant, one)));
     }
   }
 
@@ -294,8 +157,8 @@ class Probe {
     for (const [name, all] of idNames) {
       const answers: [Named, Answer][] = [];
       for (const one of all) answers.push([one, await this.#call(route, player, with_({ [name]: one.id }))]);
-      for (const [, answer] of answers) this.#judgeAnswer(route, player, tenant, answer);
-      this.#judgeExistence(route, player, answers, name, true);
+      for (const [, answer] of answers) this.#answers.judge(route, player, tenant, answer);
+      this.#answers.existence(route, player, answers, name, true);
     }
     const attempts: Record<string, string>[] = [
       ...idNames.map(([name, all]) => ({ [name]: all.map(({ id }) => id).join(',') })),
@@ -308,7 +171,7 @@ class Probe {
         .filter((name) => /all|deleted|archived|include|tenant|org/i.test(name))
         .map((name) => ({ [name]: /tenant|org/i.test(name) ? this.#tries.otherTenant(player) : 'true' })),
     ];
-    for (const attempt of attempts) this.#judgeAnswer(route, player, tenant, await this.#call(route, player, with_(attempt)));
+    for (const attempt of attempts) this.#answers.judge(route, player, tenant, await this.#call(route, player, with_(attempt)));
     const { kind } = route;
     if (kind === undefined || route.record !== undefined) return;
     await this.#judgeOrder(route, player, with_, named(/sort|order/i, 'sort'), tenant, plain);
@@ -352,7 +215,7 @@ class Probe {
       for (const name of new Set([field, column ?? shape.fields[field]?.column ?? field])) {
         for (const wish of [name, `-${name}`]) {
           const answer = await this.#call(route, player, at({ [by]: wish }));
-          this.#judgeAnswer(route, player, tenant, answer);
+          this.#answers.judge(route, player, tenant, answer);
           if (!isFine(answer) || answer.text === plain.text || !isOrderedBy(answer.text, shape, field, masked)) continue;
           this.#tell(
             'order-tells',
@@ -387,17 +250,17 @@ class Probe {
           const byId: [Named, Answer][] = [];
           for (const it of other === undefined ? [] : this.#tries.named(other, tenant, player))
             byId.push([it, await this.#change(route, player, tenant, path, { ...plain, [name]: it.id })]);
-          this.#judgeExistence(route, player, byId, name);
+          this.#answers.existence(route, player, byId, name);
         }
       }
-      if (how !== 'once') this.#judgeExistence(route, player, answers);
+      if (how !== 'once') this.#answers.existence(route, player, answers);
     }
   }
 
   /** Sends a request that may change something, looks at what it changed, and puts that back. */
   async #change(route: Route, player: Player, tenant: string, path: string, body?: unknown): Promise<Answer> {
     const answer = await this.#call(route, player, path, body);
-    this.#judgeAnswer(route, player, tenant, answer);
+    this.#answers.judge(route, player, tenant, answer);
     await this.#judgeDatabase(route, player, tenant, answer);
     return answer;
   }
@@ -410,7 +273,7 @@ class Probe {
     const changed = this.#picture.differences(later);
     for (const one of changed) {
       const its = (one.before ?? one.after)?.tenant;
-      if (this.#mayCross(route, player) && its !== undefined && its !== tenant)
+      if (this.#answers.mayCross(route, player) && its !== undefined && its !== tenant)
         this.#tell(
           'other-tenant',
           route,
@@ -419,7 +282,7 @@ class Probe {
           answer,
           'changes',
         );
-      for (const { about, why } of unlawfulIn(this.#charter, this.#picture, player, one, changed, answer.sent.body, this.#isStranger))
+      for (const { about, why } of unlawfulIn(this.#charter, this.#picture, player, one, changed, answer.sent.body, this.#answers.isStranger))
         this.#tell(code, route, player, `${player.name}${code === 'open-after-removal' ? ' was put out, and yet' : ''}: ${why}`, answer, about);
     }
     if (changed.length > 0) await this.#putBack(later, route, player);
