@@ -7,11 +7,13 @@ import { type Kysely, sql } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { type Charter, readCharter, Standing } from 'warm-lintel';
 import { EXIT, run } from 'warm-lintel/cli';
-import { accessChanges, accessTable, compare, madeUpFacts, peopleSubjects } from 'warm-lintel/rehearsal';
+import { accessChanges, accessTable, compare, madeUpFacts, peopleSubjects, populate } from 'warm-lintel/rehearsal';
 import { createLintel, dropStatements, policyStatements } from 'warm-lintel/server';
 import { accessMatchers } from 'warm-lintel/vitest';
+import { charter } from '../examples/apiary/world/charter.js';
+import { makeTables } from '../examples/apiary/world/tables.js';
 import { countRecords } from '../src/scoping/index.js';
-import { type Apiary, apiaryOnPostgres } from './worlds.js';
+import { type Apiary, apiaryOnPostgres, emptyPostgres } from './worlds.js';
 
 expect.extend(accessMatchers);
 
@@ -284,6 +286,39 @@ test('a release is compared person by person: all that differs is told, and the 
   const same = join(dir, 'same.json');
   writeFileSync(same, JSON.stringify(app.charter.data));
   expect(await lintel('changes', same, '--tenant', 'alderbrook')).toMatchObject({ code: EXIT.yes, out: 'Nobody’s access is another than before.' });
+});
+
+test('people and records for a test are made up in a few lines, the same for the same seed', { timeout: 60_000 }, async () => {
+  const build = async (seed: number) => {
+    const { db: empty } = await emptyPostgres();
+    const made = createLintel({ charter, db: empty });
+    await makeTables(empty);
+    await made.prepare();
+    const plan = { seed, units: ['north', 'south'], people: { keeper: 2, warden: { unit: 'north' }, none: 1 }, records: { inspection: 6, hive: 12, sheet: 1 } };
+    const world = await populate(made, empty, plan);
+    const [keeper, other] = world.people.keeper;
+    const [warden] = world.people.warden;
+    // Each stands as their role says, and the records lie among them.
+    await expect(keeper).toBeAllowed('hive.read', world.ids.hive[0]);
+    await expect(world.people.none[0]).not.toBeAllowed('hive.read', world.ids.hive[0]);
+    const hives = await (world.people.keyholder[0] as typeof keeper)?.find('hive', { limit: 100 });
+    const of = (wanted: (hive: any) => boolean) => (hives ?? []).filter((hive) => hive.status === 'active' && wanted(hive)).map(({ id }) => id);
+    await expect(keeper).toReach(
+      'hive.update',
+      of(({ keeperId }) => keeperId === null || keeperId === keeper?.userId),
+    );
+    await expect(warden).toReach(
+      'hive.update',
+      of(({ siteId }) => siteId === 'north'),
+    );
+    const told = [keeper, other, warden].map((one) => [one?.facts.me.name, one?.facts.me.unitIds]);
+    const all = [told, world.ids, hives, await made.db.selectFrom('lintel_person').select(['id', 'name', 'address']).orderBy('id').execute()];
+    await expect(populate(made, empty, { ...plan, people: { keper: 1 } as never, seed: seed + 100 })).rejects.toThrow('did you mean keeper');
+    await empty.destroy();
+    return JSON.stringify(all);
+  };
+  const [first, again, another] = [await build(7), await build(7), await build(8)];
+  expect([first === again, first === another]).toEqual([true, false]);
 });
 
 test('a charter is compared with what it was at a commit, and the repository stays as it is', async () => {
