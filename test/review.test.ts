@@ -1,5 +1,5 @@
 /* The critical reading of a charter: each fault that is put into a sound one is found where it is, and a sound one is left alone. */
-import { mkdtempSync, writeFileSync } from 'node:fs';
+import { mkdtempSync, readFileSync, writeFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -253,7 +253,7 @@ test('in a tenant each fault is found at whom or what it is, and a sound one sho
 test('the command says where, why and what to do, takes what is accepted with its reason, and writes SARIF', async () => {
   const dir = mkdtempSync(join(tmpdir(), 'lintel-'));
   const file = join(dir, 'charter.json');
-  writeFileSync(file, JSON.stringify(changed((c) => void delete c.roles.treasurer.may['entry.read']).data));
+  writeFileSync(file, JSON.stringify(changed((c) => void delete c.roles.treasurer.may['entry.read']).data, null, 1));
   const review = async (...args: string[]) => {
     const [out, err]: [string[], string[]] = [[], []];
     const code = await run(['review', ...args], { cwd: dir, out: (t) => out.push(t), err: (t) => err.push(t), colours: false, width: 160 });
@@ -263,7 +263,7 @@ test('the command says where, why and what to do, takes what is accepted with it
   expect([code, out]).toEqual([
     EXIT.refused,
     expect.stringMatching(
-      /^error {2}roles\.treasurer\.may\["entry\.update"\] {2}acts-unread\n {2}“Correct a ledger entry” reaches nothing: none of it can be read\n/,
+      /^error {2}roles\.treasurer\.may\["entry\.update"\] {2}acts-unread {2}charter\.json:\d+\n {2}“Correct a ledger entry” reaches nothing: none of it can be read\n/,
     ),
   ]);
   const sarif = JSON.parse((await review('--charter', file, '--format', 'sarif')).out);
@@ -276,6 +276,15 @@ test('the command says where, why and what to do, takes what is accepted with it
     true,
   ]);
   expect(results[0]).toMatchObject({ level: 'error', locations: [{ logicalLocations: [{ fullyQualifiedName: expect.stringContaining('roles.treasurer') }] }] });
+  // Each points at the line on which it is written.
+  const lines = readFileSync(file, 'utf8').split('\n');
+  const { artifactLocation, region } = results[0].locations[0].physicalLocation;
+  const before = lines.slice(0, region.startLine - 1);
+  expect([artifactLocation.uri, lines[region.startLine - 1]?.trim(), before.some((line) => line.trim() === '"treasurer": {')]).toEqual([
+    'charter.json',
+    '"entry.update": [',
+    true,
+  ]);
   const config = async (accepted: object) => {
     const name = join(dir, `${Object.keys(accepted).length}.config.mjs`);
     writeFileSync(

@@ -6,8 +6,9 @@ import { roleNow } from '../charter/index.js';
 import { REVIEW_CODES, type ReviewFinding, reviewCharter, reviewTenant, TENANT_CODES } from '../rehearsal/index.js';
 import { tallyRecords } from '../scoping/index.js';
 import type { Lintel } from '../server/index.js';
-import { readConfig, type Sources } from './config.js';
+import { findCharterFile, readConfig, type Sources } from './config.js';
 import { findTenant, standingsOf, withDatabase } from './look.js';
+import { placesIn, type SourcePlace } from './place.js';
 import { EXIT, type Surroundings, withSources } from './surroundings.js';
 
 interface ReviewOptions extends Sources {
@@ -15,7 +16,7 @@ interface ReviewOptions extends Sources {
   readonly format: 'text' | 'json' | 'sarif';
 }
 
-type Judged = ReviewFinding & { readonly accepted?: string };
+type Judged = ReviewFinding & { readonly accepted?: string; readonly source?: SourcePlace };
 
 export const CODES: Readonly<Record<string, { readonly why: string; readonly remedy: string }>> = { ...REVIEW_CODES, ...TENANT_CODES };
 
@@ -48,11 +49,16 @@ export async function foundInTenant(lintel: Lintel, wanted: string): Promise<Rev
 /** SARIF 2.1.0, sections 3.13 to 3.35. What was accepted is suppressed, with its reason. */
 function sarifOf(findings: readonly Judged[]): Log {
   const rules = Object.entries(CODES).map(([id, { why, remedy }]) => ({ id, shortDescription: { text: why }, help: { text: remedy } }));
-  const results = findings.map(({ code, severity, place, message, example, accepted }) => ({
+  const results = findings.map(({ code, severity, place, message, example, accepted, source }) => ({
     ruleId: code,
     level: severity,
     message: { text: example === undefined ? message : `${message}; for example ${example}` },
-    locations: [{ logicalLocations: [{ fullyQualifiedName: place }] }],
+    locations: [
+      {
+        logicalLocations: [{ fullyQualifiedName: place }],
+        ...(source && { physicalLocation: { artifactLocation: { uri: source.file }, region: { startLine: source.line } } }),
+      },
+    ],
     ...(accepted !== undefined && { suppressions: [{ kind: 'external' as const, justification: accepted }] }),
   }));
   return {
@@ -66,10 +72,10 @@ function printed(findings: readonly Judged[], colours: boolean): string {
   const c = pc.createColors(colours);
   const open = findings.filter(({ accepted }) => accepted === undefined);
   const tint = { error: c.red, warning: c.yellow, note: c.cyan };
-  const lines = open.map(({ code, severity, place, message, example }) => {
+  const lines = open.map(({ code, severity, place, message, example, source }) => {
     const { why, remedy } = CODES[code] as (typeof CODES)[string];
     return [
-      `${tint[severity](severity)}  ${place}  ${c.dim(code)}`,
+      `${tint[severity](severity)}  ${place}  ${c.dim(source ? `${code}  ${source.file}:${source.line}` : code)}`,
       `  ${message}`,
       ...(example === undefined ? [] : [`  For example ${example}.`]),
       `  ${why} ${remedy}`,
@@ -87,14 +93,16 @@ async function reviewCommand(options: ReviewOptions, around: Surroundings): Prom
     ...reviewCharter(config.charter),
     ...(options.tenant === undefined ? [] : await withDatabase(config, (lintel) => foundInTenant(lintel, options.tenant as string))),
   ];
-  const ofCharter = (name: string) => Object.hasOwn(REVIEW_CODES, name.split(' ')[0] as string) && !/ (?!kinds|limits|roles|visitor|signedIn)/.test(name);
+  const ofCharter = (name: string) => Object.hasOwn(REVIEW_CODES, name.split(' ')[0] as string) && !/ (?!kinds|limits|roles|apart|visitor|signedIn)/.test(name);
   // What was accepted in another tenant is not looked for in this one.
   const stale = Object.keys(accepted).find((name) => ofCharter(name) && !found.some((one) => nameOf(one) === name));
   if (stale !== undefined)
     throw new LintelError('config-invalid', `accepted names "${stale}", and that is not found any more; leave it out of lintel.config.ts`, { accepted: stale });
+  const sourceOf = await placesIn(await findCharterFile(options, around.cwd), around.cwd);
   const findings = found.map((one): Judged => {
     const reason = accepted[nameOf(one)];
-    return { ...one, ...(reason !== undefined && { accepted: reason }) };
+    const source = ofCharter(nameOf(one)) ? sourceOf(one.place) : undefined;
+    return { ...one, ...(reason !== undefined && { accepted: reason }), ...(source && { source }) };
   });
   around.out(
     {
