@@ -70,6 +70,9 @@ test('a record is named by its id, by what it is called, or by its address; and 
   expect(out).toMatch(/Sela Vardy\s*│ own\s*│ role Keeper, for the whole organisation/);
   for (const named of ['a-hive-02', 'http://localhost:4173/t/alderbrook/hives/a-hive-02?tab=1#top', '/api/hives/a-hive-02/notes'])
     expect((await lintel('who', 'hive.update', named, '--tenant', 'alderbrook')).out).toBe(out);
+  // Of several tenants the one is meant in which there is such a record.
+  expect((await lintel('who', 'hive.update', 'a-hive-02')).out).toBe(out);
+  expect((await lintel('who', 'hive.update', 'Nowhere hive')).err).toContain('which tenant?');
   expect((await lintel('why', 'tobias', 'hive.update', 'Bramble hive')).out).toBe((await lintel('why', 'tobias', 'hive.update', 'a-hive-02')).out);
   // Of another organisation nothing is told, by whatever name.
   for (const named of ['q-hive-02', 'nowhere', 'http://localhost:4173/t/quillmoor/hives/q-hive-02', '%%%'])

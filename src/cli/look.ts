@@ -28,11 +28,16 @@ export async function withDatabase<R>(config: LintelConfig, work: (lintel: Linte
 }
 
 /**
- * Finds the tenant that a command is about.
+ * Finds the tenant that a command is about. Where none is named: the only one there is, or in which somebody is, or in which the record is.
  *
  * @throws LintelError `which-tenant` when there are several and none is named; `no-such-tenant` with the near match.
  */
-export async function findTenant(lintel: Lintel, wanted: string | undefined, holding?: string): Promise<Tenant> {
+export async function findTenant(
+  lintel: Lintel,
+  wanted: string | undefined,
+  holding?: string,
+  about: { readonly kind?: string | undefined; readonly record?: string | undefined } = {},
+): Promise<Tenant> {
   const all = await lintel.db.selectFrom('lintel_tenant').select(['id', 'name']).orderBy('id').execute();
   const mine = holding === undefined || wanted !== undefined ? all : await tenantsOf(lintel, holding);
   const found = wanted === undefined ? (mine.length === 1 ? mine[0] : undefined) : all.find((t) => t.id === wanted || t.name === wanted);
@@ -47,6 +52,13 @@ export async function findTenant(lintel: Lintel, wanted: string | undefined, hol
         )}`,
         {},
       );
+    const having: Tenant[] = [];
+    for (const id of about.kind === undefined || about.record === undefined ? [] : names) {
+      const tenant = await findTenant(lintel, id);
+      // Called so more than once is called so.
+      if ((await recordCalled(tenant, about.kind as string, about.record as string).catch(() => '')) !== undefined) having.push(tenant);
+    }
+    if (having.length === 1) return having[0] as Tenant;
     throw new LintelError(
       'which-tenant',
       names.length === 0 ? 'there is no tenant in this database' : `which tenant? Give --tenant with one of ${names.join(', ')}`,
@@ -119,6 +131,10 @@ export async function findPerson(tenant: Tenant, wanted: string): Promise<string
  * @throws LintelError `which-record` where several are called so.
  */
 export async function findRecord(tenant: Tenant, kind: string, wanted: string): Promise<string> {
+  return (await recordCalled(tenant, kind, wanted)) ?? wanted;
+}
+
+async function recordCalled(tenant: Tenant, kind: string, wanted: string): Promise<string | undefined> {
   const standing = await tenant.onlooker();
   const { label } = tenant.lintel.charter.kind(kind);
   const { idField } = tenant.lintel.charter.shapes[kind] as { idField: string };
@@ -133,7 +149,7 @@ export async function findRecord(tenant: Tenant, kind: string, wanted: string): 
   for (const part of [wanted, ...parts]) if (part !== '' && (await ids(idField, part)).length > 0) return part;
   const [called, ...others] = await ids(label, wanted);
   if (others.length > 0) throw new LintelError('which-record', `several are called "${wanted}"; give the id: ${[called, ...others].join(', ')}`, {});
-  return called ?? wanted;
+  return called;
 }
 
 function decoded(part: string): string[] {

@@ -93,7 +93,7 @@ async function whyCommand(person: string, action: string, recordId: string | und
   const config = await readConfig(options, around.cwd);
   const { kind } = config.charter.permission(action);
   return withDatabase(config, async (lintel) => {
-    const tenant = await findTenant(lintel, options.tenant, person);
+    const tenant = await findTenant(lintel, options.tenant, person, { kind, record: recordId });
     const standing = await tenant.standingOf(await findPerson(tenant, person));
     const record = kind && recordId !== undefined ? { kind, id: await findRecord(tenant, kind, recordId) } : undefined;
     const decision = record ? await standing.decideById(action, record.id) : standing.decide(action);

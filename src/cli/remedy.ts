@@ -44,7 +44,7 @@ async function remedyCommand(person: string, action: string, record: string, opt
   const config = await readConfig(options, around.cwd);
   const { kind } = config.charter.permission(action);
   return withDatabase(config, async (lintel) => {
-    const tenant = await findTenant(lintel, options.tenant, person);
+    const tenant = await findTenant(lintel, options.tenant, person, { kind, record });
     const user = await findPerson(tenant, person);
     const asking = options.as === undefined ? await tenant.onlooker() : await tenant.standingOf(await findPerson(tenant, options.as));
     const id = kind === undefined ? record : await findRecord(tenant, kind, record);

@@ -18,7 +18,7 @@ async function whoCommand(action: string, record: string, options: WhoOptions, a
   const { kind } = charter.permission(action);
   if (kind === undefined) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record; lintel gives ${action} says who has it`, {});
   return withDatabase(config, async (lintel) => {
-    const tenant = await findTenant(lintel, options.tenant);
+    const tenant = await findTenant(lintel, options.tenant, undefined, { kind, record });
     const standing = await tenant.onlooker();
     const id = await findRecord(tenant, kind, record);
     const people: MayDo[] = [];
@@ -44,7 +44,7 @@ export function addWhoCommand(program: Command, around: Surroundings, answered: 
     .addOption(formatOption())
     .addHelpText(
       'after',
-      '\nExample:\n  lintel who hive.update "Bramble hive" --tenant alderbrook\n  lintel who hive.update http://localhost:4173/t/alderbrook/hives/a-hive-02 --tenant alderbrook\n\nExit codes: 0 answered, 2 not answered',
+      '\nExample:\n  lintel who hive.update "Bramble hive"\n  lintel who hive.update http://localhost:4173/t/alderbrook/hives/a-hive-02\n\nExit codes: 0 answered, 2 not answered',
     )
     .action(async (action, record, options) => {
       answered(await whoCommand(action, record, options, around));
