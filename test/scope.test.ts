@@ -137,6 +137,11 @@ describe.each([
       'unknown-field',
       'unknown-field',
     ]);
+    const names = async (order: string) => ((await tobias.find('hive', { order, limit: 100 })) as any[]).map(({ name }) => name);
+    const inOrder = await names('name');
+    expect([inOrder, await names('-name')]).toEqual([[...inOrder].sort(), [...inOrder].reverse()]);
+    // A value of another type equals nothing.
+    expect(await Promise.all([{ colonies: 'x' }, { name: 7 }].map((where) => tobias.find('hive', { where } as never)))).toEqual([[], []]);
     expect([await tobias.find('hive', { limit: 0 }), ids(await tobias.find('hive', { where: { keeperId: null }, limit: 1000 })).length > 0]).toEqual([
       [],
       true,
