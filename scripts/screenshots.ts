@@ -163,7 +163,7 @@ if (wanted === undefined || wanted.startsWith('command')) {
   await terminal('command-table', 'npm run --silent lintel -- table --by people --only hive --tenant alderbrook', 60);
   await terminal(
     'command-why',
-    'npm run --silent lintel -- why tobias hive.update a-hive-02; npm run --silent lintel -- why otto hive.update a-hive-09; npm run --silent lintel -- who hive.update a-hive-02 --tenant alderbrook',
+    'npm run --silent lintel -- why tobias hive.update a-hive-02; npm run --silent lintel -- why otto hive.update a-hive-09; npm run --silent lintel -- who hive.update a-hive-02',
     60,
   );
   await terminal(
@@ -178,7 +178,7 @@ if (wanted === undefined || wanted.startsWith('command')) {
   before.roles.keeper.may['hive.update'] = ['own'];
   before.roles.junior.may['hive.read'] = ['tenant'];
   delete before.roles.treasurer.may['entry.read'];
-  writeFileSync(join(dir, 'before.json'), JSON.stringify(before));
+  writeFileSync(join(dir, 'before.json'), JSON.stringify(before, null, 1));
   const expected = ['- Tobias Renn may hive.update a-hive-01', '- Tobias Renn may hive.update a-hive-02', '- Junia Marsh may not hive.read a-hive-01'];
   writeFileSync(
     join(dir, 'access.md'),

@@ -83,6 +83,15 @@ function rowsOf(changes: readonly AccessChange[]): string[][] {
   });
 }
 
+/** Examples are cut off where the line is full. */
+function fitted(head: readonly string[], rows: readonly string[][], width: number): string[][] {
+  const widest = head.map((title, i) => Math.max(...[title, ...rows.map((row) => row[i] as string)].map(({ length }) => length)));
+  const others = widest.slice(0, -1).reduce((sum, one) => sum + one + 3, 1);
+  const left = Math.max(20, width - others - 3);
+  const cut = (text: string) => (text.length > left ? `${text.slice(0, left - 1)}…` : text);
+  return rows.map((row) => [...row.slice(0, -1), cut(row.at(-1) as string)]);
+}
+
 async function changesCommand(old: string | undefined, options: ChangesOptions, around: Surroundings): Promise<number> {
   const here = await readConfig(options, around.cwd);
   const [from, to] = options.commit?.split('..') ?? [];
@@ -118,8 +127,9 @@ async function changesCommand(old: string | undefined, options: ChangesOptions, 
     undeclared.length === 0
       ? 'No access grew that was not declared.'
       : `Access grew that was not declared: ${[...new Set(undeclared.map((c) => c.permission))].join(', ')}`;
-  const table = options.format === 'md' ? markdown : grid;
-  const text = changes.length === 0 ? 'Nobody’s access is another than before.' : `${table(head, rowsOf(changes))}\n\n${verdict}`;
+  const rows = rowsOf(changes);
+  const table = options.format === 'md' ? markdown(head, rows) : grid(head, fitted(head, rows, around.width));
+  const text = changes.length === 0 ? 'Nobody’s access is another than before.' : `${table}\n\n${verdict}`;
   around.out(options.format === 'json' ? JSON.stringify({ changes, undeclared: undeclared.length }, null, 2) : text);
   return undeclared.length === 0 ? EXIT.yes : EXIT.refused;
 }
