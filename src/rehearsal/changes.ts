@@ -22,7 +22,7 @@ export interface AccessChange {
   readonly change: 'grows' | 'shrinks' | 'grows and shrinks' | 'differs on no record';
   /** Records reached now and not before, and before and not now, where they were counted. */
   readonly records: { readonly more: number; readonly fewer: number } | null;
-  /** A few of these records, by id and label: for the first of those to whom the same happens. */
+  /** A few of these records, by id and label: for the first of those to whom the same happens, of 100 that differ. */
   readonly some?: { readonly more: readonly Choice[]; readonly fewer: readonly Choice[] };
   /** The rule as it was and as it becomes, where it is called the same and is another. */
   readonly rule?: { readonly was: string; readonly becomes: string };
@@ -82,6 +82,8 @@ function changeOf(charter: Charter<any>, { name, permission, kind, was, becomes 
 /** What is alike in the changes of several people. */
 export const alike = ({ name: _, some: __, ...same }: AccessChange): string => JSON.stringify(same);
 
+/** Records are named for so many changes that are unlike one another. */
+const MOST_NAMED = 100;
 /** Predicates that are counted in one statement. */
 const TOGETHER = 40;
 
@@ -121,7 +123,7 @@ export async function accessChanges(
   const changes = found.map((one) => changeOf(charter, one, records.get(one) ?? null));
   const firsts = new Map(changes.map((change, i) => [alike(change), i] as const).reverse());
   const named = new Map<number, AccessChange['some']>();
-  for (const i of on ? firsts.values() : []) {
+  for (const i of on ? [...firsts.values()].slice(0, MOST_NAMED) : []) {
     const { kind, was, becomes } = found[i] as Found;
     const { more, fewer } = changes[i]?.records ?? { more: 0, fewer: 0 };
     const few = async (count: number, one: Reach, other: Reach) =>
