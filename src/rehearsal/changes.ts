@@ -123,7 +123,7 @@ export async function accessChanges(
   const changes = found.map((one) => changeOf(charter, one, records.get(one) ?? null));
   const firsts = new Map(changes.map((change, i) => [alike(change), i] as const).reverse());
   const named = new Map<number, AccessChange['some']>();
-  for (const i of on ? [...firsts.values()].slice(0, MOST_NAMED) : []) {
+  for (const i of on ? [...firsts.values()].sort((a, b) => a - b).slice(0, MOST_NAMED) : []) {
     const { kind, was, becomes } = found[i] as Found;
     const { more, fewer } = changes[i]?.records ?? { more: 0, fewer: 0 };
     const few = async (count: number, one: Reach, other: Reach) =>
