@@ -65,19 +65,19 @@ test('the same table is data, Markdown, and roles without a database', async () 
 });
 
 test('a record is named by its id, by what it is called, or by its address; and who may do something to it is told with every way', async () => {
-  const { out } = await lintel('who', 'hive.update', 'Bramble hive', '--tenant', 'alderbrook');
+  const { out } = await onPostgres('who', 'hive.update', 'Bramble hive', '--tenant', 'alderbrook');
   expect(out).toMatch(/Otto Feld\s*│ all\s*│ role Site warden, at Orchard side/);
   expect(out).toMatch(/Sela Vardy\s*│ own\s*│ role Keeper, for the whole organisation/);
   for (const named of ['a-hive-02', 'http://localhost:4173/t/alderbrook/hives/a-hive-02?tab=1#top', '/api/hives/a-hive-02/notes'])
-    expect((await lintel('who', 'hive.update', named, '--tenant', 'alderbrook')).out).toBe(out);
+    expect((await onPostgres('who', 'hive.update', named, '--tenant', 'alderbrook')).out).toBe(out);
   // Of several tenants the one is meant in which there is such a record.
-  expect((await lintel('who', 'hive.update', 'a-hive-02')).out).toBe(out);
-  expect((await lintel('who', 'hive.update', 'Nowhere hive')).err).toContain('which tenant?');
-  expect((await lintel('why', 'tobias', 'hive.update', 'Bramble hive')).out).toBe((await lintel('why', 'tobias', 'hive.update', 'a-hive-02')).out);
+  expect((await onPostgres('who', 'hive.update', 'a-hive-02')).out).toBe(out);
+  expect((await onPostgres('who', 'hive.update', 'Nowhere hive')).err).toContain('which tenant?');
+  expect((await onPostgres('why', 'tobias', 'hive.update', 'Bramble hive')).out).toBe((await onPostgres('why', 'tobias', 'hive.update', 'a-hive-02')).out);
   // Of another organisation nothing is told, by whatever name.
   for (const named of ['q-hive-02', 'nowhere', 'http://localhost:4173/t/quillmoor/hives/q-hive-02', '%%%'])
-    expect(await lintel('who', 'hive.update', named, '--tenant', 'alderbrook')).toMatchObject({ code: EXIT.failed, err: 'lintel: There is no such hive.' });
-  expect((await lintel('who', 'member.remove', 'x', '--tenant', 'alderbrook')).err).toContain('lintel gives member.remove says who has it');
+    expect(await onPostgres('who', 'hive.update', named, '--tenant', 'alderbrook')).toMatchObject({ code: EXIT.failed, err: 'lintel: There is no such hive.' });
+  expect((await onPostgres('who', 'member.remove', 'x', '--tenant', 'alderbrook')).err).toContain('lintel gives member.remove says who has it');
 });
 
 test('why tells each grant that was looked at, the part that failed, what they are told and whom to ask', async () => {

@@ -58,8 +58,8 @@ test.each([
   ['sorted-by-number', 'order-tells'],
   ['first-tenant-taken', 'other-tenant'],
 ])('%s in the demo’s own application is found', { timeout: 60_000 }, async (name, code) => {
-  const planted = PLANTED.find((one) => one.name === name);
-  expect((await probeApiary(clusterUrl, planted)).findings.map((one) => one.code)).toContain(code);
+  const planted = PLANTED.find((one) => one.name === name) as (typeof PLANTED)[number];
+  expect((await probeApiary(clusterUrl, { ...planted, only: planted.only.slice(0, 1) })).findings.map((one) => one.code)).toContain(code);
 });
 
 test('what a session of before still changes is found where it reads nothing', { timeout: 60_000 }, async () => {
