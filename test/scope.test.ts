@@ -1,7 +1,7 @@
 /* The application's own Kysely, narrowed: on PostgreSQL with parallel connections, and on the embedded database. */
 import { CamelCasePlugin, type Kysely, type KyselyPlugin, sql } from 'kysely';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
-import { isLintelError } from 'warm-lintel';
+import { isLintelError, readCharter } from 'warm-lintel';
 import { createLintel } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { type Apiary, apiaryOnPglite, apiaryOnPostgres } from './worlds.js';
@@ -504,10 +504,22 @@ describe.each([
     expect(await give('nobody')).toBe('no-such-value');
     expect(await give('pavel')).toBe('no-such-value'); // a member who reads no hive
     expect(await code(() => s.updateTable('hives').set({ keeper_id: 'sela', name: 'x' }).where('id', '=', 'a-hive-04').execute())).toBe('scope-refused');
+    // What is nobody's can be taken for oneself, and not for another.
+    expect((await s.updateTable('hives').set({ keeper_id: 'sela' }).where('id', '=', 'a-hive-03').executeTakeFirst()).numUpdatedRows).toBe(0n);
     expect((await s.updateTable('hives').set({ keeper_id: 'tobias' }).where('id', '=', 'a-hive-02').executeTakeFirst()).numUpdatedRows).toBe(0n);
     expect(await give('sela')).toBe('done');
     expect((await tobias.decideById('hive.update', 'a-hive-04')).outcome).toBe('out of reach');
     expect((await s.updateTable('hives').set({ keeper_id: 'tobias' }).where('id', '=', 'a-hive-04').executeTakeFirst()).numUpdatedRows).toBe(0n);
+  });
+
+  test('a unit or a parent for which the charter names no action is never written', async () => {
+    const data = structuredClone(charter.data) as any;
+    delete data.kinds.hive.fields.siteId.change;
+    delete data.kinds.inspection.fields.hiveId.change;
+    const open = await createLintel({ charter: readCharter(data), db }).enter({ tenant: 'alderbrook', user: 'maren' });
+    const s = (open as unknown as Standing).scope<any>();
+    expect(await code(() => s.updateTable('hives').set({ site_id: 'heath' }).where('id', '=', 'a-hive-01').execute())).toBe('scope-refused');
+    expect(await code(() => s.updateTable('inspections').set({ hive_id: 'a-hive-02' }).where('id', '=', 'a-hive-01-visit').execute())).toBe('scope-refused');
   });
 
   test('of two who take the same unowned hive at once, one gets it', async () => {
