@@ -2,7 +2,22 @@
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { disjoint, implies, type Predicate, unsatisfiable } from 'warm-lintel';
-import { ALWAYS, and, anyOf, blame, compile, forOneOf, NEVER, not, or, print, type Shapes, specialise } from '../src/predicate/index.js';
+import {
+  ALWAYS,
+  and,
+  anyOf,
+  blame,
+  checkPredicate,
+  compile,
+  forOneOf,
+  NEVER,
+  not,
+  or,
+  print,
+  readValue,
+  type Shapes,
+  specialise,
+} from '../src/predicate/index.js';
 
 const shapes: Shapes = {
   yard: { table: 'yards', idField: 'id', tenantField: 'tenantId', fields: { id: { type: 'text', column: 'id' }, level: { type: 'integer', column: 'level' } } },
@@ -386,4 +401,156 @@ test('a rule for one person becomes the rule for any of many, where it can', () 
     { numRuns: 3000 },
   );
   expect(widened).toBeGreaterThan(1000);
+});
+
+test('a value has one normal form, and at the edges of its type it is told from what is none', () => {
+  const read =
+    (type: Parameters<typeof readValue>[0], scale = 0) =>
+    (raw: unknown) =>
+      readValue(type, raw, scale);
+  const cases: readonly (readonly [(raw: unknown) => unknown, readonly (readonly [unknown, unknown])[]])[] = [
+    [
+      read('integer'),
+      [
+        ['007', undefined],
+        ['1x', undefined],
+        ['x1', undefined],
+        ['-12', -12],
+        [2n ** 53n, undefined],
+        [2 ** 53 - 1, 2 ** 53 - 1],
+        [1.5, undefined],
+        [true, undefined],
+      ],
+    ],
+    [
+      read('decimal', 2),
+      [
+        ['1', '1.00'],
+        ['1.500', '1.50'],
+        ['1.005', undefined],
+        ['1.50', '1.50'],
+        [1.5, '1.50'],
+        [2n, '2.00'],
+        ['-0.00', '0.00'],
+        ['-0.01', '-0.01'],
+        ['-10.0', '-10.00'],
+        ['01', undefined],
+        [{}, undefined],
+      ],
+    ],
+    [
+      read('decimal'),
+      [
+        ['12', '12'],
+        ['12.0', '12'],
+        ['12.1', undefined],
+        ['-0', '0'],
+      ],
+    ],
+    [
+      read('instant'),
+      [
+        ['1970-01-01T00:00:00Z', '1970-01-01T00:00:00.000Z'],
+        ['1969-12-31T23:59:59.999Z', undefined],
+        ['2037-12-31T23:59:59.999Z', '2037-12-31T23:59:59.999Z'],
+        ['2038-01-01T00:00:00Z', undefined],
+        ['2026-05-01', undefined],
+        ['2026-05-01 10:00:00+02', '2026-05-01T08:00:00.000Z'],
+        [new Date(0), '1970-01-01T00:00:00.000Z'],
+        [0, undefined],
+      ],
+    ],
+    [
+      read('boolean'),
+      [
+        [true, true],
+        [1, undefined],
+        ['true', undefined],
+      ],
+    ],
+    [
+      read('text'),
+      [
+        ['\u0000', undefined],
+        ['\ud800', undefined],
+        ['\udc00x', undefined],
+        ['\u{10000}', '\u{10000}'],
+        [7, undefined],
+      ],
+    ],
+    [
+      read('uuid'),
+      [
+        ['00000000-0000-4000-8000-00000000ABCD', '00000000-0000-4000-8000-00000000abcd'],
+        ['00000000', undefined],
+      ],
+    ],
+  ];
+  for (const [of, pairs] of cases) for (const [raw, wanted] of pairs) expect([raw, of(raw)]).toEqual([raw, wanted]);
+  // By code point, as databases order it: what is beyond the basic plane stands after all that is in it.
+  const before = (a: string, b: string) => compile({ op: 'before', field: 'name', to: { value: b } }, 'hive', shapes)?.({ name: a }) === true;
+  const inOrder = ['a', 'ab', 'b', '\ud7ff', '\ue000', '\uffff', '\u{10000}', '\u{10001}', '\u{1f41d}'];
+  for (const [i, a] of inOrder.entries()) for (const [k, b] of inOrder.entries()) expect([a, b, before(a, b)]).toEqual([a, b, i < k]);
+});
+
+test('each mistake of a rule is told at its place', () => {
+  const is = (field: string, to: unknown, op = 'is') => ({ op, field, to });
+  const many = (n: number) => Array.from({ length: n }, (_, i) => i);
+  const MISTAKES: readonly (readonly [rule: unknown, path: string, message: string])[] = [
+    [null, '', 'is no predicate'],
+    [[], '', 'is no predicate'],
+    ['always', '', 'is no predicate'],
+    [{ op: 'iss' }, '.op', 'no such operator "iss"'],
+    [{ op: 'and', of: [] }, '.of', 'must be a list that is not empty'],
+    [is('levle', { value: 1 }), '.field', 'did you mean level?'],
+    [is(7 as never, { value: 1 }), '.field', 'no such field 7'],
+    [is('level', null), '.to', 'give exactly one of'],
+    [is('level', 7), '.to', 'give exactly one of'],
+    [is('level', { me: 'userId', value: 1 }), '.to', 'give exactly one of'],
+    [is('level', { us: 1 }), '.to', 'give exactly one of'],
+    [is('name', { me: 'userid' }), '.to.me', 'no such fact'],
+    [is('name', { me: 'attributes.' }), '.to.me', 'no such fact'],
+    [is('name', { me: 'my.attributes.team' }), '.to.me', 'no such fact'],
+    [is('name', { me: 'attributes.team.x' }), '.to.me', 'no such fact'],
+    [is('name', { me: 'groupIds' }), '.to.me', 'is a list'],
+    [is('name', { me: 'userId' }, 'in'), '.to.me', 'needs a list'],
+    [is('name', { context: 7 }), '.to.context', 'is no name'],
+    [is('name', { field: 'level' }), '.to.field', 'is of another type (integer) than text'],
+    [is('name', { field: 'name' }, 'in'), '.to', 'cannot be asked of another field'],
+    [is('level', { value: 'x' }), '.to.value', '"x" is no integer'],
+    [is('level', { value: [1, 'x'] }, 'in'), '.to.value[1]', '"x" is no integer'],
+    [is('level', { value: [1] }), '.to.value', 'must be one value'],
+    [is('level', { value: 1 }, 'in'), '.to.value', 'must be a list'],
+    [is('level', { value: many(1001) }, 'in'), '.to.value', 'at most'],
+    [is('helpers', { value: 'a' }), '.op', 'is a list; write includes'],
+    [is('name', { value: 'a' }, 'includes'), '.op', 'is no list; write is'],
+    [is('name', { me: 'groupIds' }, 'among'), '.op', 'holds no person'],
+    [is('name', { me: 'unitIds' }, 'within'), '.op', 'holds no unit'],
+    [is('open', { value: true }, 'before'), '.op', 'has no order'],
+    [{ op: 'isEmpty', field: 'helpers' }, '.field', 'a list is asked with includes'],
+    [{ op: 'followed', via: 'name' }, '.via', 'points to no parent record'],
+    [{ op: 'parent', via: 'nowhere', where: { op: 'always' } }, '.via', 'no such field'],
+    [{ op: 'parent', via: 'yardId', where: is('open', { value: true }) }, '.where.field', 'no such field "open"'],
+    [many(40).reduce((inner: unknown) => ({ op: 'not', of: inner }), { op: 'always' }), '.of'.repeat(17), 'is nested deeper'],
+  ];
+  for (const [rule, path, message] of MISTAKES) {
+    const [first] = checkPredicate(rule, 'hive', shapes, 'rule');
+    expect([JSON.stringify(rule).slice(0, 80), first?.path, first?.message]).toEqual([
+      JSON.stringify(rule).slice(0, 80),
+      `rule${path}`,
+      expect.stringContaining(message),
+    ]);
+  }
+  const SOUND: readonly unknown[] = [
+    is('name', { me: 'userId' }),
+    is('name', { me: 'attributes.team' }),
+    is('name', { me: 'groupIds' }, 'in'),
+    is('name', { context: 'channel' }),
+    is('level', { field: 'limit' }),
+    is('level', { value: [] }, 'in'),
+    is('helpers', { me: 'userId' }, 'includes'),
+    is('price', { value: '1.50' }, 'atLeast'),
+    { op: 'followed', via: 'yardId' },
+  ];
+  for (const rule of SOUND) expect([rule, checkPredicate(rule, 'hive', shapes, 'rule')]).toEqual([rule, []]);
 });
