@@ -1,6 +1,6 @@
 /*
- * Faults that nobody thought of: a program takes one guard or condition at a time out of the lending application, as it is without a fault, wherever it finds one.
- * Nothing here knows what the probe looks for.
+ * Faults that nobody thought of: a program takes one guard or condition at a time out of the lending application, as it is without a fault, or puts another in its
+ * place, wherever it finds one. Nothing here knows what the probe looks for.
  */
 import { mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
@@ -35,11 +35,60 @@ function routeOf(node: ts.Node): string | undefined {
   return node.parent && routeOf(node.parent);
 }
 
-function faultsOf(file: string): MachineFault[] {
+type Add = (node: ts.Node, by: string, from?: number, to?: number) => void;
+
+/** What is taken out: a refusal, one side of a condition, one branch of a choice, a condition of the SQL, the guard of a route. */
+function takeOut(node: ts.Node, add: Add): void {
+  if (ts.isIfStatement(node) && /\breturn\b/.test(node.thenStatement.getText())) add(node, '');
+  if (ts.isBinaryExpression(node) && ['&&', '||'].includes(node.operatorToken.getText())) {
+    add(node, node.left.getText());
+    add(node, node.right.getText());
+  }
+  if (ts.isConditionalExpression(node)) {
+    add(node, node.whenTrue.getText());
+    add(node, node.whenFalse.getText());
+  }
+  // A condition of the SQL that always holds: it still names its value, which the database counts.
+  if (isText(node)) {
+    for (const match of node.getText().matchAll(/(?:\$\{\w+\}\.|\b\w+\.)?\w+ = \$(\d+)(?=[\s)'`]|$)/g)) {
+      const from = node.getStart() + match.index;
+      if (!/ set |, /.test(node.getText().slice(Math.max(0, match.index - 5), match.index)))
+        add(node, `$${match[1]}::text is not null`, from, from + match[0].length);
+    }
+  }
+  if (ts.isIdentifier(node) && node.text === 'guard' && node.parent && ts.isCallExpression(node.parent))
+    add(node, '(_req: unknown, _res: unknown, next: () => void) => next()');
+}
+
+const OPPOSITE: Readonly<Record<string, string>> = { '===': '!==', '!==': '===', '&&': '||', '||': '&&' };
+
+/** What is exchanged: a comparison for its opposite, *and* for *or*, one column for another, and a look through the scope for one past it. */
+function exchange(node: ts.Node, add: Add): void {
+  if (ts.isBinaryExpression(node)) {
+    const token = node.operatorToken;
+    const other = OPPOSITE[token.getText()];
+    if (other !== undefined) add(node, other, token.getStart(), token.getEnd());
+  }
+  if (isText(node)) {
+    for (const [from, to] of [
+      [' and ', ' or '],
+      ['owner_id', 'created_by'],
+      ['${seen(', '${"true or " + seen('],
+    ] as const)
+      for (let at = node.getText().indexOf(from); at >= 0; at = node.getText().indexOf(from, at + 1))
+        add(node, to, node.getStart() + at, node.getStart() + at + from.length);
+  }
+  if (ts.isCallExpression(node) && node.expression.getText() === 'toolOf' && node.arguments[1])
+    add(node, `rows('select * from tools where id = $1', [Number(${node.arguments[1].getText()}) || 0]).then(([one]: any[]) => one)`);
+}
+
+const isText = (node: ts.Node): boolean => ts.isStringLiteral(node) || ts.isNoSubstitutionTemplateLiteral(node) || ts.isTemplateExpression(node);
+
+function faultsOf(file: string, make: (node: ts.Node, add: Add) => void): MachineFault[] {
   const text = readFileSync(join(here, file), 'utf8');
   const source = ts.createSourceFile(file, text, ts.ScriptTarget.ES2022, true);
   const found: MachineFault[] = [];
-  const add = (node: ts.Node, by: string, from = node.getStart(), to = node.getEnd()) => {
+  const add: Add = (node, by, from = node.getStart(), to = node.getEnd()) => {
     const { line } = source.getLineAndCharacterOfPosition(from);
     const route = routeOf(node);
     found.push({
@@ -54,26 +103,7 @@ function faultsOf(file: string): MachineFault[] {
   };
   const walk = (node: ts.Node): void => {
     // What is there for the faults that people wrote is no part of the application.
-    const planted = /\bhas\(/.test(node.getText());
-    if (!planted && ts.isIfStatement(node) && /\breturn\b/.test(node.thenStatement.getText())) add(node, '');
-    if (!planted && ts.isBinaryExpression(node) && ['&&', '||'].includes(node.operatorToken.getText())) {
-      add(node, node.left.getText());
-      add(node, node.right.getText());
-    }
-    if (!planted && ts.isConditionalExpression(node)) {
-      add(node, node.whenTrue.getText());
-      add(node, node.whenFalse.getText());
-    }
-    // A condition of the SQL that always holds: it still names its value, which the database counts.
-    if (!planted && (ts.isStringLiteral(node) || ts.isNoSubstitutionTemplateLiteral(node) || ts.isTemplateExpression(node))) {
-      for (const match of node.getText().matchAll(/(?:\$\{\w+\}\.|\b\w+\.)?\w+ = \$(\d+)(?=[\s)'`]|$)/g)) {
-        const from = node.getStart() + match.index;
-        if (!/ set |, /.test(node.getText().slice(Math.max(0, match.index - 5), match.index)))
-          add(node, `$${match[1]}::text is not null`, from, from + match[0].length);
-      }
-    }
-    if (ts.isIdentifier(node) && node.text === 'guard' && node.parent && ts.isCallExpression(node.parent))
-      add(node, '(_req: unknown, _res: unknown, next: () => void) => next()');
+    if (!/\bhas\(/.test(node.getText())) make(node, add);
     const planned = ts.isIfStatement(node) ? node.expression : ts.isConditionalExpression(node) ? node.condition : undefined;
     if (!planned || !/\bhas\(/.test(planned.getText())) ts.forEachChild(node, walk);
     else if (ts.isConditionalExpression(node)) walk(node.whenFalse);
@@ -83,8 +113,8 @@ function faultsOf(file: string): MachineFault[] {
   return found;
 }
 
-/** All of them, each once. */
-export const machineFaults = (): MachineFault[] => FILES.flatMap(faultsOf);
+/** All of a sort, each once: what is taken out, or exchanged. */
+export const machineFaults = (sort: 'taken' | 'exchanged'): MachineFault[] => FILES.flatMap((file) => faultsOf(file, sort === 'taken' ? takeOut : exchange));
 
 /** The lending application with one of them. */
 export async function withFault({ file, from, to, by }: MachineFault, number: number): Promise<typeof Lending> {

@@ -1,6 +1,6 @@
 /*
- * Which of the planted faults are found, as tables: `npm run probed`; with `rules`, `apiary` those in rules, or in the demo's application; with `machine` those that a
- * program makes; names of faults behind it, or of faults in the
+ * Which of the planted faults are found, as tables: `npm run probed`; with `rules`, `apiary` those in rules, or in the demo's application; with `machine` and
+ * `exchanged` those that a program makes; names of faults behind it, or of faults in the
  * lending application alone, are only these.
  */
 import { startPostgres } from '../test/setup.js';
@@ -32,11 +32,11 @@ async function scoreProbe(): Promise<void> {
   console.log(`\n${found} of ${faults.length} found, in ${Math.round((Date.now() - started) / 1000)} s`);
 }
 
-/** What a program takes out of the application. Those that were not found are to be read by a person: some let nobody come to more. */
-async function scoreMachine(): Promise<void> {
+/** What a program takes out of the application, or exchanges in it. Those that were not found are to be read by a person: some let nobody come to more. */
+async function scoreMachine(sort: 'taken' | 'exchanged'): Promise<void> {
   const { report } = await probeLending(cluster.url, []);
   const routes = new Set(report.coverage.map(({ route }) => route));
-  const faults = machineFaults().filter(({ name }) => wanted.length < 2 || wanted.includes(name));
+  const faults = machineFaults(sort).filter(({ name }) => wanted.length < 2 || wanted.includes(name));
   const missed: string[] = [];
   const next = faults.entries();
   const work = async (): Promise<void> => {
@@ -59,7 +59,8 @@ async function scoreMachine(): Promise<void> {
 const SCORES: Readonly<Record<string, () => Promise<void>>> = {
   rules: () => scoreRules(cluster.url),
   apiary: () => scoreApiary(cluster.url, wanted.slice(1)),
-  machine: scoreMachine,
+  machine: () => scoreMachine('taken'),
+  exchanged: () => scoreMachine('exchanged'),
 };
 
 try {
