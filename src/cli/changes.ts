@@ -65,7 +65,10 @@ function named(sign: string, count: number, records: readonly Choice[] = []): st
 /** Those to whom the same happens stand in one row. */
 function rowsOf(changes: readonly AccessChange[]): string[][] {
   const rows = new Map<string, AccessChange[]>();
-  for (const change of changes) rows.set(alike(change), [...(rows.get(alike(change)) ?? []), change]);
+  for (const change of changes) {
+    const key = alike(change);
+    rows.set(key, [...(rows.get(key) ?? []), change]);
+  }
   return [...rows.values()].map((same) => {
     const { permission, was, becomes, change, records, rule, some } = same[0] as AccessChange;
     const more = same.length - 3;
