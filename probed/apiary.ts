@@ -10,6 +10,7 @@ import { type ProbeReport, type ProbeTarget, probe } from 'warm-lintel/rehearsal
 import { connect, createLintel, type Database } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { seed } from '../examples/apiary/world/seed.js';
+import { databaseOn } from '../test/setup.js';
 
 const example = new URL('../examples/apiary/', import.meta.url).pathname;
 const cache = new URL('../.cache/probed/', import.meta.url).pathname;
@@ -309,12 +310,7 @@ const SOUND: Planted = { name: 'sound', what: '', only: [], edits: [] };
 
 /** Tries the demo's application with one of them, on a copy of its world. */
 export async function probeApiary(cluster: string, planted: Planted = SOUND): Promise<ProbeReport> {
-  const url = `${cluster}/apiary_${planted.name.replaceAll('-', '_')}`;
-  const admin = new pg.Client(`${cluster}/postgres`);
-  await admin.connect();
-  await admin.query(`create database ${new URL(url).pathname.slice(1)}`);
-  await admin.end();
-  const pool = new pg.Pool({ connectionString: url, max: 4 });
+  const pool = new pg.Pool({ connectionString: await databaseOn(cluster), max: 4 });
   pool.on('error', () => {});
   const db = connect<any>(pool);
   try {

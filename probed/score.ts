@@ -1,7 +1,7 @@
-import { randomUUID } from 'node:crypto';
 import pg from 'pg';
 import { type ProbeReport, probe } from 'warm-lintel/rehearsal';
 import { connect, createLintel } from 'warm-lintel/server';
+import { databaseOn } from '../test/setup.js';
 import { charter } from './charter.js';
 import { SCHEMA, startLending } from './lending.js';
 import { lendingTarget } from './target.js';
@@ -13,12 +13,7 @@ export async function probeLending(
   only?: readonly string[],
   start: typeof startLending = startLending,
 ): Promise<{ report: ProbeReport; untouched: boolean }> {
-  const name = `lending_${randomUUID().slice(0, 8)}`;
-  const admin = new pg.Client(`${clusterUrl}/postgres`);
-  await admin.connect();
-  await admin.query(`create database ${name}`);
-  await admin.end();
-  const pool = new pg.Pool({ connectionString: `${clusterUrl}/${name}`, max: 4 });
+  const pool = new pg.Pool({ connectionString: await databaseOn(clusterUrl), max: 4 });
   pool.on('error', () => {});
   await pool.query(SCHEMA);
   const everything = async () =>

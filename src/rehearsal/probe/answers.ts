@@ -2,7 +2,7 @@ import type { Charter } from '../../charter/index.js';
 import type { Player } from './cast.js';
 import type { ProbeCode } from './findings.js';
 import { type Knowledge, maskedIn, numbersIn, readElsewhere, type Secret, secretsIn } from './judge.js';
-import type { Picture } from './picture.js';
+import type { Picture, Pictured } from './picture.js';
 import type { Route } from './routes.js';
 import type { Answer } from './send.js';
 import type { Named } from './tries.js';
@@ -49,14 +49,7 @@ export class Answers {
       this.#tell('shows-hidden', route, player, `${player.name} is told of ${name}, who is in none of their organisations`, answer, 'people');
     }
     for (const [field, of] of route.kind === undefined ? [] : maskedIn(this.#charter, route.kind, answer.text, player, knowledge))
-      this.#tell(
-        'shows-masked',
-        route,
-        player,
-        `${player.name} is shown ${field} of the ${of.kind} ${of.id}, which they read without it`,
-        answer,
-        `${of.kind}.${field}`,
-      );
+      this.#masked(route, player, field, of, answer);
     const [other] = this.mayCross(route, player) ? secretsIn(answer.text, sent, { secrets: this.#elsewhere(player, tenant) }) : [];
     if (other)
       this.#tell(
@@ -71,16 +64,13 @@ export class Answers {
       const where = of.tenant === undefined || player.tenants.includes(of.tenant) ? '' : ` of ${of.tenant}`;
       if (hidden)
         this.#tell('shows-hidden', route, player, `${player.name} is shown ${field} of the ${one} ${of.id}${where}, which they may not read`, answer, of.kind);
-      else
-        this.#tell(
-          'shows-masked',
-          route,
-          player,
-          `${player.name} is shown ${field} of the ${one} ${of.id}, which they read without it`,
-          answer,
-          `${of.kind}.${field}`,
-        );
+      else this.#masked(route, player, field, of, answer);
     }
+  }
+
+  #masked(route: Route, player: Player, field: string, { kind, id }: Pictured, answer: Answer): void {
+    const message = `${player.name} is shown ${field} of the ${this.#charter.kind(kind).one} ${id}, which they read without it`;
+    this.#tell('shows-masked', route, player, message, answer, `${kind}.${field}`);
   }
 
   /** Somebody who is known, and does not belong to this tenant. */

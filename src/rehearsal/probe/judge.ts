@@ -15,6 +15,8 @@ export interface Secret {
 /** What somebody may know of the records, and what not. */
 export interface Knowledge {
   readonly readable: ReadonlySet<Pictured>;
+  /** The same by kind and id. */
+  readonly byId: ReadonlyMap<string, ReadonlyMap<string, Pictured>>;
   /** By text: whose it is. What they may know by another way is in none. */
   readonly secrets: ReadonlyMap<string, Secret>;
   /** By kind and id, hidden records whose ids are numbers, and stand in nothing that they read. */
@@ -35,6 +37,9 @@ export function mayRead(charter: Charter<any>, player: Player, one: Pictured): b
   const tenants = shared ? (player.tenants.length > 0 ? player.tenants : ['']) : [one.tenant as string];
   return charter.permissions.has(`${one.kind}.read`) && tenants.some((tenant) => player.in(tenant).may(`${one.kind}.read`, one.record as never));
 }
+
+/** The names under which a request or an answer may speak of a field: its own, and that of its column. */
+export const namesOf = ({ fields }: KindShape, field: string): string[] => [...new Set([field, fields[field]?.column ?? field])];
 
 /** The texts of a record by field; ids of others are no secret of this one. */
 function textsOf(charter: Charter<any>, { kind, record }: Pictured): [field: string, text: string][] {
@@ -83,7 +88,9 @@ export function knowledgeOf(charter: Charter<any>, picture: Picture, player: Pla
     }
   }
   for (const [kind, id] of named) numbered.get(kind)?.delete(id);
-  return { readable, secrets: new Map(secret.filter(([text]) => !known.has(text))), numbered };
+  const byId = new Map(Object.keys(charter.data.kinds).map((kind) => [kind, new Map<string, Pictured>()]));
+  for (const one of readable) byId.get(one.kind)?.set(one.id, one);
+  return { readable, byId, secrets: new Map(secret.filter(([text]) => !known.has(text))), numbered };
 }
 
 /** Hidden records that an answer names by a number, under a name that says of which kind: `toolId`, `tool_id`. */
@@ -153,11 +160,11 @@ function listedIds(answer: string, idNames: readonly string[]): string[] {
 const FEWEST_ORDERED = 4;
 
 /** Whether the records of an answer stand in the order of a field, upwards or downwards, as far as their values differ. */
-export function isOrderedBy(answer: string, { idField, fields }: KindShape, field: string, of: readonly Pictured[]): boolean {
+export function isOrderedBy(answer: string, shape: KindShape, field: string, of: readonly Pictured[]): boolean {
   const value = new Map(of.filter(({ record }) => record[field] !== null).map(({ id, record }) => [id, record[field] as string | number]));
-  const values = listedIds(answer, [...new Set([idField, fields[idField]?.column ?? idField])]).flatMap((id) => value.get(id) ?? []);
+  const values = listedIds(answer, namesOf(shape, shape.idField)).flatMap((id) => value.get(id) ?? []);
   if (new Set(values).size < FEWEST_ORDERED) return false;
-  const isNumber = ['integer', 'decimal'].includes(fields[field]?.type ?? '');
+  const isNumber = ['integer', 'decimal'].includes(shape.fields[field]?.type ?? '');
   const way = (a: string | number, b: string | number) => (isNumber ? Number(a) - Number(b) : String(a).localeCompare(String(b)));
   const steps = values.slice(1).map((one, i) => way(values[i] as string | number, one));
   return steps.every((step) => step <= 0) || steps.every((step) => step >= 0);
@@ -166,34 +173,22 @@ export function isOrderedBy(answer: string, { idField, fields }: KindShape, fiel
 /**
  * Fields of records which somebody reads without them, and that an answer holds under their names: what is no text, or too short to be looked for by itself.
  */
-export function maskedIn(
-  charter: Charter<any>,
-  kind: string,
-  answer: string,
-  player: Player,
-  { readable }: Knowledge,
-): readonly (readonly [string, Pictured])[] {
-  const { idField, fields: shapes } = charter.shapes[kind] as KindShape;
+export function maskedIn(charter: Charter<any>, kind: string, answer: string, player: Player, { byId }: Knowledge): readonly (readonly [string, Pictured])[] {
+  const shape = charter.shapes[kind] as KindShape;
   const guarded = Object.entries(charter.kind(kind).fields).filter(([, { read }]) => read !== undefined);
   if (guarded.length === 0) return [];
-  const byId = new Map([...readable].filter((one) => one.kind === kind).map((one) => [one.id, one]));
-  const names = (field: string) => [field, shapes[field]?.column ?? field];
+  const cellOf = (cells: Record<string, unknown>, field: string) =>
+    namesOf(shape, field)
+      .map((name) => cells[name])
+      .find((cell) => cell !== undefined);
   const found: [string, Pictured][] = [];
   const walk = (value: unknown): void => {
     if (Array.isArray(value)) for (const one of value) walk(one);
     else if (typeof value === 'object' && value !== null) {
       const cells = value as Record<string, unknown>;
-      const one = byId.get(
-        String(
-          names(idField)
-            .map((name) => cells[name])
-            .find((id) => id !== undefined),
-        ),
-      );
+      const one = byId.get(kind)?.get(String(cellOf(cells, shape.idField)));
       for (const [field, { read }] of one ? guarded : []) {
-        const told = names(field)
-          .map((name) => cells[name])
-          .find((cell) => cell !== undefined);
+        const told = cellOf(cells, field);
         const is = one?.record[field];
         if (told === undefined || told === null || is === null || is === undefined) continue;
         if (String(told) !== String(is) && Number(told) !== Number(is)) continue;

@@ -6,7 +6,7 @@ import type { Lintel } from '../../server/index.js';
 import { Answers, isFine, type Tell } from './answers.js';
 import { castOf, type Player } from './cast.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeReport } from './findings.js';
-import { isOrderedBy, type Knowledge, knowledgeOf, secretsIn, unlawfulIn } from './judge.js';
+import { isOrderedBy, type Knowledge, knowledgeOf, namesOf, secretsIn, unlawfulIn } from './judge.js';
 import { Picture } from './picture.js';
 import { type Route, readRoutes } from './routes.js';
 import { type Answer, type Sent, sender } from './send.js';
@@ -209,10 +209,10 @@ class Probe {
     const shape = this.#charter.shapes[kind] as KindShape;
     const { readable } = this.#knowledge.get(player) as Knowledge;
     const read = this.#picture.all(kind).filter((one) => one.tenant === tenant && readable.has(one));
-    for (const [field, { read: guard, column }] of Object.entries(this.#charter.kind(kind).fields)) {
+    for (const [field, { read: guard }] of Object.entries(this.#charter.kind(kind).fields)) {
       if (guard === undefined) continue;
       const masked = read.filter(({ record }) => !player.in(tenant).may(`${kind}.${guard}`, record as never));
-      for (const name of new Set([field, column ?? shape.fields[field]?.column ?? field])) {
+      for (const name of namesOf(shape, field)) {
         for (const wish of [name, `-${name}`]) {
           const answer = await this.#call(route, player, at({ [by]: wish }));
           this.#answers.judge(route, player, tenant, answer);

@@ -1,7 +1,8 @@
 import type { Charter, FieldData } from '../../charter/index.js';
+import type { KindShape } from '../../predicate/index.js';
 import type { Player } from './cast.js';
 import type { Knowledge } from './judge.js';
-import { mayRead } from './judge.js';
+import { mayRead, namesOf } from './judge.js';
 import type { Picture, Pictured } from './picture.js';
 import { kindCalled, type Route } from './routes.js';
 
@@ -174,8 +175,7 @@ export class Tries {
     const stranger = this.#players.find((one) => one.person && one.tenants.length > 0 && !one.tenants.includes(tenant))?.person?.id;
     const colleague = this.#players.find((one) => one.person && one !== player && one.tenants.includes(tenant))?.person?.id;
     return Object.entries(this.#charter.kind(kind).fields).flatMap(([field, data]): Record<string, unknown>[] => {
-      const column = this.#charter.shapes[kind]?.fields[field]?.column ?? field;
-      const names = [...new Set([field, column])];
+      const names = namesOf(this.#charter.shapes[kind] as KindShape, field);
       const values: unknown[] = [];
       if (data.role === 'tenant') values.push(this.otherTenant(player));
       else if (data.role === 'owner') values.push(colleague, player.person?.id, stranger);
