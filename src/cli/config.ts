@@ -1,4 +1,5 @@
 import { access, readFile } from 'node:fs/promises';
+import { createRequire } from 'node:module';
 import { dirname, join, resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import type { createJiti } from 'jiti';
@@ -46,8 +47,9 @@ async function load(file: string): Promise<{ readonly default?: unknown; readonl
     return await import(pathToFileURL(file).href);
   } catch (error) {
     if ((error as { code?: string }).code !== 'ERR_UNKNOWN_FILE_EXTENSION') throw error;
-    const jiti = ((await import('jiti')) as { createJiti: typeof createJiti }).createJiti(import.meta.url);
-    return jiti.import(file);
+    // Required, and not imported: a large module of the older kind loads sooner so.
+    const jiti = createRequire(import.meta.url)('jiti') as { createJiti: typeof createJiti };
+    return jiti.createJiti(import.meta.url).import(file);
   }
 }
 

@@ -48,14 +48,21 @@ export async function fewRecords(
   );
 }
 
-/** A few records on which two predicates differ, of those that this standing reads, by id and label. */
-export async function someRecords(db: Kysely<any>, boundary: Boundary, kind: string, one: Predicate, other: Predicate): Promise<Choice[]> {
+/** For each pair of predicates a few records on which the two differ, of those that this standing reads, by id and label; all in one statement. */
+export async function someRecords(db: Kysely<any>, boundary: Boundary, kind: string, pairs: readonly (readonly [Predicate, Predicate])[]): Promise<Choice[][]> {
   const { writer } = boundary;
   const shape = boundary.shape(kind);
   const { label } = boundary.standing.charter.kind(kind);
   const shown = boundary.visible([label, shape.fields[label] as FieldShape], kind, 't');
   const differ = (p: Predicate, q: Predicate) => sqlText`(${writer.condition(p, kind, 't')} and ${writer.condition(q, kind, 't', false)})`;
-  return sqlText`select ${writer.column(shape, shape.idField, 't')} as "id", ${shown} as "label" from ${writer.table(shape)} as "t" where ${boundary.reached(kind, 'read', 't')} and (${differ(one, other)} or ${differ(other, one)}) limit 3`.rows<Choice>(
-    db,
-  );
+  // The same again is asked once.
+  const texts = pairs.map((pair) => JSON.stringify(pair));
+  const asked = [...new Set(texts)];
+  const parts = asked.map((text, i) => {
+    const [one, other] = pairs[texts.indexOf(text)] as readonly [Predicate, Predicate];
+    return sqlText`select * from (select ${i} as "pair", ${writer.column(shape, shape.idField, 't')} as "id", ${shown} as "label" from ${writer.table(shape)} as "t" where ${boundary.reached(kind, 'read', 't')} and (${differ(one, other)} or ${differ(other, one)}) limit 3) as ${name(`pair${i}`)}`;
+  });
+  if (parts.length === 0) return [];
+  const rows = await joinFragments(parts, ' union all ').rows<Choice & { readonly pair: unknown }>(db);
+  return texts.map((text) => rows.filter(({ pair }) => Number(pair) === asked.indexOf(text)).map(({ id, label }) => ({ id, label })));
 }

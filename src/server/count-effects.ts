@@ -15,15 +15,14 @@ export async function countEffects(db: Kysely<any>, boundary: Boundary, proposal
     const all = reached.filter((one) => kindOf(one) === kind);
     const asked = all.flatMap(({ was, becomes }) => [was ?? NEVER, becomes ?? NEVER]);
     const { counts } = await countRecords(db, charter.shapes, kind, facts.tenant.id, asked);
-    for (const [i, { effect, permission, was, becomes }] of all.entries()) {
-      const key = JSON.stringify([effect, permission]);
-      if (!was || !becomes) {
-        counted.set(key, null);
-        continue;
-      }
-      const examples = i < MAX_EXAMPLES ? await someRecords(db, boundary, kind, was, becomes) : [];
-      counted.set(key, { was: counts[2 * i] as number, becomes: counts[2 * i + 1] as number, examples });
-    }
+    const differing = all.flatMap(({ was, becomes }) => (was && becomes ? [[was, becomes] as const] : [])).slice(0, MAX_EXAMPLES);
+    const examples = await someRecords(db, boundary, kind, differing);
+    let told = 0;
+    for (const [i, { effect, permission, was, becomes }] of all.entries())
+      counted.set(
+        JSON.stringify([effect, permission]),
+        was && becomes ? { was: counts[2 * i] as number, becomes: counts[2 * i + 1] as number, examples: examples[told++] ?? [] } : null,
+      );
   }
   const effects = proposal.effects.map((one, effect) => ({
     ...one,

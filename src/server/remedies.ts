@@ -76,7 +76,11 @@ export function candidates(
   const without = direct.filter(
     (held) => !permissions.some((p) => p.permission === held.permission && p.reach === held.reach && JSON.stringify(p.anchor) === JSON.stringify(held.anchor)),
   );
-  found.push({ words: 'give it for this record alone', steps: [{ do: 'set-permissions', holder: { user }, permissions: [...without, ...permissions] }] });
+  found.push({
+    words: 'give it for this record alone',
+    steps: [{ do: 'set-permissions', holder: { user }, permissions: [...without, ...permissions] }],
+    holding: { ...facts, direct: [...(facts.direct ?? []), ...permissions] },
+  });
   if (unit !== null && !facts.me.unitIds.includes(unit))
     found.push({ words: `place them at ${unitName}`, steps: [{ do: 'place', user, units: [...facts.me.unitIds, unit] }] });
   const ownerField = charter.fieldWith(kind, 'owner');

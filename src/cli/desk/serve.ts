@@ -1,9 +1,9 @@
 import { randomBytes, timingSafeEqual } from 'node:crypto';
 import { existsSync } from 'node:fs';
 import { readFile } from 'node:fs/promises';
+import { createRequire } from 'node:module';
 import type { AddressInfo } from 'node:net';
-import { extname, join, normalize } from 'node:path';
-import { fileURLToPath } from 'node:url';
+import { dirname, extname, join, normalize } from 'node:path';
 import { serve } from '@hono/node-server';
 import { Hono } from 'hono';
 import { getCookie, setCookie } from 'hono/cookie';
@@ -11,8 +11,8 @@ import { secureHeaders } from 'hono/secure-headers';
 import { isLintelError, LintelError } from '../../base/index.js';
 import { ANSWERS, type DeskParts, WORKS } from './answers.js';
 
-/** Where the built page lies: beside the sources, and beside what is built of them. */
-const PAGE = fileURLToPath(new URL('../../../desk', import.meta.url));
+/** Where the built page lies in the package, from the sources as from what is built of them. */
+const PAGE = join(dirname(createRequire(import.meta.url).resolve('warm-lintel/package.json')), 'desk');
 const TYPES: Readonly<Record<string, string>> = { '.html': 'text/html; charset=utf-8', '.js': 'text/javascript', '.css': 'text/css', '.svg': 'image/svg+xml' };
 
 const same = (a: string, b: string) => a.length === b.length && timingSafeEqual(Buffer.from(a), Buffer.from(b));
