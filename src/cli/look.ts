@@ -1,6 +1,7 @@
 import { didYouMean, LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import { standingsOf as readStandings } from '../membership/index.js';
+import { type AccessTable, accessTable, openSubjects, peopleSubjects, roleSubjects } from '../rehearsal/index.js';
 import { createLintel, type Lintel, type ServerStanding } from '../server/index.js';
 import type { Standing } from '../standing/index.js';
 import type { Database } from '../store/index.js';
@@ -171,6 +172,26 @@ export async function standingsOf({ lintel, id, members }: Tenant): Promise<Stan
     members.map((member) => member.id),
   );
   return members.flatMap((member) => all.get(member.id) ?? []);
+}
+
+/** The access table of a tenant, with whoever comes in without a role of their own where it is `open`. */
+export async function tableOf(
+  tenant: Tenant,
+  by: 'people' | 'roles',
+  { only, most, open = true }: { readonly only: readonly string[]; readonly most?: string | undefined; readonly open?: boolean },
+): Promise<AccessTable> {
+  const { lintel, members } = tenant;
+  const { charter, db } = lintel;
+  const standings = await standingsOf(tenant);
+  const facts = (await tenant.standingOf('')).facts.tenant;
+  const subjects = by === 'people' ? peopleSubjects(standings) : roleSubjects(charter, facts, standings);
+  return accessTable(charter, by, [...subjects, ...(open ? openSubjects(charter, facts) : [])], {
+    tenant: facts,
+    db,
+    only,
+    members: { standings, ids: members.map(({ id }) => id) },
+    ...(most !== undefined && { most: Number(most) }),
+  });
 }
 
 /** Keyholders of the tenant, by name. */

@@ -2,6 +2,7 @@ import { type Command, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
 import { asCurl, asTest, PROBE_CODES, type ProbeFinding, type ProbeReport, probe } from '../rehearsal/index.js';
+import { type Judged, judged, open } from './accepting.js';
 import { readConfig, type Sources } from './config.js';
 import { grid, markdown } from './grid.js';
 import { withDatabase } from './look.js';
@@ -13,10 +14,6 @@ interface ProbeOptions extends Sources {
   readonly format: 'text' | 'json' | 'md';
 }
 
-type Judged = ProbeFinding & { readonly accepted?: string };
-
-const nameOf = ({ code, route }: ProbeFinding) => `${code} ${route}`;
-
 /** By route, for each of the people, how many calls were answered with success, out of how many. */
 function coverageRows({ coverage }: ProbeReport): string[][] {
   return coverage.map(({ route, by }) => [route, ...by.map(({ calls, answered }) => (calls === 0 ? '' : `${answered}/${calls}`))]);
@@ -24,11 +21,11 @@ function coverageRows({ coverage }: ProbeReport): string[][] {
 
 const first = (name: string) => (name.startsWith('a ') ? name.slice(2) : (name.split(' ')[0] as string));
 
-function printed(report: ProbeReport, findings: readonly Judged[], colours: boolean): string {
+function printed(report: ProbeReport, findings: readonly Judged<ProbeFinding>[], colours: boolean): string {
   const c = pc.createColors(colours);
-  const open = findings.filter(({ accepted }) => accepted === undefined);
+  const left = open(findings);
   const tint = { error: c.red, warning: c.yellow };
-  const lines = open.map((one) => {
+  const lines = left.map((one) => {
     const { why, remedy } = PROBE_CODES[one.code];
     const others = one.people.length - 1;
     return [
@@ -39,18 +36,17 @@ function printed(report: ProbeReport, findings: readonly Judged[], colours: bool
     ].join('\n');
   });
   const unreached = report.unreached.map(({ route, why }) => `not tried  ${route}  ${why}`);
-  const accepted = findings.length - open.length;
-  const count = `${report.calls} calls as ${report.people.length} people: ${open.length === 0 ? c.green('nothing was found') : `${open.length} found`}${accepted > 0 ? `, ${accepted} accepted` : ''}.`;
+  const accepted = findings.length - left.length;
+  const count = `${report.calls} calls as ${report.people.length} people: ${left.length === 0 ? c.green('nothing was found') : `${left.length} found`}${accepted > 0 ? `, ${accepted} accepted` : ''}.`;
   const table = grid(['answered with success', ...report.people.map(first)], coverageRows(report));
   return [...lines, table, ...(unreached.length > 0 ? [unreached.join('\n')] : []), count].join('\n\n');
 }
 
-function asMarkdown(report: ProbeReport, findings: readonly Judged[]): string {
-  const open = findings.filter(({ accepted }) => accepted === undefined);
-  const rows = open.map((one) => [one.severity, one.route, one.code, one.message, asCurl(one)]);
+function asMarkdown(report: ProbeReport, findings: readonly Judged<ProbeFinding>[]): string {
+  const rows = open(findings).map((one) => [one.severity, one.route, one.code, one.message, asCurl(one)]);
   return [
     '# Probe',
-    open.length === 0 ? 'Nothing was found.' : markdown(['', 'route', 'code', 'what', 'again'], rows),
+    rows.length === 0 ? 'Nothing was found.' : markdown(['', 'route', 'code', 'what', 'again'], rows),
     '## Answered with success',
     markdown(['route', ...report.people], coverageRows(report)),
     ...(report.unreached.length > 0
@@ -68,25 +64,21 @@ function asMarkdown(report: ProbeReport, findings: readonly Judged[]): string {
 async function probeCommand(options: ProbeOptions, around: Surroundings): Promise<number> {
   const config = await readConfig(options, around.cwd);
   if (!config.probe) throw new LintelError('no-probe', 'There is no application to try: give defineConfig a probe, which answers { app, signIn, routes }.', {});
-  const { accepted = {} } = config;
   const target = config.probe;
   return withDatabase(config, async (lintel, db) => {
     const report = await probe(lintel, lintel.db, { ...(await target(db)), ...(options.only && { only: options.only }) });
-    const findings = report.findings.map((one): Judged => {
-      const reason = accepted[nameOf(one)];
-      return { ...one, ...(reason !== undefined && { accepted: reason }) };
-    });
-    const open = findings.filter(({ accepted: reason }) => reason === undefined);
+    const findings = judged(report.findings, config.accepted, ({ route }) => route);
+    const left = open(findings);
     around.out(
       options.tests
-        ? open.map(asTest).join('\n\n')
+        ? left.map(asTest).join('\n\n')
         : {
             text: () => printed(report, findings, around.colours),
             json: () => JSON.stringify({ ...report, findings }, null, 2),
             md: () => asMarkdown(report, findings),
           }[options.format](),
     );
-    return open.length > 0 ? EXIT.refused : EXIT.yes;
+    return left.length > 0 ? EXIT.refused : EXIT.yes;
   });
 }
 

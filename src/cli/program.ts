@@ -2,17 +2,7 @@ import { Command, CommanderError, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { isLintelError } from '../base/index.js';
 import { readCharter } from '../charter/index.js';
-import {
-  accessTable,
-  explain,
-  explanationMarkdown,
-  openSubjects,
-  peopleSubjects,
-  printExplanation,
-  printTable,
-  roleSubjects,
-  tableMarkdown,
-} from '../rehearsal/index.js';
+import { accessTable, explain, explanationMarkdown, printExplanation, printTable, roleSubjects, tableMarkdown } from '../rehearsal/index.js';
 import { checkPolicies, dropStatements, policyStatements } from '../scoping/index.js';
 import { connect, survey } from '../store/index.js';
 import { addAppealsCommand } from './appeals.js';
@@ -22,7 +12,7 @@ import { addCompareCommand } from './compare.js';
 import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
 import { addDeskCommand } from './desk/command.js';
 import { addGivesCommand } from './gives.js';
-import { findPerson, findRecord, findTenant, standingsOf, whoCouldChangeIt, withDatabase } from './look.js';
+import { findPerson, findRecord, findTenant, tableOf, whoCouldChangeIt, withDatabase } from './look.js';
 import { addMembershipCommands } from './membership.js';
 import { addProbeCommand } from './probe.js';
 import { addRehearseCommand } from './rehearse.js';
@@ -56,23 +46,7 @@ async function tableCommand(options: TableOptions, around: Surroundings): Promis
   const { charter } = config;
   const table =
     config.database || options.by === 'people'
-      ? await withDatabase(config, async (lintel) => {
-          const tenant = await findTenant(lintel, options.tenant);
-          const standings = await standingsOf(tenant);
-          const facts = (await tenant.standingOf('')).facts.tenant;
-          const subjects = [
-            ...(options.by === 'people' ? peopleSubjects(standings) : roleSubjects(charter, facts, standings)),
-            ...openSubjects(charter, facts),
-          ];
-          const members = { standings, ids: tenant.members.map(({ id }) => id) };
-          return accessTable(charter, options.by, subjects, {
-            tenant: facts,
-            db: lintel.db,
-            only,
-            members,
-            ...(options.most !== undefined && { most: Number(options.most) }),
-          });
-        })
+      ? await withDatabase(config, async (lintel) => tableOf(await findTenant(lintel, options.tenant), options.by, { only, most: options.most }))
       : await accessTable(charter, 'roles', roleSubjects(charter, { id: '', name: '', open: true, contact: null, features: [] }, []), { only });
   around.out(
     {

@@ -6,6 +6,7 @@ import { roleNow } from '../charter/index.js';
 import { REVIEW_CODES, type ReviewFinding, reviewCharter, reviewTenant, TENANT_CODES } from '../rehearsal/index.js';
 import { tallyRecords } from '../scoping/index.js';
 import type { Lintel } from '../server/index.js';
+import { type Judged, judged, open } from './accepting.js';
 import { findCharterFile, readConfig, type Sources } from './config.js';
 import { findTenant, standingsOf, withDatabase } from './look.js';
 import { placesIn, type SourcePlace } from './place.js';
@@ -16,7 +17,7 @@ interface ReviewOptions extends Sources {
   readonly format: 'text' | 'json' | 'sarif';
 }
 
-type Judged = ReviewFinding & { readonly accepted?: string; readonly source?: SourcePlace };
+type Found = Judged<ReviewFinding> & { readonly source?: SourcePlace };
 
 export const CODES: Readonly<Record<string, { readonly why: string; readonly remedy: string }>> = { ...REVIEW_CODES, ...TENANT_CODES };
 
@@ -47,7 +48,7 @@ export async function foundInTenant(lintel: Lintel, wanted: string): Promise<Rev
 }
 
 /** SARIF 2.1.0, sections 3.13 to 3.35. What was accepted is suppressed, with its reason. */
-function sarifOf(findings: readonly Judged[]): Log {
+function sarifOf(findings: readonly Found[]): Log {
   const rules = Object.entries(CODES).map(([id, { why, remedy }]) => ({ id, shortDescription: { text: why }, help: { text: remedy } }));
   const results = findings.map(({ code, severity, place, message, example, accepted, source }) => ({
     ruleId: code,
@@ -68,11 +69,11 @@ function sarifOf(findings: readonly Judged[]): Log {
   };
 }
 
-function printed(findings: readonly Judged[], colours: boolean): string {
+function printed(findings: readonly Found[], colours: boolean): string {
   const c = pc.createColors(colours);
-  const open = findings.filter(({ accepted }) => accepted === undefined);
   const tint = { error: c.red, warning: c.yellow, note: c.cyan };
-  const lines = open.map(({ code, severity, place, message, example, source }) => {
+  const left = open(findings);
+  const lines = left.map(({ code, severity, place, message, example, source }) => {
     const { why, remedy } = CODES[code] as (typeof CODES)[string];
     return [
       `${tint[severity](severity)}  ${place}  ${c.dim(source ? `${code}  ${source.file}:${source.line}` : code)}`,
@@ -81,8 +82,8 @@ function printed(findings: readonly Judged[], colours: boolean): string {
       `  ${why} ${remedy}`,
     ].join('\n');
   });
-  const accepted = findings.length - open.length;
-  const count = open.length === 0 ? c.green('Nothing was found.') : `${open.length} found`;
+  const accepted = findings.length - left.length;
+  const count = left.length === 0 ? c.green('Nothing was found.') : `${left.length} found`;
   return [...lines, `${count}${accepted > 0 ? ` ${accepted} accepted.` : ''}`].join('\n\n');
 }
 
@@ -99,10 +100,9 @@ async function reviewCommand(options: ReviewOptions, around: Surroundings): Prom
   if (stale !== undefined)
     throw new LintelError('config-invalid', `accepted names "${stale}", and that is not found any more; leave it out of lintel.config.ts`, { accepted: stale });
   const sourceOf = await placesIn(await findCharterFile(options, around.cwd), around.cwd);
-  const findings = found.map((one): Judged => {
-    const reason = accepted[nameOf(one)];
+  const findings = judged(found, accepted, ({ place }) => place).map((one): Found => {
     const source = ofCharter(nameOf(one)) ? sourceOf(one.place) : undefined;
-    return { ...one, ...(reason !== undefined && { accepted: reason }), ...(source && { source }) };
+    return { ...one, ...(source && { source }) };
   });
   around.out(
     {
@@ -111,7 +111,7 @@ async function reviewCommand(options: ReviewOptions, around: Surroundings): Prom
       sarif: () => JSON.stringify(sarifOf(findings), null, 2),
     }[options.format](),
   );
-  return findings.some(({ accepted: reason, severity }) => reason === undefined && severity !== 'note') ? EXIT.refused : EXIT.yes;
+  return open(findings).some(({ severity }) => severity !== 'note') ? EXIT.refused : EXIT.yes;
 }
 
 export function addReviewCommand(program: Command, around: Surroundings, answered: (code: number) => void): void {

@@ -2,25 +2,22 @@ import { LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import {
   accessChanges,
-  accessTable,
   compare,
   explain,
   giversOf,
-  openSubjects,
   type ProbeReport,
   pathWords,
-  peopleSubjects,
   readScript,
   rehearse,
   reviewCharter,
-  roleSubjects,
   strayLines,
   whose,
 } from '../../rehearsal/index.js';
 import type { Lintel, Remedies, Remedy } from '../../server/index.js';
+import { judged } from '../accepting.js';
 import { peopleOf } from '../changes.js';
 import { sideOf } from '../compare.js';
-import { findPerson, findRecord, findTenant, standingsOf, whoCouldChangeIt } from '../look.js';
+import { findPerson, findRecord, findTenant, standingsOf, tableOf, whoCouldChangeIt } from '../look.js';
 import { stageOf } from '../rehearse.js';
 import { CODES, foundInTenant } from '../review.js';
 
@@ -32,6 +29,8 @@ export interface DeskParts {
   /** Expectations, with the name of their file. */
   readonly script?: { readonly file: string; readonly text: string };
   readonly probe?: () => Promise<ProbeReport>;
+  /** Findings that are meant so, as the configuration has them. */
+  readonly accepted?: Readonly<Record<string, string>>;
 }
 
 type Query = Readonly<Record<string, string>>;
@@ -56,18 +55,8 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
   table: async ({ lintel }, query) => {
     const tenant = await findTenant(lintel, need(query, 'tenant'));
     const by = query.by === 'people' ? 'people' : 'roles';
-    const standings = await standingsOf(tenant);
-    const facts = (await tenant.standingOf('')).facts.tenant;
     // A person’s cell leads to why, and nobody stands behind a row for all.
-    const subjects = by === 'people' ? peopleSubjects(standings) : [...roleSubjects(lintel.charter, facts, standings), ...openSubjects(lintel.charter, facts)];
-    const members = { standings, ids: tenant.members.map(({ id }) => id) };
-    const table = await accessTable(lintel.charter, by, subjects, {
-      tenant: facts,
-      db: lintel.db,
-      only: query.only ? [query.only] : [],
-      members,
-      ...(query.most && { most: Number(query.most) }),
-    });
+    const table = await tableOf(tenant, by, { only: query.only ? [query.only] : [], most: query.most || undefined, open: by === 'roles' });
     return { ...table, sections: table.sections.map((section) => ({ ...section, told: strayLines(section) })) };
   },
   records: async ({ lintel }, query) => {
@@ -111,9 +100,9 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
     const { names, records } = compared;
     return { ...compared, ...(records && { records: { ...records, groups: records.groups.map((one) => ({ ...one, by: whose(names, one) })) } }) };
   },
-  review: async ({ lintel }, query) => {
+  review: async ({ lintel, accepted }, query) => {
     const found = [...reviewCharter(lintel.charter), ...(await foundInTenant(lintel, need(query, 'tenant')))];
-    return found.map((one) => ({ ...one, ...CODES[one.code] }));
+    return judged(found, accepted, ({ place }) => place).map((one) => ({ ...one, ...CODES[one.code] }));
   },
   changes: async ({ lintel, before }, query) => {
     if (!before) throw new LintelError('bad-request', 'Start the desk with --before CHARTER to see what changed since.', {});
@@ -153,8 +142,9 @@ export const WORKS: Readonly<Record<string, (parts: DeskParts, query: Query) => 
     await appeals.agree(id, chosenFrom(await appeals.remedies(id), query.words), query.reason || undefined);
     return { answer: 'agreed' };
   },
-  probe: async ({ probe }) => {
+  probe: async ({ probe, accepted }) => {
     if (!probe) throw new LintelError('no-probe', 'There is no application to try: give defineConfig a probe.', {});
-    return probe();
+    const report = await probe();
+    return { ...report, findings: judged(report.findings, accepted, ({ route }) => route) };
   },
 };

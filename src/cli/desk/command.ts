@@ -23,11 +23,12 @@ async function deskCommand(options: DeskOptions, around: Surroundings): Promise<
   const text = file === undefined ? undefined : await readFile(resolve(around.cwd, file), 'utf8').catch(() => undefined);
   if (file !== undefined && text === undefined) throw new LintelError('no-script', `There is no file ${file}.`, {});
   await withDatabase(config, async (lintel, db) => {
-    const { probe: target } = config;
+    const { probe: target, accepted } = config;
     const parts: DeskParts = {
       lintel,
       ...(before && { before }),
       ...(file !== undefined && text !== undefined && { script: { file, text } }),
+      ...(accepted && { accepted }),
       ...(target && { probe: async () => probe(lintel, lintel.db, await target(db)) }),
     };
     const { startDesk } = await import('./serve.js');

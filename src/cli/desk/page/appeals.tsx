@@ -2,7 +2,7 @@ import { type ReactNode, useState } from 'react';
 import type { AppealToAnswer, Remedies as Found } from '../../../server/index.js';
 import type { Person } from './about.js';
 import { go, send, useAnswer } from './address.js';
-import { Choice, Sheet, Shown, Trouble } from './parts.js';
+import { Choice, Line, Sheet, Shown, Trouble } from './parts.js';
 import { Remedies } from './why.js';
 
 type Query = Readonly<Record<string, string>>;
@@ -19,10 +19,7 @@ function Answering({ appeal, query, done }: { appeal: AppealToAnswer; query: Que
       <h2>
         {appeal.name}: {appeal.what} {appeal.record && `“${appeal.record}”`}
       </h2>
-      <div className="choice">
-        <label htmlFor="reason">Why, which is told to them</label>
-        <input id="reason" value={reason} maxLength={500} onChange={(event) => setReason(event.target.value)} />
-      </div>
+      <Line label="Why, which is told to them" value={reason} maxLength={500} onChange={setReason} />
       <Remedies found={found} make={answer} making="Agree, and do it" records />
       <p>
         <button type="button" onClick={() => void answer('').catch((failed: Error) => setError(failed.message))}>

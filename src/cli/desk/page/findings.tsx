@@ -1,8 +1,8 @@
 import { type ReactNode, useState } from 'react';
-import type { AccessChange, Comparison, Outcome, ProbeReport, ReviewFinding } from '../../../rehearsal/index.js';
+import type { AccessChange, Comparison, Outcome, ProbeFinding, ProbeReport, ReviewFinding } from '../../../rehearsal/index.js';
 import type { About, Person } from './about.js';
 import { go, send, useAnswer } from './address.js';
-import { Choice, Sheet, Shown, Trouble } from './parts.js';
+import { Choice, Findings, Line, Sheet, Shown, Trouble } from './parts.js';
 
 type Query = Readonly<Record<string, string>>;
 /** With the words for whose each part is. */
@@ -29,10 +29,7 @@ export function CompareView({ about, people, query }: { about: About; people: re
       <div className="row">
         <Choice label="One" value={a} onChange={(next) => set({ a: next })} options={options} />
         <Choice label="The other" value={b} onChange={(next) => set({ b: next })} options={options} />
-        <div className="choice">
-          <label htmlFor="day">as of</label>
-          <input id="day" type="date" value={day} onChange={(event) => set({ day: event.target.value })} />
-        </div>
+        <Line label="as of" type="date" value={day} onChange={(next) => set({ day: next })} />
         <Choice label="And" value={c} none="nobody else" onChange={(next) => set({ c: next })} options={options} />
         <Choice
           label="On"
@@ -82,28 +79,27 @@ export function CompareView({ about, people, query }: { about: About; people: re
 }
 
 export function ReviewView({ query }: { query: Query }): ReactNode {
-  const review = useAnswer<(ReviewFinding & { why: string; remedy: string })[]>('review', { tenant: query.tenant });
+  const review = useAnswer<(ReviewFinding & { why: string; remedy: string; accepted?: string })[]>('review', { tenant: query.tenant });
   return (
     <>
       <h1>Review</h1>
       <Shown of={review}>
-        {(found) =>
-          found.length === 0 ? (
-            <p className="verdict yes">Nothing was found, in the charter or in this organisation.</p>
-          ) : (
-            <ul className="findings">
-              {found.map(({ code, severity, place, message, example, why, remedy }) => (
-                <li key={`${code} ${place}`} className={severity}>
-                  <strong>{severity}</strong> <code>{place}</code> <span className="quiet">{code}</span>
-                  <p>
+        {(found) => (
+          <>
+            {found.length === 0 && <p className="verdict yes">Nothing was found, in the charter or in this organisation.</p>}
+            <Findings
+              all={found.map(({ message, example, why, remedy, ...one }) => ({
+                ...one,
+                words: (
+                  <>
                     {message}
                     {example && `; for example ${example}`}. {why} <em>{remedy}</em>
-                  </p>
-                </li>
-              ))}
-            </ul>
-          )
-        }
+                  </>
+                ),
+              }))}
+            />
+          </>
+        )}
       </Shown>
     </>
   );
@@ -171,17 +167,20 @@ export function RehearsalView({ query }: { query: Query }): ReactNode {
   );
 }
 
+type Tried = Omit<ProbeReport, 'findings'> & { readonly findings: readonly (ProbeFinding & { readonly accepted?: string })[] };
+
 /** The running application, tried. It takes a while, so it is begun by a button. */
 export function ProbeView(): ReactNode {
-  const [state, setState] = useState<{ running?: true; report?: ProbeReport; error?: string }>({});
+  const [state, setState] = useState<{ running?: true; report?: Tried; error?: string }>({});
   const run = () => {
     setState({ running: true });
-    send<ProbeReport>('probe', {}).then(
+    send<Tried>('probe', {}).then(
       (report) => setState({ report }),
       (error: Error) => setState({ error: error.message }),
     );
   };
   const { running, report, error } = state;
+  const left = report?.findings.filter(({ accepted }) => accepted === undefined).length;
   return (
     <>
       <h1>Probe</h1>
@@ -192,20 +191,16 @@ export function ProbeView(): ReactNode {
       {error !== undefined && <Trouble error={error} />}
       {report && (
         <>
-          <p className={report.findings.length === 0 ? 'verdict yes' : 'verdict no'} role="status">
-            {report.calls} calls as {report.people.length} people: {report.findings.length === 0 ? 'nothing was found' : `${report.findings.length} found`}.
+          <p className={left === 0 ? 'verdict yes' : 'verdict no'} role="status">
+            {report.calls} calls as {report.people.length} people: {left === 0 ? 'nothing was found' : `${left} found`}.
           </p>
-          <ul className="findings">
-            {report.findings.map(({ code, severity, route, message, people }) => (
-              <li key={`${code} ${route}`} className={severity}>
-                <strong>{severity}</strong> <code>{route}</code> <span className="quiet">{code}</span>
-                <p>
-                  {message}
-                  {people.length > 1 && `; so for ${people.length - 1} more`}.
-                </p>
-              </li>
-            ))}
-          </ul>
+          <Findings
+            all={report.findings.map(({ message, people, route, ...one }) => ({
+              ...one,
+              place: route,
+              words: `${message}${people.length > 1 ? `; so for ${people.length - 1} more` : ''}.`,
+            }))}
+          />
           <Sheet title="Answered with success, of all calls" head={['route', ...report.people]}>
             {report.coverage.map(({ route, by }) => (
               <tr key={route}>

@@ -57,6 +57,66 @@ export function Choice({
   );
 }
 
+/** A line to write in. With `onEnter` it is sent with the key; with `onChange` at every letter. */
+export function Line({
+  label,
+  value,
+  onEnter,
+  onChange,
+  ...input
+}: {
+  label: string;
+  value: string;
+  onEnter?: (value: string) => void;
+  onChange?: (value: string) => void;
+  type?: string;
+  min?: string;
+  maxLength?: number;
+  placeholder?: string;
+}): ReactNode {
+  const id = useId();
+  return (
+    <form
+      className="choice"
+      onSubmit={(event) => {
+        event.preventDefault();
+        onEnter?.(String(new FormData(event.currentTarget).get('line') ?? '').trim());
+      }}
+    >
+      <label htmlFor={id}>{label}</label>
+      {onChange ? (
+        <input id={id} {...input} value={value} onChange={(event) => onChange(event.target.value)} />
+      ) : (
+        <input id={id} {...input} name="line" key={value} defaultValue={value} />
+      )}
+    </form>
+  );
+}
+
+interface Finding {
+  readonly code: string;
+  readonly severity: string;
+  readonly place: string;
+  readonly words: ReactNode;
+  readonly accepted?: string;
+}
+
+/** What was found, and what of it is meant so. */
+export function Findings({ all }: { all: readonly Finding[] }): ReactNode {
+  const sorted = [...all].sort((one, other) => Number(one.accepted !== undefined) - Number(other.accepted !== undefined));
+  return (
+    <ul className="findings">
+      {sorted.map(({ code, severity, place, words, accepted }) => (
+        <li key={`${code} ${place}`} className={accepted === undefined ? severity : 'accepted'}>
+          <strong>{accepted === undefined ? severity : 'accepted'}</strong> <code>{place}</code> <span className="quiet">{code}</span>
+          {accepted !== undefined && <p>{accepted}</p>}
+          <p className={accepted === undefined ? undefined : 'quiet'}>{words}</p>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
 /** A table that scrolls by itself, also by the keyboard. */
 export function Sheet({ title, head, children }: { title: string; head: readonly ReactNode[]; children: ReactNode }): ReactNode {
   return (

@@ -2,7 +2,7 @@ import { type ReactNode, useState } from 'react';
 import type { Cell, Section } from '../../../rehearsal/index.js';
 import type { About } from './about.js';
 import { go, useAnswer } from './address.js';
-import { Choice, Sheet, Shown } from './parts.js';
+import { Choice, Line, Sheet, Shown } from './parts.js';
 
 const shade = ({ ways }: Cell) => (ways.length === 0 ? 'none' : ways[0] === 'all' || ways[0] === 'yes' ? 'whole' : 'part');
 /** Rows of a page: a thousand people are not drawn at once. */
@@ -37,27 +37,22 @@ export function TableView({ about, query }: { about: About; query: Readonly<Reco
           onChange={(next) => go('table', { ...query, only: next })}
           options={groups.map((group) => ({ id: group, label: called(group) }))}
         />
-        <form
-          className="choice"
-          onSubmit={(event) => {
-            event.preventDefault();
-            go('table', { ...query, most: String(new FormData(event.currentTarget).get('most') ?? '') });
+        <Line
+          label="Read by more than"
+          type="number"
+          min="1"
+          value={most}
+          placeholder="people, and Enter"
+          onEnter={(next) => go('table', { ...query, most: next })}
+        />
+        <Line
+          label="Named"
+          value={wanted}
+          onChange={(next) => {
+            setPage(0);
+            setWanted(next);
           }}
-        >
-          <label htmlFor="most">Read by more than</label>
-          <input id="most" name="most" type="number" min="1" key={most} defaultValue={most} placeholder="people, and Enter" />
-        </form>
-        <div className="choice">
-          <label htmlFor="wanted">Named</label>
-          <input
-            id="wanted"
-            value={wanted}
-            onChange={(event) => {
-              setPage(0);
-              setWanted(event.target.value);
-            }}
-          />
-        </div>
+        />
       </div>
       <Shown of={table}>
         {({ sections }) =>

@@ -3,7 +3,7 @@ import type { ExplainedGrant, Explanation, Giver } from '../../../rehearsal/inde
 import type { Remedies as Found, Remedy } from '../../../server/index.js';
 import type { About, Person } from './about.js';
 import { go, type Loaded, send, useAnswer } from './address.js';
-import { Choice, Sheet, Shown, Trouble } from './parts.js';
+import { Choice, Line, Sheet, Shown, Trouble } from './parts.js';
 
 function Grants({ title, grants }: { title: string; grants: readonly ExplainedGrant[] }): ReactNode {
   if (grants.length === 0) return null;
@@ -144,16 +144,7 @@ export function WhyView({ about, people, query }: { about: About; people: readon
         />
         {kind !== null && <Choice label="Record" value={record} none="any" onChange={(next) => set({ record: next })} options={records.data ?? []} />}
         {kind !== null && (
-          <form
-            className="choice"
-            onSubmit={(event) => {
-              event.preventDefault();
-              set({ record: String(new FormData(event.currentTarget).get('named') ?? '').trim() });
-            }}
-          >
-            <label htmlFor="named">or its name or address</label>
-            <input id="named" name="named" key={record} placeholder="paste, and press Enter" />
-          </form>
+          <Line key={record} label="or its name or address" value="" placeholder="paste, and press Enter" onEnter={(next) => set({ record: next })} />
         )}
       </div>
       {person && action && (
