@@ -7,27 +7,32 @@ import { runSteps } from './run.js';
 import type { Step } from './step.js';
 
 /**
- * What somebody would hold if steps had been taken by somebody who may all: they are gone through and taken back. Undefined where they cannot be.
+ * What somebody would hold if steps had been taken by somebody who may all: each list of them is gone through by itself and taken back. Undefined where it cannot be.
  *
  * @param keyholder who may all in the tenant.
  */
-export function attempt(setting: Setting, tenantId: string, keyholder: string, steps: readonly Step[], user: string): Promise<Facts | undefined> {
-  return takenBack(setting.db, async (tx) => {
-    try {
-      return await changeTenant({ ...setting, db: tx }, tenantId, keyholder, async (change) => {
-        await runSteps(change, steps);
-        const facts = await readFacts(tx, setting.charter, {
-          tenant: tenantId,
-          user,
-          fulfilled: Object.keys(setting.charter.data.obligations),
-          now: setting.now(),
-        });
-        return { result: facts, entry: [] };
-      });
-    } catch (error) {
-      if (isLintelError(error)) return undefined;
-      throw error;
-    }
+export async function attemptEach(
+  setting: Setting,
+  tenantId: string,
+  keyholder: string,
+  many: readonly (readonly Step[])[],
+  user: string,
+): Promise<(Facts | undefined)[]> {
+  if (many.length === 0) return [];
+  const fulfilled = Object.keys(setting.charter.data.obligations);
+  return changeTenant(setting, tenantId, keyholder, async (change) => {
+    const all: (Facts | undefined)[] = [];
+    for (const steps of many)
+      all.push(
+        await takenBack(change.tx, async (tx) => {
+          await runSteps({ ...change, tx }, steps);
+          return readFacts(tx, setting.charter, { tenant: tenantId, user, fulfilled, now: setting.now() });
+        }).catch((error: unknown) => {
+          if (isLintelError(error)) return undefined;
+          throw error;
+        }),
+      );
+    return { result: all, entry: [] };
   });
 }
 

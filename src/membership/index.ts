@@ -11,7 +11,7 @@ export {
   withdrawAppeal,
 } from './appeals.js';
 export { type GroupView, listGroups, listRoles, listUnits, type RoleHolder, type RoleView, type UnitView } from './arrangement.js';
-export { attempt, someKeyholder } from './attempt.js';
+export { attemptEach, someKeyholder } from './attempt.js';
 export { type AuditEvent, type AuditVerdict, exportAudit, listAudit, verifyAudit } from './audit.js';
 export { beginCare, careFacts, endCare, type NewCare, onPlatform } from './care.js';
 export { type Carrying, carryOut } from './carry-out.js';
@@ -27,7 +27,7 @@ export type { NoticeName } from './notices.js';
 export { once } from './once.js';
 export { addPerson, changeAddress, type NewPerson, personByAddress, proofToken, proveAddress, renamePerson } from './people.js';
 export { listPrograms, type Program, programOfKey } from './programs.js';
-export { type Effect, type PermissionEffect, type Proposal, propose, type Reached, type RecordsReached } from './proposal.js';
+export { type Effect, type PermissionEffect, type Proposal, type Proposed, proposeEach, type Reached, type RecordsReached } from './proposal.js';
 export type { Done, Handed, Holder, Joining, RoleInput, Step } from './step.js';
 export type { LintelTables } from './tables.js';
 export { closeTenant, myTenants, type NewTenant, openTenant, type Plan, type PlanEffect, reopenTenant, setPlan } from './tenants.js';

@@ -185,53 +185,69 @@ function toCount(groups: readonly (readonly Happening[])[]): Reached[] {
 /** The same again is not counted for more groups of people than this. */
 const MAX_COUNTED = 10;
 
+/** What was worked out, and what those whom it touches would hold. */
+export interface Proposed {
+  readonly proposal: Proposal;
+  readonly reached: readonly Reached[];
+  readonly after: Readings;
+}
+
 /**
- * Works out what steps would do: they are gone through in a transaction that is then rolled back, so that nothing is written, and what people
- * hold is compared. What stands against them is told with it.
- *
- * @returns with what those whom it touches would hold.
+ * Works out what steps would do, each list of them by itself, all of them from the same state: they are gone through in a transaction and taken back, so that nothing
+ * is written, and what people hold is compared. What stands against them is told with it.
  */
-export async function propose(
+export async function proposeEach(
   setting: Setting,
   tenantId: string,
   actorId: string,
-  steps: readonly Step[],
+  many: readonly (readonly Step[])[],
   reason?: string,
-): Promise<{ proposal: Proposal; reached: readonly Reached[]; after: Readings }> {
-  const looked = await takenBack(setting.db, (tx) =>
-    changeTenant({ ...setting, db: tx }, tenantId, actorId, async (change) => ({ result: await lookAhead(change, steps), entry: [] })),
-  );
-  const { problems, before, after, handed } = looked;
-  const all = happenings(before, after);
-  const groups = grouped(all).slice(0, MAX_EFFECTS);
-  const proposal: Proposal = {
-    tenantId,
-    steps,
-    ...(reason && { reason }),
-    at: new Date(setting.now()).toISOString(),
-    effects: groups.map(effectOf),
-    people: all.length,
-    ...(handed.length > 0 && { handed }),
-    problems: problems.map(({ code, message }) => ({ code, message })),
-    basis: { latest: looked.latest, charter: setting.charter.hash, exactly: exactly(all) },
-  };
-  return { proposal, reached: toCount(groups.slice(0, MAX_COUNTED)), after };
+): Promise<Proposed[]> {
+  if (many.length === 0) return [];
+  const all = await changeTenant(setting, tenantId, actorId, async (change) => {
+    const latest = await latestChange(change.tx, tenantId);
+    const looked: (LookedAhead & { steps: readonly Step[]; latest: string })[] = [];
+    for (const steps of many) looked.push({ steps, latest, ...(await takenBack(change.tx, (tx) => lookAhead({ ...change, tx }, steps))) });
+    return { result: looked, entry: [] };
+  });
+  return all.map(({ steps, latest, problems, before, after, handed }) => {
+    const happened = happenings(before, after);
+    const groups = grouped(happened).slice(0, MAX_EFFECTS);
+    const proposal: Proposal = {
+      tenantId,
+      steps,
+      ...(reason && { reason }),
+      at: new Date(setting.now()).toISOString(),
+      effects: groups.map(effectOf),
+      people: happened.length,
+      ...(handed.length > 0 && { handed }),
+      problems: problems.map(({ code, message }) => ({ code, message })),
+      basis: { latest, charter: setting.charter.hash, exactly: exactly(happened) },
+    };
+    return { proposal, reached: toCount(groups.slice(0, MAX_COUNTED)), after };
+  });
 }
 
 const NOTHING: Readings = new Map();
 
-async function lookAhead(change: Change, steps: readonly Step[]) {
+interface LookedAhead {
+  readonly problems: readonly LintelError[];
+  readonly before: Readings;
+  readonly after: Readings;
+  readonly handed: readonly Handed[];
+}
+
+async function lookAhead(change: Change, steps: readonly Step[]): Promise<LookedAhead> {
   const problems: LintelError[] = [];
-  const latest = await latestChange(change.tx, change.tenantId);
+  const nothing = { before: NOTHING, after: NOTHING, handed: [] };
   try {
     const { done, before, after } = await runSteps(change, steps, { problems, reads: true });
     // Who may not do it at all is not told what it would do.
-    const hidden = problems.some(({ code }) => code === 'refused' || code === 'not-found');
-    if (hidden) return { problems, latest, before: NOTHING, after: NOTHING, handed: [] };
-    return { problems, latest, before, after, handed: done.flatMap((one) => one.handed ?? []) };
+    if (problems.some(({ code }) => code === 'refused' || code === 'not-found')) return { problems, ...nothing };
+    return { problems, before, after, handed: done.flatMap((one) => one.handed ?? []) };
   } catch (error) {
     if (!(error instanceof LintelError)) throw error;
-    return { problems: [...problems, error], latest, before: NOTHING, after: NOTHING, handed: [] };
+    return { problems: [...problems, error], ...nothing };
   }
 }
 

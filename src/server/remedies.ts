@@ -1,5 +1,5 @@
 import { type Charter, restsOnRead } from '../charter/index.js';
-import type { GroupView, Proposal, Step, UnitView } from '../membership/index.js';
+import type { GroupView, Proposal, Proposed, Step, UnitView } from '../membership/index.js';
 import type { RecordData } from '../predicate/index.js';
 import { type Anchor, type Assignment, anchorWords, type Decision, type DirectPermission, type Facts, type Held, Standing } from '../standing/index.js';
 
@@ -96,6 +96,32 @@ export function candidates(
   }
   if (facts.subject === 'suspended') found.push({ words: 'bring them back', steps: [{ do: 'restore', user }] });
   return found.filter(({ holding }) => !holding || allowedBy(charter, holding, action, record));
+}
+
+/** What candidates are tried by, several at a time. */
+export interface Trials {
+  /** What each would do, as the asking person. */
+  propose(many: readonly (readonly Step[])[]): Promise<Proposed[]>;
+  /** What somebody would hold by each if somebody made it who may all; undefined where it cannot be. */
+  attempt(many: readonly (readonly Step[])[]): Promise<(Facts | undefined)[]>;
+  allowed(facts: Facts, charter?: Charter<any>): boolean;
+}
+
+/** Of the candidates those that help, each with what it would do. What is known to help is looked at once; what may touch many people is tried on this one first. */
+export async function helpful(all: readonly Candidate[], user: string, { propose, attempt, allowed }: Trials): Promise<(Candidate & Proposed)[]> {
+  const steps = (some: readonly Candidate[]) => some.map((one) => one.steps);
+  const known = all.filter(({ holding }) => holding);
+  const looked = new Map((await propose(steps(known))).map((proposed, i) => [known[i], proposed]));
+  const seen = (one: Candidate) => (looked.get(one)?.proposal.problems.length === 0 ? looked.get(one)?.after.get(user) : undefined);
+  const unseen = all.filter((one) => !seen(one));
+  const tried = new Map((await attempt(steps(unseen))).map((facts, i) => [unseen[i], facts]));
+  const helps = all.filter((one) => {
+    const [reading, facts] = [seen(one), tried.get(one)];
+    return reading ? allowed(reading.facts, reading.charter) : facts !== undefined && allowed(facts);
+  });
+  const later = helps.filter((one) => !looked.has(one));
+  for (const [i, proposed] of (await propose(steps(later))).entries()) looked.set(later[i], proposed);
+  return helps.map((one) => ({ ...one, ...(looked.get(one) as Proposed) }));
 }
 
 /** Changes of the record by which somebody would come to an action on it: handing it over, or adding them to a list of people. */

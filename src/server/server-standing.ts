@@ -35,7 +35,7 @@ import {
 import { AppealsFace } from './appeals.js';
 import { countEffects } from './count-effects.js';
 import { AuditFace, InvitationsFace, MembersFace, ProgramsFace, TenantFace } from './faces.js';
-import { allowedBy, candidates, causeOf, changesOfRecord, opensOf, type Remedies, type Remedy } from './remedies.js';
+import { allowedBy, candidates, causeOf, changesOfRecord, helpful, opensOf, type Remedies, type Remedy, type Trials } from './remedies.js';
 import type { Workplace } from './workplace.js';
 
 type Kinds<T extends CharterTypes> = keyof T['fields'] & string;
@@ -304,14 +304,15 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    * @returns plain data, to be shown, sent, kept, and given to {@link carryOut}. What would be refused is among its problems.
    */
   async propose(steps: readonly membership.Step[], reason?: string): Promise<membership.Proposal> {
-    return this.#counted(await this.#lookAhead(steps, reason));
+    const [proposed] = await this.#proposeEach([steps], reason);
+    return this.#counted(proposed as membership.Proposed);
   }
 
-  #lookAhead(steps: readonly membership.Step[], reason?: string) {
-    return membership.propose(this.#membershipSetting(), this.facts.tenant.id, this.memberId, steps, reason);
+  #proposeEach(many: readonly (readonly membership.Step[])[], reason?: string): Promise<membership.Proposed[]> {
+    return membership.proposeEach(this.#membershipSetting(), this.facts.tenant.id, this.memberId, many, reason);
   }
 
-  #counted({ proposal, reached }: Awaited<ReturnType<typeof membership.propose>>): Promise<membership.Proposal> {
+  #counted({ proposal, reached }: membership.Proposed): Promise<membership.Proposal> {
     return countEffects(this.#place.db, this.#boundaryOf(this.#place.db), proposal, reached);
   }
 
@@ -337,14 +338,14 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     if (decision.allowed || cause !== undefined || !record) return { decision, remedies: [], ...(cause !== undefined && { cause }) };
     const keyholder = await membership.someKeyholder(setting, tenantId);
     const around = { groups: await this.tenant.groups(), units: await this.tenant.units() };
+    const trials: Trials = {
+      propose: (many) => this.#proposeEach(many),
+      attempt: (many) => membership.attemptEach(setting, tenantId, keyholder, many, user),
+      allowed: (facts, charter = setting.charter) => allowedBy(charter, { ...facts, fulfilled }, action, record),
+    };
     const remedies: Remedy[] = [];
-    for (const { words, steps, holding } of candidates(asked.charter, asked.facts, action, record, around)) {
-      // What is known to help is shown at once; what may touch many people is tried on this one first.
-      const looked = holding && (await this.#lookAhead(steps));
-      const seen = looked?.proposal.problems.length === 0 ? looked.after.get(user) : undefined;
-      const facts = seen ? { ...seen.facts, fulfilled } : await membership.attempt(setting, tenantId, keyholder, steps, user);
-      if (!facts || !allowedBy(seen?.charter ?? setting.charter, facts, action, record)) continue;
-      const proposal = await this.#counted(looked ?? (await this.#lookAhead(steps)));
+    for (const { words, steps, ...proposed } of await helpful(candidates(asked.charter, asked.facts, action, record, around), user, trials)) {
+      const proposal = await this.#counted(proposed);
       const [problem] = proposal.problems;
       remedies.push({ words, steps, ...(problem ? { refused: problem.message } : { proposal, opens: opensOf(proposal) }) });
     }
