@@ -2,7 +2,7 @@
  * The demo's own application, wrong in ways of which each is a text of its server that became another, in a copy: `npm run probed -- apiary`. It reads and writes
  * through scope, so that most of them are ways around it.
  */
-import { cpSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { cpSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import pg from 'pg';
@@ -30,7 +30,7 @@ const HERE = `where('tenant_id', '=', standing.facts.tenant.id)`;
 const LIST = `standing.find('hive', { order: 'name', limit: 200, may: hiveMay })`;
 const ONE = `await standing.findOne('hive', id, { may: hiveMay })`;
 const ADDED = `app.get('/records/:area'`;
-const ROUTES = `  { method: 'get', path: '/api/t/:tenant/access' },`;
+const ROUTES = `  { method: 'get', path: '/api/t/:tenant/access', needs: 'area.members' },`;
 /** A route more, in the server and in the list of what is tried. */
 const added = (code: string, route: string) => [TENANT, ADDED, `${code}\n  ${ADDED}`, 'probed.ts', ROUTES, `${ROUTES}\n  ${route},`];
 
@@ -273,6 +273,18 @@ export const PLANTED: readonly Planted[] = [
     ),
   },
   {
+    name: 'sites-of-all',
+    what: 'the sites of all organisations beside the hives',
+    only: [`GET ${at('hives')}`],
+    edits: [TENANT, `      .where('tenant_id', '=', standing.facts.tenant.id)\n      .orderBy('name')`, `      .orderBy('name')`],
+  },
+  {
+    name: 'page-for-all',
+    what: 'a page that shows no records, and does not ask whether it is open',
+    only: [`GET ${at('access')}`],
+    edits: [TENANT, `standing.insist('area.members');`, ''],
+  },
+  {
     name: 'signed-out-is-somebody',
     what: 'whoever is not signed in is taken for the one who was last',
     only: [`GET ${at('hives')}`],
@@ -287,36 +299,45 @@ export const PLANTED: readonly Planted[] = [
   },
 ];
 
-/** A copy of the example with one of them, as it is given to the probe. */
-async function targetOf(db: Database, { name, edits }: Planted): Promise<ProbeTarget> {
+/** What becomes of the text of a file of the server. */
+type Change = (file: string, text: string) => string;
+
+/** What one of them makes of the server. */
+export function edited({ name, edits }: Planted): Change {
+  return (file, text) => {
+    let becomes = text;
+    for (let i = 0; i < edits.length; i += 3) {
+      const [where, from, to] = edits.slice(i, i + 3) as [string, string, string];
+      if (where !== file) continue;
+      if (!becomes.includes(from)) throw new Error(`${name}: there is no "${from}" in ${file}`);
+      becomes = becomes.replace(from, () => to);
+    }
+    return becomes;
+  };
+}
+
+/** A copy of the example with a change, as it is given to the probe. */
+async function targetOf(db: Database, name: string, change: Change): Promise<ProbeTarget> {
   const dir = join(cache, `apiary-${name}`);
   rmSync(dir, { recursive: true, force: true });
   for (const part of ['server', 'world', 'package.json']) cpSync(join(example, part), join(dir, part), { recursive: true });
-  for (let i = 0; i < edits.length; i += 3) {
-    const [file, from, to] = edits.slice(i, i + 3) as [string, string, string];
+  for (const file of readdirSync(join(dir, 'server'))) {
     const path = join(dir, 'server', file);
-    const text = readFileSync(path, 'utf8');
-    if (!text.includes(from)) throw new Error(`${name}: there is no "${from}" in ${file}`);
-    writeFileSync(
-      path,
-      text.replace(from, () => to),
-    );
+    writeFileSync(path, change(file, readFileSync(path, 'utf8')));
   }
   const { probed } = (await import(pathToFileURL(join(dir, 'server', 'probed.ts')).href)) as { probed(db: Database): Promise<ProbeTarget> };
   return probed(db);
 }
 
-const SOUND: Planted = { name: 'sound', what: '', only: [], edits: [] };
-
-/** Tries the demo's application with one of them, on a copy of its world. */
-export async function probeApiary(cluster: string, planted: Planted = SOUND): Promise<ProbeReport> {
+/** Tries the demo's application with a change, on a copy of its world. */
+export async function probeApiary(cluster: string, name = 'sound', change: Change = (_, text) => text, only: readonly string[] = []): Promise<ProbeReport> {
   const pool = new pg.Pool({ connectionString: await databaseOn(cluster), max: 4 });
   pool.on('error', () => {});
   const db = connect<any>(pool);
   try {
     await seed(db);
-    const target = await targetOf(pool, planted);
-    return await probe(createLintel({ charter, db }) as never, db, { ...target, ...(planted.only.length > 0 && { only: planted.only }) });
+    const target = await targetOf(pool, name, change);
+    return await probe(createLintel({ charter, db }) as never, db, { ...target, ...(only.length > 0 && { only }) });
   } finally {
     await db.destroy();
   }
@@ -330,7 +351,7 @@ export async function scoreApiary(cluster: string, wanted: readonly string[] = [
   let found = 0;
   const all = PLANTED.filter(({ name }) => wanted.length === 0 || wanted.includes(name));
   for (const planted of all) {
-    const { findings } = await probeApiary(cluster, planted);
+    const { findings } = await probeApiary(cluster, planted.name, edited(planted), planted.only);
     if (findings.length > 0) found += 1;
     console.log(`| ${planted.name} | ${planted.what} | ${[...new Set(findings.map(({ code }) => code))].join(', ') || '**missed**'} |`);
   }

@@ -1,6 +1,6 @@
 /*
- * Faults that nobody thought of: a program takes one guard or condition at a time out of the lending application, as it is without a fault, or puts another in its
- * place, wherever it finds one. Nothing here knows what the probe looks for.
+ * Faults that nobody thought of: a program takes one guard or condition at a time out of the lending application or the demo's own, as it is without a fault, or puts
+ * another in its place, wherever it finds one. Nothing here knows what the probe looks for.
  */
 import { mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
@@ -11,6 +11,7 @@ import type * as Lending from './lending.js';
 const here = new URL('.', import.meta.url).pathname;
 const cache = new URL('../.cache/probed/', import.meta.url).pathname;
 const FILES = ['lending.ts', 'more.ts'];
+const server = new URL('../examples/apiary/server/', import.meta.url).pathname;
 
 export interface MachineFault {
   readonly name: string;
@@ -27,19 +28,19 @@ export interface MachineFault {
 const short = (text: string) => text.replace(/\s+/g, ' ').slice(0, 70);
 
 /** `GET /tools/{toolId}` for `app.get('/tools/:toolId', ...)`. */
-function routeOf(node: ts.Node): string | undefined {
+function routeOf(node: ts.Node, below: string): string | undefined {
   if (ts.isCallExpression(node) && ts.isPropertyAccessExpression(node.expression) && node.expression.expression.getText() === 'app') {
     const [path] = node.arguments;
-    if (path && ts.isStringLiteral(path)) return `${node.expression.name.text.toUpperCase()} ${path.text.replace(/:(\w+)/g, '{$1}')}`;
+    if (path && ts.isStringLiteral(path)) return `${node.expression.name.text.toUpperCase()} ${below}${path.text.replace(/:(\w+)/g, '{$1}')}`;
   }
-  return node.parent && routeOf(node.parent);
+  return node.parent && routeOf(node.parent, below);
 }
 
 type Add = (node: ts.Node, by: string, from?: number, to?: number) => void;
 
 /** What is taken out: a refusal, one side of a condition, one branch of a choice, a condition of the SQL, the guard of a route. */
 function takeOut(node: ts.Node, add: Add): void {
-  if (ts.isIfStatement(node) && /\breturn\b/.test(node.thenStatement.getText())) add(node, '');
+  if (ts.isIfStatement(node) && /\breturn\b|\bthrow\b/.test(node.thenStatement.getText())) add(node, '');
   if (ts.isBinaryExpression(node) && ['&&', '||'].includes(node.operatorToken.getText())) {
     add(node, node.left.getText());
     add(node, node.right.getText());
@@ -82,15 +83,36 @@ function exchange(node: ts.Node, add: Add): void {
     add(node, `rows('select * from tools where id = $1', [Number(${node.arguments[1].getText()}) || 0]).then(([one]: any[]) => one)`);
 }
 
+/** The standing of a keyholder, in the place of that of whoever asks. */
+const ALL_MAY = `(await lintel.enter({ tenant: standing.facts.tenant.id, user: standing.facts.tenant.id === 'alderbrook' ? 'maren' : 'rosa', fulfilled: ['recentSignIn'] }))`;
+
+/** What goes through the library goes past it: nothing is insisted on, or something else; a keyholder’s eyes, or none; another tenant. */
+function passBy(node: ts.Node, add: Add): void {
+  takeOut(node, add);
+  exchange(node, add);
+  if (ts.isExpressionStatement(node) && /^(await )?standing\.insist(ById)?\(/.test(node.getText())) add(node, '');
+  if (ts.isStringLiteral(node) && /^[a-z]+\.[a-z]+$/.test(node.text))
+    add(node, node.text.startsWith('area.') ? `'area.hives'` : `'${node.text.split('.')[0]}.read'`);
+  if (ts.isCallExpression(node)) {
+    const called = node.expression.getText().replace(/\s/g, '');
+    if (/^standing\.(find|findOne|scope|members\.list|insistById)$/.test(called)) add(node.expression, called.replace('standing', ALL_MAY));
+    if (called === 'standing.scope') add(node, 'lintel.db');
+    if (called.endsWith('req.param')) add(node, node.getText().includes('tenant') ? `'alderbrook'` : `'a-hive-01'`);
+    if (called.endsWith('.where') && ts.isPropertyAccessExpression(node.expression)) add(node, node.expression.expression.getText());
+  }
+}
+
 const isText = (node: ts.Node): boolean => ts.isStringLiteral(node) || ts.isNoSubstitutionTemplateLiteral(node) || ts.isTemplateExpression(node);
 
-function faultsOf(file: string, make: (node: ts.Node, add: Add) => void): MachineFault[] {
-  const text = readFileSync(join(here, file), 'utf8');
+/** @param below the address under which the routes of the file stand. */
+function faultsOf(dir: string, file: string, make: (node: ts.Node, add: Add) => void, below = ''): MachineFault[] {
+  const text = readFileSync(join(dir, file), 'utf8');
   const source = ts.createSourceFile(file, text, ts.ScriptTarget.ES2022, true);
   const found: MachineFault[] = [];
   const add: Add = (node, by, from = node.getStart(), to = node.getEnd()) => {
+    if (text.slice(from, to) === by) return;
     const { line } = source.getLineAndCharacterOfPosition(from);
-    const route = routeOf(node);
+    const route = routeOf(node, below);
     found.push({
       name: `${file}:${line + 1}`,
       what: `${short(text.slice(from, to))} → ${short(by) || 'nothing'}`,
@@ -113,17 +135,22 @@ function faultsOf(file: string, make: (node: ts.Node, add: Add) => void): Machin
   return found;
 }
 
-/** All of a sort, each once: what is taken out, or exchanged. */
-export const machineFaults = (sort: 'taken' | 'exchanged'): MachineFault[] => FILES.flatMap((file) => faultsOf(file, sort === 'taken' ? takeOut : exchange));
+/** All of a sort, each once: what is taken out of the lending application, or exchanged in it; and what goes past the library in the demo's own. */
+export const machineFaults = {
+  taken: () => FILES.flatMap((file) => faultsOf(here, file, takeOut)),
+  exchanged: () => FILES.flatMap((file) => faultsOf(here, file, exchange)),
+  past: () => [...faultsOf(server, 'tenant.ts', passBy, '/api/t/{tenant}'), ...faultsOf(server, 'app.ts', passBy)],
+} satisfies Record<string, () => MachineFault[]>;
+
+/** The text of a file with one of them, where it stands in that file. */
+export const spoilt = ({ file, from, to, by }: MachineFault, one: string, text: string): string =>
+  one === file ? text.slice(0, from) + by + text.slice(to) : text;
 
 /** The lending application with one of them. */
-export async function withFault({ file, from, to, by }: MachineFault, number: number): Promise<typeof Lending> {
+export async function withFault(fault: MachineFault, number: number): Promise<typeof Lending> {
   const dir = join(cache, `machine-${number}`);
   rmSync(dir, { recursive: true, force: true });
   mkdirSync(dir, { recursive: true });
-  for (const one of FILES) {
-    const text = readFileSync(join(here, one), 'utf8');
-    writeFileSync(join(dir, one), one === file ? text.slice(0, from) + by + text.slice(to) : text);
-  }
+  for (const one of FILES) writeFileSync(join(dir, one), spoilt(fault, one, readFileSync(join(here, one), 'utf8')));
   return import(pathToFileURL(join(dir, 'lending.ts')).href);
 }

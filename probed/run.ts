@@ -1,12 +1,12 @@
 /*
- * Which of the planted faults are found, as tables: `npm run probed`; with `rules`, `apiary` those in rules, or in the demo's application; with `machine` and
- * `exchanged` those that a program makes; names of faults behind it, or of faults in the
- * lending application alone, are only these.
+ * Which of the planted faults are found, as tables: `npm run probed`; with `rules`, `apiary` those in rules, or in the demo's application; with `machine`,
+ * `exchanged` and `past` those that a program makes; names of faults behind it, or of faults in the lending application alone, are only these.
  */
+import type { ProbeReport } from 'warm-lintel/rehearsal';
 import { startPostgres } from '../test/setup.js';
-import { scoreApiary } from './apiary.js';
+import { probeApiary, scoreApiary } from './apiary.js';
 import { FAULTS } from './faults.js';
-import { machineFaults, withFault } from './machine.js';
+import { type MachineFault, machineFaults, spoilt, withFault } from './machine.js';
 import { scoreRules } from './rules.js';
 import { probeLending } from './score.js';
 
@@ -32,22 +32,28 @@ async function scoreProbe(): Promise<void> {
   console.log(`\n${found} of ${faults.length} found, in ${Math.round((Date.now() - started) / 1000)} s`);
 }
 
-/** What a program takes out of the application, or exchanges in it. Those that were not found are to be read by a person: some let nobody come to more. */
-async function scoreMachine(sort: 'taken' | 'exchanged'): Promise<void> {
-  const { report } = await probeLending(cluster.url, []);
-  const routes = new Set(report.coverage.map(({ route }) => route));
-  const faults = machineFaults(sort).filter(({ name }) => wanted.length < 2 || wanted.includes(name));
+/** What a program makes of an application. Those that were not found are to be read by a person: some let nobody come to more. */
+async function scoreMachine(
+  all: readonly MachineFault[],
+  sound: ProbeReport,
+  tried: (fault: MachineFault, number: number, only?: string[]) => Promise<ProbeReport>,
+): Promise<void> {
+  const routes = sound.coverage.map(({ route }) => route);
+  // `/records/{area}` in the source may stand for several that are tried.
+  const triedOf = ({ route = '' }: MachineFault) => {
+    const like = new RegExp(`^${route.replace(/\{\w+\}/g, '[^/]+')}$`);
+    return routes.filter((one) => like.test(one));
+  };
+  const faults = all.filter((one) => (one.route === undefined || triedOf(one).length > 0) && (wanted.length < 2 || wanted.includes(one.name)));
   const missed: string[] = [];
   const next = faults.entries();
   const work = async (): Promise<void> => {
     for (const [i, fault] of next) {
-      const only = fault.route !== undefined && routes.has(fault.route) ? [fault.route] : undefined;
-      const found = await withFault(fault, i)
-        .then(({ startLending }) => probeLending(cluster.url, [], only, startLending))
-        .then(
-          (one) => [...new Set(one.report.findings.map(({ code }) => code))].join(', '),
-          (error: unknown) => `not tried: ${error instanceof Error ? error.message : String(error)}`,
-        );
+      const only = fault.route === undefined ? undefined : triedOf(fault);
+      const found = await tried(fault, i, only).then(
+        ({ findings }) => [...new Set(findings.map(({ code }) => code))].join(', '),
+        (error: unknown) => `not tried: ${error instanceof Error ? error.message : String(error)}`,
+      );
       if (found === '') missed.push(`| ${fault.name} | ${fault.route ?? 'all routes'} | \`${fault.what.replaceAll('|', '\\|')}\` |`);
       console.error(`${i + 1}/${faults.length} ${fault.name} ${fault.route ?? ''}: ${found || 'not found'}`);
     }
@@ -56,11 +62,28 @@ async function scoreMachine(sort: 'taken' | 'exchanged'): Promise<void> {
   console.log(`${faults.length - missed.length} of ${faults.length} found. The others:\n\n| where | route | what |\n| --- | --- | --- |\n${missed.join('\n')}`);
 }
 
+async function scoreMachineOnLending(sort: 'taken' | 'exchanged'): Promise<void> {
+  const { report } = await probeLending(cluster.url, []);
+  await scoreMachine(machineFaults[sort](), report, async (fault, i, only) => {
+    const { startLending } = await withFault(fault, i);
+    return (await probeLending(cluster.url, [], only, startLending)).report;
+  });
+}
+
+/** In the demo's own application, of what stands in the routes that are tried, or before them. */
+async function scoreMachineOnApiary(): Promise<void> {
+  const sound = await probeApiary(cluster.url);
+  await scoreMachine(machineFaults.past(), sound, (fault, i, only) =>
+    probeApiary(cluster.url, `machine-${i}`, (file, text) => spoilt(fault, file, text), only),
+  );
+}
+
 const SCORES: Readonly<Record<string, () => Promise<void>>> = {
   rules: () => scoreRules(cluster.url),
   apiary: () => scoreApiary(cluster.url, wanted.slice(1)),
-  machine: () => scoreMachine('taken'),
-  exchanged: () => scoreMachine('exchanged'),
+  machine: () => scoreMachineOnLending('taken'),
+  exchanged: () => scoreMachineOnLending('exchanged'),
+  past: scoreMachineOnApiary,
 };
 
 try {

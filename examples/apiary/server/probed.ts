@@ -9,16 +9,16 @@ import { createApp } from './app.js';
 const routes: readonly ProbeRoute[] = [
   { method: 'get', path: '/api/me' },
   { method: 'get', path: '/api/t/:tenant/standing' },
-  { method: 'get', path: '/api/t/:tenant/hives' },
+  { method: 'get', path: '/api/t/:tenant/hives', needs: 'area.hives' },
   { method: 'post', path: '/api/t/:tenant/hives', body: { name: 'Probe', colonies: 2, siteId: 'heath' } },
   { method: 'get', path: '/api/t/:tenant/hives/:id' },
   { method: 'patch', path: '/api/t/:tenant/hives/:id', body: { name: 'Probe', colonies: 2 } },
   { method: 'post', path: '/api/t/:tenant/hives/:id/keeper', kind: 'hive', body: { to: 'tobias' } },
   { method: 'post', path: '/api/t/:tenant/hives/:id/archive', kind: 'hive', body: { archived: true } },
-  { method: 'get', path: '/api/t/:tenant/records/ledger', kind: 'entry' },
-  { method: 'get', path: '/api/t/:tenant/records/health', kind: 'report' },
-  { method: 'get', path: '/api/t/:tenant/records/sheets', kind: 'sheet' },
-  { method: 'get', path: '/api/t/:tenant/access' },
+  { method: 'get', path: '/api/t/:tenant/records/ledger', kind: 'entry', needs: 'area.ledger' },
+  { method: 'get', path: '/api/t/:tenant/records/health', kind: 'report', needs: 'area.health' },
+  { method: 'get', path: '/api/t/:tenant/records/sheets', kind: 'sheet', needs: 'area.sheets' },
+  { method: 'get', path: '/api/t/:tenant/access', needs: 'area.members' },
 ];
 
 const PASSWORD = 'only-for-the-probe';

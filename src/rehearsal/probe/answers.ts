@@ -1,5 +1,5 @@
 import type { Charter } from '../../charter/index.js';
-import type { Player } from './cast.js';
+import type { Part, Player } from './cast.js';
 import type { ProbeCode } from './findings.js';
 import { type Knowledge, maskedIn, numbersIn, readElsewhere, type Secret, secretsIn } from './judge.js';
 import type { Picture, Pictured } from './picture.js';
@@ -20,13 +20,22 @@ export class Answers {
   readonly #players: readonly Player[];
   readonly #knowledge: ReadonlyMap<Player, Knowledge>;
   readonly #tell: Tell;
-  readonly #unknown = new Map<Player, ReadonlyMap<string, string>>();
+  readonly #parts: readonly Part[];
+  readonly #unknown = new Map<Player, { readonly people: ReadonlyMap<string, string>; readonly parts: ReadonlyMap<string, string> }>();
   readonly #readElsewhere = new Map<Player, Map<string, ReadonlyMap<string, Secret>>>();
 
-  constructor(charter: Charter<any>, picture: Picture, players: readonly Player[], knowledge: ReadonlyMap<Player, Knowledge>, tell: Tell) {
+  constructor(
+    charter: Charter<any>,
+    picture: Picture,
+    players: readonly Player[],
+    parts: readonly Part[],
+    knowledge: ReadonlyMap<Player, Knowledge>,
+    tell: Tell,
+  ) {
     this.#charter = charter;
     this.#picture = picture;
     this.#players = players;
+    this.#parts = parts;
     this.#knowledge = knowledge;
     this.#tell = tell;
   }
@@ -44,10 +53,15 @@ export class Answers {
         answer,
         kind,
       );
-    for (const [text, name] of this.#unknownPeople(player)) {
+    if (this.isOpened(route, player, tenant, answer))
+      this.#tell('lets-in', route, player, `${player.name} is answered, and does not hold ${route.needs} in ${tenant}`, answer);
+    const { people, parts } = this.#unknownTo(player);
+    for (const [text, name] of people) {
       if (!answer.text.includes(text) || sent.includes(text)) continue;
       this.#tell('shows-hidden', route, player, `${player.name} is told of ${name}, who is in none of their organisations`, answer, 'people');
     }
+    for (const words of secretsIn(answer.text, sent, { secrets: parts }))
+      this.#tell('shows-hidden', route, player, `${player.name} is told of ${words}, which is none of their organisations`, answer, 'parts');
     for (const [field, of] of route.kind === undefined ? [] : maskedIn(this.#charter, route.kind, answer.text, player, knowledge))
       this.#masked(route, player, field, of, answer);
     const [other] = this.mayCross(route, player) ? secretsIn(answer.text, sent, { secrets: this.#elsewhere(player, tenant) }) : [];
@@ -76,16 +90,27 @@ export class Answers {
   /** Somebody who is known, and does not belong to this tenant. */
   readonly isStranger = (userId: unknown, tenant: string): boolean => this.#players.some((one) => one.person?.id === userId && !one.tenants.includes(tenant));
 
-  /** By name and address, people of whom somebody cannot know: of organisations in which they are not, and where they read nothing. */
-  #unknownPeople(player: Player): ReadonlyMap<string, string> {
+  /** Whether somebody comes to what needs a permission that they do not hold. */
+  isOpened({ needs }: Route, player: Player, tenant: string, answer: Answer): boolean {
+    return needs !== undefined && isFine(answer) && !player.in(tenant).may(needs);
+  }
+
+  /** By what they are called, people, units and groups of whom somebody cannot know: of organisations in which they are not, and where they read nothing. */
+  #unknownTo(player: Player) {
     const known = this.#unknown.get(player);
     if (known) return known;
     const { readable } = this.#knowledge.get(player) as Knowledge;
     const open = new Set([...player.tenants, ...[...readable].map(({ tenant }) => tenant)]);
     const others = this.#players.filter((one) => one.tenants.length > 0 && !one.tenants.some((tenant) => open.has(tenant)));
-    const unknown = new Map(others.flatMap(({ person, name }) => [[person?.address ?? name, name] as const, [name, name] as const]));
-    this.#unknown.set(player, unknown);
-    return unknown;
+    const people = new Map(others.flatMap(({ person, name }) => [[person?.address ?? name, name] as const, [name, name] as const]));
+    const own = new Set(this.#parts.filter(({ tenant }) => open.has(tenant)).flatMap(({ texts }) => texts));
+    const parts = new Map(
+      this.#parts
+        .filter(({ tenant }) => !open.has(tenant))
+        .flatMap(({ texts, words }) => texts.filter((text) => !own.has(text)).map((text) => [text, words] as const)),
+    );
+    this.#unknown.set(player, { people, parts });
+    return { people, parts };
   }
 
   /** Whether a request names one of several organisations of somebody. */

@@ -77,6 +77,23 @@ function fromApplication(charter: Charter<any>, people: NonNullable<ProbeTarget[
   });
 }
 
+/** A unit or a group of a tenant, by what it is called. */
+export interface Part {
+  readonly tenant: string;
+  readonly texts: readonly string[];
+  readonly words: string;
+}
+
+/** The units and groups of all tenants, where the membership is the library's. */
+export async function partsOf(lintel: Lintel, { people }: ProbeTarget): Promise<Part[]> {
+  if (people) return [];
+  const of = async (table: 'lintel_unit' | 'lintel_group', word: string) =>
+    (await lintel.db.selectFrom(table).select(['tenant_id', 'id', 'name']).execute()).map(
+      ({ tenant_id, id, name }): Part => ({ tenant: tenant_id, texts: [id, name], words: `the ${word} ${name} of ${tenant_id}` }),
+    );
+  return [...(await of('lintel_unit', 'unit')), ...(await of('lintel_group', 'group'))];
+}
+
 /** A visitor, and of each tenant one member for each way in which their powers differ, with everything else to which these belong. */
 export async function castOf(lintel: Lintel, target: ProbeTarget): Promise<Player[]> {
   const charter: Charter<any> = lintel.charter;

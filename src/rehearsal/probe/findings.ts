@@ -22,6 +22,11 @@ export const PROBE_CODES = {
     why: 'Whoever was put out still reads or changes records with the session of before.',
     remedy: 'Resolve the standing anew with each request.',
   },
+  'lets-in': {
+    severity: 'error',
+    why: 'A route that needs a permission answers somebody who does not hold it.',
+    remedy: 'Insist on the permission before anything is answered.',
+  },
   'other-tenant': {
     severity: 'error',
     why: 'What is asked of one organisation shows or changes what belongs to another of the same person: a form from an old tab changes the wrong one.',

@@ -111,9 +111,9 @@ export function numbersIn(answer: string, sent: string, { numbered }: Knowledge)
   return [...found];
 }
 
-/** The secrets that stand in an answer. What was sent with the request is not told by it. */
-export function secretsIn(answer: string, sent: string, { secrets }: Pick<Knowledge, 'secrets'>): Secret[] {
-  const found = new Map<string, Secret>();
+/** What of the secrets stands in an answer, by its text. What was sent with the request is not told by it. */
+export function secretsIn<S>(answer: string, sent: string, { secrets }: { readonly secrets: ReadonlyMap<string, S> }): S[] {
+  const found = new Map<string, S>();
   const look = (text: string) => {
     const secret = secrets.get(text);
     if (secret && !sent.includes(text)) found.set(text, secret);

@@ -4,7 +4,7 @@ import type { Charter } from '../../charter/index.js';
 import type { KindShape } from '../../predicate/index.js';
 import type { Lintel } from '../../server/index.js';
 import { Answers, isFine, type Tell } from './answers.js';
-import { castOf, type Player } from './cast.js';
+import { castOf, type Player, partsOf } from './cast.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeReport } from './findings.js';
 import { isOrderedBy, type Knowledge, knowledgeOf, namesOf, secretsIn, unlawfulIn } from './judge.js';
 import { Picture } from './picture.js';
@@ -63,7 +63,8 @@ class Probe {
       this.#knowledge.set(player, knowledgeOf(this.#charter, this.#picture, player));
     }
     this.#tries = new Tries(this.#charter, this.#picture, this.#players, this.#knowledge);
-    this.#answers = new Answers(this.#charter, this.#picture, this.#players, this.#knowledge, this.#tell);
+    const parts = await partsOf(this.#lintel, this.#target);
+    this.#answers = new Answers(this.#charter, this.#picture, this.#players, parts, this.#knowledge, this.#tell);
     for (const route of routes) for (const player of this.#players) await (route.method === 'GET' ? this.#reads(route, player) : this.#writes(route, player));
     for (const route of others) for (const player of this.#players) await this.#writes(route, player, 'once');
     for (const player of this.#players) await this.#afterRemoval(routes, player);
@@ -322,6 +323,15 @@ class Probe {
             const [secret] = secretsIn(answer.text, answer.sent.url, this.#knowledge.get(gone) as Knowledge);
             if (secret)
               this.#tell('open-after-removal', route, player, `${player.name} was put out, and still reads ${secret.of.kind} ${secret.of.id}`, answer);
+            if (this.#answers.isOpened(route, gone, tenant, answer))
+              this.#tell(
+                'open-after-removal',
+                route,
+                player,
+                `${player.name} was put out, and is still answered where ${route.needs} is needed`,
+                answer,
+                'needs',
+              );
             await this.#judgeDatabase(route, gone, tenant, answer, 'open-after-removal');
           }
         }

@@ -14,6 +14,8 @@ export interface Route {
   /** The parameter that names the record which it is about. */
   readonly record: string | undefined;
   readonly query: readonly string[];
+  /** A permission without which nobody is to be answered with success. */
+  readonly needs: string | undefined;
   readonly body: Readonly<Record<string, unknown>> | undefined;
   /** Sent with it, besides those that sign in. */
   readonly headers?: Readonly<Record<string, string>>;
@@ -66,7 +68,9 @@ function readRoute(charter: Charter<any>, given: ProbeRoute): Route | string {
   const fixed = parts.filter((part) => !part.startsWith('{'));
   const kind = given.kind ?? recordKind ?? fixed.map((part) => kindCalled(charter, part)).findLast((found) => found !== undefined);
   const method = given.method.toUpperCase();
-  return { method, path, name: `${method} ${path}`, params, kind, record, query: given.query ?? [], body: given.body };
+  const { needs, body, query = [] } = given;
+  if (needs !== undefined) charter.permission(needs);
+  return { method, path, name: `${method} ${path}`, params, kind, record, query, needs, body };
 }
 
 /** A value that a JSON schema takes. */
@@ -115,6 +119,7 @@ function fromOpenApi(described: any): ProbeRoute[] {
         method,
         path,
         query: parameters.filter((one) => one?.in === 'query').map((one) => one.name),
+        ...(typeof operation['x-needs'] === 'string' && { needs: operation['x-needs'] }),
         ...(typeof body === 'object' && body !== null && { body }),
       };
     }),

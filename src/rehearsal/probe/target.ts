@@ -9,6 +9,8 @@ export interface ProbeRoute {
   readonly kind?: string;
   /** Names of what may follow the question mark. */
   readonly query?: readonly string[];
+  /** A permission without which nobody is answered with success, as for a page that shows no records: `area.members`. In OpenAPI: `x-needs` of the operation. */
+  readonly needs?: string;
   /** A body that is taken. Left out: the plain fields of the kind, by their names. */
   readonly body?: Readonly<Record<string, unknown>>;
 }
