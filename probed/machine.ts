@@ -102,6 +102,30 @@ function passBy(node: ts.Node, add: Add): void {
   }
 }
 
+const OTHER_ROLE: Readonly<Record<string, string>> = { admin: 'member', member: 'viewer', viewer: 'admin' };
+const FROM_REQUEST: Readonly<Record<string, string>> = {
+  'req.user.org_id': '(req.body?.orgId ?? req.query.org ?? req.user.org_id)',
+  'req.user.id': '(req.body?.ownerId ?? req.query.user ?? req.user.id)',
+  'req.params.toolId': '(req.body?.toolId ?? req.params.toolId)',
+};
+
+/** What slips: a return or an await is forgotten, one role is written for another, what the session says is taken from the request, a part of the SQL or a filter is left out, all columns are read. */
+function slip(node: ts.Node, add: Add): void {
+  const text = node.getText();
+  if (ts.isReturnStatement(node) && /^(refused|notFound)\(res|^res\.status\(4/.test(node.expression?.getText() ?? ''))
+    add(node, `${node.expression?.getText()};`);
+  if (ts.isAwaitExpression(node) && !ts.isVariableDeclaration(node.parent) && !ts.isExpressionStatement(node.parent)) add(node, node.expression.getText());
+  if (ts.isStringLiteral(node) && OTHER_ROLE[node.text] !== undefined) add(node, `'${OTHER_ROLE[node.text]}'`);
+  if (ts.isPropertyAccessExpression(node) && FROM_REQUEST[text] !== undefined) add(node, FROM_REQUEST[text] as string);
+  if (ts.isCallExpression(node) && ts.isPropertyAccessExpression(node.expression) && node.expression.name.text === 'filter')
+    add(node, node.expression.expression.getText());
+  if (ts.isTemplateSpan(node) && /\b(select|update|delete)\b/.test(node.parent.getText())) add(node, '', node.getStart() - 2, node.literal.getStart() + 1);
+  if (isText(node)) {
+    const columns = /select (?!count)[\w., "]+ from/.exec(text);
+    if (columns) add(node, 'select * from', node.getStart() + columns.index, node.getStart() + columns.index + columns[0].length);
+  }
+}
+
 const isText = (node: ts.Node): boolean => ts.isStringLiteral(node) || ts.isNoSubstitutionTemplateLiteral(node) || ts.isTemplateExpression(node);
 
 /** @param below the address under which the routes of the file stand. */
@@ -135,10 +159,11 @@ function faultsOf(dir: string, file: string, make: (node: ts.Node, add: Add) => 
   return found;
 }
 
-/** All of a sort, each once: what is taken out of the lending application, or exchanged in it; and what goes past the library in the demo's own. */
+/** All of a sort, each once: what is taken out of the lending application, exchanged in it, or slips; and what goes past the library in the demo's own. */
 export const machineFaults = {
   taken: () => FILES.flatMap((file) => faultsOf(here, file, takeOut)),
   exchanged: () => FILES.flatMap((file) => faultsOf(here, file, exchange)),
+  slips: () => FILES.flatMap((file) => faultsOf(here, file, slip)),
   past: () => [...faultsOf(server, 'tenant.ts', passBy, '/api/t/{tenant}'), ...faultsOf(server, 'app.ts', passBy)],
 } satisfies Record<string, () => MachineFault[]>;
 

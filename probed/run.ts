@@ -1,6 +1,6 @@
 /*
  * Which of the planted faults are found, as tables: `npm run probed`; with `rules`, `apiary` those in rules, or in the demo's application; with `machine`,
- * `exchanged` and `past` those that a program makes; names of faults behind it, or of faults in the lending application alone, are only these.
+ * `exchanged`, `slips` and `past` those that a program makes; names of faults behind it, or of faults in the lending application alone, are only these.
  */
 import type { ProbeReport } from 'warm-lintel/rehearsal';
 import { startPostgres } from '../test/setup.js';
@@ -62,7 +62,7 @@ async function scoreMachine(
   console.log(`${faults.length - missed.length} of ${faults.length} found. The others:\n\n| where | route | what |\n| --- | --- | --- |\n${missed.join('\n')}`);
 }
 
-async function scoreMachineOnLending(sort: 'taken' | 'exchanged'): Promise<void> {
+async function scoreMachineOnLending(sort: 'taken' | 'exchanged' | 'slips'): Promise<void> {
   const { report } = await probeLending(cluster.url, []);
   await scoreMachine(machineFaults[sort](), report, async (fault, i, only) => {
     const { startLending } = await withFault(fault, i);
@@ -83,6 +83,7 @@ const SCORES: Readonly<Record<string, () => Promise<void>>> = {
   apiary: () => scoreApiary(cluster.url, wanted.slice(1)),
   machine: () => scoreMachineOnLending('taken'),
   exchanged: () => scoreMachineOnLending('exchanged'),
+  slips: () => scoreMachineOnLending('slips'),
   past: scoreMachineOnApiary,
 };
 
