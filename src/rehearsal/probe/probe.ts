@@ -7,7 +7,7 @@ import { Answers, isFine, type Tell } from './answers.js';
 import { castOf, type Player, partsOf } from './cast.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeReport } from './findings.js';
 import { isOrderedBy, type Knowledge, knowledgeOf, namesOf, secretsIn, unlawfulIn } from './judge.js';
-import { Picture } from './picture.js';
+import { type Difference, Picture } from './picture.js';
 import { type Route, readRoutes } from './routes.js';
 import { type Answer, type Sent, sender } from './send.js';
 import type { ProbeTarget } from './target.js';
@@ -21,6 +21,9 @@ interface Found {
   readonly status: number;
   readonly people: Set<string>;
 }
+
+/** So often what was put back is changed again by the same request, which goes on after its answer. */
+const MOST_LATE = 5;
 
 /** Walks the routes of an application as everybody, and holds what it answers, and what it does to the database, against the charter. */
 class Probe {
@@ -266,31 +269,12 @@ class Probe {
     return answer;
   }
 
-  /** What a request did to the database, which is then put back. */
+  /**
+   * What a request did to the database, which is then put back: again where it goes on writing after its answer.
+   *
+   * @throws LintelError `not-put-back`: to go on would be to judge by what the probe itself has done.
+   */
   async #judgeDatabase(route: Route, player: Player, tenant: string, answer: Answer, code: ProbeCode = 'changes-unlawfully'): Promise<void> {
-    const mark = await Picture.mark(this.#db, this.#charter);
-    if (mark !== undefined && mark === this.#mark) return;
-    const later = await Picture.take(this.#db, this.#charter);
-    const changed = this.#picture.differences(later);
-    for (const one of changed) {
-      const its = (one.before ?? one.after)?.tenant;
-      if (this.#answers.mayCross(route, player) && its !== undefined && its !== tenant)
-        this.#tell(
-          'other-tenant',
-          route,
-          player,
-          `${player.name} asks ${tenant}, and changes the ${one.kind} ${(one.before ?? one.after)?.id} of ${its}`,
-          answer,
-          'changes',
-        );
-      for (const { about, why } of unlawfulIn(this.#charter, this.#picture, player, one, changed, answer.sent.body, this.#answers.isStranger))
-        this.#tell(code, route, player, `${player.name}${code === 'open-after-removal' ? ' was put out, and yet' : ''}: ${why}`, answer, about);
-    }
-    if (changed.length > 0) await this.#putBack(later, route, player);
-  }
-
-  /** @throws LintelError `not-put-back`: to go on would be to judge by what the probe itself has done. */
-  async #putBack(later: Picture, route: Route, player: Player): Promise<void> {
     const failed = (cause?: unknown) =>
       new LintelError(
         'not-put-back',
@@ -298,10 +282,33 @@ class Probe {
         {},
         { cause },
       );
-    await this.#picture.restore(this.#db, later).catch((error: unknown) => {
-      throw failed(error);
-    });
-    if ((await Picture.mark(this.#db, this.#charter)) !== this.#mark) throw failed();
+    for (let times = 0; ; times++) {
+      const mark = await Picture.mark(this.#db, this.#charter);
+      if (mark !== undefined && mark === this.#mark) return;
+      const later = await Picture.take(this.#db, this.#charter);
+      const changed = this.#picture.differences(later);
+      if (changed.length === 0 && (times === 0 || mark === undefined)) return;
+      if (times === MOST_LATE) throw failed();
+      for (const one of changed) this.#judgeChange(one, changed, route, player, tenant, answer, code);
+      await this.#picture.restore(this.#db, later).catch((error: unknown) => {
+        throw failed(error);
+      });
+    }
+  }
+
+  #judgeChange(one: Difference, changed: readonly Difference[], route: Route, player: Player, tenant: string, answer: Answer, code: ProbeCode): void {
+    const its = (one.before ?? one.after)?.tenant;
+    if (this.#answers.mayCross(route, player) && its !== undefined && its !== tenant)
+      this.#tell(
+        'other-tenant',
+        route,
+        player,
+        `${player.name} asks ${tenant}, and changes the ${one.kind} ${(one.before ?? one.after)?.id} of ${its}`,
+        answer,
+        'changes',
+      );
+    for (const { about, why } of unlawfulIn(this.#charter, this.#picture, player, one, changed, answer.sent.body, this.#answers.isStranger))
+      this.#tell(code, route, player, `${player.name}${code === 'open-after-removal' ? ' was put out, and yet' : ''}: ${why}`, answer, about);
   }
 
   /** Calls as somebody who was put out, with the session of before. */
