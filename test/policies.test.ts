@@ -2,10 +2,11 @@
 import { type Kysely, sql, type Transaction } from 'kysely';
 import pg from 'pg';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
+import { defineCharter, defineKinds, id, instant, not, tenant, text } from 'warm-lintel';
 import { run } from 'warm-lintel/cli';
 import { checkPolicies, connect, createLintel, dropStatements, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
-import { type Apiary, apiaryOnPostgres } from './worlds.js';
+import { type Apiary, apiaryOnPostgres, emptyPostgres } from './worlds.js';
 
 const ROLE = 'apiary_app';
 let owner: Kysely<any>;
@@ -104,6 +105,18 @@ test('plain SQL writes what scope would write, and no more', async () => {
   expect(await answer('tobias', `insert into hive_inspectors (tenant_id, hive_id, user_id) values ('alderbrook', 'a-hive-02', 'tobias')`)).toMatch(
     /row-level security/,
   );
+  const link = `(tenant_id, hive_id, user_id) values ('alderbrook', 'a-hive-02', 'tobias')`;
+  expect(await answer('maren', `insert into hive_inspectors ${link} returning user_id`)).toEqual([{ user_id: 'tobias' }]);
+  expect(await answer('tobias', `delete from hive_inspectors where user_id = 'tobias' returning user_id`)).toEqual([]);
+  expect(await answer('maren', `delete from hive_inspectors where user_id = 'tobias' returning user_id`)).toEqual([{ user_id: 'tobias' }]);
+  // A limit holds on what a row was, and on what it becomes.
+  const [{ id: archived }] = (await answer('tobias', `select id from hives where keeper_id = 'tobias' and status = 'archived' limit 1`)) as [{ id: string }];
+  expect(await answer('tobias', `update hives set name = 'x' where id = '${archived}'`)).toMatch(/lintel: update does not reach this hive/);
+  expect(await answer('tobias', `update hives set name = 'x', status = 'active' where id = '${archived}'`)).toMatch(/lintel: update does not reach this hive/);
+  expect(await answer('tobias', `update hives set name = 'z', status = 'archived' where id = 'p-1'`)).toMatch(/lintel: update does not reach this hive/);
+  expect(await answer('tobias', `update hives set status = 'archived' where id = 'p-1' returning id`)).toEqual([{ id: 'p-1' }]);
+  expect(await answer('tobias', `update hives set status = 'active' where id = 'p-1' returning id`)).toEqual([{ id: 'p-1' }]);
+  expect(await answer('maren', `update hives set keeper_id = 'sela', status = 'archived' where id = 'p-1'`)).toMatch(/not yours to hand over/);
   // Handing over ends the giver's sight with the transaction, not before: the database would refuse the write.
   expect(await answer('tobias', `update hives set keeper_id = 'sela' where id = 'a-hive-01' returning id`)).toEqual([{ id: 'a-hive-01' }]);
   expect((await enter('tobias')).may('hive.update', { tenantId: 'alderbrook', keeperId: 'sela' } as never)).toBe(false);
@@ -138,6 +151,60 @@ test('masked fields are empty in the view that is made for plain SQL', async () 
   const rows = (await answer('tobias', 'select id, keeper_id, registration_no from lintel_wall.masked_hives')) as any[];
   expect(rows.length).toBeGreaterThan(3);
   expect(rows.filter((row) => row.registration_no !== null).every((row) => row.keeper_id === 'tobias')).toBe(true);
+});
+
+test('what is missing of a person counts against them on whichever side of a “not”, and instants are compared as in memory', async () => {
+  const ids_ = { type: 'text' } as const;
+  const kinds = defineKinds(
+    {
+      remark: {
+        table: 'remarks',
+        label: 'topic',
+        fields: { id: id(ids_), tenantId: tenant(ids_), topic: text(), due: instant() },
+        actions: { read: { label: 'Read a remark' } },
+      },
+    },
+    {
+      remark: {
+        others: ({ record, me }) => not(record.topic.is(me.attribute('topic'))),
+        later: ({ record, me }) => record.due.after(me.attribute('since')),
+      },
+    },
+  );
+  const small = defineCharter(kinds, {
+    roles: { others: { label: 'Others', may: { 'remark.read': 'others' } }, later: { label: 'Later', may: { 'remark.read': 'later' } } },
+  });
+  const { db, url: at } = await emptyPostgres();
+  await sql.raw(`create table remarks (id text primary key, tenant_id text not null, topic text not null, due timestamptz not null)`).execute(db);
+  const own = createLintel({ charter: small, db });
+  await own.prepare();
+  await own.addPerson({ id: 'key', name: 'Key', address: 'key@small.example', confirmedAt: new Date(0) });
+  await own.openTenant({ id: 'small', name: 'Small', keyholder: 'key' });
+  const since = '2026-01-01T00:00:00.000Z';
+  const people = { knowing: ['others', { topic: 'bees' }], unknowing: ['others', {}], timed: ['later', { since }], untimed: ['later', {}] } as const;
+  for (const [user, [role, attributes]] of Object.entries(people)) {
+    await own.addPerson({ id: user, name: user, address: `${user}@small.example`, confirmedAt: new Date(0) });
+    const member = { tenant_id: 'small', user_id: user, status: 'active', since: new Date(0), attributes: JSON.stringify(attributes) };
+    await sql`insert into lintel_member ${sql.raw(`(${Object.keys(member).join(', ')})`)} values (${sql.join(Object.values(member))})`.execute(db);
+    await (await own.enter({ tenant: 'small', user: 'key' })).carryOut([{ do: 'set-roles', holder: { user }, roles: [{ role, anchor: { on: 'tenant' } }] }]);
+  }
+  // Half a millisecond later, which no value in memory has.
+  await sql
+    .raw(
+      `insert into remarks values ('a', 'small', 'bees', '${since}'), ('b', 'small', 'wax', '2026-01-01T00:00:00.0005Z'), ('c', 'small', 'wax', '2026-01-01T00:00:00.001Z')`,
+    )
+    .execute(db);
+  for (const statement of policyStatements(small as never, { role: ROLE })) await sql.raw(statement).execute(db);
+  const through = connect<any>(new pg.Pool({ connectionString: at.replace('lintel@', `${ROLE}@`), max: 1 }));
+  const seen: Record<string, string[]> = {};
+  for (const user of Object.keys(people)) {
+    const standing = await own.enter({ tenant: 'small', user });
+    seen[user] = ids(await standing.withPolicies(through, (tx) => say(tx, 'select id from remarks')));
+    expect([user, seen[user]]).toEqual([user, ids(await standing.find('remark'))]);
+  }
+  expect(seen).toEqual({ knowing: ['b', 'c'], unknowing: [], timed: ['c'], untimed: [] });
+  await through.destroy();
+  await db.destroy();
 });
 
 /** Rows of Maren's tenant or of the other that the attempt brings up beyond what Tobias may see, or the error it meets. */
