@@ -60,7 +60,9 @@ export class Answers {
       if (!answer.text.includes(text) || sent.includes(text)) continue;
       this.#tell('shows-hidden', route, player, `${player.name} is told of ${name}, who is in none of their organisations`, answer, 'people');
     }
-    for (const words of secretsIn(answer.text, sent, { secrets: parts }))
+    const told = secretsIn(answer.text, sent, knowledge);
+    // What stands in a hidden record is told with it.
+    for (const words of told.some(({ hidden }) => hidden) ? [] : secretsIn(answer.text, sent, { secrets: parts }))
       this.#tell('shows-hidden', route, player, `${player.name} is told of ${words}, which is none of their organisations`, answer, 'parts');
     for (const [field, of] of route.kind === undefined ? [] : maskedIn(this.#charter, route.kind, answer.text, player, knowledge))
       this.#masked(route, player, field, of, answer);
@@ -73,7 +75,7 @@ export class Answers {
         `${player.name} asks ${tenant}, and is shown the ${other.of.kind} ${other.of.id} of ${other.of.tenant}`,
         answer,
       );
-    for (const { of, field, hidden } of secretsIn(answer.text, sent, knowledge)) {
+    for (const { of, field, hidden } of told) {
       const { one } = this.#charter.kind(of.kind);
       const where = of.tenant === undefined || player.tenants.includes(of.tenant) ? '' : ` of ${of.tenant}`;
       if (hidden)
