@@ -32,17 +32,18 @@ function roleOf(charter: Charter<any>, facts: Facts['tenant'], name: string): St
 export async function stageOf(tenant: Tenant): Promise<Stage> {
   const facts = (await tenant.standingOf('')).facts.tenant;
   const charter: Charter<any> = tenant.lintel.charter;
-  const known = new Map<string, ReturnType<Stage['person']>>();
-  const person = async (name: string) => (await tenant.standingOf(await findPerson(tenant, name))) as never;
+  const known = new Map<string, Promise<never>>();
+  /** Whoever is named often is looked up once. */
+  const once = (name: string, look: () => Promise<unknown>): Promise<never> => {
+    const found = known.get(name) ?? (look() as Promise<never>);
+    known.set(name, found);
+    return found;
+  };
   return {
     charter,
-    person: (name) => {
-      const found = known.get(name) ?? person(name);
-      known.set(name, found);
-      return found;
-    },
-    role: async (name) => roleOf(charter, facts, name),
-    visitor: async () => (await tenant.lintel.enter({ tenant: tenant.id })) as never,
+    person: (name) => once(`person ${name}`, async () => tenant.standingOf(await findPerson(tenant, name))),
+    role: (name) => once(`role ${name}`, async () => roleOf(charter, facts, name)),
+    visitor: () => once('visitor', () => tenant.lintel.enter({ tenant: tenant.id })),
   };
 }
 

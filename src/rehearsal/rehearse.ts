@@ -32,10 +32,16 @@ const actorOf = (stage: Stage, actor: Actor): Promise<Standing<any>> =>
   actor === 'visitor' ? stage.visitor() : 'person' in actor ? stage.person(actor.person) : stage.role(actor.role);
 const list = (ways: readonly string[]) => (ways.length === 0 ? 'not at all' : ways.join(', '));
 
-async function reachOf(stage: Stage, { actor, action, ways, line }: ExpectedReach): Promise<Outcome> {
+/** What somebody holds, by permission. */
+type Held = ReadonlyMap<string, ReturnType<Standing['describe']>['permissions'][number]['ways']>;
+
+const heldBy = (standing: Standing<any>): Held => new Map(standing.describe().permissions.map(({ permission, ways }) => [permission, ways]));
+
+async function reachOf(stage: Stage, { actor, action, ways, line }: ExpectedReach, known: Map<Standing<any>, Held>): Promise<Outcome> {
   const standing = await actorOf(stage, actor);
-  const held = standing.describe().permissions.find(({ permission }) => permission === action);
-  const found = wayWords(held?.ways ?? [], stage.charter.permission(action));
+  const held = known.get(standing) ?? heldBy(standing);
+  known.set(standing, held);
+  const found = wayWords(held.get(action) ?? [], stage.charter.permission(action));
   const same = [...found].sort().join('\n') === [...ways].sort().join('\n');
   const name = `${nameOf(actor)}: ${action}`;
   return { name, line, held: same, words: same ? '' : `${name} reaches ${list(found)}, and was to reach ${list(ways)}` };
@@ -91,7 +97,8 @@ export async function rehearse(script: Script, stage: Stage): Promise<Outcome[]>
       outcomes.push({ name: nameOf(actor), line, held: false, words: error.message });
     }
   };
-  for (const one of script.reaches) await hold(one.line, one.actor, () => reachOf(stage, one));
+  const known = new Map<Standing<any>, Held>();
+  for (const one of script.reaches) await hold(one.line, one.actor, () => reachOf(stage, one, known));
   for (const one of script.answers) await hold(one.line, one.actor, () => answerOf(stage, one));
   for (const one of script.places) await hold(one.line, one.actor, () => placeOf(stage, one));
   outcomes.push(...meant(stage.charter, script.meanings));
