@@ -1,14 +1,17 @@
 /** A finding, with the reason for which it is meant so. */
 export type Judged<F> = F & { readonly accepted?: string };
 
-/** Findings with what the configuration accepts of them: the code and the place, and why. */
+/** By what a finding is accepted: its code and its place. */
+export const nameOf = (code: string, place: string): string => `${code} ${place}`;
+
+/** Findings with what the configuration accepts of them, and why. */
 export function judged<F extends { readonly code: string }>(
   findings: readonly F[],
   accepted: Readonly<Record<string, string>> = {},
   placeOf: (finding: F) => string,
 ): Judged<F>[] {
   return findings.map((one) => {
-    const reason = accepted[`${one.code} ${placeOf(one)}`];
+    const reason = accepted[nameOf(one.code, placeOf(one))];
     return { ...one, ...(reason !== undefined && { accepted: reason }) };
   });
 }

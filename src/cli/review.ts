@@ -6,7 +6,7 @@ import { roleNow } from '../charter/index.js';
 import { REVIEW_CODES, type ReviewFinding, reviewCharter, reviewTenant, TENANT_CODES } from '../rehearsal/index.js';
 import { tallyRecords } from '../scoping/index.js';
 import type { Lintel } from '../server/index.js';
-import { type Judged, judged, open } from './accepting.js';
+import { type Judged, judged, nameOf, open } from './accepting.js';
 import { findCharterFile, readConfig, type Sources } from './config.js';
 import { findTenant, standingsOf, withDatabase } from './look.js';
 import { placesIn, type SourcePlace } from './place.js';
@@ -20,8 +20,6 @@ interface ReviewOptions extends Sources {
 type Found = Judged<ReviewFinding> & { readonly source?: SourcePlace };
 
 export const CODES: Readonly<Record<string, { readonly why: string; readonly remedy: string }>> = { ...REVIEW_CODES, ...TENANT_CODES };
-
-const nameOf = ({ code, place }: ReviewFinding) => `${code} ${place}`;
 
 /** What is found in one tenant; its places begin with the tenant's id. */
 export async function foundInTenant(lintel: Lintel, wanted: string): Promise<ReviewFinding[]> {
@@ -96,12 +94,12 @@ async function reviewCommand(options: ReviewOptions, around: Surroundings): Prom
   ];
   const ofCharter = (name: string) => Object.hasOwn(REVIEW_CODES, name.split(' ')[0] as string) && !/ (?!kinds|limits|roles|apart|visitor|signedIn)/.test(name);
   // What was accepted in another tenant is not looked for in this one.
-  const stale = Object.keys(accepted).find((name) => ofCharter(name) && !found.some((one) => nameOf(one) === name));
+  const stale = Object.keys(accepted).find((name) => ofCharter(name) && !found.some(({ code, place }) => nameOf(code, place) === name));
   if (stale !== undefined)
     throw new LintelError('config-invalid', `accepted names "${stale}", and that is not found any more; leave it out of lintel.config.ts`, { accepted: stale });
   const sourceOf = await placesIn(await findCharterFile(options, around.cwd), around.cwd);
   const findings = judged(found, accepted, ({ place }) => place).map((one): Found => {
-    const source = ofCharter(nameOf(one)) ? sourceOf(one.place) : undefined;
+    const source = ofCharter(nameOf(one.code, one.place)) ? sourceOf(one.place) : undefined;
     return { ...one, ...(source && { source }) };
   });
   around.out(

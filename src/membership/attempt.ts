@@ -1,6 +1,6 @@
 import { isLintelError } from '../base/index.js';
 import type { Facts } from '../standing/index.js';
-import { changeTenant, type Setting, takenBack } from './change.js';
+import { eachTakenBack, type Setting } from './change.js';
 import { readFacts } from './facts.js';
 import { keyholdersOf } from './members.js';
 import { runSteps } from './run.js';
@@ -11,28 +11,22 @@ import type { Step } from './step.js';
  *
  * @param keyholder who may all in the tenant.
  */
-export async function attemptEach(
+export function attemptEach(
   setting: Setting,
   tenantId: string,
   keyholder: string,
   many: readonly (readonly Step[])[],
   user: string,
 ): Promise<(Facts | undefined)[]> {
-  if (many.length === 0) return [];
   const fulfilled = Object.keys(setting.charter.data.obligations);
-  return changeTenant(setting, tenantId, keyholder, async (change) => {
-    const all: (Facts | undefined)[] = [];
-    for (const steps of many)
-      all.push(
-        await takenBack(change.tx, async (tx) => {
-          await runSteps({ ...change, tx }, steps);
-          return readFacts(tx, setting.charter, { tenant: tenantId, user, fulfilled, now: setting.now() });
-        }).catch((error: unknown) => {
-          if (isLintelError(error)) return undefined;
-          throw error;
-        }),
-      );
-    return { result: all, entry: [] };
+  return eachTakenBack(setting, tenantId, keyholder, many, async (change, steps) => {
+    try {
+      await runSteps(change, steps);
+      return await readFacts(change.tx, setting.charter, { tenant: tenantId, user, fulfilled, now: setting.now() });
+    } catch (error) {
+      if (isLintelError(error)) return undefined;
+      throw error;
+    }
   });
 }
 

@@ -34,6 +34,8 @@ export interface Change {
   readonly tenantId: string;
   /** Number of its first event within the tenant. */
   readonly number: number;
+  /** The mark of the latest change before it. */
+  readonly latest: string;
   readonly at: Date;
   readonly actor: Standing;
   readonly rules: Rules;
@@ -68,8 +70,8 @@ export function commitmentTo(salt: string, words: unknown): string {
 }
 
 /** Puts events on record, each chained on the one before it; answers the hash of the last. */
-async function putOnRecord({ tx, tenantId, number, at, actor }: Change, previousHash: string, entries: readonly AuditEntry[]): Promise<string> {
-  let hash = previousHash;
+async function putOnRecord({ tx, tenantId, number, latest, at, actor }: Change, entries: readonly AuditEntry[]): Promise<string> {
+  let hash = latest;
   const told = entries.map((entry, i) => {
     const words = entry.words ?? {};
     const salt = randomHex(16);
@@ -153,6 +155,7 @@ export async function changeTenant<R>(
       setting,
       tenantId,
       number,
+      latest: tenant.last_hash,
       at: new Date(setting.now()),
       actor,
       rules: { oneRole: tenant.one_role, joining: tenant.joining, bases: tenant.bases },
@@ -160,7 +163,7 @@ export async function changeTenant<R>(
     const { result, entry } = await work(change);
     const entries = [entry].flat();
     if (entries.length === 0) return result;
-    const hash = await putOnRecord(change, tenant.last_hash, entries);
+    const hash = await putOnRecord(change, entries);
     await tx
       .updateTable('lintel_tenant')
       .set({ last_number: number + entries.length - 1, last_hash: hash })
@@ -197,6 +200,22 @@ export function takenBack<R>(db: Kysely<LintelTables>, work: (tx: Transaction<Li
       await sql`rollback to savepoint lintel_taken_back`.execute(tx);
       await sql`release savepoint lintel_taken_back`.execute(tx);
     }
+  });
+}
+
+/** Works on each of several by itself, all from one state of the tenant, and takes back whatever that has written: only the results are left. */
+export async function eachTakenBack<A, R>(
+  setting: Setting,
+  tenantId: string,
+  actorId: string,
+  many: readonly A[],
+  work: (change: Change, one: A) => Promise<R>,
+): Promise<R[]> {
+  if (many.length === 0) return [];
+  return changeTenant(setting, tenantId, actorId, async (change) => {
+    const result: R[] = [];
+    for (const one of many) result.push(await takenBack(change.tx, (tx) => work({ ...change, tx }, one)));
+    return { result, entry: [] };
   });
 }
 

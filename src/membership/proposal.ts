@@ -2,7 +2,7 @@ import { hashOf, LintelError } from '../base/index.js';
 import { KEYHOLDER, restsOnRead } from '../charter/index.js';
 import { anyOf, forOneOf, isShort, type Predicate } from '../predicate/index.js';
 import { ruleOf, Standing } from '../standing/index.js';
-import { type Change, changeTenant, latestChange, type Setting, takenBack } from './change.js';
+import { type Change, eachTakenBack, type Setting } from './change.js';
 import { changesOf, type PersonChange } from './effects.js';
 import type { Reading } from './power.js';
 import { type Readings, runSteps } from './run.js';
@@ -203,13 +203,7 @@ export async function proposeEach(
   many: readonly (readonly Step[])[],
   reason?: string,
 ): Promise<Proposed[]> {
-  if (many.length === 0) return [];
-  const all = await changeTenant(setting, tenantId, actorId, async (change) => {
-    const latest = await latestChange(change.tx, tenantId);
-    const looked: (LookedAhead & { steps: readonly Step[]; latest: string })[] = [];
-    for (const steps of many) looked.push({ steps, latest, ...(await takenBack(change.tx, (tx) => lookAhead({ ...change, tx }, steps))) });
-    return { result: looked, entry: [] };
-  });
+  const all = await eachTakenBack(setting, tenantId, actorId, many, lookAhead);
   return all.map(({ steps, latest, problems, before, after, handed }) => {
     const happened = happenings(before, after);
     const groups = grouped(happened).slice(0, MAX_EFFECTS);
@@ -230,24 +224,18 @@ export async function proposeEach(
 
 const NOTHING: Readings = new Map();
 
-interface LookedAhead {
-  readonly problems: readonly LintelError[];
-  readonly before: Readings;
-  readonly after: Readings;
-  readonly handed: readonly Handed[];
-}
-
-async function lookAhead(change: Change, steps: readonly Step[]): Promise<LookedAhead> {
+async function lookAhead(change: Change, steps: readonly Step[]) {
+  const { latest } = change;
   const problems: LintelError[] = [];
   const nothing = { before: NOTHING, after: NOTHING, handed: [] };
   try {
     const { done, before, after } = await runSteps(change, steps, { problems, reads: true });
     // Who may not do it at all is not told what it would do.
-    if (problems.some(({ code }) => code === 'refused' || code === 'not-found')) return { problems, ...nothing };
-    return { problems, before, after, handed: done.flatMap((one) => one.handed ?? []) };
+    if (problems.some(({ code }) => code === 'refused' || code === 'not-found')) return { steps, latest, problems, ...nothing };
+    return { steps, latest, problems, before, after, handed: done.flatMap((one) => one.handed ?? []) };
   } catch (error) {
     if (!(error instanceof LintelError)) throw error;
-    return { problems: [...problems, error], ...nothing };
+    return { steps, latest, problems: [...problems, error], ...nothing };
   }
 }
 

@@ -1,6 +1,6 @@
 import type { Kysely } from 'kysely';
 import type { PermissionEffect, Proposal, Reached } from '../membership/index.js';
-import { NEVER } from '../predicate/index.js';
+import { NEVER, type Predicate } from '../predicate/index.js';
 import { type Boundary, countRecords, someRecords } from '../scoping/index.js';
 
 /** Examples are looked for among so many effects on one kind. */
@@ -15,14 +15,18 @@ export async function countEffects(db: Kysely<any>, boundary: Boundary, proposal
     const all = reached.filter((one) => kindOf(one) === kind);
     const asked = all.flatMap(({ was, becomes }) => [was ?? NEVER, becomes ?? NEVER]);
     const { counts } = await countRecords(db, charter.shapes, kind, facts.tenant.id, asked);
-    const differing = all.flatMap(({ was, becomes }) => (was && becomes ? [[was, becomes] as const] : [])).slice(0, MAX_EXAMPLES);
-    const examples = await someRecords(db, boundary, kind, differing);
-    let told = 0;
-    for (const [i, { effect, permission, was, becomes }] of all.entries())
-      counted.set(
-        JSON.stringify([effect, permission]),
-        was && becomes ? { was: counts[2 * i] as number, becomes: counts[2 * i + 1] as number, examples: examples[told++] ?? [] } : null,
-      );
+    const shown = all.filter(({ was, becomes }) => was && becomes).slice(0, MAX_EXAMPLES);
+    const examples = await someRecords(
+      db,
+      boundary,
+      kind,
+      shown.map(({ was, becomes }) => [was as Predicate, becomes as Predicate]),
+    );
+    for (const [i, one] of all.entries()) {
+      const { effect, permission, was, becomes } = one;
+      const records = { was: counts[2 * i] as number, becomes: counts[2 * i + 1] as number, examples: examples[shown.indexOf(one)] ?? [] };
+      counted.set(JSON.stringify([effect, permission]), was && becomes ? records : null);
+    }
   }
   const effects = proposal.effects.map((one, effect) => ({
     ...one,

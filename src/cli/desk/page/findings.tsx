@@ -1,5 +1,6 @@
 import { type ReactNode, useState } from 'react';
 import type { AccessChange, Comparison, Outcome, ProbeFinding, ProbeReport, ReviewFinding } from '../../../rehearsal/index.js';
+import { type Judged, open } from '../../accepting.js';
 import type { About, Person } from './about.js';
 import { go, send, useAnswer } from './address.js';
 import { Choice, Findings, Line, Sheet, Shown, Trouble } from './parts.js';
@@ -79,7 +80,7 @@ export function CompareView({ about, people, query }: { about: About; people: re
 }
 
 export function ReviewView({ query }: { query: Query }): ReactNode {
-  const review = useAnswer<(ReviewFinding & { why: string; remedy: string; accepted?: string })[]>('review', { tenant: query.tenant });
+  const review = useAnswer<Judged<ReviewFinding & { why: string; remedy: string }>[]>('review', { tenant: query.tenant });
   return (
     <>
       <h1>Review</h1>
@@ -167,7 +168,7 @@ export function RehearsalView({ query }: { query: Query }): ReactNode {
   );
 }
 
-type Tried = Omit<ProbeReport, 'findings'> & { readonly findings: readonly (ProbeFinding & { readonly accepted?: string })[] };
+type Tried = Omit<ProbeReport, 'findings'> & { readonly findings: readonly Judged<ProbeFinding>[] };
 
 /** The running application, tried. It takes a while, so it is begun by a button. */
 export function ProbeView(): ReactNode {
@@ -180,7 +181,7 @@ export function ProbeView(): ReactNode {
     );
   };
   const { running, report, error } = state;
-  const left = report?.findings.filter(({ accepted }) => accepted === undefined).length;
+  const left = report && open(report.findings).length;
   return (
     <>
       <h1>Probe</h1>
