@@ -1,0 +1,125 @@
+import type { Charter } from '../../charter/index.js';
+import { literal, WALL, type WallFunction } from './rule.js';
+
+/** What every function of the wall says: it looks nowhere that somebody else could put something, and stays in the leading process. */
+const LOCKED = 'stable security definer parallel restricted set search_path = pg_catalog, pg_temp';
+
+/** In PL/pgSQL, which plans a body once a session and not once a call. */
+export const answering = (head: string, type: string, expression: string) =>
+  `create function ${WALL}.${head} returns ${type} language plpgsql ${LOCKED} as $lintel$ begin return (${expression}); end $lintel$;`;
+export const listing = ({ name: called, type, takesKey, queries }: WallFunction) => {
+  const steps = queries.map(({ onlyIf, query }) => (onlyIf === undefined ? `return query ${query};` : `if ${onlyIf} then return query ${query}; end if;`));
+  return `create function ${WALL}.${called}(${takesKey ? 'key text' : ''}) returns setof ${type} language plpgsql ${LOCKED} as $lintel$ begin ${steps.join(' ')} end $lintel$;`;
+};
+
+/** One transaction of one connection: what a standing is bound to. */
+const BOUND = `encode(int4send(pg_backend_pid()) || timestamptz_send(transaction_timestamp()), 'hex')`;
+
+/** A line of the standing that is carried; all but the first and the fourth are JSON. */
+const line = (number: number) => `split_part(payload, E'\\n', ${number})`;
+const json = (number: number) => `${line(number)}::jsonb`;
+const holds = (key: string) => `position(E'\\t' || ${key} || E'\\t' in ${line(4)}) > 0`;
+const TENANT_CARRIED = `${json(2)} #>> '{}'`;
+
+/**
+ * Reads of the carried standing what it says, if it was signed for this transaction and charter: HMAC (RFC 2104) over SHA-256. Both
+ * sides are hashed before they are compared, so that the time it takes tells nothing. Each function does it for itself: what a function
+ * calls in turn is set up anew in each transaction, which takes longer than the work. Step by step and not in one query, for the same reason.
+ */
+const verified = (
+  charter: Charter,
+  head: string,
+  type: string,
+  expression: string,
+) => `create function ${WALL}.${head} returns ${type} language plpgsql ${LOCKED} as $lintel$
+declare
+  carried text := current_setting('lintel.standing', true);
+  payload text := substr(carried, 66);
+  inside bytea;
+  outside bytea;
+begin
+  select k.inner_pad, k.outer_pad into inside, outside from ${WALL}.key as k;
+  if sha256(convert_to(encode(sha256(outside || sha256(inside || convert_to(payload, 'UTF8'))), 'hex'), 'UTF8')) = sha256(convert_to(left(carried, 64), 'UTF8'))
+    and ${line(1)} = ${BOUND} || ' ' || ${literal(charter.hash)} then return ${expression}; end if;
+  return null;
+end $lintel$;`;
+
+/** The parts that are the same for every charter: the key, the carried standing, and what is read from it. */
+export function ground(charter: Charter): string[] {
+  return [
+    `create table if not exists ${WALL}.key (inner_pad bytea not null, outer_pad bytea not null);`,
+    `do $lintel$
+declare
+  secret bytea := sha256(convert_to(gen_random_uuid()::text || gen_random_uuid()::text, 'UTF8'));
+  inner_pad bytea := decode(repeat('36', 64), 'hex');
+  outer_pad bytea := decode(repeat('5c', 64), 'hex');
+begin
+  if exists (select 1 from ${WALL}.key) then return; end if;
+  for i in 0..31 loop
+    inner_pad := set_byte(inner_pad, i, get_byte(inner_pad, i) # get_byte(secret, i));
+    outer_pad := set_byte(outer_pad, i, get_byte(outer_pad, i) # get_byte(secret, i));
+  end loop;
+  insert into ${WALL}.key values (inner_pad, outer_pad);
+end $lintel$;`,
+    // One function for what is read once a statement: the first call in a statement costs several times what the next ones do.
+    verified(
+      charter,
+      "told(what text, key text default '', only_with text default null)",
+      'text',
+      `case told.what
+        when 'holds' then case when ${holds('told.key')} then ${TENANT_CARRIED} end
+        when 'fact' then case when told.only_with is null or ${holds('told.only_with')} then ${json(5)} -> 'facts' ->> told.key end
+        when 'anchored' then case when ${json(5)} -> 'anchored' ? told.key then 'yes' end
+        when 'tenant' then ${TENANT_CARRIED}
+        when 'user' then ${json(3)} #>> '{}' end`,
+    ),
+    verified(
+      charter,
+      'facts(key text, only_with text default null)',
+      'text[]',
+      `case when (facts.only_with is null or ${holds('facts.only_with')}) and jsonb_typeof(${json(5)} -> 'facts' -> facts.key) = 'array' then array(select jsonb_array_elements_text(${json(5)} -> 'facts' -> facts.key)) end`,
+    ),
+    verified(charter, 'opened(key text)', 'text[]', `array(select jsonb_array_elements_text(${json(5)} -> 'opened' -> opened.key))`),
+    verified(charter, 'units(key text)', 'text[]', `array(select jsonb_array_elements_text(${json(5)} -> 'anchored' -> units.key -> 'units'))`),
+    verified(
+      charter,
+      'records(key text, kind text)',
+      'text[]',
+      `array(select jsonb_array_elements_text(${json(5)} -> 'anchored' -> records.key -> 'records' -> records.kind))`,
+    ),
+    answering(
+      'is_member(person text)',
+      'boolean',
+      `exists (select 1 from public.lintel_member as m where m.tenant_id = ${WALL}.told('tenant') and m.user_id = person and public.lintel_is_active(m.status, m.suspended_until, m.ends_at, now()))`,
+    ),
+    answering('is_unit(unit text)', 'boolean', `exists (select 1 from public.lintel_unit as u where u.tenant_id = ${WALL}.told('tenant') and u.id = unit)`),
+    answering(
+      'is_group(id text)',
+      'boolean',
+      `exists (select 1 from public.lintel_group as g where g.tenant_id = ${WALL}.told('tenant') and g.id = is_group.id)`,
+    ),
+    // Rows that this transaction made or handed over, and that their writer cannot read any more, stay in sight of their writer until its end, so that the database lets the write be.
+    `create function ${WALL}.seal(given text) returns text language plpgsql ${LOCKED} as $lintel$
+declare k record;
+begin
+  select inner_pad, outer_pad into k from ${WALL}.key;
+  return encode(sha256(k.outer_pad || sha256(k.inner_pad || convert_to('given ' || ${BOUND} || ${WALL}.told('tenant') || coalesce(${WALL}.told('user'), '') || given, 'UTF8'))), 'hex');
+end $lintel$;`,
+    `create function ${WALL}.given(one text, tenant text) returns boolean language plpgsql ${LOCKED} as $lintel$
+declare
+  carried text := coalesce(current_setting('lintel.given', true), '');
+begin
+  return tenant = ${WALL}.told('tenant') and left(carried, 64) = ${WALL}.seal(substr(carried, 65)) and substr(carried, 65)::jsonb ? one;
+exception when others then return false;
+end $lintel$;`,
+    `create function ${WALL}.give(one text) returns void language plpgsql volatile security definer set search_path = pg_catalog, pg_temp as $lintel$
+declare
+  carried text := coalesce(current_setting('lintel.given', true), '');
+  list jsonb := '[]';
+begin
+  if left(carried, 64) = ${WALL}.seal(substr(carried, 65)) then list := substr(carried, 65)::jsonb; end if;
+  list := list || to_jsonb(one);
+  perform set_config('lintel.given', ${WALL}.seal(list::text) || list::text, true);
+end $lintel$;`,
+  ];
+}
