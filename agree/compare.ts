@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { readCharter } from 'warm-lintel';
 import type { RecordData } from '../src/predicate/index.js';
 import { readValue } from '../src/predicate/index.js';
-import { type Answers, type Asked, ask, type Engine, sweep } from './engines.js';
+import { type Answers, type Asked, ask, type Engine, sweep, type Touched } from './engines.js';
 import { type Case, DRAWS, type Draw, generated, type Row } from './generate.js';
 import { type Outcome, view, WriteRules } from './memory.js';
 import { columnFields, fieldsIn, KIND_NAMES, KINDS, type KindName } from './world.js';
@@ -31,6 +31,27 @@ const masked = (kind: KindName, rows: readonly Row[]) => rows.map((row) => Objec
 
 const names = (rows: readonly Row[]) => rows.map((row) => String(row.id)).sort();
 
+/** What writes past scope did that the rules do not let happen. */
+function beyond({ raw = [] }: Answers, draw: Draw, rules: WriteRules): string[] {
+  return draw.raw.flatMap((one, i) => {
+    const isLet = (touched: Touched) => {
+      if ('user' in one) return rules.letsLink(one);
+      if (touched === 'linked') return false;
+      const { kind, before, after } = touched;
+      return rules.lets(kind, before, after && asDrawn(kind, after, before));
+    };
+    return (raw[i] ?? []).filter((touched) => !isLet(touched)).map((touched) => `plain SQL ${JSON.stringify(one)}: lets be ${JSON.stringify(touched)}`);
+  });
+}
+
+/** A row of a table with the values that it was drawn with, where they are the same but for how they are written. */
+function asDrawn(kind: KindName, row: Row, drawn: Row = {}): Row {
+  const [is, was] = [normal(kind, row), normal(kind, drawn)];
+  const isSame = (name: string) => JSON.stringify(is[name]) === JSON.stringify(was[name]);
+  const fields = fieldsIn(kind).map(([name, { role }]) => [name, role === 'people' ? (drawn[name] ?? []) : isSame(name) ? drawn[name] : row[name]]);
+  return Object.fromEntries(fields);
+}
+
 /** Where an engine and memory part: one line for each difference. */
 function differences(engine: string, expected: Expected, got: Answers, draw: Draw): string[] {
   const found: string[] = [];
@@ -43,6 +64,7 @@ function differences(engine: string, expected: Expected, got: Answers, draw: Dra
     const rows = expected.find[kind] as Row[];
     if (got.find) compare(`find ${kind}`, lines(kind, rows), lines(kind, got.find[kind] as Row[]));
     if (got.plain) compare(`plain SQL on ${kind}`, names(rows), names(got.plain[kind] as Row[]));
+    if (got.masked?.[kind]) compare(`masked view of ${kind}`, lines(kind, masked(kind, rows)), lines(kind, masked(kind, got.masked[kind])));
     compare(`select ${kind}`, lines(kind, masked(kind, rows)), lines(kind, masked(kind, got.select[kind] as Row[])));
   }
   draw.writes.forEach((write, i) => {
@@ -89,7 +111,7 @@ async function compareCase(engines: readonly Engine[], { charter: json, draws }:
       const { standing, answers: got } = each[i] as Asked;
       const name = (engines[e] as Engine).name;
       const facts = unordered(standing.facts) === unordered(first.standing.facts) ? [] : [`${name} reads other facts: ${JSON.stringify(standing.facts)}`];
-      return [...facts, ...differences(name, expected, got, draw)];
+      return [...facts, ...differences(name, expected, got, draw), ...beyond(got, draw, rules)];
     });
     const tells = KIND_NAMES.some((kind) => {
       const seen = expected.find[kind]?.length ?? 0;

@@ -1,11 +1,11 @@
 /* The databases: each is filled with the rows of a case, asked, written to, and left as it was. */
 import { PGlite } from '@electric-sql/pglite';
-import { type Kysely, Kysely as KyselyClass, SqliteDialect, sql } from 'kysely';
+import { type InsertQueryBuilder, type Kysely, Kysely as KyselyClass, SqliteDialect, sql } from 'kysely';
 import Database from 'libsql';
 import type { Charter } from 'warm-lintel';
 import { isLintelError } from 'warm-lintel';
 import { connect, createLintel, policyStatements, type ScopedDb, type ServerStanding } from 'warm-lintel/server';
-import type { Draw, Row, Write } from './generate.js';
+import type { Draw, Raw, RawLink, Row, Write } from './generate.js';
 import type { Outcome } from './memory.js';
 import { columnFields, columnOf, HERE, isSqlite, KIND_NAMES, KINDS, type KindName, ME, makeMembership, makeTables, PEOPLE } from './world.js';
 
@@ -23,10 +23,16 @@ export interface Engine {
 export interface Answers {
   readonly find?: Record<string, Row[]>;
   readonly select: Record<string, Row[]>;
-  /** Rows as plain SQL under the policies shows them. */
+  /** Rows as plain SQL under the policies shows them, and as the views that mask do. */
   readonly plain?: Record<string, Row[]>;
+  readonly masked?: Record<string, Row[]>;
   readonly writes: readonly Outcome[];
+  /** What each write by plain SQL under the policies did; nothing where it was refused. */
+  readonly raw?: readonly (readonly Touched[])[];
 }
+
+/** A row that a write changed, made or took away; or that it made or dropped a link. */
+export type Touched = { readonly kind: KindName; readonly before?: Row; readonly after: Row | undefined } | 'linked';
 
 export async function openEngine(name: string, records: Kysely<any>, membership = records): Promise<Engine> {
   await makeTables(records);
@@ -76,7 +82,11 @@ const cellOf = (value: unknown, sqlite: boolean) => (sqlite && typeof value === 
 async function fill(tx: Kysely<any>, data: Draw['data']): Promise<void> {
   const sqlite = isSqlite(tx);
   for (const kind of KIND_NAMES) {
-    const rows = data[kind].map((row) => Object.fromEntries(columnFields(kind).map(([field]) => [columnOf(field), cellOf(row[field], sqlite)])));
+    const rows = data[kind].map((row, i) => ({
+      ...Object.fromEntries(columnFields(kind).map(([field]) => [columnOf(field), cellOf(row[field], sqlite)])),
+      // By this a row is known again, whatever becomes of it.
+      undeclared: String(i),
+    }));
     if (rows.length > 0) await tx.insertInto(KINDS[kind].table).values(rows).execute();
   }
   const links = data.hive.flatMap((hive) => (hive.helpers as string[]).map((user_id) => ({ tenant_id: hive.tenantId, hive_id: hive.id, user_id })));
@@ -131,24 +141,13 @@ function fieldsOf(kind: KindName, row: Row): Row {
 
 const say = (tx: Kysely<any>, text: string) => sql.raw(text).execute(tx);
 
-async function writeOne(tx: Kysely<any>, scope: ScopedDb<any>, write: Write, policies: boolean): Promise<Outcome> {
-  const { table } = KINDS[write.kind];
-  const sqlite = isSqlite(tx);
-  const columns = (row: Row) => Object.fromEntries(Object.entries(row).map(([field, value]) => [columnOf(field), cellOf(value, sqlite)]));
+/** Does something and undoes it. */
+async function tried<R>(tx: Kysely<any>, work: () => Promise<R>): Promise<R | 'refused'> {
   await sql`savepoint agree`.execute(tx);
   try {
-    const query =
-      write.do === 'insert'
-        ? scope.insertInto(table).values(write.rows.map(columns)).returning('id')
-        : write.do === 'delete'
-          ? scope.deleteFrom(table).where('id', 'in', write.ids).returning('id')
-          : scope.updateTable(table).set(columns(write.set)).where('id', 'in', write.ids).returning('id');
-    const returned = (await query.execute()) as Row[];
-    if (policies) await say(tx, 'reset role');
-    const rows = (await tx.selectFrom(table).selectAll().execute()) as Row[];
-    return { rows: rows.map((row) => fieldsOf(write.kind, row)), returned: returned.map((row) => row.id), written: -1 };
+    return await work();
   } catch (error) {
-    // 42501: a row policy refused what scope would have.
+    // 42501: a row policy refused it.
     if (!isLintelError(error) && (error as { code?: string }).code !== '42501') throw error;
     return 'refused';
   } finally {
@@ -156,27 +155,91 @@ async function writeOne(tx: Kysely<any>, scope: ScopedDb<any>, write: Write, pol
   }
 }
 
-async function selectAll(from: { selectFrom(table: string): any }): Promise<Record<string, Row[]>> {
+/** The same statement through scope, or past it. */
+function statement(on: Pick<ScopedDb<any>, 'insertInto' | 'updateTable' | 'deleteFrom'>, write: Write, sqlite: boolean): InsertQueryBuilder<any, any, any> {
+  const { table } = KINDS[write.kind];
+  const columns = (row: Row) => Object.fromEntries(Object.entries(row).map(([field, value]) => [columnOf(field), cellOf(value, sqlite)]));
+  if (write.do === 'insert') return on.insertInto(table).values(write.rows.map(columns));
+  const some: any = write.do === 'delete' ? on.deleteFrom(table) : on.updateTable(table).set(columns(write.set));
+  return some.where('id', 'in', write.ids);
+}
+
+async function writeOne(tx: Kysely<any>, scope: ScopedDb<any>, write: Write, policies: boolean): Promise<Outcome> {
+  return tried(tx, async () => {
+    const returned = (await statement(scope, write, isSqlite(tx)).returning('id').execute()) as Row[];
+    if (policies) await say(tx, 'reset role');
+    const rows = (await tx.selectFrom(KINDS[write.kind].table).selectAll().execute()) as Row[];
+    return { rows: rows.map((row) => fieldsOf(write.kind, row)), returned: returned.map((row) => row.id), written: -1 };
+  });
+}
+
+/** What a statement of somebody with SQL in their connection does to the rows. */
+async function rawOne(tx: Kysely<any>, raw: Raw, data: Draw['data']): Promise<Touched[]> {
+  const touched = await tried(tx, () => ('user' in raw ? linkOne(tx, raw) : writeRaw(tx, raw, data)));
+  return touched === 'refused' ? [] : touched;
+}
+
+async function linkOne(tx: Kysely<any>, { do: does, tenant: tenant_id, hive: hive_id, user: user_id }: RawLink): Promise<Touched[]> {
+  const link = { tenant_id, hive_id, user_id };
+  if (does === 'link') await tx.insertInto('hive_helpers').values(link).execute();
+  else if (
+    (
+      await tx
+        .deleteFrom('hive_helpers')
+        .where((eb) => eb.and(link))
+        .executeTakeFirstOrThrow()
+    ).numDeletedRows === 0n
+  )
+    return [];
+  return ['linked'];
+}
+
+async function writeRaw(tx: Kysely<any>, write: Write, data: Draw['data']): Promise<Touched[]> {
+  const { kind } = write;
+  await statement(tx, write, false).execute();
+  await say(tx, 'reset role');
+  const rows = (await tx.selectFrom(KINDS[kind].table).selectAll().execute()) as Row[];
+  const after = (was: (mark: unknown) => boolean) => rows.filter((row) => was(row.undeclared)).map((row) => fieldsOf(kind, row));
+  const made = after((mark) => mark === 'hidden').map((row) => ({ kind, after: row }));
+  return [...made, ...data[kind].map((before, i) => ({ kind, before, after: after((mark) => mark === String(i))[0] }))];
+}
+
+async function selectAll(
+  from: { selectFrom(table: string): any },
+  kinds: readonly KindName[] = KIND_NAMES,
+  tableOf = (kind: KindName): string => KINDS[kind].table,
+): Promise<Record<string, Row[]>> {
   const found: Record<string, Row[]> = {};
-  for (const kind of KIND_NAMES) {
+  for (const kind of kinds) {
     const columns = columnFields(kind).map(([field]) => columnOf(field));
-    found[kind] = ((await from.selectFrom(KINDS[kind].table).select(columns).execute()) as Row[]).map((row) => fieldsOf(kind, row));
+    found[kind] = ((await from.selectFrom(tableOf(kind)).select(columns).execute()) as Row[]).map((row) => fieldsOf(kind, row));
   }
   return found;
+}
+
+/** What the views show that stand for tables with masked fields. */
+function masked(tx: Kysely<any>, { charter }: AnyStanding): Promise<Record<string, Row[]>> {
+  const some = KIND_NAMES.filter((kind) => Object.values<{ read?: string }>(charter.kind(kind).fields).some(({ read }) => read !== undefined));
+  return selectAll(tx, some, (kind) => `lintel_wall.masked_${KINDS[kind].table}`);
 }
 
 /** The same questions to a connection of a role that owns nothing: by plain SQL, and through scope. */
 async function underPolicies(tx: Kysely<any>, draw: Draw, standing: AnyStanding): Promise<Answers> {
   return standing.withPolicies(tx, async (_tx, scope) => {
     await say(tx, `set local role ${APP_ROLE}`);
-    const answers = { plain: await selectAll(tx), select: await selectAll(scope) };
+    const answers = { plain: await selectAll(tx), masked: await masked(tx, standing), select: await selectAll(scope) };
     const writes: Outcome[] = [];
     for (const write of draw.writes) {
       writes.push(await writeOne(tx, scope, write, true));
       await say(tx, `set local role ${APP_ROLE}`);
     }
+    const raw: Touched[][] = [];
+    for (const one of draw.raw) {
+      raw.push(await rawOne(tx, one, draw.data));
+      await say(tx, `set local role ${APP_ROLE}`);
+    }
     await say(tx, 'reset role');
-    return { ...answers, writes };
+    return { ...answers, writes, raw };
   });
 }
 

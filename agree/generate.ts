@@ -7,6 +7,7 @@ import {
   DECIMALS,
   fieldsIn,
   GROUPS,
+  HERE,
   ID_COUNT,
   INSTANTS,
   INTEGERS,
@@ -14,6 +15,7 @@ import {
   KIND_NAMES,
   KINDS,
   type KindName,
+  ME,
   PEOPLE,
   STRANGERS,
   TENANTS,
@@ -51,11 +53,22 @@ export type Write =
   | { readonly do: 'delete'; readonly kind: KindName; readonly ids: readonly unknown[] }
   | { readonly do: 'insert'; readonly kind: KindName; readonly rows: readonly Row[] };
 
+/** A link that somebody makes or drops who has SQL in their connection. */
+export interface RawLink {
+  readonly do: 'link' | 'unlink';
+  readonly tenant: string;
+  readonly hive: string;
+  readonly user: string;
+}
+/** What they do: a write of any fields, or to a link. */
+export type Raw = Write | RawLink;
+
 /** What is in the tables, who asks, and what they write. */
 export interface Draw {
   readonly data: Data;
   readonly who: Who;
   readonly writes: readonly Write[];
+  readonly raw: readonly Raw[];
 }
 
 export interface Case {
@@ -79,6 +92,8 @@ const orEmpty = <T>(all: readonly T[], weight = 3) => fc.option(fc.constantFrom(
 
 function cell(kind: KindName, name: string, { role, type }: { role: string; type: string }): fc.Arbitrary<unknown> {
   switch (role) {
+    case 'id':
+      return fc.constantFrom(...ids[kind]);
     case 'tenant':
       return fc.oneof({ arbitrary: fc.constant(TENANTS[0]), weight: 8 }, fc.constantFrom(...TENANTS, null));
     case 'owner':
@@ -186,6 +201,7 @@ function dressed(kind: KindName): fc.Arbitrary<Record<string, object>> {
       owner: guard('give'),
       unit: guard('move'),
       group: guard('move'),
+      people: guard('hang'),
       parent: fc.tuple(guard('hang'), fc.constantFrom<object>({}, { follow: false })).map(([a, b]) => ({ ...a, ...b })),
       plain: fc.oneof(
         { arbitrary: fc.constant({}), weight: 4 },
@@ -290,9 +306,11 @@ const who: fc.Arbitrary<Who> = fc.record({
   context: attributes,
 });
 
+const STAMPED = ['id', 'tenant', 'maker'];
+
 /** The values that a write gives to fields: mostly one at a time, as forms do. */
-function written(kind: KindName, atMost: number): fc.Arbitrary<Row> {
-  const fields = columnFields(kind).filter(([, { role }]) => role !== 'id' && role !== 'tenant' && role !== 'maker');
+function written(kind: KindName, atMost: number, except: readonly string[]): fc.Arbitrary<Row> {
+  const fields = columnFields(kind).filter(([, { role }]) => !except.includes(role));
   return fc
     .array(
       fc.constantFrom(...fields).chain(([name, field]) => fc.tuple(fc.constant(name), cell(kind, name, field))),
@@ -300,28 +318,49 @@ function written(kind: KindName, atMost: number): fc.Arbitrary<Row> {
     )
     .map((entries) => Object.fromEntries(entries));
 }
-function write(kind: KindName): fc.Arbitrary<Write> {
+/** @param stamps what stands in new rows beside what was drawn; without, a write leaves to scope what scope stamps. */
+function write(kind: KindName, stamps?: Row): fc.Arbitrary<Write> {
   const some = fc.subarray<unknown>([...ids[kind]], { minLength: 1 });
+  const set = written(kind, 2, stamps ? [] : STAMPED);
   return fc.oneof(
-    { arbitrary: fc.record({ do: fc.constant('update' as const), kind: fc.constant(kind), ids: some, set: written(kind, 2) }), weight: 4 },
+    { arbitrary: fc.record({ do: fc.constant('update' as const), kind: fc.constant(kind), ids: some, set }), weight: 4 },
     { arbitrary: fc.record({ do: fc.constant('delete' as const), kind: fc.constant(kind), ids: some }), weight: 1 },
     {
       arbitrary: fc.record({
         do: fc.constant('insert' as const),
         kind: fc.constant(kind),
         rows: fc
-          .array(written(kind, 3), { minLength: 1, maxLength: 2 })
-          .map((all) => all.map((one, i) => ({ id: kind === 'visit' ? 90 + i : `new${i}`, ...one }))),
+          .array(written(kind, 3, stamps ? ['id'] : STAMPED), { minLength: 1, maxLength: 2 })
+          .map((all) => all.map((one, i) => ({ id: kind === 'visit' ? 90 + i : `new${i}`, ...stamps, ...one }))),
       }),
       weight: 2,
     },
   );
 }
 
+const raw: fc.Arbitrary<Raw> = fc.oneof(
+  { arbitrary: write('plot', { tenantId: HERE }), weight: 2 },
+  { arbitrary: write('hive', { tenantId: HERE, madeBy: ME }), weight: 4 },
+  { arbitrary: write('visit', { tenantId: HERE, madeBy: ME }), weight: 2 },
+  {
+    arbitrary: fc.record({
+      do: fc.constantFrom('link' as const, 'unlink' as const),
+      tenant: fc.constantFrom(HERE, HERE, HERE, 'there'),
+      hive: fc.constantFrom(...ids.hive),
+      user: fc.constantFrom(...PEOPLE, ...STRANGERS),
+    }),
+    weight: 2,
+  },
+);
+
 const draw: fc.Arbitrary<Draw> = fc.record({
   data,
   who,
-  writes: fc.array(fc.constantFrom(...KIND_NAMES).chain(write), { minLength: 3, maxLength: 6, size: 'max' }),
+  writes: fc.array(
+    fc.constantFrom(...KIND_NAMES).chain((kind) => write(kind)),
+    { minLength: 3, maxLength: 6, size: 'max' },
+  ),
+  raw: fc.array(raw, { minLength: 3, maxLength: 6, size: 'max' }),
 });
 
 export const generated: fc.Arbitrary<Case> = fc.record({ charter, draws: fc.array(draw, { minLength: DRAWS, maxLength: DRAWS }) });

@@ -1,6 +1,6 @@
 /* What has to come out, worked out record by record in memory: nothing here knows of SQL. */
 import type { Standing } from 'warm-lintel';
-import type { Data, Row, Write } from './generate.js';
+import type { Data, RawLink, Row, Write } from './generate.js';
 import { fieldsIn, GROUPS, HERE, KIND_NAMES, type KindName, PEOPLE, UNITS } from './world.js';
 
 type AnyStanding = Standing<any>;
@@ -102,12 +102,53 @@ export class WriteRules {
   }
 
   #mayBecome(kind: KindName, after: Row, names: readonly string[]): boolean {
-    return names.every((name) => {
-      const { role, change } = this.#field(kind, name);
-      if (!this.#isThere(kind, name, after)) return false;
-      if (role !== 'owner') return this.#may(kind, change ?? 'update', after, true);
-      if (after[name] === null || after[name] !== this.#me.userId) return change === undefined || !this.#isHeld(kind, change, after);
-      return this.#may(kind, 'update', after, true) || (change !== undefined && this.#may(kind, change, after, true));
+    return names.every((name) => this.#isThere(kind, name, after) && this.#mayHold(kind, after, name));
+  }
+
+  /** A field of a row may be as it is now. */
+  #mayHold(kind: KindName, after: Row, name: string): boolean {
+    const { role, change } = this.#field(kind, name);
+    if (role !== 'owner') return this.#may(kind, change ?? 'update', after, true);
+    if (after[name] === null || after[name] !== this.#me.userId) return change === undefined || !this.#isHeld(kind, change, after);
+    return this.#may(kind, 'update', after, true) || (change !== undefined && this.#may(kind, change, after, true));
+  }
+
+  /** A new row is nobody's, one's own, or belongs to another where there is an action for that. */
+  #mayOwn(kind: KindName, row: Row): boolean {
+    return fieldsIn(kind).every(
+      ([name, { role }]) => role !== 'owner' || row[name] === null || row[name] === this.#me.userId || this.#field(kind, name).change !== undefined,
+    );
+  }
+
+  /** Whether somebody may be linked to a hive, or taken off. */
+  letsLink({ do: does, tenant, hive: id, user }: RawLink): boolean {
+    const hive = this.#tables.hive.find((row) => row.id === id && row.tenantId === HERE);
+    const { change } = this.#field('hive', 'helpers');
+    return tenant === HERE && hive !== undefined && change !== undefined && this.#may('hive', change, hive) && (does === 'unlink' || PEOPLE.includes(user));
+  }
+
+  /**
+   * Whether one row may come to be so, be taken away, or be made, by a hand that goes past scope. Its fields are asked one by one, as the wall does; and of a
+   * new owner no more than that they are a member.
+   */
+  lets(kind: KindName, before: Row | undefined, after: Row | undefined): boolean {
+    const changed = after ? fieldsIn(kind).filter(([name, { role }]) => role !== 'people' && after[name] !== (before?.[name] ?? null)) : [];
+    if (before && after && changed.length === 0) return true;
+    if (before && before.tenantId !== HERE) return false;
+    if (!after) return before !== undefined && this.#may(kind, 'delete', before);
+    const isThere = changed.every(([name, { role }]) =>
+      role === 'owner' ? after[name] === null || PEOPLE.includes(String(after[name])) : this.#isThere(kind, name, after),
+    );
+    if (!isThere) return false;
+    if (!before) {
+      const stamped = fieldsIn(kind).every(
+        ([name, { role }]) => (role !== 'tenant' || after[name] === HERE) && (role !== 'maker' || after[name] === (this.#me.userId ?? null)),
+      );
+      return stamped && this.#mayOwn(kind, after) && this.#may(kind, 'create', after);
+    }
+    return changed.every(([name, { role }]) => {
+      if (['id', 'tenant', 'maker'].includes(role) || this.#isNeverDone(kind, [name])) return false;
+      return this.#reaches({ do: 'update', kind, ids: [before.id], set: { [name]: after[name] } }, before) && this.#mayHold(kind, after, name);
     });
   }
 
@@ -137,15 +178,9 @@ export class WriteRules {
 
   #insert(kind: KindName, rows: readonly Row[]): Outcome {
     const made = rows.map((row) => this.#stamped(kind, row));
-    // Columns that any row names are written in all of them.
-    const named = [...new Set(rows.flatMap((row) => Object.keys(row)))];
     for (const row of made) {
-      const allowed = named.every((name) => {
-        const { role, change } = this.#field(kind, name);
-        if (!this.#isThere(kind, name, row)) return false;
-        return role !== 'owner' || row[name] === null || row[name] === this.#me.userId || change !== undefined;
-      });
-      if (!allowed || !this.#may(kind, 'create', row)) return 'refused';
+      const isThere = fieldsIn(kind).every(([name]) => this.#isThere(kind, name, row));
+      if (!isThere || !this.#mayOwn(kind, row) || !this.#may(kind, 'create', row)) return 'refused';
     }
     return this.#done(kind, [...this.#tables[kind], ...made], made);
   }
