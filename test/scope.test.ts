@@ -140,6 +140,13 @@ describe.each([
     const names = async (order: string) => ((await tobias.find('hive', { order, limit: 100 })) as any[]).map(({ name }) => name);
     const inOrder = await names('name');
     expect([inOrder, await names('-name')]).toEqual([[...inOrder].sort(), [...inOrder].reverse()]);
+    // Of a record that is named, a page has as much as of others.
+    const pages = (where: Record<string, unknown>) =>
+      Promise.all([{}, { limit: 0 }, { offset: 1 }, { order: 'name' }].map((page) => tobias.find('hive', { where, ...page })));
+    const byName = await pages({ name: inOrder[0] });
+    const { id } = byName[0]?.[0] as any;
+    expect(await pages({ id })).toEqual(byName);
+    expect(await asked({ where: { id }, order: 'inspectors' })).toBe('unknown-field');
     // A value of another type equals nothing.
     expect(await Promise.all([{ colonies: 'x' }, { name: 7 }].map((where) => tobias.find('hive', { where } as never)))).toEqual([[], []]);
     expect([await tobias.find('hive', { limit: 0 }), ids(await tobias.find('hive', { where: { keeperId: null }, limit: 1000 })).length > 0]).toEqual([

@@ -199,16 +199,16 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   };
   addMembershipCommands(program, around, answered);
   addAuditCommand(program, around, answered);
-  addCompareCommand(program as never, around, answered);
-  addChangesCommand(program as never, around, answered);
-  addRehearseCommand(program as never, around, answered);
-  addReviewCommand(program as never, around, answered);
-  addDeskCommand(program as never, around);
-  addProbeCommand(program as never, around, answered);
-  addRemedyCommand(program as never, around, answered);
-  addWhoCommand(program as never, around, answered);
-  addAppealsCommand(program as never, around, answered);
-  addGivesCommand(program as never, around, answered);
+  addCompareCommand(program, around, answered);
+  addChangesCommand(program, around, answered);
+  addRehearseCommand(program, around, answered);
+  addReviewCommand(program, around, answered);
+  addDeskCommand(program, around);
+  addProbeCommand(program, around, answered);
+  addRemedyCommand(program, around, answered);
+  addWhoCommand(program, around, answered);
+  addAppealsCommand(program, around, answered);
+  addGivesCommand(program, around, answered);
   try {
     await program.parseAsync([...args], { from: 'user' });
     return code;

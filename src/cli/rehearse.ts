@@ -32,18 +32,22 @@ function roleOf(charter: Charter<any>, facts: Facts['tenant'], name: string): St
 export async function stageOf(tenant: Tenant): Promise<Stage> {
   const facts = (await tenant.standingOf('')).facts.tenant;
   const charter: Charter<any> = tenant.lintel.charter;
-  const known = new Map<string, Promise<never>>();
-  /** Whoever is named often is looked up once. */
-  const once = (name: string, look: () => Promise<unknown>): Promise<never> => {
-    const found = known.get(name) ?? (look() as Promise<never>);
-    known.set(name, found);
-    return found;
-  };
+  const visitor = once(() => tenant.lintel.enter({ tenant: tenant.id }));
   return {
     charter,
-    person: (name) => once(`person ${name}`, async () => tenant.standingOf(await findPerson(tenant, name))),
-    role: (name) => once(`role ${name}`, async () => roleOf(charter, facts, name)),
-    visitor: () => once('visitor', () => tenant.lintel.enter({ tenant: tenant.id })),
+    person: once(async (name) => tenant.standingOf(await findPerson(tenant, name))),
+    role: once(async (name) => roleOf(charter, facts, name)),
+    visitor: () => visitor(''),
+  };
+}
+
+/** Whoever is named often is looked up once. */
+function once<T>(look: (name: string) => Promise<T>): (name: string) => Promise<T> {
+  const known = new Map<string, Promise<T>>();
+  return (name) => {
+    const found = known.get(name) ?? look(name);
+    known.set(name, found);
+    return found;
   };
 }
 

@@ -90,10 +90,9 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
   }
   const conditions = Object.entries(options.where ?? {}).map(([field, raw]) => valueCondition(boundary, kind, field, raw));
   const where = joinFragments([boundary.reached(kind, 'read', 't'), ...conditions], ' and ');
-  // A record that is named is one at most.
-  const part = Object.hasOwn(options.where ?? {}, shape.idField)
-    ? verbatim(PREPARED)
-    : sqlText` order by ${orderBy(boundary, kind, options.order)} limit ${limit} offset ${offset}`;
+  // A record that is named is one at most: nothing to order, or to page.
+  const isOne = Object.hasOwn(options.where ?? {}, shape.idField) && options.order === undefined && limit > 0 && offset === 0;
+  const part = isOne ? verbatim(PREPARED) : sqlText` order by ${orderBy(boundary, kind, options.order)} limit ${limit} offset ${offset}`;
   const rows = await sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${where}${part}`.rows<
     Record<string, unknown>
   >(db);
