@@ -83,7 +83,7 @@ function differences(engine: string, expected: Expected, got: Answers, draw: Dra
 /** Facts as one text in which the order of lists does not count. */
 const unordered = (facts: object) => JSON.stringify(facts, (_key, value) => (Array.isArray(value) ? value.map((one) => JSON.stringify(one)).sort() : value));
 
-interface Compared {
+export interface Compared {
   readonly found: readonly string[];
   /** The draws in which some records were seen, and not all. */
   readonly telling: number;
@@ -92,7 +92,7 @@ interface Compared {
 }
 
 /** All that the engines say otherwise than memory. */
-async function compareCase(engines: readonly Engine[], { charter: json, draws }: Case): Promise<Compared> {
+export async function compareCase(engines: readonly Engine[], { charter: json, draws }: Case): Promise<Compared> {
   const charter = readCharter(json);
   // Those that share a database take turns.
   const shared = new Map<unknown, Promise<unknown>>();

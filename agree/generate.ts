@@ -80,7 +80,7 @@ export interface Case {
 /** Draws under each charter: it takes the most time to put one up. */
 export const DRAWS = 4;
 
-const VALUES: Record<string, readonly unknown[]> = {
+export const VALUES: Record<string, readonly unknown[]> = {
   text: TEXTS,
   integer: INTEGERS,
   decimal: DECIMALS,
@@ -134,7 +134,7 @@ const data: fc.Arbitrary<Data> = fc.record({ plot: rows('plot'), hive: rows('hiv
 
 const value = (to: unknown) => ({ value: to });
 const constant = (type: string) => fc.constantFrom(...(VALUES[type] as readonly unknown[])).map(value);
-const ORDERED = ['is', 'before', 'after', 'atLeast', 'atMost'] as const;
+export const ORDERED = ['is', 'before', 'after', 'atLeast', 'atMost'] as const;
 
 function fact(type: string): fc.Arbitrary<unknown> {
   return fc.constantFrom({ me: `attributes.${type}` }, { me: 'attributes.wrong' }, { me: 'attributes.missing' }, { context: type }, { context: 'missing' });

@@ -1,7 +1,8 @@
 /* One rule, every engine: generated charters, data, standings and writes come out the same in memory, on PGlite, PostgreSQL and SQLite, and under row policies. */
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { agree } from '../agree/compare.js';
+import { agree, compareCase } from '../agree/compare.js';
 import { type Engine, openEngine, openPglite, openSqlite, withPolicies } from '../agree/engines.js';
+import { everyComparison } from '../agree/every.js';
 import { emptyPostgres } from './worlds.js';
 
 const engines: Engine[] = [];
@@ -20,4 +21,10 @@ test('memory and every database agree on what is seen, what may be done, and wha
   expect(report.counterexample ?? '').toBe('');
   // A generator that shows everything, or nothing, would prove nothing.
   expect(report.telling).toBeGreaterThan(cases / 4);
+});
+
+test('each comparison of each type, with each value, is answered alike by all of them', { timeout: 300_000 }, async () => {
+  const every = everyComparison();
+  const { found, telling } = await compareCase(engines, every);
+  expect([found, telling]).toEqual([[], every.draws.length]);
 });

@@ -1,0 +1,62 @@
+/* Every comparison of every type with every value of that type, in one charter: rule and rows know each other by a name. */
+import type { Case, Row } from './generate.js';
+import { ORDERED, VALUES } from './generate.js';
+import { fieldsIn, HERE, INSTANTS, KIND_NAMES, KINDS, type KindName } from './world.js';
+
+type Comparison = Readonly<Record<string, unknown>>;
+
+/** All that a field of the hive may be compared with, each also under a "not". */
+function comparisonsOf(field: string, type: string, same: readonly string[]): Comparison[] {
+  const values = VALUES[type] as readonly unknown[];
+  const facts = [`attributes.${type}`, 'attributes.missing', 'attributes.wrong'].map((me) => ({ me }));
+  const rights = [...values.map((value) => ({ value })), ...facts, { context: type }, { context: 'missing' }, ...same.map((other) => ({ field: other }))];
+  const isOrdered = type !== 'boolean' && type !== 'uuid';
+  const ops = isOrdered ? ORDERED : (['is'] as const);
+  const lists = isOrdered ? [[], values.slice(0, 1), values.slice(1, 3)].map((value) => ({ op: 'in', field, to: { value } })) : [];
+  const plain = [{ op: 'isEmpty', field }, ...ops.flatMap((op) => rights.map((to) => ({ op, field, to }))), ...lists];
+  return plain.flatMap((p) => [p, { op: 'not', of: p }]);
+}
+
+/** Rows in one draw: as many as a page may have. */
+const SO_MANY = 1000;
+const TYPED = { other: [], level: [], price: [], at: ['until'], open: [], code: [] } as const;
+const EMPTY = Object.fromEntries(fieldsIn('hive').map(([name, { role }]) => [name, role === 'people' ? [] : null]));
+
+/** One hive for each comparison and value of its field, named after the comparison; who asks reads those for which it holds. */
+export function everyComparison(): Case {
+  const fields = Object.entries(KINDS.hive.fields);
+  const typeOf = (name: string) => fields.find(([field]) => field === name)?.[1].type as string;
+  const all = Object.entries(TYPED).flatMap(([field, same]) => comparisonsOf(field, typeOf(field), same).map((p) => ({ field, p })));
+  const hive = all.flatMap(({ field }, i): Row[] =>
+    [...(VALUES[typeOf(field)] as readonly unknown[]), null].map((value, k) => ({
+      ...EMPTY,
+      id: `h${i}-${k}`,
+      tenantId: HERE,
+      name: `c${i}`,
+      until: INSTANTS[1],
+      [field]: value,
+    })),
+  );
+  const each = { op: 'or', of: all.map(({ p }, i) => ({ op: 'and', of: [{ op: 'is', field: 'name', to: { value: `c${i}` } }, p] })) };
+  const kind = (name: KindName) => ({
+    table: KINDS[name].table,
+    label: 'name',
+    one: name,
+    many: `${name}s`,
+    fields: KINDS[name].fields,
+    actions: { read: { label: 'read' } },
+    reaches: name === 'hive' ? { each } : {},
+  });
+  const charter = {
+    kinds: Object.fromEntries(KIND_NAMES.map((name) => [name, kind(name)])),
+    roles: { main: { label: 'Main', may: { 'hive.read': ['each'] } } },
+  };
+  const known = Object.fromEntries(Object.entries(VALUES).map(([type, values]) => [type, values[1]]));
+  const who = { subject: 'member', attributes: { ...known, wrong: {} }, units: [], groups: [], opened: undefined, context: known } as const;
+  const assigned = [{ via: 'me', role: 'main', anchor: 'tenant', anchorId: HERE }] as const;
+  const draws = Array.from({ length: Math.ceil(hive.length / SO_MANY) }, (_, i) => {
+    const data = { plot: [], hive: hive.slice(i * SO_MANY, (i + 1) * SO_MANY), visit: [] };
+    return { data, who: { ...who, assigned }, writes: [], raw: [] };
+  });
+  return { charter, draws };
+}
