@@ -79,7 +79,7 @@ async function undone<R>(db: Kysely<any>, work: (tx: Kysely<any>) => Promise<R>)
 
 const cellOf = (value: unknown, sqlite: boolean) => (sqlite && typeof value === 'boolean' ? Number(value) : value);
 
-async function fill(tx: Kysely<any>, data: Draw['data']): Promise<void> {
+export async function fill(tx: Kysely<any>, data: Draw['data']): Promise<void> {
   const sqlite = isSqlite(tx);
   for (const kind of KIND_NAMES) {
     const rows = data[kind].map((row, i) => ({

@@ -130,7 +130,7 @@ function rows(kind: KindName): fc.Arbitrary<Row[]> {
     return [...taken.values()];
   });
 }
-const data: fc.Arbitrary<Data> = fc.record({ plot: rows('plot'), hive: rows('hive'), visit: rows('visit') });
+export const data: fc.Arbitrary<Data> = fc.record({ plot: rows('plot'), hive: rows('hive'), visit: rows('visit') });
 
 const value = (to: unknown) => ({ value: to });
 const constant = (type: string) => fc.constantFrom(...(VALUES[type] as readonly unknown[])).map(value);

@@ -3,7 +3,7 @@
 import { sql as drizzleSql } from 'drizzle-orm';
 import { drizzle } from 'drizzle-orm/node-postgres';
 import { pgTable, text } from 'drizzle-orm/pg-core';
-import { Kysely, SqliteDialect, sql } from 'kysely';
+import { CamelCasePlugin, Kysely, SqliteDialect, sql } from 'kysely';
 import Database from 'libsql';
 import type pg from 'pg';
 import { afterAll, beforeAll, expect, test } from 'vitest';
@@ -42,6 +42,7 @@ test('the same condition serves SQL by hand, another builder, and an array in me
     const { text: where, values } = standing.condition('hive.read', 'h', { first: 2 });
     const byHand = await pool.query(`select h.id from hives h where h.name <> $1 and ${where}`, ['nothing', ...values]);
     expect(ids(byHand.rows)).toEqual(mine);
+    expect([...where.matchAll(/\$(\d+)/g)].map(([, number]) => Number(number))).toEqual(values.map((_, i) => i + 2));
     const other = await drizzle(pool).select({ id: hives.id }).from(hives).where(standing.condition('hive.read', 'hives').tag(drizzleSql));
     expect(ids(other)).toEqual(mine);
     expect(ids(standing.keep('hive.update', all))).toEqual(
@@ -59,6 +60,24 @@ test('beside an application’s own queries it is reported where scope would dif
   expect(ids(reported[0]?.only ?? []).length).toBe(all.length - 5);
   reported.length = 0;
   await own.selectFrom('sheets').select('id').execute();
+  expect(reported).toEqual([]);
+  // The same row as often as it stands there; and as many others instead are others all the same.
+  await own.selectFrom('hives').select('tenant_id').execute();
+  await own.selectFrom('hives').select('id').orderBy('id', 'desc').limit(1).execute();
+  await own.withPlugin(new CamelCasePlugin()).selectFrom('hives').select('tenantId').execute();
+  expect(reported.map(({ only, missing }) => [only?.length, missing?.length])).toEqual([
+    [all.length - 5, 0],
+    [1, 1],
+    [all.length - 5, 0],
+  ]);
+  reported.length = 0;
+  // A write is done once.
+  const maren = (await enter('maren')).beside<any>((difference) => reported.push(difference)) as any;
+  const named = async () => (await db.selectFrom('hives').select('name').where('id', '=', 'a-hive-01').executeTakeFirstOrThrow()).name;
+  const before = await named();
+  const louder = (eb: any) => ({ name: eb('name', '||', '!') });
+  await maren.updateTable('hives').set(louder).where('id', '=', 'a-hive-01').execute();
+  expect(await named()).toBe(`${before}!`);
   expect(reported).toEqual([]);
   await own.selectFrom('hives').select(sql`1`.as('one')).limit(1).execute();
   expect(reported[0]?.refused).toMatch(/raw SQL fragment/);
@@ -123,7 +142,7 @@ test('what may be chosen is shown by id and label, and named as a parent; on SQL
     .insertInto('lintel_assignment')
     .values({ tenant_id: 'alderbrook', user_id: 'tobias', role: 'packer', anchor: 'tenant', anchor_id: 'alderbrook' })
     .execute();
-  for (const options of [{}, { records }]) {
+  for (const options of [{}, { records }] as { records?: Kysely<any> }[]) {
     const standing = await createLintel({ charter: yards, db, ...options }).enter({ tenant: 'alderbrook', user: 'tobias' });
     expect(ids(await standing.find('yard'))).toEqual(['tobias']);
     expect(await standing.choices('yard')).toEqual(['sela', 'tobias'].map((name) => ({ id: name, label: name })));
@@ -132,6 +151,18 @@ test('what may be chosen is shown by id and label, and named as a parent; on SQL
     expect(await pack('sela')).toBe('done');
     expect(await pack('secret')).toBe('no-such-value');
     expect(await pack('nowhere')).toBe('no-such-value');
+    // All of a write or nothing, also of two at once on one connection; what another constraint says of it is passed on.
+    const packAll = (...rows: [string, string][]) =>
+      code(() =>
+        standing
+          .scope<any>()
+          .insertInto('crates')
+          .values(rows.map(([id, yard_id]) => ({ id, yard_id, name: 'x' })))
+          .execute(),
+      );
+    expect(await Promise.all([packAll(['lost', 'sela'], ['spoils it', 'secret']), packAll(['kept', 'sela'])])).toEqual(['no-such-value', 'done']);
+    expect(await packAll(['lost', 'sela'], ['kept', 'sela'])).toMatch(/^not ours: .*(duplicate key|UNIQUE)/i);
+    expect(ids(await (options.records ?? db).selectFrom('crates').select('id').execute())).toEqual(['kept', 'sela']);
   }
   await records.destroy();
 });

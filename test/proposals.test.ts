@@ -2,7 +2,7 @@
 import { type Kysely, sql } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { isLintelError } from 'warm-lintel';
-import type { Proposal, Step } from 'warm-lintel/server';
+import type { PermissionEffect, Proposal, Step } from 'warm-lintel/server';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
 
 const whole = { on: 'tenant' } as const;
@@ -42,15 +42,15 @@ const CHANGES: Record<string, Step[]> = {
   ],
 };
 
-/** How many records somebody of these people reaches by a permission, as each of them finds them. */
-async function reachedBy(on: Apiary, people: readonly string[], permission: string): Promise<number> {
+/** The records that somebody of these people reaches by a permission, as each of them finds them. */
+async function reachedBy(on: Apiary, people: readonly string[], permission: string): Promise<Set<unknown>> {
   const kind = permission.split('.')[0] as 'hive';
   const found = new Set<unknown>();
   for (const user of people) {
     const records = await (await enter(user, on)).find(kind, { may: [permission], limit: 1000 });
     for (const { id, may } of records) if (may?.includes(permission)) found.add(id);
   }
-  return found.size;
+  return found;
 }
 const waysOf = async (on: Apiary, user: string) => JSON.stringify((await enter(user, on)).describe().permissions.map(({ permission }) => permission));
 
@@ -63,12 +63,14 @@ test.each(Object.entries(CHANGES))('%s: it does what it said, to whom it said, o
   expect(proposal.effects.reduce((n, { people }) => n + people.count, 0)).toBe(proposal.people);
   const everybody = (await (await enter('maren')).members.list()).map(({ userId }) => userId);
   const held = new Map(await Promise.all(everybody.map(async (user) => [user, await waysOf(lintel, user)] as const)));
-  const counted: [string[], string, number, number][] = [];
+  const counted: { ids: string[]; permission: string; was: Set<unknown>; records: NonNullable<PermissionEffect['records']> }[] = [];
   for (const { people, permissions } of proposal.effects) {
     const ids = people.some.map(({ id }) => id);
-    for (const { permission, records } of permissions.filter((p) => p.records)) {
-      expect(await reachedBy(lintel, ids, permission)).toBe(records?.was);
-      counted.push([ids, permission, records?.becomes ?? -1, records?.was ?? -1]);
+    for (const { permission, records } of permissions) {
+      if (!records) continue;
+      const was = await reachedBy(lintel, ids, permission);
+      expect(was.size).toBe(records.was);
+      counted.push({ ids, permission, was, records });
     }
   }
   expect(counted.length).toBeGreaterThan(0);
@@ -78,7 +80,15 @@ test.each(Object.entries(CHANGES))('%s: it does what it said, to whom it said, o
     .execute(async (tx) => {
       const inside = lintel.within(tx);
       await (await enter('maren', inside)).carryOut(proposal);
-      for (const [ids, permission, becomes] of counted) expect([permission, await reachedBy(inside, ids, permission)]).toEqual([permission, becomes]);
+      for (const { ids, permission, was, records } of counted) {
+        const becomes = await reachedBy(inside, ids, permission);
+        expect([permission, becomes.size]).toEqual([permission, records.becomes]);
+        // Those that are named as examples are some of those that it is about.
+        const differ = [...was, ...becomes].filter((id) => was.has(id) !== becomes.has(id));
+        expect(records.examples.filter(({ id }) => !differ.includes(id))).toEqual([]);
+        expect([0, Math.min(3, differ.length)]).toContain(records.examples.length);
+      }
+      expect(counted.some(({ records }) => records.examples.length > 0)).toBe(true);
       // Whoever is not named holds what they held.
       const named = new Set(proposal.effects.flatMap(({ people }) => people.some.map(({ id }) => id)));
       for (const user of everybody) if (!named.has(user)) expect(await waysOf(inside, user)).toBe(held.get(user));

@@ -144,7 +144,7 @@ describe.each([
     const pages = (where: Record<string, unknown>) =>
       Promise.all([{}, { limit: 0 }, { offset: 1 }, { order: 'name' }].map((page) => tobias.find('hive', { where, ...page })));
     const byName = await pages({ name: inOrder[0] });
-    const { id } = byName[0]?.[0] as any;
+    const [id] = ids(byName[0] ?? []);
     expect(await pages({ id })).toEqual(byName);
     expect(await asked({ where: { id }, order: 'inspectors' })).toBe('unknown-field');
     // A value of another type equals nothing.
@@ -483,15 +483,27 @@ describe.each([
     expect(await code(() => tobias.change('hive', ['a-hive-01'], { nam: 'x' } as never))).toBe('unknown-field');
     expect(await code(() => tobias.change('hive', ['a-hive-01'], { keeperId: 'rosa', name: 'Half done' }))).toBe('no-such-value');
     expect(await db.selectFrom('hives').select('name').where('id', '=', 'a-hive-01').execute()).toEqual([{ name: 'Renamed' }]);
+    // Nobody's hive can be changed, and not given to somebody else: then neither is done.
+    expect(await code(() => tobias.change('hive', ['a-hive-03'], { keeperId: 'sela', name: 'Half done' }))).toBe('write-out-of-reach');
+    expect(await db.selectFrom('hives').select('name').where('name', '=', 'Half done').execute()).toEqual([]);
+    expect(await code(() => tobias.change('hive', Array(1001).fill('a-hive-01'), { name: 'Renamed' }))).toBe('too-many');
+    expect((await tobias.change('hive', Array(1000).fill('a-hive-01'), { name: 'Renamed' })).changed).toEqual(['a-hive-01']);
   });
 
   test('several tenants of one person are one list, each row by its own tenant’s rule', async () => {
+    const keeper = { tenant_id: 'quillmoor', user_id: 'ingrid', role: 'keeper', anchor: 'tenant', anchor_id: 'quillmoor' };
+    await db.insertInto('lintel_assignment').values(keeper).execute();
     const all = await lintel.enterAll({ user: 'ingrid' });
     const each = await Promise.all(all.standings.map((standing) => standing.find('hive', { limit: 1000 })));
     expect(all.standings.length).toBe(2);
     expect(ids(await all.find('hive', { limit: 1000 }))).toEqual(ids(each.flat()));
     const s = all.scope<any>() as any;
     expect(ids(await s.selectFrom('hives').select('id').execute())).toEqual(ids(each.flat()));
+    // What is masked in one of them is masked in its rows alone.
+    const told = async (from: Pick<Standing, 'find'>) => (await from.find('hive', { limit: 1000 })).map((one: any) => [one.id, Object.keys(one).sort()]);
+    const inEach = (await Promise.all(all.standings.map((one) => told(one as never)))).flat().sort();
+    expect((await told(all as never)).sort()).toEqual(inEach);
+    expect(new Set(inEach.map(([, keys]) => String(keys))).size).toBe(2);
     expect(await code(() => s.updateTable('hives').set({ name: 'x' }).execute())).toBe('scope-refused');
     expect(all.in('quillmoor')?.facts.tenant.id).toBe('quillmoor');
     expect(await (await lintel.enterAll({ user: 'ingrid', tenants: [] })).find('hive')).toEqual([]);
