@@ -157,6 +157,7 @@ describe.each([
 
   test('each way around the scope is refused by name', async () => {
     const s = scope(tobias);
+    const inside = (column: string) => (eb: any) => eb.exists(eb.selectFrom('inspections').select('inspections.id').where(column, '=', 'R-A1079'));
     const escapes: Record<string, () => Promise<unknown>> = {
       'a raw select item': () => s.selectFrom('hives').select(sql`(select count(*) from hives)`.as('n')).execute(),
       'a raw condition': () => s.selectFrom('hives').select('id').where(sql<boolean>`true or true`).execute(),
@@ -272,6 +273,14 @@ describe.each([
           .execute(),
       'an update from another table': () => s.updateTable('hives').from('entries').set({ name: 'x' }).execute(),
       'a delete using another table': () => s.deleteFrom('entries').using('hives').execute(),
+      'another table in a write': () =>
+        s
+          .updateTable('hives')
+          .set({ name: 'x' })
+          .where('entries.id' as never, '=', 'x' as never)
+          .execute(),
+      'a masked column of the row that is written, in a subquery': () => s.updateTable('hives').set({ name: 'x' }).where(inside('registration_no')).execute(),
+      'the same by the name of its table': () => s.updateTable('hives').set({ name: 'x' }).where(inside('hives.registration_no')).execute(),
       'a whole row in a write': () => s.updateTable('hives').set({ name: 'x' }).where('hives.hives', '=', 'x').execute(),
       'a system column in a write': () => s.updateTable('hives').set({ name: 'x' }).where('ctid', '=', '(0,1)').execute(),
       'a name longer than the database keeps': () =>
@@ -443,6 +452,13 @@ describe.each([
       .where('id', 'in', (eb: any) => eb.selectFrom('mine').select('mine.id'))
       .returning('keeper_id')
       .execute();
+    const looked = await s
+      .updateTable('hives')
+      .set({ name: 'Looked at' })
+      .where((eb: any) => eb.exists(eb.selectFrom('inspections').selectAll().whereRef('inspections.hive_id', '=', 'hives.id')))
+      .returning('name')
+      .execute();
+    expect(looked.length).toBeGreaterThan(0);
     expect(renamed.length).toBeGreaterThan(0);
     expect(renamed.every((row: any) => row.keeper_id === 'tobias' || row.keeper_id === null)).toBe(true);
     await db
