@@ -17,18 +17,27 @@ function comparisonsOf(field: string, type: string, same: readonly string[]): Co
   return plain.flatMap((p) => [p, { op: 'not', of: p }]);
 }
 
+/** What a cell may hold: every value and none, and instants also a little later than a record in memory tells apart. */
+function cellsOf(type: string): unknown[] {
+  const values = VALUES[type] as readonly unknown[];
+  return [...values, ...(type === 'instant' ? INSTANTS.map((at) => at.replace('Z', '499Z')) : []), null];
+}
+
 /** Rows in one draw: as many as a page may have. */
 const SO_MANY = 1000;
 const TYPED = { other: [], level: [], price: [], at: ['until'], open: [], code: [] } as const;
 const EMPTY = Object.fromEntries(fieldsIn('hive').map(([name, { role }]) => [name, role === 'people' ? [] : null]));
 
-/** One hive for each comparison and value of its field, named after the comparison; who asks reads those for which it holds. */
-export function everyComparison(): Case {
+/**
+ * One hive for each comparison and value of its field, named after the comparison; who asks reads those for which it holds, or, as a limit, those for which it does
+ * not.
+ */
+export function everyComparison(as: 'reach' | 'limit'): Case {
   const fields = Object.entries(KINDS.hive.fields);
   const typeOf = (name: string) => fields.find(([field]) => field === name)?.[1].type as string;
   const all = Object.entries(TYPED).flatMap(([field, same]) => comparisonsOf(field, typeOf(field), same).map((p) => ({ field, p })));
   const hive = all.flatMap(({ field }, i): Row[] =>
-    [...(VALUES[typeOf(field)] as readonly unknown[]), null].map((value, k) => ({
+    cellsOf(typeOf(field)).map((value, k) => ({
       ...EMPTY,
       id: `h${i}-${k}`,
       tenantId: HERE,
@@ -47,10 +56,10 @@ export function everyComparison(): Case {
     actions: { read: { label: 'read' } },
     reaches: name === 'hive' ? { each } : {},
   });
-  const charter = {
-    kinds: Object.fromEntries(KIND_NAMES.map((name) => [name, kind(name)])),
-    roles: { main: { label: 'Main', may: { 'hive.read': ['each'] } } },
-  };
+  const main = { label: 'Main', may: { 'hive.read': [as === 'reach' ? 'each' : 'tenant'] } };
+  const held = { actions: ['read'], where: each, sentence: 'no', before: false, lasting: true };
+  const limits = as === 'limit' ? { hive: { held } } : {};
+  const charter = { kinds: Object.fromEntries(KIND_NAMES.map((name) => [name, kind(name)])), roles: { main }, limits };
   const known = Object.fromEntries(Object.entries(VALUES).map(([type, values]) => [type, values[1]]));
   const who = { subject: 'member', attributes: { ...known, wrong: {} }, units: [], groups: [], opened: undefined, context: known } as const;
   const assigned = [{ via: 'me', role: 'main', anchor: 'tenant', anchorId: HERE }] as const;

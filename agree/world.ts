@@ -10,7 +10,8 @@ export const ME = 'u1';
 export const TEXTS = ['', 'a', 'A', 'ä', 'a\u0308', 'a ', '\u{1F41D}', '\uFB01', "o'hive", '%', '_', '\\', '0'];
 export const INSTANTS = ['1970-01-01T00:00:00.000Z', '2026-05-01T12:00:00.000Z', '2026-05-01T12:00:00.001Z', '2037-12-31T23:59:59.999Z'];
 export const INTEGERS = [-9007199254740991, -1, 0, 1, 9007199254740991];
-export const DECIMALS = ['-0.50', '0.00', '0.50', '1.10', '12345678901234.34'];
+/** In another order as texts than as numbers, and one that is written in two ways. */
+export const DECIMALS = ['-0.50', '-1.10', '0.00', '0.50', '0.5', '9.00', '12345678901234.34'];
 export const CODES = ['00000000-0000-4000-8000-000000000000', 'abcdefab-0000-4000-8000-00000000000f'];
 export const PEOPLE = [ME, 'u2', 'U1', 'boss'];
 export const STRANGERS = ['stranger', 'gone'];
