@@ -12,7 +12,7 @@ function comparisonsOf(field: string, type: string, same: readonly string[]): Co
   const rights = [...values.map((value) => ({ value })), ...facts, { context: type }, { context: 'missing' }, ...same.map((other) => ({ field: other }))];
   const isOrdered = type !== 'boolean' && type !== 'uuid';
   const ops = isOrdered ? ORDERED : (['is'] as const);
-  const lists = isOrdered ? [[], values.slice(0, 1), values.slice(1, 3)].map((value) => ({ op: 'in', field, to: { value } })) : [];
+  const lists = isOrdered ? [[], values.slice(0, 1), values.slice(1, 4)].map((value) => ({ op: 'in', field, to: { value } })) : [];
   const plain = [{ op: 'isEmpty', field }, ...ops.flatMap((op) => rights.map((to) => ({ op, field, to }))), ...lists];
   return plain.flatMap((p) => [p, { op: 'not', of: p }]);
 }
