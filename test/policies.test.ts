@@ -207,6 +207,15 @@ test('what is missing of a person counts against them on whichever side of a “
   await db.destroy();
 });
 
+test('what all tenants share is read by everybody and written by nobody', async () => {
+  expect((await answer('maren', 'select id from sheets')).length).toBeGreaterThan(0);
+  expect(await answer('maren', `insert into sheets select (jsonb_populate_record(s, '{"id":"mine"}')).* from sheets as s limit 1`)).toMatch(
+    /row-level security/,
+  );
+  for (const text of ['update sheets set id = id returning id', 'delete from sheets returning id'])
+    expect([text, await answer('maren', text)]).toEqual([text, []]);
+});
+
 /** Rows of Maren's tenant or of the other that the attempt brings up beyond what Tobias may see, or the error it meets. */
 const OWN = `select count(*)::int as n from hives where keeper_id is distinct from 'tobias' and status = 'archived'`;
 const ATTACKS: Readonly<Record<string, string>> = {
