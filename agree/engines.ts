@@ -181,17 +181,12 @@ async function rawOne(tx: Kysely<any>, raw: Raw, data: Draw['data']): Promise<To
 
 async function linkOne(tx: Kysely<any>, { do: does, tenant: tenant_id, hive: hive_id, user: user_id }: RawLink): Promise<Touched[]> {
   const link = { tenant_id, hive_id, user_id };
-  if (does === 'link') await tx.insertInto('hive_helpers').values(link).execute();
-  else if (
-    (
-      await tx
-        .deleteFrom('hive_helpers')
-        .where((eb) => eb.and(link))
-        .executeTakeFirstOrThrow()
-    ).numDeletedRows === 0n
-  )
-    return [];
-  return ['linked'];
+  if (does === 'link') {
+    await tx.insertInto('hive_helpers').values(link).execute();
+    return ['linked'];
+  }
+  const dropped = tx.deleteFrom('hive_helpers').where((eb) => eb.and(link));
+  return (await dropped.executeTakeFirstOrThrow()).numDeletedRows === 0n ? [] : ['linked'];
 }
 
 async function writeRaw(tx: Kysely<any>, write: Write, data: Draw['data']): Promise<Touched[]> {
@@ -199,9 +194,9 @@ async function writeRaw(tx: Kysely<any>, write: Write, data: Draw['data']): Prom
   await statement(tx, write, false).execute();
   await say(tx, 'reset role');
   const rows = (await tx.selectFrom(KINDS[kind].table).selectAll().execute()) as Row[];
-  const after = (was: (mark: unknown) => boolean) => rows.filter((row) => was(row.undeclared)).map((row) => fieldsOf(kind, row));
-  const made = after((mark) => mark === 'hidden').map((row) => ({ kind, after: row }));
-  return [...made, ...data[kind].map((before, i) => ({ kind, before, after: after((mark) => mark === String(i))[0] }))];
+  const known = new Map(rows.map((row) => [row.undeclared, fieldsOf(kind, row)]));
+  const made = rows.filter((row) => row.undeclared === 'hidden').map((row) => ({ kind, after: fieldsOf(kind, row) }));
+  return [...made, ...data[kind].map((before, i) => ({ kind, before, after: known.get(String(i)) }))];
 }
 
 async function selectAll(

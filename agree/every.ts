@@ -1,7 +1,7 @@
 /* Every comparison of every type with every value of that type, in one charter: rule and rows know each other by a name. */
 import type { Case, Row } from './generate.js';
 import { ORDERED, VALUES } from './generate.js';
-import { fieldsIn, HERE, INSTANTS, KIND_NAMES, KINDS, type KindName } from './world.js';
+import { fieldsIn, HERE, INSTANTS, KIND_NAMES, KINDS, type KindName, kindData } from './world.js';
 
 type Comparison = Readonly<Record<string, unknown>>;
 
@@ -47,15 +47,7 @@ export function everyComparison(as: 'reach' | 'limit'): Case {
     })),
   );
   const each = { op: 'or', of: all.map(({ p }, i) => ({ op: 'and', of: [{ op: 'is', field: 'name', to: { value: `c${i}` } }, p] })) };
-  const kind = (name: KindName) => ({
-    table: KINDS[name].table,
-    label: 'name',
-    one: name,
-    many: `${name}s`,
-    fields: KINDS[name].fields,
-    actions: { read: { label: 'read' } },
-    reaches: name === 'hive' ? { each } : {},
-  });
+  const kind = (name: KindName) => ({ ...kindData(name, ['read']), reaches: name === 'hive' ? { each } : {} });
   const main = { label: 'Main', may: { 'hive.read': [as === 'reach' ? 'each' : 'tenant'] } };
   const held = { actions: ['read'], where: each, sentence: 'no', before: false, lasting: true };
   const limits = as === 'limit' ? { hive: { held } } : {};

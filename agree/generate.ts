@@ -13,8 +13,8 @@ import {
   INTEGERS,
   ids,
   KIND_NAMES,
-  KINDS,
   type KindName,
+  kindData,
   ME,
   PEOPLE,
   STRANGERS,
@@ -214,15 +214,10 @@ function dressed(kind: KindName): fc.Arbitrary<Record<string, object>> {
   return fc.record(Object.fromEntries(entries));
 }
 
-const kindData = (kind: KindName) =>
-  fc.record({ fields: dressed(kind), reaches: fc.record({ one: predicate(kind), two: predicate(kind, 1) }) }).map((drawn) => ({
-    table: KINDS[kind].table,
-    label: 'name',
-    one: kind,
-    many: `${kind}s`,
-    actions: Object.fromEntries(ACTIONS[kind].map((action) => [action, { label: action }])),
-    ...drawn,
-  }));
+const drawnKind = (kind: KindName) =>
+  fc
+    .record({ fields: dressed(kind), reaches: fc.record({ one: predicate(kind), two: predicate(kind, 1) }) })
+    .map((drawn) => ({ ...kindData(kind, ACTIONS[kind]), ...drawn }));
 
 const permissions = KIND_NAMES.flatMap((kind) => ACTIONS[kind].map((action) => [kind, action] as const));
 const may = (weight: number) =>
@@ -261,7 +256,7 @@ function sound(charter: any): any {
 
 const charter = fc
   .record({
-    kinds: fc.record({ plot: kindData('plot'), hive: kindData('hive'), visit: kindData('visit') }),
+    kinds: fc.record({ plot: drawnKind('plot'), hive: drawnKind('hive'), visit: drawnKind('visit') }),
     roles: fc.record({ main: fc.record({ label: fc.constant('Main'), may: may(4) }), second: fc.record({ label: fc.constant('Second'), may: may(1) }) }),
     limits: fc.record({ hive: fc.option(limit('hive'), { nil: undefined }), plot: fc.option(limit('plot'), { nil: undefined }) }).map(({ hive, plot }) => ({
       ...(hive && { hive: { held: hive } }),

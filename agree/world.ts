@@ -11,7 +11,7 @@ export const TEXTS = ['', 'a', 'A', 'ä', 'a\u0308', 'a ', '\u{1F41D}', '\uFB01'
 export const INSTANTS = ['1970-01-01T00:00:00.000Z', '2026-05-01T12:00:00.000Z', '2026-05-01T12:00:00.001Z', '2037-12-31T23:59:59.999Z'];
 export const INTEGERS = [-9007199254740991, -1, 0, 1, 9007199254740991];
 /** In another order as texts than as numbers, and one that is written in two ways. */
-export const DECIMALS = ['-0.50', '-1.10', '0.00', '0.50', '0.5', '9.00', '12345678901234.34'];
+export const DECIMALS = ['-0.50', '-1.10', '0.00', '0.50', '0.5', '1.10', '9.00', '12345678901234.34'];
 export const CODES = ['00000000-0000-4000-8000-000000000000', 'abcdefab-0000-4000-8000-00000000000f'];
 export const PEOPLE = [ME, 'u2', 'U1', 'boss'];
 export const STRANGERS = ['stranger', 'gone'];
@@ -86,6 +86,15 @@ export const KINDS = {
 } satisfies Record<string, { table: string; fields: Readonly<Record<string, FieldOf>> }>;
 
 export type KindName = keyof typeof KINDS;
+/** What a charter says of a kind beside what is drawn. */
+export const kindData = (kind: KindName, actions: readonly string[]) => ({
+  table: KINDS[kind].table,
+  label: 'name',
+  one: kind,
+  many: `${kind}s`,
+  fields: KINDS[kind].fields,
+  actions: Object.fromEntries(actions.map((action) => [action, { label: action }])),
+});
 export const fieldsIn = (kind: KindName): [string, FieldOf][] => Object.entries(KINDS[kind].fields);
 export const KIND_NAMES = Object.keys(KINDS) as KindName[];
 

@@ -4,17 +4,11 @@ import { expect, test } from 'vitest';
 import { readCharter } from 'warm-lintel';
 import { fill, openPglite } from '../agree/engines.js';
 import { data } from '../agree/generate.js';
-import { HERE, KIND_NAMES, KINDS, PEOPLE, STRANGERS } from '../agree/world.js';
+import { HERE, KIND_NAMES, kindData, PEOPLE, STRANGERS } from '../agree/world.js';
 import type { Predicate } from '../src/predicate/index.js';
 import { countCrowded, countRecords, fewRecords, tallyRecords } from '../src/scoping/index.js';
 
-const kinds = Object.fromEntries(
-  KIND_NAMES.map((kind) => [
-    kind,
-    { table: KINDS[kind].table, label: 'name', one: kind, many: `${kind}s`, fields: KINDS[kind].fields, actions: { read: { label: 'read' } } },
-  ]),
-);
-const charter = readCharter({ kinds });
+const charter = readCharter({ kinds: Object.fromEntries(KIND_NAMES.map((kind) => [kind, kindData(kind, ['read'])])) });
 const { shapes } = charter;
 
 /** More people than are counted one by one: some of them own something. */
