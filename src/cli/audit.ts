@@ -5,7 +5,8 @@ import type { AuditEvent } from '../server/index.js';
 import { readConfig, type Sources } from './config.js';
 import { grid, HELD, heldRows } from './grid.js';
 import { findPerson, findTenant, withDatabase } from './look.js';
-import { EXIT, type Surroundings, withSources } from './surroundings.js';
+import { withSources } from './options.js';
+import { EXIT, type Surroundings } from './surroundings.js';
 
 interface AuditOptions extends Sources {
   readonly tenant?: string | undefined;

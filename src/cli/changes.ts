@@ -11,7 +11,8 @@ import { charterAt } from './commit.js';
 import { openUrl, readCharterFile, readConfig, type Sources } from './config.js';
 import { grid, markdown } from './grid.js';
 import { findTenant, withDatabase } from './look.js';
-import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
+import { formatOption, withSources } from './options.js';
+import { EXIT, type Surroundings } from './surroundings.js';
 
 interface ChangesOptions extends Sources {
   readonly tenant?: string | undefined;

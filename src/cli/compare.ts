@@ -8,7 +8,8 @@ import { readDay } from './audit.js';
 import { readConfig, type Sources } from './config.js';
 import { grid, markdown } from './grid.js';
 import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
-import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
+import { formatOption, withSources } from './options.js';
+import { EXIT, type Surroundings } from './surroundings.js';
 
 interface CompareOptions extends Sources {
   readonly tenant?: string | undefined;

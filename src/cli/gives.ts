@@ -3,7 +3,8 @@ import { giversOf } from '../rehearsal/index.js';
 import { readConfig, type Sources } from './config.js';
 import { answer } from './grid.js';
 import { findTenant, standingsOf, withDatabase } from './look.js';
-import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
+import { formatOption, withSources } from './options.js';
+import { EXIT, type Surroundings } from './surroundings.js';
 
 interface GivesOptions extends Sources {
   readonly tenant?: string | undefined;

@@ -45,3 +45,6 @@ export function heldRows(permissions: readonly HeldPermission[], charter: Charte
     }),
   );
 }
+
+/** `1 route`, `12 routes`. */
+export const counted = (number: number, one: string, many = `${one}s`): string => `${number} ${number === 1 ? one : many}`;

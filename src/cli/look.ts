@@ -5,7 +5,8 @@ import { type AccessTable, accessTable, openSubjects, peopleSubjects, roleSubjec
 import { createLintel, type Lintel, type ServerStanding } from '../server/index.js';
 import type { Standing } from '../standing/index.js';
 import type { Database } from '../store/index.js';
-import { type LintelConfig, openDatabase } from './config.js';
+import { openDatabase } from './config.js';
+import type { LintelConfig } from './define.js';
 
 /** A tenant as the commands look at it. */
 export interface Tenant {

@@ -6,10 +6,12 @@ import { didYouMean, isLintelError, LintelError } from '../base/index.js';
 import { printProposal, proposalMarkdown } from '../rehearsal/index.js';
 import type { InviteAnswer, NewInvitation, RoleView, ServerStanding, Step } from '../server/index.js';
 import { type Assignment, anchorWords } from '../standing/index.js';
+import { barFor } from './bar.js';
 import { readConfig, type Sources } from './config.js';
 import { answer, HELD, heldRows } from './grid.js';
 import { actorOf, findPerson, findTenant, type Tenant, withDatabase } from './look.js';
-import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
+import { formatOption, withSources } from './options.js';
+import { EXIT, type Surroundings } from './surroundings.js';
 
 interface Common extends Sources {
   readonly tenant?: string | undefined;
@@ -219,8 +221,7 @@ async function sendAll(
       });
     return tried.map(({ token: _, ...one }) => (one.outcome === 'invited' ? { ...one, words: 'would be invited; nothing was sent' } : one));
   }
-  const isLong = around.interactive && people.length > TOGETHER;
-  const bar = isLong ? new (await import('cli-progress')).default.SingleBar({ format: 'inviting {bar} {value}/{total}', hideCursor: true }) : undefined;
+  const bar = people.length > TOGETHER ? await barFor(around, 'inviting') : undefined;
   bar?.start(people.length, 0);
   const answers: InviteAnswer[] = [];
   try {

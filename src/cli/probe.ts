@@ -1,12 +1,14 @@
 import { type Command, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
-import { asCurl, asTest, PROBE_CODES, type ProbeFinding, type ProbeReport, probe } from '../rehearsal/index.js';
+import { asCurl, asTest, PROBE_CODES, type ProbeFinding, type ProbeProgress, type ProbeReport, probe } from '../rehearsal/index.js';
 import { type Judged, judged, open } from './accepting.js';
+import { barFor } from './bar.js';
 import { readConfig, type Sources } from './config.js';
 import { grid, markdown } from './grid.js';
 import { withDatabase } from './look.js';
-import { EXIT, type Surroundings, withSources } from './surroundings.js';
+import { withSources } from './options.js';
+import { EXIT, type Surroundings } from './surroundings.js';
 
 interface ProbeOptions extends Sources {
   readonly only?: readonly string[] | undefined;
@@ -66,7 +68,11 @@ async function probeCommand(options: ProbeOptions, around: Surroundings): Promis
   if (!config.probe) throw new LintelError('no-probe', 'There is no application to try: give defineConfig a probe, which answers { app, signIn, routes }.', {});
   const target = config.probe;
   return withDatabase(config, async (lintel, db) => {
-    const report = await probe(lintel, lintel.db, { ...(await target(db)), ...(options.only && { only: options.only }) });
+    const bar = await barFor(around, 'trying', '  {found} found  {what}');
+    around.err('Trying the application as everybody. What is changed by it is put back.');
+    const told = ({ done, of, ...rest }: ProbeProgress) => (done === 0 ? bar?.start(of, 0, rest) : bar?.update(done, rest));
+    const trying = { ...(await target(db)), ...(options.only && { only: options.only }) };
+    const report = await probe(lintel, lintel.db, trying, told).finally(() => bar?.stop());
     const findings = judged(report.findings, config.accepted, ({ route }) => route);
     const left = open(findings);
     around.out(

@@ -14,11 +14,12 @@ import { addDeskCommand } from './desk/command.js';
 import { addGivesCommand } from './gives.js';
 import { findPerson, findRecord, findTenant, tableOf, whoCouldChangeIt, withDatabase } from './look.js';
 import { addMembershipCommands } from './membership.js';
+import { formatOption, withSources } from './options.js';
 import { addProbeCommand } from './probe.js';
 import { addRehearseCommand } from './rehearse.js';
 import { addRemedyCommand } from './remedy.js';
 import { addReviewCommand } from './review.js';
-import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
+import { EXIT, type Surroundings } from './surroundings.js';
 import { addWhoCommand } from './who.js';
 
 const EXITS = `
@@ -134,11 +135,7 @@ function missingTable(error: unknown): string | undefined {
     : `There is no table ${table} in this database, and the charter names it. Is it the right one, and is the charter that of the application?`;
 }
 
-/**
- * Runs the `lintel` command and answers its exit code; everything it writes goes through `around`.
- *
- * @param args what follows the command's name.
- */
+/** What `lintel` does, with every command in it. */
 export async function run(args: readonly string[], around: Surroundings): Promise<number> {
   let code: number = EXIT.yes;
   const program = new Command('lintel')

@@ -9,7 +9,8 @@ import { Standing } from '../standing/index.js';
 import { connect } from '../store/index.js';
 import { openUrl, readConfig, type Sources } from './config.js';
 import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
-import { EXIT, type Surroundings, withSources } from './surroundings.js';
+import { withSources } from './options.js';
+import { EXIT, type Surroundings } from './surroundings.js';
 
 interface RehearseOptions extends Sources {
   readonly tenant?: string | undefined;

@@ -3,10 +3,12 @@ import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
 import { printProposal } from '../rehearsal/index.js';
 import type { Remedies, Remedy } from '../server/index.js';
-import { inSentence } from '../standing/index.js';
+import { type Decision, inSentence } from '../standing/index.js';
 import { readConfig, type Sources } from './config.js';
+import { counted } from './grid.js';
 import { findPerson, findRecord, findTenant, withDatabase } from './look.js';
-import { EXIT, type Surroundings, withSources } from './surroundings.js';
+import { withSources } from './options.js';
+import { EXIT, type Surroundings } from './surroundings.js';
 
 interface RemedyOptions extends Sources {
   readonly tenant?: string | undefined;
@@ -19,19 +21,28 @@ function lineOf({ words, opens, refused, change }: Remedy, i: number, c: ReturnT
   const number = `${i + 1}.`.padEnd(4);
   if (refused !== undefined) return `${c.dim(`${number}${words}`)}\n      ${c.yellow('not yours to make')}: ${refused}`;
   if (change) return `${number}${words}\n      changes the record, and nothing of what people hold`;
-  const records = opens && opens.records > 0 ? `, on ${opens.records} ${opens.records === 1 ? 'record' : 'records'}` : '';
-  return `${number}${words}\n      opens ${opens?.permissions} ${opens?.permissions === 1 ? 'permission' : 'permissions'}${records}`;
+  const records = opens && opens.records > 0 ? `, on ${counted(opens.records, 'record')}` : '';
+  return `${number}${words}\n      opens ${counted(opens?.permissions ?? 0, 'permission')}${records}`;
 }
 
+const whatOf = (label: string, { record }: Decision) => `${inSentence(label)}${record?.label ? `: ${record.label}` : ''}`;
+
+/** What is so now. */
+const printNow = (who: string, label: string, decision: Decision) =>
+  `${who} ${decision.allowed ? `may ${whatOf(label, decision)} already` : `may not ${whatOf(label, decision)}`}.`;
+
 /** What would allow it, numbered. */
-export function printRemedies(who: string, label: string, { decision, cause, remedies }: Remedies, colours: boolean): string {
+function printWhat({ decision, cause, remedies }: Remedies, colours: boolean): string[] {
   const c = pc.createColors(colours);
-  const what = `${inSentence(label)}${decision.record?.label ? `: ${decision.record.label}` : ''}`;
-  if (decision.allowed) return `${who} may ${what} already.`;
-  if (cause !== undefined) return `${who} may not ${what}: ${cause}. No change of what they hold takes that away.`;
-  if (remedies.length === 0) return `${who} may not ${what}, and nothing that was tried would change it.`;
-  return [`${who} may not ${what}. It would be so by one of these:`, '', ...remedies.map((one, i) => lineOf(one, i, c))].join('\n');
+  if (decision.allowed) return [];
+  if (cause !== undefined) return [`Why: ${cause}. No change of what they hold takes that away.`];
+  if (remedies.length === 0) return ['Nothing that was tried would change it.'];
+  return ['It would be so by one of these:', '', ...remedies.map((one, i) => lineOf(one, i, c))];
 }
+
+/** What is so now, and what would allow it. */
+export const printRemedies = (who: string, label: string, found: Remedies, colours: boolean): string =>
+  [printNow(who, label, found.decision), ...printWhat(found, colours)].join('\n');
 
 /** One that can be carried out. @throws LintelError `no-such-remedy`. */
 export function remedyNumbered({ remedies }: Remedies, number: string): Remedy {
@@ -42,18 +53,19 @@ export function remedyNumbered({ remedies }: Remedies, number: string): Remedy {
 
 async function remedyCommand(person: string, action: string, record: string, options: RemedyOptions, around: Surroundings): Promise<number> {
   const config = await readConfig(options, around.cwd);
-  const { kind } = config.charter.permission(action);
+  const { kind, label } = config.charter.permission(action);
   return withDatabase(config, async (lintel) => {
     const tenant = await findTenant(lintel, options.tenant, person, { kind, record });
     const user = await findPerson(tenant, person);
     const asking = options.as === undefined ? await tenant.onlooker() : await tenant.standingOf(await findPerson(tenant, options.as));
     const id = kind === undefined ? record : await findRecord(tenant, kind, record);
-    const found = await asking.remedies(user, action, id);
     const who = tenant.members.find(({ id }) => id === user)?.name ?? person;
+    // Whether it is so is known at once; what would change it is tried first.
+    const found = await asking.remedies(user, action, id, (decision) => {
+      if (options.format === 'text') around.out(printNow(who, label, decision));
+    });
     if (options.carryOut === undefined) {
-      around.out(
-        options.format === 'json' ? JSON.stringify(found, null, 2) : printRemedies(who, config.charter.permission(action).label, found, around.colours),
-      );
+      for (const text of options.format === 'json' ? [JSON.stringify(found, null, 2)] : printWhat(found, around.colours)) around.out(text);
       return found.decision.allowed ? EXIT.yes : EXIT.refused;
     }
     if (options.as === undefined) throw new LintelError('who-acts', 'Say in whose name it is done: --as PERSON.', {});
@@ -63,7 +75,7 @@ async function remedyCommand(person: string, action: string, record: string, opt
     around.out(printProposal(chosen.proposal, pc.createColors(around.colours)));
     await asking.carryOut(chosen.proposal, chosen.words);
     const now = await (await tenant.standingOf(user)).decideById(action, id);
-    around.out(`Done: ${chosen.words}. ${who} ${now.allowed ? 'may' : 'still may not'} ${action} now.`);
+    around.out(`Done: ${chosen.words}. ${who} ${now.allowed ? 'may' : 'still may not'} ${inSentence(label)} now.`);
     return now.allowed ? EXIT.yes : EXIT.refused;
   });
 }

@@ -9,8 +9,9 @@ import type { Lintel } from '../server/index.js';
 import { type Judged, judged, nameOf, open } from './accepting.js';
 import { findCharterFile, readConfig, type Sources } from './config.js';
 import { findTenant, standingsOf, withDatabase } from './look.js';
+import { withSources } from './options.js';
 import { placesIn, type SourcePlace } from './place.js';
-import { EXIT, type Surroundings, withSources } from './surroundings.js';
+import { EXIT, type Surroundings } from './surroundings.js';
 
 interface ReviewOptions extends Sources {
   readonly tenant?: string | undefined;

@@ -5,7 +5,8 @@ import type { MayDo } from '../server/index.js';
 import { readConfig, type Sources } from './config.js';
 import { answer } from './grid.js';
 import { findRecord, findTenant, withDatabase } from './look.js';
-import { EXIT, formatOption, type Surroundings, withSources } from './surroundings.js';
+import { formatOption, withSources } from './options.js';
+import { EXIT, type Surroundings } from './surroundings.js';
 
 interface WhoOptions extends Sources {
   readonly tenant?: string | undefined;

@@ -10,6 +10,7 @@ export {
   type ProbeFinding,
   type ProbeMember,
   type ProbePerson,
+  type ProbeProgress,
   type ProbeReport,
   type ProbeRoute,
   type ProbeTarget,

@@ -320,9 +320,10 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    * What would make a refused action on a record allowed for a member: a role, a group, a unit, an opening, a permission for the one record, or a change of the
    * record itself. Each was tried, and says what else it would open; the least comes first. What this person may not make is marked.
    *
+   * @param known is told what is so now, before what would change it is tried.
    * @throws LintelError `refused`, `not-found` for somebody of whom this person may not know, or a record that they may not read.
    */
-  async remedies<P extends T['permissions']>(user: string, action: P, id: unknown): Promise<Remedies> {
+  async remedies<P extends T['permissions']>(user: string, action: P, id: unknown, known: (decision: Decision) => void = () => {}): Promise<Remedies> {
     const { setting, db } = this.#place;
     const tenantId = this.facts.tenant.id;
     const kind = this.charter.permission(action).kind;
@@ -334,6 +335,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     const asked = await membership.standingInTenant(setting.db, setting, { tenant: tenantId, user, fulfilled });
     const record = await loadRaw(db, this.#boundaryOf(db), kind, id);
     const decision = asked.decide(action, record as never);
+    known(decision);
     const cause = causeOf(decision);
     if (decision.allowed || cause !== undefined || !record) return { decision, remedies: [], ...(cause !== undefined && { cause }) };
     const keyholder = await membership.someKeyholder(setting, tenantId);

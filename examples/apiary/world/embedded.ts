@@ -3,9 +3,7 @@ import { existsSync } from 'node:fs';
 import { mkdir, readFile, rename, writeFile } from 'node:fs/promises';
 import { setFlagsFromString } from 'node:v8';
 import { PGlite } from '@electric-sql/pglite';
-import { connect } from 'warm-lintel/server';
 import { charter } from './charter.js';
-import { seed } from './seed.js';
 
 const cache = new URL('../.cache/', import.meta.url);
 
@@ -31,6 +29,8 @@ async function shortenLog(pglite: PGlite): Promise<void> {
 
 /** Builds the world in a fresh embedded database and keeps a snapshot of it; a fresh database takes seconds, a snapshot does not. */
 async function makeSnapshot(file: URL): Promise<void> {
+  // Loaded only where a world is built: whoever opens a snapshot needs neither.
+  const [{ connect }, { seed }] = await Promise.all([import('warm-lintel/server'), import('./seed.js')]);
   const pglite = new PGlite();
   await seed(connect(pglite));
   // Half of the files of a fresh database are patterns for others. Nobody makes another in a snapshot, and it opens sooner without.

@@ -5,7 +5,8 @@ import { LintelError } from '../../base/index.js';
 import { probe } from '../../rehearsal/index.js';
 import { readCharterFile, readConfig, type Sources } from '../config.js';
 import { withDatabase } from '../look.js';
-import { type Surroundings, withSources } from '../surroundings.js';
+import { withSources } from '../options.js';
+import type { Surroundings } from '../surroundings.js';
 import type { DeskParts } from './answers.js';
 
 interface DeskOptions extends Sources {

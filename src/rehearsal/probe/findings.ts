@@ -85,3 +85,14 @@ export interface ProbeReport {
   readonly unreached: readonly { readonly route: string; readonly why: string }[];
   readonly calls: number;
 }
+
+/** How far a walk has come. A step is one route as one of the people. */
+export interface ProbeProgress {
+  /** What is tried next. */
+  readonly what: string;
+  /** Steps that are behind, and steps in all. */
+  readonly done: number;
+  readonly of: number;
+  /** What was found until now. */
+  readonly found: number;
+}

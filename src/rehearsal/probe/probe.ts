@@ -5,7 +5,7 @@ import type { KindShape } from '../../predicate/index.js';
 import type { Lintel } from '../../server/index.js';
 import { Answers, isFine, type Tell } from './answers.js';
 import { castOf, type Player, partsOf } from './cast.js';
-import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeReport } from './findings.js';
+import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeProgress, type ProbeReport } from './findings.js';
 import { isOrderedBy, type Knowledge, knowledgeOf, namesOf, secretsIn, unlawfulIn } from './judge.js';
 import { type Difference, Picture } from './picture.js';
 import { type Route, readRoutes } from './routes.js';
@@ -56,7 +56,7 @@ class Probe {
     this.#send = send;
   }
 
-  async run(): Promise<ProbeReport> {
+  async run(told: (progress: ProbeProgress) => void): Promise<ProbeReport> {
     const { routes, others, unreached } = readRoutes(this.#charter, this.#target);
     this.#players = await castOf(this.#lintel, this.#target);
     this.#picture = await Picture.take(this.#db, this.#charter);
@@ -68,9 +68,17 @@ class Probe {
     this.#tries = new Tries(this.#charter, this.#picture, this.#players, this.#knowledge);
     const parts = await partsOf(this.#lintel, this.#target);
     this.#answers = new Answers(this.#charter, this.#picture, this.#players, parts, this.#knowledge, this.#tell);
-    for (const route of routes) for (const player of this.#players) await (route.method === 'GET' ? this.#reads(route, player) : this.#writes(route, player));
-    for (const route of others) for (const player of this.#players) await this.#writes(route, player, 'once');
-    for (const player of this.#players) await this.#afterRemoval(routes, player);
+    const asEach = (what: string, go: (player: Player) => Promise<void>) =>
+      this.#players.map((player) => ({ what: `${what} as ${player.name}`, go: () => go(player) }));
+    const tries = [
+      ...routes.flatMap((route) => asEach(route.name, (player) => (route.method === 'GET' ? this.#reads(route, player) : this.#writes(route, player)))),
+      ...others.flatMap((route) => asEach(route.name, (player) => this.#writes(route, player, 'once'))),
+      ...asEach('what is left after removal', (player) => this.#afterRemoval(routes, player)),
+    ];
+    for (const [done, { what, go }] of tries.entries()) {
+      told({ what, done, of: tries.length, found: this.#found.size });
+      await go();
+    }
     return this.#report(routes, unreached);
   }
 
@@ -380,8 +388,9 @@ class Probe {
  * how long an answer takes.
  *
  * @param db the database of the application's records.
+ * @param told is told before each step what is tried next: a walk takes from seconds to minutes.
  * @throws LintelError `no-routes`, `no-sign-in`, `probe-elsewhere`, `too-large`, `not-put-back`.
  */
-export async function probe(lintel: Lintel, db: Kysely<any>, target: ProbeTarget): Promise<ProbeReport> {
-  return new Probe(lintel, db, target).run();
+export async function probe(lintel: Lintel, db: Kysely<any>, target: ProbeTarget, told: (progress: ProbeProgress) => void = () => {}): Promise<ProbeReport> {
+  return new Probe(lintel, db, target).run(told);
 }
