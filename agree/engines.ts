@@ -223,16 +223,11 @@ async function underPolicies(tx: Kysely<any>, draw: Draw, standing: AnyStanding)
   return standing.withPolicies(tx, async (_tx, scope) => {
     await say(tx, `set local role ${APP_ROLE}`);
     const answers = { plain: await selectAll(tx), masked: await masked(tx, standing), select: await selectAll(scope) };
+    // Each is undone, and the role that was laid aside in it is back.
     const writes: Outcome[] = [];
-    for (const write of draw.writes) {
-      writes.push(await writeOne(tx, scope, write, true));
-      await say(tx, `set local role ${APP_ROLE}`);
-    }
+    for (const write of draw.writes) writes.push(await writeOne(tx, scope, write, true));
     const raw: Touched[][] = [];
-    for (const one of draw.raw) {
-      raw.push(await rawOne(tx, one, draw.data));
-      await say(tx, `set local role ${APP_ROLE}`);
-    }
+    for (const one of draw.raw) raw.push(await rawOne(tx, one, draw.data));
     await say(tx, 'reset role');
     return { ...answers, writes, raw };
   });

@@ -139,7 +139,7 @@ async function runWith([what, ...edits]: Planted, program: readonly string[]): P
 const long = process.env.LINTEL_LONG !== undefined;
 const planted = long ? [...PLANTED, ...FURTHER] : PLANTED;
 test.concurrent.for(planted)('%s: found', { timeout: 120_000 }, async (one, { expect: expectHere }) => {
-  const printed = await runWith(one, ['agree/run.ts', '--cases', '600', '--seed', '8', '--as-found']);
+  const printed = await runWith(one, ['agree/run.ts', '--cases', '600', '--seed', '6', '--as-found']);
   expectHere(printed).toContain('a disagreement within');
 });
 
