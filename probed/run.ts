@@ -1,11 +1,12 @@
 /*
- * Which of the planted faults are found, as tables: `npm run probed`; with `rules`, `apiary` those in rules, or in the demo's application; with `machine`,
+ * Which of the planted faults are found, as tables: `npm run probed`; with `rules`, `lending-rules`, `apiary` those in rules, or in the demo's application; with `machine`,
  * `exchanged`, `slips` and `past` those that a program makes; names of faults behind it, or of faults in the lending application alone, are only these.
  */
 import type { ProbeReport } from 'warm-lintel/rehearsal';
 import { startPostgres } from '../test/setup.js';
 import { probeApiary, scoreApiary } from './apiary.js';
 import { FAULTS } from './faults.js';
+import { scoreLendingRules } from './lending-rules.js';
 import { type MachineFault, machineFaults, spoilt, withFault } from './machine.js';
 import { scoreRules } from './rules.js';
 import { probeLending } from './score.js';
@@ -80,6 +81,7 @@ async function scoreMachineOnApiary(): Promise<void> {
 
 const SCORES: Readonly<Record<string, () => Promise<void>>> = {
   rules: () => scoreRules(cluster.url),
+  'lending-rules': () => scoreLendingRules(cluster.url),
   apiary: () => scoreApiary(cluster.url, wanted.slice(1)),
   machine: () => scoreMachineOnLending('taken'),
   exchanged: () => scoreMachineOnLending('exchanged'),
@@ -89,7 +91,7 @@ const SCORES: Readonly<Record<string, () => Promise<void>>> = {
 
 try {
   const [one = ''] = wanted;
-  if (wanted.length === 0) for (const score of [SCORES.rules, SCORES.apiary, scoreProbe]) await score?.();
+  if (wanted.length === 0) for (const score of [SCORES.rules, SCORES['lending-rules'], SCORES.apiary, scoreProbe]) await score?.();
   else await (SCORES[one] ?? scoreProbe)();
 } finally {
   await cluster.stop();

@@ -1,5 +1,5 @@
 import type pg from 'pg';
-import type { ProbeRoute, ProbeTarget } from 'warm-lintel/rehearsal';
+import type { AppMember, ProbeRoute, ProbeTarget } from 'warm-lintel/rehearsal';
 import { moreRoutes } from './more.js';
 
 /** The routes, as somebody lists them who looks through the file. */
@@ -20,9 +20,14 @@ const routes: readonly ProbeRoute[] = [
   { method: 'post', path: '/loans', body: { toolId: 1, remark: 'Probe' } },
 ];
 
-/** The running application, and its people out of its own table. */
-export async function lendingTarget(pool: pg.Pool, url: string): Promise<ProbeTarget> {
+/** Everybody, out of the application's own table. */
+export async function peopleOf(pool: pg.Pool): Promise<AppMember[]> {
   const { rows } = await pool.query('select id, org_id, name, email, role from users where active order by id');
+  return rows.map(({ id, org_id, name, email, role }) => ({ id, name, address: email, tenant: org_id, roles: [role] }));
+}
+
+/** The running application. */
+export async function lendingTarget(pool: pg.Pool, url: string): Promise<ProbeTarget> {
   return {
     app: url,
     signIn: async ({ address }, send) => {
@@ -30,7 +35,7 @@ export async function lendingTarget(pool: pg.Pool, url: string): Promise<ProbeTa
       return { cookie: answer.headers.getSetCookie()[0]?.split(';')[0] ?? '' };
     },
     routes: [...routes, ...moreRoutes],
-    people: rows.map(({ id, org_id, name, email, role }) => ({ id, name, address: email, tenant: org_id, roles: [role] })),
+    people: await peopleOf(pool),
     putOut: async ({ id }) => {
       await pool.query('update users set active = false where id = $1', [id]);
       return async () => void (await pool.query('update users set active = true where id = $1', [id]));

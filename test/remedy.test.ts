@@ -99,7 +99,7 @@ test('in the terminal one is chosen, shown, carried out, and asked again', async
     ),
   ]);
   expect(out).toMatch(/\d\. {2}give the role Site warden for Mill meadow\n {6}opens 6 permissions, on \d+ records\n/);
-  expect((await lintel('remedy', 'tobias', 'hive.update', 'a-hive-02', '--carry-out', '1')).err).toBe('lintel: Say in whose name it is done: --as PERSON.');
+  expect((await lintel('remedy', 'tobias', 'hive.update', 'a-hive-02', '--carry-out', '1')).err).toMatch(/^lintel: Say in whose name: --as PERSON\./);
   expect((await lintel('remedy', 'tobias', 'hive.update', 'a-hive-02', '--as', 'maren', '--carry-out', '99')).err).toContain(
     '99 cannot be carried out: there are',
   );

@@ -117,13 +117,12 @@ async function changesCommand(old: string | undefined, options: ChangesOptions, 
     options.roles || !config.database
       ? await accessChanges(charter, rolesOf(before, charter))
       : await withDatabase(config, async (lintel) => {
-          const then = options.earlier === undefined ? undefined : await openUrl(options.earlier);
-          try {
-            const { tenant, all } = await peopleOf(lintel, before, options.tenant, then);
-            return await accessChanges(charter, all, { db: lintel.db, tenant });
-          } finally {
-            if (then && 'end' in then) await then.end();
-          }
+          const compare = async (then?: Lintel) => {
+            const { tenant, all } = await peopleOf(lintel, before, options.tenant, then?.db);
+            return accessChanges(charter, all, { db: lintel.records, tenant });
+          };
+          const { earlier } = options;
+          return earlier === undefined ? compare() : withDatabase({ ...config, database: () => openUrl(earlier) }, compare);
         });
   const undeclared = changes.filter(({ change, permission }) => change.startsWith('grows') && !options.declared.includes(permission));
   const head = ['who', 'may', 'how far', 'change', 'records', 'such as'];

@@ -6,6 +6,7 @@ import { type Comparison, compare, madeUpFacts, whose } from '../rehearsal/index
 import { type Anchor, type Held, Standing } from '../standing/index.js';
 import { readDay } from './audit.js';
 import { readConfig, type Sources } from './config.js';
+import { insistOnOwn } from './copy.js';
 import { grid, markdown } from './grid.js';
 import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
 import { formatOption, withSources } from './options.js';
@@ -64,6 +65,7 @@ export async function sideOf(tenant: Tenant, text: string): Promise<{ readonly n
   const id = await findPerson(tenant, person);
   const name = tenant.members.find((one) => one.id === id)?.name ?? person;
   if (day === undefined) return { name, standing: await tenant.standingOf(id) };
+  insistOnOwn(tenant.lintel);
   const then = await standingThen(db as never, charter, tenant.id, id, readDay(day));
   // The record holds ids; what units and groups are called is what they are called today.
   const { units, groups } = await namesIn(tenant);
@@ -93,7 +95,7 @@ async function compareCommand(people: readonly string[], options: CompareOptions
     const tenant = await findTenant(lintel, options.tenant, named && personAndDay(named).person);
     const sides = [];
     for (const one of people) sides.push(await sideOf(tenant, one));
-    const compared = await compare(sides, action === undefined ? undefined : { db: lintel.db, action, some: Number(options.some) });
+    const compared = await compare(sides, action === undefined ? undefined : { db: lintel.records, action, some: Number(options.some) });
     around.out(options.format === 'json' ? JSON.stringify(compared, null, 2) : written(compared, options.format));
     return EXIT.yes;
   });

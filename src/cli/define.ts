@@ -1,5 +1,5 @@
 import type { Charter } from '../charter/index.js';
-import type { ProbeTarget } from '../rehearsal/index.js';
+import type { AppMember, ProbeTarget } from '../rehearsal/index.js';
 import type { Database } from '../store/index.js';
 
 /** What `lintel.config.ts` exports as its default. */
@@ -7,6 +7,11 @@ export interface LintelConfig {
   readonly charter: Charter<any>;
   /** Opens the database to look at. It is opened only by commands that need it. */
   readonly database?: () => Promise<Database> | Database;
+  /**
+   * The people of an application that keeps them itself, each with what they hold: they are copied into a database in memory, and that is looked at. Nothing is
+   * written to the application's database, and what changes a membership is left to the application. Needs the package `@electric-sql/pglite`.
+   */
+  readonly people?: (db: Database) => Promise<readonly AppMember[]> | readonly AppMember[];
   /** The application that works on this database, for `lintel probe`. */
   readonly probe?: (db: Database) => Promise<ProbeTarget> | ProbeTarget;
   /** Findings of `lintel review` and `lintel probe` that are meant so: the code and the place, and why. */

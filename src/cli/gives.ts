@@ -2,7 +2,7 @@ import type { Command } from '@commander-js/extra-typings';
 import { giversOf } from '../rehearsal/index.js';
 import { readConfig, type Sources } from './config.js';
 import { answer } from './grid.js';
-import { findTenant, standingsOf, withDatabase } from './look.js';
+import { findTenant, rolesIn, standingsOf, withDatabase } from './look.js';
 import { formatOption, withSources } from './options.js';
 import { EXIT, type Surroundings } from './surroundings.js';
 
@@ -19,7 +19,7 @@ async function givesCommand(permission: string, options: GivesOptions, around: S
   charter.permission(permission);
   return withDatabase({ charter, ...config }, async (lintel) => {
     const tenant = await findTenant(lintel, options.tenant);
-    const givers = giversOf(charter, permission, await (await tenant.onlooker()).tenant.roles(), await standingsOf(tenant));
+    const givers = giversOf(charter, permission, await rolesIn(tenant), await standingsOf(tenant));
     const rows = givers.map(({ by, reaches, holders }) => {
       const more = holders.length - NAMED;
       return [by, reaches.join(', '), holders.length === 0 ? 'nobody' : `${holders.slice(0, NAMED).join(', ')}${more > 0 ? ` and ${more} more` : ''}`];

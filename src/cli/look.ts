@@ -1,11 +1,12 @@
 import { didYouMean, LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
-import { standingsOf as readStandings } from '../membership/index.js';
-import { type AccessTable, accessTable, openSubjects, peopleSubjects, roleSubjects } from '../rehearsal/index.js';
-import { createLintel, type Lintel, type ServerStanding } from '../server/index.js';
-import type { Standing } from '../standing/index.js';
+import { type RoleView, standingsOf as readStandings } from '../membership/index.js';
+import { type AccessTable, accessTable, ONLOOKER, openSubjects, peopleSubjects, roleSubjects } from '../rehearsal/index.js';
+import { createLintel, type Lintel, type MayDo, type Remedies, type ServerStanding } from '../server/index.js';
+import type { Decision, Standing } from '../standing/index.js';
 import type { Database } from '../store/index.js';
 import { openDatabase } from './config.js';
+import { inApplication, insistOnOwn, isCopy, overCopy } from './copy.js';
 import type { LintelConfig } from './define.js';
 
 /** A tenant as the commands look at it. */
@@ -25,9 +26,13 @@ const MOST_SEARCHED = 20;
 /** Opens the configured database, works in it, and closes it. */
 export async function withDatabase<R>(config: LintelConfig, work: (lintel: Lintel, db: Database) => Promise<R>): Promise<R> {
   const { db, close } = await openDatabase(config);
+  const { people } = config;
+  let copy: Awaited<ReturnType<typeof overCopy>> | undefined;
   try {
-    return await work(createLintel({ charter: config.charter, db }) as unknown as Lintel, db);
+    copy = people && (await overCopy({ ...config, people }, db));
+    return await work(copy?.lintel ?? (createLintel({ charter: config.charter, db }) as unknown as Lintel), db);
   } finally {
+    await copy?.close();
     await close();
   }
 }
@@ -75,6 +80,7 @@ export async function findTenant(
     .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
     .select(['p.id', 'p.name', 'p.address_written as address'])
     .where('m.tenant_id', '=', found.id)
+    .where('p.id', '!=', ONLOOKER)
     .orderBy('p.name')
     .execute();
   const fulfilled = Object.keys(lintel.charter.data.obligations);
@@ -182,21 +188,55 @@ export async function tableOf(
   { only, most, open = true }: { readonly only: readonly string[]; readonly most?: string | undefined; readonly open?: boolean },
 ): Promise<AccessTable> {
   const { lintel, members } = tenant;
-  const { charter, db } = lintel;
+  const { charter, records: db } = lintel;
   const standings = await standingsOf(tenant);
   const facts = (await tenant.standingOf('')).facts.tenant;
   const subjects = by === 'people' ? peopleSubjects(standings) : roleSubjects(charter, facts, standings);
   return accessTable(charter, by, [...subjects, ...(open ? openSubjects(charter, facts) : [])], {
     tenant: facts,
     db,
-    only,
+    only: isCopy(lintel) && only.length === 0 ? [...Object.keys(charter.data.kinds), 'area'] : only,
     members: { standings, ids: members.map(({ id }) => id) },
     ...(most !== undefined && { most: Number(most) }),
   });
 }
 
+/** Who may do something to a record, by name: all of them, or of the first so many members. */
+export async function whoMay(tenant: Tenant, action: string, id: string, first = Number.POSITIVE_INFINITY): Promise<MayDo[]> {
+  const standing = await tenant.onlooker();
+  const people: MayDo[] = [];
+  let after: { readonly name: string; readonly userId: string } | undefined;
+  let looked = 0;
+  do {
+    const part = await standing.who(action, id, { limit: Math.min(500, first), ...(after && { after }) });
+    people.push(...part.people.filter(({ userId }) => userId !== ONLOOKER));
+    looked += 500;
+    after = part.next;
+  } while (after && looked < first);
+  return people;
+}
+
+/** What would make something allowed, as somebody asks, or whoever may open the database. @param known see {@link ServerStanding.remedies}. */
+export async function remediesIn(
+  tenant: Tenant,
+  { as, user, action, id }: { readonly as: string | undefined; readonly user: string; readonly action: string; readonly id: string },
+  known?: (decision: Decision) => void,
+): Promise<Remedies> {
+  if (as !== undefined) insistOnOwn(tenant.lintel);
+  const asking = as === undefined ? await tenant.onlooker() : await tenant.standingOf(await findPerson(tenant, as));
+  const found = await asking.remedies(user, action, id, known);
+  return isCopy(tenant.lintel) ? inApplication(found) : found;
+}
+
+/** The roles of the tenant, and who holds each. */
+export async function rolesIn(tenant: Tenant): Promise<RoleView[]> {
+  const roles = await (await tenant.onlooker()).tenant.roles();
+  return roles.map((role) => ({ ...role, holders: role.holders.filter(({ id }) => id !== ONLOOKER) }));
+}
+
 /** Keyholders of the tenant, by name. */
 export async function whoCouldChangeIt(tenant: Tenant): Promise<string[]> {
+  if (isCopy(tenant.lintel)) return [];
   const rows = await tenant.lintel.db
     .selectFrom('lintel_assignment as a')
     .innerJoin('lintel_person as p', 'p.id', 'a.user_id')
@@ -211,6 +251,7 @@ export async function whoCouldChangeIt(tenant: Tenant): Promise<string[]> {
 
 /** Whoever changes something does it under a name. */
 export async function actorOf(tenant: Tenant, { as }: { readonly as?: string | undefined }): Promise<ServerStanding> {
+  insistOnOwn(tenant.lintel);
   if (as === undefined) throw new LintelError('who-acts', 'Say in whose name: --as PERSON. It goes on record, and their powers are the bounds.', {});
   return tenant.standingOf(await findPerson(tenant, as));
 }

@@ -3,13 +3,13 @@ import { resolve } from 'node:path';
 import { type Command, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { didYouMean, isLintelError, LintelError } from '../base/index.js';
-import { printProposal, proposalMarkdown } from '../rehearsal/index.js';
+import { ONLOOKER, printProposal, proposalMarkdown } from '../rehearsal/index.js';
 import type { InviteAnswer, NewInvitation, RoleView, ServerStanding, Step } from '../server/index.js';
 import { type Assignment, anchorWords } from '../standing/index.js';
 import { barFor } from './bar.js';
 import { readConfig, type Sources } from './config.js';
 import { answer, HELD, heldRows } from './grid.js';
-import { actorOf, findPerson, findTenant, type Tenant, withDatabase } from './look.js';
+import { actorOf, findPerson, findTenant, rolesIn, type Tenant, withDatabase } from './look.js';
 import { formatOption, withSources } from './options.js';
 import { EXIT, type Surroundings } from './surroundings.js';
 
@@ -100,7 +100,7 @@ async function membersCommand(person: string | undefined, options: MemberOptions
       const actor = await actorOf(tenant, options);
       return changeMember(actor, (await stepFor(actor, user, options)) as Step, options, around);
     }
-    const members = await (await tenant.onlooker()).members.list();
+    const members = (await (await tenant.onlooker()).members.list()).filter(({ userId }) => userId !== ONLOOKER);
     const rows = members.map((m) => [m.name, m.address, m.roles.map((r) => roleWords(r.label, r)).join('\n') || 'no role', m.status]);
     around.out(answer(options.format, members, ['name', 'address', 'roles', ''], rows));
     return EXIT.yes;
@@ -116,7 +116,7 @@ const holdersOf = ({ holders }: RoleView) =>
 async function rolesCommand(wanted: string | undefined, options: Common, around: Surroundings): Promise<number> {
   return withDatabase(await readConfig(options, around.cwd), async (lintel) => {
     const tenant = await findTenant(lintel, options.tenant);
-    const roles = await (await tenant.onlooker()).tenant.roles();
+    const roles = await rolesIn(tenant);
     if (wanted === undefined) {
       const rows = roles.map((r) => [r.id, r.label, r.own ? 'own' : 'charter', String(r.holders.reduce((n, { people }) => n + people, 0))]);
       around.out(answer(options.format, roles, ['role', 'name', 'from', 'people'], rows));

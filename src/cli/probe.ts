@@ -1,10 +1,12 @@
 import { type Command, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
-import { asCurl, asTest, PROBE_CODES, type ProbeFinding, type ProbeProgress, type ProbeReport, probe } from '../rehearsal/index.js';
+import { asCurl, asTest, PROBE_CODES, type ProbeFinding, type ProbeProgress, type ProbeReport, type ProbeTarget, probe } from '../rehearsal/index.js';
+import type { Database } from '../store/index.js';
 import { type Judged, judged, open } from './accepting.js';
 import { barFor } from './bar.js';
 import { readConfig, type Sources } from './config.js';
+import type { LintelConfig } from './define.js';
 import { grid, markdown } from './grid.js';
 import { withDatabase } from './look.js';
 import { withSources } from './options.js';
@@ -63,16 +65,21 @@ function asMarkdown(report: ProbeReport, findings: readonly Judged<ProbeFinding>
   ].join('\n\n');
 }
 
+/** The application that is configured, with its people. */
+export async function targetOf(target: NonNullable<LintelConfig['probe']>, { people }: LintelConfig, db: Database): Promise<ProbeTarget> {
+  return { ...(people && { people: await people(db) }), ...(await target(db)) };
+}
+
 async function probeCommand(options: ProbeOptions, around: Surroundings): Promise<number> {
   const config = await readConfig(options, around.cwd);
-  if (!config.probe) throw new LintelError('no-probe', 'There is no application to try: give defineConfig a probe, which answers { app, signIn, routes }.', {});
   const target = config.probe;
+  if (!target) throw new LintelError('no-probe', 'There is no application to try: give defineConfig a probe, which answers { app, signIn, routes }.', {});
   return withDatabase(config, async (lintel, db) => {
     const bar = await barFor(around, 'trying', '  {found} found  {what}');
     around.err('Trying the application as everybody. What is changed by it is put back.');
     const told = ({ done, of, ...rest }: ProbeProgress) => (done === 0 ? bar?.start(of, 0, rest) : bar?.update(done, rest));
-    const trying = { ...(await target(db)), ...(options.only && { only: options.only }) };
-    const report = await probe(lintel, lintel.db, trying, told).finally(() => bar?.stop());
+    const trying = { ...(await targetOf(target, config, db)), ...(options.only && { only: options.only }) };
+    const report = await probe(lintel, lintel.records, trying, told).finally(() => bar?.stop());
     const findings = judged(report.findings, config.accepted, ({ route }) => route);
     const left = open(findings);
     around.out(

@@ -39,6 +39,7 @@ export async function stageOf(tenant: Tenant): Promise<Stage> {
     person: once(async (name) => tenant.standingOf(await findPerson(tenant, name))),
     role: once(async (name) => roleOf(charter, facts, name)),
     visitor: () => visitor(''),
+    members: tenant.members,
   };
 }
 

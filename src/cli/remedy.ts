@@ -6,7 +6,7 @@ import type { Remedies, Remedy } from '../server/index.js';
 import { type Decision, inSentence } from '../standing/index.js';
 import { readConfig, type Sources } from './config.js';
 import { counted } from './grid.js';
-import { findPerson, findRecord, findTenant, withDatabase } from './look.js';
+import { actorOf, findPerson, findRecord, findTenant, remediesIn, withDatabase } from './look.js';
 import { withSources } from './options.js';
 import { EXIT, type Surroundings } from './surroundings.js';
 
@@ -57,23 +57,22 @@ async function remedyCommand(person: string, action: string, record: string, opt
   return withDatabase(config, async (lintel) => {
     const tenant = await findTenant(lintel, options.tenant, person, { kind, record });
     const user = await findPerson(tenant, person);
-    const asking = options.as === undefined ? await tenant.onlooker() : await tenant.standingOf(await findPerson(tenant, options.as));
     const id = kind === undefined ? record : await findRecord(tenant, kind, record);
     const who = tenant.members.find(({ id }) => id === user)?.name ?? person;
     // Whether it is so is known at once; what would change it is tried first.
-    const found = await asking.remedies(user, action, id, (decision) => {
+    const found = await remediesIn(tenant, { as: options.as, user, action, id }, (decision) => {
       if (options.format === 'text') around.out(printNow(who, label, decision));
     });
     if (options.carryOut === undefined) {
       for (const text of options.format === 'json' ? [JSON.stringify(found, null, 2)] : printWhat(found, around.colours)) around.out(text);
       return found.decision.allowed ? EXIT.yes : EXIT.refused;
     }
-    if (options.as === undefined) throw new LintelError('who-acts', 'Say in whose name it is done: --as PERSON.', {});
+    const actor = await actorOf(tenant, options);
     const chosen = remedyNumbered(found, options.carryOut);
     if (!chosen.proposal)
       throw new LintelError('no-such-remedy', `${options.carryOut} cannot be carried out: that one changes the record, in the application`, {});
     around.out(printProposal(chosen.proposal, pc.createColors(around.colours)));
-    await asking.carryOut(chosen.proposal, chosen.words);
+    await actor.carryOut(chosen.proposal, chosen.words);
     const now = await (await tenant.standingOf(user)).decideById(action, id);
     around.out(`Done: ${chosen.words}. ${who} ${now.allowed ? 'may' : 'still may not'} ${inSentence(label)} now.`);
     return now.allowed ? EXIT.yes : EXIT.refused;

@@ -36,7 +36,7 @@ export async function foundInTenant(lintel: Lintel, wanted: string): Promise<Rev
   for (const [kind, { shared }] of Object.entries(charter.data.kinds)) {
     if (shared || !charter.permissions.has(`${kind}.read`)) continue;
     const asked = members.map((standing) => standing.reachOf(`${kind}.read`));
-    const { counts } = await tallyRecords(lintel.db, charter.shapes, kind, tenant.id, asked);
+    const { counts } = await tallyRecords(lintel.records, charter.shapes, kind, tenant.id, asked);
     for (const [i, { userId }] of members.entries()) {
       const [known, more] = [reads.get(userId as string) ?? null, counts[i] ?? null];
       reads.set(userId as string, known === null || more === null ? null : known + more);

@@ -1,10 +1,9 @@
 import type { Command } from '@commander-js/extra-typings';
 import { LintelError } from '../base/index.js';
 import { pathWords } from '../rehearsal/index.js';
-import type { MayDo } from '../server/index.js';
 import { readConfig, type Sources } from './config.js';
 import { answer } from './grid.js';
-import { findRecord, findTenant, withDatabase } from './look.js';
+import { findRecord, findTenant, whoMay, withDatabase } from './look.js';
 import { formatOption, withSources } from './options.js';
 import { EXIT, type Surroundings } from './surroundings.js';
 
@@ -20,15 +19,8 @@ async function whoCommand(action: string, record: string, options: WhoOptions, a
   if (kind === undefined) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record; lintel gives ${action} says who has it`, {});
   return withDatabase(config, async (lintel) => {
     const tenant = await findTenant(lintel, options.tenant, undefined, { kind, record });
-    const standing = await tenant.onlooker();
     const id = await findRecord(tenant, kind, record);
-    const people: MayDo[] = [];
-    let after: { readonly name: string; readonly userId: string } | undefined;
-    do {
-      const part = await standing.who(action, id, { limit: 500, ...(after && { after }) });
-      people.push(...part.people);
-      after = part.next;
-    } while (after);
+    const people = await whoMay(tenant, action, id);
     const rows = people.flatMap(({ name, ways }) =>
       ways.map((way, i) => [i === 0 ? name : '', way.reach === 'tenant' ? 'all' : way.reach, pathWords(charter, way)]),
     );

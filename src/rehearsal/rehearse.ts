@@ -2,7 +2,7 @@ import { isLintelError } from '../base/index.js';
 import type { Charter } from '../charter/index.js';
 import { inSentence, type Standing, wayWords } from '../standing/index.js';
 import { meaningsOf } from './meanings.js';
-import { type Actor, type ExpectedAnswer, type ExpectedMeaning, type ExpectedPlace, type ExpectedReach, nameOf, PLACES, type Script } from './script.js';
+import { type Actor, type ExpectedAnswer, type ExpectedPlace, type ExpectedReach, nameOf, PLACES, type Script } from './script.js';
 import { explain } from './why.js';
 
 /** One expectation, and whether it held. */
@@ -24,6 +24,8 @@ export interface Stage {
   /** Somebody made up who holds a role, by its id or label. @throws LintelError for no such role. */
   readonly role: (name: string) => Promise<Standing<any>>;
   readonly visitor: () => Promise<Deciding>;
+  /** Everybody in the tenant: where it is given, whoever a script of all people does not name is told. */
+  readonly members?: readonly { readonly id: string }[];
 }
 
 type Deciding = Standing<any> & { decideById(action: string, id: unknown): Promise<ReturnType<Standing['decide']>> };
@@ -71,8 +73,8 @@ async function placeOf(stage: Stage, { actor, where, ids, line }: ExpectedPlace)
   return { name, line, held, words: held ? '' : `${name} ${list(found)}, and was to be ${list(ids)}` };
 }
 
-/** What the words mean, each that the script names; and each that it does not name, for a script that names any. */
-function meant(charter: Charter<any>, expected: readonly ExpectedMeaning[]): Outcome[] {
+/** What the words mean, each that the script names; and each word and each action that it does not name, for a script that names any word. */
+function meant(charter: Charter<any>, { meanings: expected, reaches }: Script): Outcome[] {
   const [first] = expected;
   if (!first) return [];
   const now = meaningsOf(charter);
@@ -83,7 +85,35 @@ function meant(charter: Charter<any>, expected: readonly ExpectedMeaning[]): Out
     return { name: rule, line, held: words === '', words };
   });
   const fresh = [...now].filter(([rule]) => !named.has(rule));
-  return [...told, ...fresh.map(([rule, means]) => ({ name: rule, line: first.line, held: false, words: `${rule} is new; it means: ${means}` }))];
+  const actions = new Set(reaches.map(({ action }) => action));
+  const unasked = [...charter.permissions.values()].filter(({ name: action }) => !actions.has(action));
+  const besides = [
+    ...fresh.map(([rule, means]) => [rule, `${rule} is new; it means: ${means}`] as const),
+    ...unasked.map(({ name: action, label }) => [action, `${action} (${label}) is new: nothing is expected of it`] as const),
+  ];
+  return [...told, ...besides.map(([name, words]) => ({ name, line: first.line, held: false, words }))];
+}
+
+/** Members who stand in no table, for a script that says of people where they are. */
+async function newcomers({ reaches, places }: Script, stage: Stage): Promise<Outcome[]> {
+  const [first] = places;
+  if (!first) return [];
+  const named = new Set<string | undefined>();
+  for (const name of new Set([...reaches, ...places].flatMap(({ actor }) => (actor !== 'visitor' && 'person' in actor ? [actor.person] : [])))) {
+    // Of a name that nobody has it is told elsewhere.
+    const standing = await stage.person(name).catch((error: unknown) => {
+      if (!isLintelError(error)) throw error;
+    });
+    named.add(standing?.userId);
+  }
+  const outcomes: Outcome[] = [];
+  for (const { id } of stage.members ?? []) {
+    if (named.has(id)) continue;
+    const standing = await stage.person(id);
+    const { name = id } = standing.facts.me;
+    outcomes.push({ name, line: first.line, held: false, words: `${name} is new: a member of whom nothing is expected, ${standing.describe().line}` });
+  }
+  return outcomes;
 }
 
 /** Holds what a script expects against what is so. Somebody or something that does not exist is an expectation that does not hold. */
@@ -101,6 +131,6 @@ export async function rehearse(script: Script, stage: Stage): Promise<Outcome[]>
   for (const one of script.reaches) await hold(one.line, one.actor, () => reachOf(stage, one, known));
   for (const one of script.answers) await hold(one.line, one.actor, () => answerOf(stage, one));
   for (const one of script.places) await hold(one.line, one.actor, () => placeOf(stage, one));
-  outcomes.push(...meant(stage.charter, script.meanings));
+  outcomes.push(...meant(stage.charter, script), ...(await newcomers(script, stage)));
   return outcomes.sort((a, b) => a.line - b.line);
 }

@@ -124,6 +124,11 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     };
   }
 
+  /** Where the application's records are: the same database, if no other was given. */
+  get records(): Kysely<any> {
+    return this.#place.db as Kysely<any>;
+  }
+
   /** True if invitations go out by mail. */
   get hasMailer(): boolean {
     return this.#setting.hasMailer;
@@ -137,7 +142,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
    */
   async prepare(): Promise<void> {
     await migrate(this.db as unknown as Kysely<never>);
-    await checkSchema((this.#options.records ?? this.db) as unknown as Kysely<never>, this.charter as Charter);
+    await checkSchema(this.records as Kysely<never>, this.charter as Charter);
     await membership.keepCharter(this.db, this.charter as Charter, this.#setting.now());
   }
 

@@ -17,7 +17,8 @@ import type { Lintel, Remedies, Remedy } from '../../server/index.js';
 import { judged } from '../accepting.js';
 import { peopleOf } from '../changes.js';
 import { sideOf } from '../compare.js';
-import { findPerson, findRecord, findTenant, standingsOf, tableOf, whoCouldChangeIt } from '../look.js';
+import { insistOnOwn } from '../copy.js';
+import { findPerson, findRecord, findTenant, remediesIn, rolesIn, standingsOf, tableOf, whoCouldChangeIt, whoMay } from '../look.js';
 import { stageOf } from '../rehearse.js';
 import { CODES, foundInTenant } from '../review.js';
 
@@ -74,18 +75,18 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
     const id = kind === undefined || !query.record ? undefined : await findRecord(tenant, kind, query.record);
     const decision = id === undefined ? standing.decide(action) : await standing.decideById(action, id);
     const record = kind !== undefined && id !== undefined ? { kind, id } : undefined;
-    const may = record && decision.outcome !== 'missing' ? (await (await tenant.onlooker()).who(action, record.id, { limit: 200 })).people : null;
+    const may = record && decision.outcome !== 'missing' ? await whoMay(tenant, action, record.id, 200) : null;
     const who = may?.map(({ userId, name, ways }) => ({ userId, name, by: ways.map((way) => pathWords(lintel.charter, way)) })) ?? null;
     return { explanation: explain(standing, decision, record, await whoCouldChangeIt(tenant)), who };
   },
   gives: async ({ lintel }, query) => {
     const tenant = await findTenant(lintel, need(query, 'tenant'));
-    return giversOf(lintel.charter, need(query, 'action'), await (await tenant.onlooker()).tenant.roles(), await standingsOf(tenant));
+    return giversOf(lintel.charter, need(query, 'action'), await rolesIn(tenant), await standingsOf(tenant));
   },
   remedies: async ({ lintel }, query) => {
     const tenant = await findTenant(lintel, need(query, 'tenant'));
-    const asking = query.as ? await tenant.standingOf(await findPerson(tenant, query.as)) : await tenant.onlooker();
-    return asking.remedies(await findPerson(tenant, need(query, 'person')), need(query, 'action'), need(query, 'record'));
+    const user = await findPerson(tenant, need(query, 'person'));
+    return remediesIn(tenant, { as: query.as || undefined, user, action: need(query, 'action'), id: need(query, 'record') });
   },
   appeals: async ({ lintel }, query) => {
     const tenant = await findTenant(lintel, need(query, 'tenant'));
@@ -96,7 +97,7 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
     const sides = [];
     for (const name of need(query, 'people').split(',')) sides.push(await sideOf(tenant, name));
     if (sides.length < 2) throw new LintelError('which-people', 'Choose two people or more.', {});
-    const compared = await compare(sides, query.action ? { db: lintel.db, action: query.action, some: 20 } : undefined);
+    const compared = await compare(sides, query.action ? { db: lintel.records, action: query.action, some: 20 } : undefined);
     const { names, records } = compared;
     return { ...compared, ...(records && { records: { ...records, groups: records.groups.map((one) => ({ ...one, by: whose(names, one) })) } }) };
   },
@@ -107,7 +108,7 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
   changes: async ({ lintel, before }, query) => {
     if (!before) throw new LintelError('bad-request', 'Start the desk with --before CHARTER to see what changed since.', {});
     const { tenant, all } = await peopleOf(lintel, before, need(query, 'tenant'));
-    return accessChanges(lintel.charter, all, { db: lintel.db, tenant });
+    return accessChanges(lintel.charter, all, { db: lintel.records, tenant });
   },
   rehearsal: async ({ lintel, script }, query) => {
     if (!script) throw new LintelError('bad-request', 'Start the desk with --rehearse FILE to see what holds.', {});
@@ -126,6 +127,7 @@ function chosenFrom({ remedies }: Remedies, words: string): Remedy {
 /** What changes something, or takes long: it is sent, not looked up. */
 export const WORKS: Readonly<Record<string, (parts: DeskParts, query: Query) => Promise<unknown>>> = {
   'carry-out': async ({ lintel }, query) => {
+    insistOnOwn(lintel);
     const tenant = await findTenant(lintel, need(query, 'tenant'));
     const asking = await tenant.standingOf(await findPerson(tenant, need(query, 'as')));
     const [user, action, record] = [await findPerson(tenant, need(query, 'person')), need(query, 'action'), need(query, 'record')];
@@ -135,6 +137,7 @@ export const WORKS: Readonly<Record<string, (parts: DeskParts, query: Query) => 
     return { allowed: (await (await tenant.standingOf(user)).decideById(action, record)).allowed };
   },
   'answer-appeal': async ({ lintel }, query) => {
+    insistOnOwn(lintel);
     const tenant = await findTenant(lintel, need(query, 'tenant'));
     const { appeals } = await tenant.standingOf(await findPerson(tenant, need(query, 'as')));
     const id = need(query, 'appeal');

@@ -6,6 +6,7 @@ import { probe } from '../../rehearsal/index.js';
 import { readCharterFile, readConfig, type Sources } from '../config.js';
 import { withDatabase } from '../look.js';
 import { withSources } from '../options.js';
+import { targetOf } from '../probe.js';
 import type { Surroundings } from '../surroundings.js';
 import type { DeskParts } from './answers.js';
 
@@ -30,7 +31,7 @@ async function deskCommand(options: DeskOptions, around: Surroundings): Promise<
       ...(before && { before }),
       ...(file !== undefined && text !== undefined && { script: { file, text } }),
       ...(accepted && { accepted }),
-      ...(target && { probe: async () => probe(lintel, lintel.db, await target(db)) }),
+      ...(target && { probe: async () => probe(lintel, lintel.records, await targetOf(target, config, db)) }),
     };
     const { startDesk } = await import('./serve.js');
     const desk = await startDesk(parts, port);

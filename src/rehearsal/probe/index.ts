@@ -1,4 +1,4 @@
 export { PROBE_CODES, type ProbeFinding, type ProbeProgress, type ProbeReport } from './findings.js';
 export { probe } from './probe.js';
 export { asCurl, asTest } from './repeat.js';
-export type { ProbeMember, ProbePerson, ProbeRoute, ProbeTarget, Send } from './target.js';
+export type { ProbePerson, ProbeRoute, ProbeTarget, Send } from './target.js';

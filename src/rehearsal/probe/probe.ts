@@ -31,6 +31,7 @@ class Probe {
   readonly #db: Kysely<any>;
   readonly #lintel: Lintel;
   readonly #target: ProbeTarget;
+  readonly #putOut: ProbeTarget['putOut'];
   readonly #found = new Map<string, Found>();
   readonly #covered = new Map<string, Map<string, { calls: number; answered: number }>>();
   readonly #ask: ReturnType<typeof sender>['ask'];
@@ -51,6 +52,7 @@ class Probe {
     this.#lintel = lintel;
     this.#db = db;
     this.#target = target;
+    this.#putOut = target.putOut ?? (target.people ? undefined : this.#suspend);
     const { ask, send } = sender(target);
     this.#ask = ask;
     this.#send = send;
@@ -73,7 +75,7 @@ class Probe {
     const tries = [
       ...routes.flatMap((route) => asEach(route.name, (player) => (route.method === 'GET' ? this.#reads(route, player) : this.#writes(route, player)))),
       ...others.flatMap((route) => asEach(route.name, (player) => this.#writes(route, player, 'once'))),
-      ...asEach('what is left after removal', (player) => this.#afterRemoval(routes, player)),
+      ...(this.#putOut ? asEach('what is left after removal', (player) => this.#afterRemoval(routes, player)) : []),
     ];
     for (const [done, { what, go }] of tries.entries()) {
       told({ what, done, of: tries.length, found: this.#found.size });
@@ -322,9 +324,10 @@ class Probe {
   /** Calls as somebody who was put out, with the session of before. */
   async #afterRemoval(routes: readonly Route[], player: Player): Promise<void> {
     const { person } = player;
-    if (!person || player.tenants.length === 0) return;
+    const putOut = this.#putOut;
+    if (!person || !putOut || player.tenants.length === 0) return;
     const back: (() => Promise<void>)[] = [];
-    for (const tenant of player.tenants) back.push(await (this.#target.putOut ?? this.#putOut)(person, tenant));
+    for (const tenant of player.tenants) back.push(await putOut(person, tenant));
     const gone: Player = { ...player, in: (tenant) => this.#players.at(-1)?.in(tenant) as ReturnType<Player['in']> };
     this.#knowledge.set(gone, knowledgeOf(this.#charter, this.#picture, gone));
     this.#headers.set(gone, this.#headers.get(player) ?? {});
@@ -357,7 +360,7 @@ class Probe {
   }
 
   /** In the library's own tables, and past its record: it is taken back at once. */
-  readonly #putOut = async (person: { readonly id: string }, tenant: string): Promise<() => Promise<void>> => {
+  readonly #suspend = async (person: { readonly id: string }, tenant: string): Promise<() => Promise<void>> => {
     const set = (status: 'active' | 'suspended') => async () => {
       await this.#lintel.db.updateTable('lintel_member').set({ status }).where('tenant_id', '=', tenant).where('user_id', '=', person.id).execute();
     };
@@ -375,7 +378,8 @@ class Probe {
       return { ...one, severity: PROBE_CODES[one.code].severity, route: (JSON.parse(key) as string[])[1] as string, people: [...all] };
     });
     const weight = ({ severity }: ProbeFinding) => (severity === 'error' ? 0 : 1);
-    return { findings: findings.sort((a, b) => weight(a) - weight(b)), people, coverage, unreached: [...unreached, ...never], calls: this.#calls };
+    const removal = this.#putOut ? [] : [{ route: 'all routes', why: 'sessions of those who were put out: probe.putOut does not say how somebody is' }];
+    return { findings: findings.sort((a, b) => weight(a) - weight(b)), people, coverage, unreached: [...unreached, ...never, ...removal], calls: this.#calls };
   }
 }
 

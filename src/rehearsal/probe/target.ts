@@ -1,3 +1,5 @@
+import type { AppMember } from '../copy-members.js';
+
 /** A route of an application, as far as it has to be known to be tried. */
 export interface ProbeRoute {
   readonly method: string;
@@ -22,14 +24,6 @@ export interface ProbePerson {
   readonly address: string;
 }
 
-/** What somebody holds, for an application that keeps its people itself. */
-export interface ProbeMember extends ProbePerson {
-  readonly tenant: string;
-  readonly roles: readonly string[];
-  readonly groupIds?: readonly string[];
-  readonly unitIds?: readonly string[];
-}
-
 /** Sends one request to the application. A redirection is not followed. */
 export type Send = (request: {
   readonly method: string;
@@ -49,7 +43,7 @@ export interface ProbeTarget {
   /** Only these routes, and their paths with verbs that are not described: `GET /api/hives/{id}`. Such a verb can be named by itself. */
   readonly only?: readonly string[];
   /** The people, where the membership is not the library's: without it, they are read from the database. */
-  readonly people?: readonly ProbeMember[];
-  /** Puts somebody out, and takes them in again: to see what their old session still opens. Where the membership is the library's, it is known how. */
+  readonly people?: readonly AppMember[];
+  /** Puts somebody out, and takes them in again: to see what their old session still opens. Where the membership is the library's, it is known how; else left out, it is not tried. */
   readonly putOut?: (person: ProbePerson, tenant: string) => Promise<() => Promise<void>>;
 }

@@ -1,0 +1,56 @@
+import { LintelError } from '../base/index.js';
+import { copyMembers } from '../rehearsal/index.js';
+import { createLintel, type Lintel, type Remedies, type Step } from '../server/index.js';
+import { connect, type Database } from '../store/index.js';
+import type { LintelConfig } from './define.js';
+
+const copies = new WeakSet<Lintel>();
+
+/** A database in memory. @throws LintelError `no-memory`. */
+async function memory(): Promise<Database & { close(): Promise<void> }> {
+  try {
+    const { PGlite } = await import('@electric-sql/pglite');
+    return new PGlite();
+  } catch (error) {
+    throw new LintelError(
+      'no-memory',
+      'People of an application are copied into a database in memory, and there is none: npm install --save-dev @electric-sql/pglite',
+      {},
+      { cause: error },
+    );
+  }
+}
+
+/** The library over a copy of the people of an application that keeps them itself; its records are where they are. */
+export async function overCopy(
+  { charter, people }: LintelConfig & Required<Pick<LintelConfig, 'people'>>,
+  db: Database,
+): Promise<{ lintel: Lintel; close: () => Promise<void> }> {
+  const members = await people(db);
+  const copy = await memory();
+  const lintel = createLintel({ charter, db: copy, records: connect(db) }) as unknown as Lintel;
+  await lintel.prepare();
+  await copyMembers(lintel, members);
+  copies.add(lintel);
+  return { lintel, close: () => copy.close() };
+}
+
+/** Where the membership is a copy, what changes it, or asks for its record, asks at the wrong place. @throws LintelError `people-elsewhere`. */
+export function insistOnOwn(lintel: Lintel): void {
+  if (copies.has(lintel))
+    throw new LintelError(
+      'people-elsewhere',
+      'The application keeps its people itself: this is done there. Here a copy of them is looked at, without their past.',
+      {},
+    );
+}
+
+/** Of what would make something allowed, what an application can do that has the roles of the charter, each for the whole tenant, and groups and units. */
+export function inApplication(found: Remedies): Remedies {
+  const isItsOwn = (step: Step) =>
+    step.do === 'set-group' || step.do === 'place' || (step.do === 'set-roles' && step.roles.every(({ anchor }) => anchor.on === 'tenant'));
+  return { ...found, remedies: found.remedies.filter(({ steps = [] }) => steps.every(isItsOwn)) };
+}
+
+/** Whether what is looked at is a copy. */
+export const isCopy = (lintel: Lintel): boolean => copies.has(lintel);
