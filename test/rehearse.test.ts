@@ -69,6 +69,7 @@ test('a rule that means something else under its old name is drift too, and so i
     ['hive.keeperId', ({ kinds }) => delete kinds.hive.fields.keeperId.change],
     ['role secretary', ({ roles }) => roles.secretary.gives.push('treasurer')],
     ['visitor: hive.read', (c) => Object.assign(c.visitor, { 'hive.read': ['tenant'] })],
+    ['hive.sell', ({ kinds }) => Object.assign(kinds.hive.actions, { sell: { label: 'Sell a hive' } })],
     ['obligation recentSignIn', ({ obligations }) => obligations.recentSignIn.before.pop()],
   ];
   for (const [rule, spoil] of drift) {
@@ -84,6 +85,12 @@ test('a rule that means something else under its old name is drift too, and so i
   const moved = JSON.parse((await rehearse('--format', 'json')).out).filter((one: any) => !one.held);
   expect(moved.map((one: any) => one.words)).toEqual(['Junia Marsh: placed at junior-yard, orchards, and was to be junior-yard']);
   await maren.members.place('junia', ['junior-yard']);
+  await app.addPerson({ id: 'greta', name: 'Greta Vann', address: 'greta@alderbrook.example', confirmedAt: new Date() });
+  const [invited] = await maren.invitations.send([{ address: 'greta@alderbrook.example', roles: [{ role: 'treasurer', anchor: { on: 'tenant' } }] }]);
+  await app.acceptInvitation('greta', { token: invited?.token as string });
+  const come = JSON.parse((await rehearse('--format', 'json')).out).filter((one: any) => !one.held);
+  expect(come.map((one: any) => one.words)).toEqual(['Greta Vann is new, a member of whom nothing is expected (Treasurer)']);
+  await (await app.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: ['recentSignIn'] })).members.remove('greta');
 });
 
 test('the same file is held against the database under its row policies, where a hole shows that the engine does not have', { timeout: 60_000 }, async () => {

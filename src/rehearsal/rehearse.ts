@@ -111,7 +111,7 @@ async function newcomers({ reaches, places }: Script, stage: Stage): Promise<Out
     if (named.has(id)) continue;
     const standing = await stage.person(id);
     const { name = id } = standing.facts.me;
-    outcomes.push({ name, line: first.line, held: false, words: `${name} is new: a member of whom nothing is expected, ${standing.describe().line}` });
+    outcomes.push({ name, line: first.line, held: false, words: `${name} is new, a member of whom nothing is expected (${standing.describe().line})` });
   }
   return outcomes;
 }
