@@ -17,7 +17,7 @@ import type { Lintel, Remedies, Remedy } from '../../server/index.js';
 import { judged } from '../accepting.js';
 import { peopleOf } from '../changes.js';
 import { sideOf } from '../compare.js';
-import { insistOnOwn } from '../copy.js';
+import { insistOnOwn, isCopy } from '../copy.js';
 import { findPerson, findRecord, findTenant, remediesIn, rolesIn, standingsOf, tableOf, whoCouldChangeIt, whoMay } from '../look.js';
 import { stageOf } from '../rehearse.js';
 import { CODES, foundInTenant } from '../review.js';
@@ -50,7 +50,13 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
     const permissions = [...charter.permissions.values()].map(({ name, label, section, kind }) => ({ name, label, section, kind: kind ?? null }));
     const kinds = Object.entries(charter.data.kinds).map(([name, { one, many }]) => ({ name, one, many }));
     const roles = Object.entries(charter.data.roles).map(([id, { label }]) => ({ id, label }));
-    return { tenants, permissions, kinds, roles, has: { changes: before !== undefined, rehearsal: script !== undefined, probe: probe !== undefined } };
+    return {
+      tenants,
+      permissions,
+      kinds,
+      roles,
+      has: { changes: before !== undefined, rehearsal: script !== undefined, probe: probe !== undefined, membership: !isCopy(lintel) },
+    };
   },
   people: async ({ lintel }, query) => (await findTenant(lintel, need(query, 'tenant'))).members,
   table: async ({ lintel }, query) => {

@@ -35,7 +35,9 @@ async function deskCommand(options: DeskOptions, around: Surroundings): Promise<
     };
     const { startDesk } = await import('./serve.js');
     const desk = await startDesk(parts, port);
-    around.out(`The desk is open, for you alone and on this machine:\n\n  ${desk.link}\n\nThe link lets in once. Stop with Ctrl+C.`);
+    around.out(
+      `The desk is open, for you alone and on this machine:\n\n  ${desk.link}\n\nThe link lets in once.${config.people ? ' It has the people of the application as they are now.' : ''} Stop with Ctrl+C.`,
+    );
     await around.stopped?.();
     await desk.close();
   });

@@ -14,7 +14,7 @@ const VIEWS: readonly (readonly [view: string, label: string, needs?: keyof Abou
   ['why', 'Why'],
   ['gives', 'What gives it'],
   ['compare', 'Side by side'],
-  ['appeals', 'Asked for'],
+  ['appeals', 'Asked for', 'membership'],
   ['review', 'Review'],
   ['changes', 'Changes', 'changes'],
   ['rehearsal', 'Rehearsal', 'rehearsal'],

@@ -100,14 +100,26 @@ export function Remedies({
 }
 
 /** What would make it allowed: looked at as somebody who may make it, and made in their name. */
-function Mend({ people, query, done }: { people: readonly Person[]; query: Readonly<Record<string, string>>; done: () => void }): ReactNode {
+function Mend({
+  about,
+  people,
+  query,
+  done,
+}: {
+  about: About;
+  people: readonly Person[];
+  query: Readonly<Record<string, string>>;
+  done: () => void;
+}): ReactNode {
   const [as, setAs] = useState('');
   const found = useAnswer<Found>('remedies', { ...query, as });
   const make = (words: string) => send('carry-out', { ...query, as, words }).then(done);
   return (
     <section>
       <h2>What would give it</h2>
-      <Choice label="In the name of" value={as} none="nobody: only look" onChange={setAs} options={people.map(({ id, name }) => ({ id, label: name }))} />
+      {about.has.membership && (
+        <Choice label="In the name of" value={as} none="nobody: only look" onChange={setAs} options={people.map(({ id, name }) => ({ id, label: name }))} />
+      )}
       <Remedies key={as} found={found} {...(as !== '' && { make })} making="Carry it out" />
     </section>
   );
@@ -177,7 +189,7 @@ export function WhyView({ about, people, query }: { about: About; people: readon
                 </section>
               )}
               {!explanation.allowed && explanation.record && (
-                <Mend key={JSON.stringify(asked)} people={people} query={{ ...asked, record: explanation.record.id }} done={why.again} />
+                <Mend about={about} key={JSON.stringify(asked)} people={people} query={{ ...asked, record: explanation.record.id }} done={why.again} />
               )}
             </>
           )}
