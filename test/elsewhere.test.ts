@@ -72,9 +72,10 @@ test('a thousand people with their groups and units are copied as they are, and 
   await expect(copyMembers(lintel as never, many)).rejects.toMatchObject({ code: 'not-empty' });
   const [ada] = many as [AppMember];
   const wrong: readonly [string, readonly AppMember[]][] = [
-    ['did you mean viewer?', [{ ...ada, roles: ['viewr'] }]],
-    ['"p0" and "p9" have one address, p0@many.example', [ada, { ...ada, id: 'p9', address: 'P0@Many.example' }]],
+    ['members: "p0" cannot be copied: no role "viewr"; did you mean viewer?', [{ ...ada, roles: ['viewr'] }]],
+    ['"p9" cannot be copied: "p0" has the same address, p0@many.example', [ada, { ...ada, id: 'p9', address: 'P0@Many.example' }]],
     ['"p0" is Person 0, p0@many.example, and also Somebody, p0@many.example', [ada, { ...ada, tenant: 't2', name: 'Somebody' }]],
+    ['"p0" cannot be copied: an e-mail address is needed', [{ ...ada, address: null as never }]],
   ];
   for (const [words, members] of wrong) await expect(copyMembers(lintel as never, members)).rejects.toThrow(words);
   await db.destroy();

@@ -1,4 +1,4 @@
-import { LintelError } from '../base/index.js';
+import { isLintelError, LintelError } from '../base/index.js';
 import { type Charter, KEYHOLDER } from '../charter/index.js';
 import { type LintelTables, readAddress } from '../membership/index.js';
 import type { Lintel } from '../server/index.js';
@@ -28,19 +28,29 @@ function* parts<R>(rows: readonly R[]): Generator<readonly R[]> {
 
 const unique = <R>(rows: readonly R[], key: (row: R) => string) => [...new Map(rows.map((row) => [key(row), row])).values()];
 
-function insistOnSound(charter: Charter<any>, members: readonly AppMember[]): void {
+/** Ids as text, however the application's own queries have them. @throws LintelError with the id of whom it is about. */
+function readMembers(charter: Charter<any>, members: readonly AppMember[]): AppMember[] {
   const [known, held] = [new Map<string, AppMember>(), new Map<string, string>()];
-  for (const one of members) {
-    for (const role of one.roles) if (role !== KEYHOLDER) charter.role(role);
-    const other = known.get(one.id);
-    if (other && (other.name !== one.name || other.address !== one.address))
-      throw new LintelError('bad-members', `members: "${one.id}" is ${other.name}, ${other.address}, and also ${one.name}, ${one.address}`, { id: one.id });
-    known.set(one.id, one);
-    const { normal } = readAddress(one.address);
-    const owner = held.get(normal) ?? one.id;
-    if (owner !== one.id) throw new LintelError('bad-members', `members: "${owner}" and "${one.id}" have one address, ${normal}`, { id: one.id });
-    held.set(normal, owner);
-  }
+  return members.map((one) => {
+    const { groupIds = [], unitIds = [], ...rest } = one;
+    const read = { ...rest, id: String(one.id), tenant: String(one.tenant), groupIds: groupIds.map(String), unitIds: unitIds.map(String) };
+    const { id, name, address } = read;
+    const bad = (code: string, why: string, options?: ErrorOptions) => new LintelError(code, `members: "${id}" ${why}`, { id }, options);
+    const other = known.get(id);
+    if (other && (other.name !== name || other.address !== address))
+      throw bad('bad-members', `is ${other.name}, ${other.address}, and also ${name}, ${address}`);
+    known.set(id, read);
+    try {
+      for (const role of read.roles) if (role !== KEYHOLDER) charter.role(role);
+      const { normal } = readAddress(address);
+      const owner = held.get(normal) ?? id;
+      if (owner !== id) throw new LintelError('bad-members', `"${owner}" has the same address, ${normal}`);
+      held.set(normal, owner);
+    } catch (error) {
+      throw isLintelError(error) ? bad(error.code, `cannot be copied: ${error.message}`, { cause: error }) : error;
+    }
+    return read;
+  });
 }
 
 /**
@@ -53,10 +63,10 @@ function insistOnSound(charter: Charter<any>, members: readonly AppMember[]): vo
  * @throws LintelError `unknown-role` with the near match; `bad-members`, `bad-address`; `not-empty` where there is a membership already.
  */
 export async function copyMembers(lintel: Lintel, members: readonly AppMember[]): Promise<void> {
-  insistOnSound(lintel.charter, members);
-  const tenants = [...new Set(members.map(({ tenant }) => tenant))];
+  const read = readMembers(lintel.charter, members);
+  const tenants = [...new Set(read.map(({ tenant }) => tenant))];
   const everywhere = tenants.map((tenant) => ({ id: ONLOOKER, name: 'Whoever looks', address: 'onlooker@lintel.invalid', tenant, roles: [KEYHOLDER] }));
-  const all: readonly AppMember[] = [...members, ...everywhere];
+  const all: readonly AppMember[] = [...read, ...everywhere];
   const people = unique(all, ({ id }) => id);
   const belonging = unique(all, ({ tenant, id }) => JSON.stringify([tenant, id]));
   const since = new Date(0);
