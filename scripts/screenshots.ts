@@ -171,7 +171,11 @@ if (wanted === undefined || wanted.startsWith('command')) {
     'npm run --silent lintel -- members otto --tenant alderbrook; npm run --silent lintel -- members tobias --roles keeper warden@orchards --as maren --tenant alderbrook --dry-run; npm run --silent lintel -- audit --verify --tenant alderbrook',
     90,
   );
-  await terminal('command-compare', 'npm run --silent lintel -- compare tobias otto --on hive.update --tenant alderbrook', 60);
+  await terminal(
+    'command-compare',
+    'npm run --silent lintel -- compare tobias otto --on hive.update --tenant alderbrook; npm run --silent lintel -- remedy tobias hive.update a-hive-02',
+    60,
+  );
   // What was so once, and what somebody expects of it.
   const dir = mkdtempSync(join(tmpdir(), 'lintel-'));
   const before = structuredClone(charter.data) as any;
