@@ -68,7 +68,7 @@ import { peopleOf } from '../../probed/target.js';
 
 const pool = new pg.Pool({ connectionString: ${JSON.stringify(url)}, max: 2 });
 pool.on('error', () => {});
-export default defineConfig({ charter: readCharter(${JSON.stringify(data)}), database: () => pool, people: () => peopleOf(pool) });
+export default defineConfig({ charter: readCharter(${JSON.stringify(data)}), database: () => pool, people: peopleOf });
 `,
   );
   return file;

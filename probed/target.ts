@@ -1,5 +1,7 @@
+import type { Kysely } from 'kysely';
 import type pg from 'pg';
 import type { AppMember, ProbeRoute, ProbeTarget } from 'warm-lintel/rehearsal';
+import { connect } from 'warm-lintel/server';
 import { moreRoutes } from './more.js';
 
 /** The routes, as somebody lists them who looks through the file. */
@@ -21,8 +23,8 @@ const routes: readonly ProbeRoute[] = [
 ];
 
 /** Everybody, out of the application's own table. */
-export async function peopleOf(pool: pg.Pool): Promise<AppMember[]> {
-  const { rows } = await pool.query('select id, org_id, name, email, role from users where active order by id');
+export async function peopleOf(db: Kysely<any>): Promise<AppMember[]> {
+  const rows = await db.selectFrom('users').selectAll().where('active', '=', true).orderBy('id').execute();
   return rows.map(({ id, org_id, name, email, role }) => ({ id, name, address: email, tenant: org_id, roles: [role] }));
 }
 
@@ -35,7 +37,7 @@ export async function lendingTarget(pool: pg.Pool, url: string): Promise<ProbeTa
       return { cookie: answer.headers.getSetCookie()[0]?.split(';')[0] ?? '' };
     },
     routes: [...routes, ...moreRoutes],
-    people: await peopleOf(pool),
+    people: await peopleOf(connect(pool)),
     putOut: async ({ id }) => {
       await pool.query('update users set active = false where id = $1', [id]);
       return async () => void (await pool.query('update users set active = true where id = $1', [id]));

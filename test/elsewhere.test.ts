@@ -38,7 +38,7 @@ async function everything(): Promise<string> {
 
 test('each of its people reaches what its own queries show them', async () => {
   const before = await everything();
-  const { lintel, db } = await copied(await peopleOf(pool));
+  const { lintel, db } = await copied(await peopleOf(connect(pool)));
   const ids = (rows: readonly { id: unknown }[]) => rows.map(({ id }) => Number(id)).sort();
   const { rows: users } = await pool.query('select id, org_id, role from users');
   for (const { id, org_id, role } of users) {

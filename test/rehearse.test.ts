@@ -423,7 +423,7 @@ test('what gives a permission is everything by which somebody has it, with whoev
   expect(givers.map(({ by, reaches }) => [by, reaches])).toEqual([
     ['full control', ['all']],
     ['role Keeper', ['own', 'unclaimed']],
-    ['role Site warden', ['tenant']],
+    ['role Site warden', ['all']],
     ['given alone', ['unclaimed']],
   ]);
   expect(givers[1].holders).toEqual(expect.arrayContaining(['Sela Vardy', 'group Crew (1) at Heath edge']));

@@ -12,6 +12,7 @@ async function memory(): Promise<Database & { close(): Promise<void> }> {
     const { PGlite } = await import('@electric-sql/pglite');
     return new PGlite();
   } catch (error) {
+    if ((error as { code?: string }).code !== 'ERR_MODULE_NOT_FOUND') throw error;
     throw new LintelError(
       'no-memory',
       'People of an application are copied into a database in memory, and there is none: npm install --save-dev @electric-sql/pglite',
@@ -26,9 +27,11 @@ export async function overCopy(
   { charter, people }: LintelConfig & Required<Pick<LintelConfig, 'people'>>,
   db: Database,
 ): Promise<{ lintel: Lintel; close: () => Promise<void> }> {
-  const members = await people(db);
+  const records = connect<any>(db);
+  const members = await people(records);
+  if (!Array.isArray(members)) throw new LintelError('config-invalid', 'people in the configuration answers no list of members.', {});
   const copy = await memory();
-  const lintel = createLintel({ charter, db: copy, records: connect(db) }) as unknown as Lintel;
+  const lintel = createLintel({ charter, db: copy, records }) as unknown as Lintel;
   await lintel.prepare();
   await copyMembers(lintel, members);
   copies.add(lintel);

@@ -1,3 +1,4 @@
+import type { Kysely } from 'kysely';
 import type { Charter } from '../charter/index.js';
 import type { AppMember, ProbeTarget } from '../rehearsal/index.js';
 import type { Database } from '../store/index.js';
@@ -9,9 +10,10 @@ export interface LintelConfig {
   readonly database?: () => Promise<Database> | Database;
   /**
    * The people of an application that keeps them itself, each with what they hold: they are copied into a database in memory, and that is looked at. Nothing is
-   * written to the application's database, and what changes a membership is left to the application. Needs the package `@electric-sql/pglite`.
+   * written to the application's database, and what changes a membership is left to the application. They are read from the database that is given, which
+   * with `changes --earlier` is another than the configured one. Needs the package `@electric-sql/pglite`.
    */
-  readonly people?: (db: Database) => Promise<readonly AppMember[]> | readonly AppMember[];
+  readonly people?: (db: Kysely<any>) => Promise<readonly AppMember[]> | readonly AppMember[];
   /** The application that works on this database, for `lintel probe`. */
   readonly probe?: (db: Database) => Promise<ProbeTarget> | ProbeTarget;
   /** Findings of `lintel review` and `lintel probe` that are meant so: the code and the place, and why. */

@@ -2,7 +2,7 @@ import Table from 'cli-table3';
 import type { Charter } from '../charter/index.js';
 import { roleLabel } from '../membership/index.js';
 import { escapeMarkdown } from '../rehearsal/index.js';
-import { anchorWords, type HeldPermission } from '../standing/index.js';
+import { anchorWords, type HeldPermission, reachWord } from '../standing/index.js';
 
 /** A table for a terminal. @param widths of the columns, where long cells are to be broken. */
 export function grid(head: readonly string[], rows: readonly (readonly string[])[], widths?: readonly number[]): string {
@@ -41,7 +41,7 @@ export function heldRows(permissions: readonly HeldPermission[], charter: Charte
   return permissions.flatMap((held) =>
     held.ways.map(({ reach, anchor, path }, i) => {
       const place = anchorWords(anchor);
-      return [i === 0 ? held.label : '', `${reach === 'tenant' ? 'all' : reach}${place === undefined ? '' : ` in ${place}`}`, by(path)];
+      return [i === 0 ? held.label : '', `${reachWord(reach, charter.permission(held.permission))}${place === undefined ? '' : ` in ${place}`}`, by(path)];
     }),
   );
 }

@@ -2,7 +2,7 @@ import { type Command, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
 import { asCurl, asTest, PROBE_CODES, type ProbeFinding, type ProbeProgress, type ProbeReport, type ProbeTarget, probe } from '../rehearsal/index.js';
-import type { Database } from '../store/index.js';
+import { connect, type Database } from '../store/index.js';
 import { type Judged, judged, open } from './accepting.js';
 import { barFor } from './bar.js';
 import { readConfig, type Sources } from './config.js';
@@ -67,7 +67,7 @@ function asMarkdown(report: ProbeReport, findings: readonly Judged<ProbeFinding>
 
 /** The application that is configured, with its people. */
 export async function targetOf(target: NonNullable<LintelConfig['probe']>, { people }: LintelConfig, db: Database): Promise<ProbeTarget> {
-  return { ...(people && { people: await people(db) }), ...(await target(db)) };
+  return { ...(people && { people: await people(connect(db)) }), ...(await target(db)) };
 }
 
 async function probeCommand(options: ProbeOptions, around: Surroundings): Promise<number> {

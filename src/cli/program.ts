@@ -132,7 +132,7 @@ function missingTable(error: unknown): string | undefined {
   const table = /relation "([^"]+)"/.exec(message)?.[1] ?? 'that is asked';
   return table.startsWith('lintel_')
     ? 'The membership is not in this database. Is it the right one? The application makes the tables with lintel.prepare().'
-    : `There is no table ${table} in this database, and the charter names it. Is it the right one, and is the charter that of the application?`;
+    : `There is no table ${table} in this database, and the charter or the configuration names it. Is it the right one, and is the charter that of the application?`;
 }
 
 /** What `lintel` does, with every command in it. */

@@ -1,6 +1,7 @@
 import type { Command } from '@commander-js/extra-typings';
 import { LintelError } from '../base/index.js';
 import { pathWords } from '../rehearsal/index.js';
+import { reachWord } from '../standing/index.js';
 import { readConfig, type Sources } from './config.js';
 import { answer } from './grid.js';
 import { findRecord, findTenant, whoMay, withDatabase } from './look.js';
@@ -15,15 +16,14 @@ interface WhoOptions extends Sources {
 async function whoCommand(action: string, record: string, options: WhoOptions, around: Surroundings): Promise<number> {
   const config = await readConfig(options, around.cwd);
   const { charter } = config;
-  const { kind } = charter.permission(action);
+  const permission = charter.permission(action);
+  const { kind } = permission;
   if (kind === undefined) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record; lintel gives ${action} says who has it`, {});
   return withDatabase(config, async (lintel) => {
     const tenant = await findTenant(lintel, options.tenant, undefined, { kind, record });
     const id = await findRecord(tenant, kind, record);
     const people = await whoMay(tenant, action, id);
-    const rows = people.flatMap(({ name, ways }) =>
-      ways.map((way, i) => [i === 0 ? name : '', way.reach === 'tenant' ? 'all' : way.reach, pathWords(charter, way)]),
-    );
+    const rows = people.flatMap(({ name, ways }) => ways.map((way, i) => [i === 0 ? name : '', reachWord(way.reach, permission), pathWords(charter, way)]));
     if (people.length === 0 && options.format === 'text') around.out(`Nobody may ${action} ${id}.`);
     else around.out(answer(options.format, people, [`who may ${action} ${id}`, 'how far', 'by'], rows));
     return EXIT.yes;

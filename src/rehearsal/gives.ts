@@ -1,12 +1,12 @@
 import type { Charter } from '../charter/index.js';
 import type { RoleView } from '../server/index.js';
-import { type Anchor, anchorWords, type Standing } from '../standing/index.js';
+import { type Anchor, anchorWords, reachWord, type Standing } from '../standing/index.js';
 
 /** A way by which a permission comes to people, and to whom it comes by it. */
 export interface Giver {
   /** `role Keeper`, `given to Sela Vardy`, `opened by Juniors`, `every member`. */
   readonly by: string;
-  /** How far: the reaches. */
+  /** How far: the reaches, in words; `all` and `yes` are the whole. */
   readonly reaches: readonly string[];
   /** Who has it by this: members, groups and units, each with where. Empty: nobody does. */
   readonly holders: readonly string[];
@@ -25,13 +25,13 @@ const at = (anchor: Anchor) => {
  * @param standings of the members: for what is given to somebody alone, or opened to them.
  */
 export function giversOf(charter: Charter<any>, permission: string, roles: readonly RoleView[], standings: readonly Standing<any>[]): Giver[] {
-  charter.permission(permission);
+  const about = charter.permission(permission);
   const own = Object.fromEntries(roles.filter((role) => role.own).map(({ id, holders: _, own: __, ...role }) => [id, role]));
   const view = charter.withRoles(own);
   const byRole = roles.flatMap(({ id, label, holders }): Giver[] => {
     const reaches =
       id === 'keyholder'
-        ? ['all']
+        ? ['tenant']
         : [
             ...new Set(
               view
@@ -65,5 +65,6 @@ export function giversOf(charter: Charter<any>, permission: string, roles: reado
       alone.set(by, giver);
     }
   }
-  return [...byRole, ...[...alone].map(([by, { reaches, holders }]) => ({ by, reaches: [...reaches], holders })), ...toAll];
+  const all = [...byRole, ...[...alone].map(([by, { reaches, holders }]) => ({ by, reaches: [...reaches], holders })), ...toAll];
+  return all.map((giver) => ({ ...giver, reaches: giver.reaches.map((reach) => reachWord(reach, about)) }));
 }

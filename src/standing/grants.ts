@@ -149,10 +149,16 @@ export function anchorPredicate(charter: Charter, kind: string, anchor: Anchor):
   return ways.length === 0 ? NEVER : or(...ways);
 }
 
+/** How far a reach is called to go: what is about no record is held, or not. */
+export function reachWord(reach: string, { kind }: Permission): string {
+  if (kind === undefined && reach === 'tenant') return 'yes';
+  return reach === 'tenant' || reach === 'shared' ? 'all' : reach;
+}
+
 /** How far a permission extends, one way each, in words: `all`, `own`, `all in Orchard side`; `yes` where it is about no record. */
 export function wayWords(ways: readonly Pick<Grant, 'reach' | 'anchor' | 'path'>[], permission: Permission): string[] {
   const lines = ways.map(({ reach, anchor, path }) => {
-    const how = permission.kind === undefined && reach === 'tenant' ? 'yes' : reach === 'tenant' || reach === 'shared' ? 'all' : reach;
+    const how = reachWord(reach, permission);
     if (path.by === 'deputy' && how !== 'all') return `${how} of ${path.name}`;
     const place = anchorWords(anchor);
     return place !== undefined && (path.by === 'role' || path.by === 'direct') ? `${how} in ${place}` : how;
