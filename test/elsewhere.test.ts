@@ -99,7 +99,13 @@ test('the command looks at them, holds a script against them, and sends whoever 
     expect.stringMatching(/^Dora Vale may not .*\n.*\n\n1\. {2}give the role Admin for the whole organisation\n/),
   ]);
   expect(asked.out).not.toContain('for this record');
-  expect(await lintel('audit')).toMatchObject({ code: EXIT.failed, err: expect.stringContaining('The application keeps its people itself') });
+  for (const args of [
+    ['audit'],
+    ['appeals', '--as', 'ada'],
+    ['invite', 'gus@north.example', '--as', 'ada'],
+    ['remedy', 'dora', 'tool.update', '2', '--as', 'ada'],
+  ])
+    expect(await lintel(...args)).toMatchObject({ code: EXIT.failed, err: expect.stringContaining('The application keeps its people itself') });
 
   const script = join('.cache', 'lending', 'elsewhere.md');
   await lintel('rehearse', script, '--record');

@@ -5,6 +5,7 @@ import type { Charter } from '../charter/index.js';
 import { printProposal } from '../rehearsal/index.js';
 import type { AppealToAnswer, ServerStanding } from '../server/index.js';
 import { readConfig, type Sources } from './config.js';
+import { ofOwn } from './copy.js';
 import { answer } from './grid.js';
 import { actorOf, findRecord, findTenant, withDatabase } from './look.js';
 import { formatOption, withSources } from './options.js';
@@ -57,7 +58,7 @@ function printOpen(open: readonly AppealToAnswer[], { facts }: ServerStanding, {
 }
 
 async function appealsCommand(named: string | undefined, options: AppealsOptions, around: Surroundings): Promise<number> {
-  const config = await readConfig(options, around.cwd);
+  const config = ofOwn(await readConfig(options, around.cwd));
   const { charter } = config;
   return withDatabase(config, async (lintel) => {
     const tenant = await findTenant(lintel, options.tenant, options.as);

@@ -3,7 +3,7 @@ import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
 import type { AuditEvent } from '../server/index.js';
 import { readConfig, type Sources } from './config.js';
-import { insistOnOwn } from './copy.js';
+import { ofOwn } from './copy.js';
 import { grid, HELD, heldRows } from './grid.js';
 import { findPerson, findTenant, withDatabase } from './look.js';
 import { withSources } from './options.js';
@@ -47,8 +47,7 @@ export function readDay(text: string): Date {
 }
 
 async function auditCommand(options: AuditOptions, around: Surroundings): Promise<number> {
-  return withDatabase(await readConfig(options, around.cwd), async (lintel) => {
-    insistOnOwn(lintel);
+  return withDatabase(ofOwn(await readConfig(options, around.cwd)), async (lintel) => {
     const tenant = await findTenant(lintel, options.tenant);
     const { audit } = await tenant.onlooker();
     const colours = pc.createColors(around.colours);

@@ -38,14 +38,18 @@ export async function overCopy(
   return { lintel, close: () => copy.close() };
 }
 
+const peopleElsewhere = () =>
+  new LintelError('people-elsewhere', 'The application keeps its people itself: this is done there. Here a copy of them is looked at, without their past.', {});
+
+/** A configuration for what is done to a membership, or with its record: that is not asked of a copy. @throws LintelError `people-elsewhere`. */
+export function ofOwn(config: LintelConfig): LintelConfig {
+  if (config.people) throw peopleElsewhere();
+  return config;
+}
+
 /** Where the membership is a copy, what changes it, or asks for its record, asks at the wrong place. @throws LintelError `people-elsewhere`. */
 export function insistOnOwn(lintel: Lintel): void {
-  if (copies.has(lintel))
-    throw new LintelError(
-      'people-elsewhere',
-      'The application keeps its people itself: this is done there. Here a copy of them is looked at, without their past.',
-      {},
-    );
+  if (copies.has(lintel)) throw peopleElsewhere();
 }
 
 /** Of what would make something allowed, what an application can do that has the roles of the charter, each for the whole tenant, and groups and units. */

@@ -23,7 +23,7 @@ export interface Tenant {
 /** A record is looked for in so many tenants where none is named. */
 const MOST_SEARCHED = 20;
 
-/** Opens the configured database, works in it, and closes it. */
+/** Opens the configured database, works in it, and closes it. @throws LintelError `no-database`, `database-unreachable`, `no-memory`. */
 export async function withDatabase<R>(config: LintelConfig, work: (lintel: Lintel, db: Database) => Promise<R>): Promise<R> {
   const { db, close } = await openDatabase(config);
   const { people } = config;

@@ -8,6 +8,7 @@ import type { InviteAnswer, NewInvitation, RoleView, ServerStanding, Step } from
 import { type Assignment, anchorWords } from '../standing/index.js';
 import { barFor } from './bar.js';
 import { readConfig, type Sources } from './config.js';
+import { ofOwn } from './copy.js';
 import { answer, HELD, heldRows } from './grid.js';
 import { actorOf, findPerson, findTenant, rolesIn, type Tenant, withDatabase } from './look.js';
 import { formatOption, withSources } from './options.js';
@@ -171,7 +172,7 @@ async function readPeople(file: string): Promise<{ address: string; name?: strin
 class Undo extends Error {}
 
 async function inviteCommand(addresses: readonly string[], options: InviteOptions, around: Surroundings): Promise<number> {
-  return withDatabase(await readConfig(options, around.cwd), async (lintel) => {
+  return withDatabase(ofOwn(await readConfig(options, around.cwd)), async (lintel) => {
     const tenant = await findTenant(lintel, options.tenant);
     const actor = await actorOf(tenant, options);
     const rows = [...addresses.map((address) => ({ address })), ...(options.file ? await readPeople(resolve(around.cwd, options.file)) : [])];

@@ -97,7 +97,9 @@ async function policiesCommand(options: PoliciesOptions, around: Surroundings): 
     around.out((options.undo ? dropStatements(config.charter) : policyStatements(config.charter, options)).join('\n'));
     return EXIT.yes;
   }
-  const found = await withDatabase(config, (lintel) => checkPolicies(lintel.db, config.charter, options));
+  // It is the database that is compared, whoever its people are.
+  const { people: _, ...database } = config;
+  const found = await withDatabase(database, (lintel) => checkPolicies(lintel.db, config.charter, options));
   const colours = pc.createColors(around.colours);
   const lines = found.map(({ message, code, remedy }) => `${colours.red(message)}  ${colours.dim(code)}\n    ${remedy}`);
   const text =

@@ -5,6 +5,7 @@ import { printProposal } from '../rehearsal/index.js';
 import type { Remedies, Remedy } from '../server/index.js';
 import { type Decision, inSentence } from '../standing/index.js';
 import { readConfig, type Sources } from './config.js';
+import { ofOwn } from './copy.js';
 import { counted } from './grid.js';
 import { actorOf, findPerson, findRecord, findTenant, remediesIn, withDatabase } from './look.js';
 import { withSources } from './options.js';
@@ -52,7 +53,8 @@ export function remedyNumbered({ remedies }: Remedies, number: string): Remedy {
 }
 
 async function remedyCommand(person: string, action: string, record: string, options: RemedyOptions, around: Surroundings): Promise<number> {
-  const config = await readConfig(options, around.cwd);
+  const read = await readConfig(options, around.cwd);
+  const config = options.as === undefined && options.carryOut === undefined ? read : ofOwn(read);
   const { kind, label } = config.charter.permission(action);
   return withDatabase(config, async (lintel) => {
     const tenant = await findTenant(lintel, options.tenant, person, { kind, record });
