@@ -1,6 +1,5 @@
 /* The example in a real browser, from signing up to the page that is not there; and the core alone, in a bundle. */
 import { gzipSync } from 'node:zlib';
-import { AxeBuilder } from '@axe-core/playwright';
 import { build } from 'esbuild';
 import type { Browser, Page } from 'playwright-core';
 import { build as buildPage, preview } from 'vite';
@@ -8,7 +7,7 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { Standing } from 'warm-lintel';
 import { DEMO_PASSWORD, type Demo, startDemo } from '../examples/apiary/server/main.js';
 import { charter } from '../examples/apiary/world/charter.js';
-import { launch } from './chromium.js';
+import { axe, launch } from './chromium.js';
 
 let demo: Demo;
 let browser: Browser;
@@ -209,10 +208,7 @@ test('what was refused is asked for on the page, and agreed to with one of the c
 
 test('pages can be used by keyboard and screen reader', async () => {
   const page = await newcomer();
-  const findings = async () =>
-    (await new AxeBuilder({ page }).analyze()).violations
-      .filter((v) => v.impact === 'serious' || v.impact === 'critical')
-      .map((v) => `${v.id}: ${v.nodes[0]?.html}`);
+  const findings = async () => (await axe(page)).filter((v) => v.impact === 'serious' || v.impact === 'critical').map((v) => `${v.id}: ${v.nodes[0]?.html}`);
   await page.goto(base);
   await page.getByRole('heading', { name: 'Sign in' }).waitFor();
   expect(await findings()).toEqual([]);
@@ -271,7 +267,7 @@ test('without a server: the charter, the database, a table, a comparison and why
   await page.getByText('keeper is not “tobias” (it is “sela”)').waitFor();
   await page.getByLabel('Hive', { exact: true }).selectOption({ label: 'Amber hive' });
   await page.getByText('Yes.').waitFor();
-  expect((await new AxeBuilder({ page }).analyze()).violations.map(({ id }) => id)).toEqual([]);
+  expect((await axe(page)).map(({ id }) => id)).toEqual([]);
   // Its own files, and no answer of anybody.
   expect(asked.filter((url) => !url.startsWith(address) && !url.startsWith('blob:') && !url.startsWith('data:'))).toEqual([]);
   expect(asked.filter((url) => url.startsWith(address)).every((url) => /\/$|\.(html|css|js|wasm|data|ico)$/.test(url))).toBe(true);

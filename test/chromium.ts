@@ -1,6 +1,7 @@
 import { execFileSync } from 'node:child_process';
 import { existsSync } from 'node:fs';
-import { type Browser, chromium } from 'playwright-core';
+import { AxeBuilder } from '@axe-core/playwright';
+import { type Browser, chromium, type Page } from 'playwright-core';
 
 const PLACES = ['/usr/bin/chromium', '/usr/bin/chromium-browser', '/usr/bin/google-chrome'];
 
@@ -23,4 +24,11 @@ export function launch(): Promise<Browser> {
     headless: true,
     args: ['--no-sandbox', '--disable-gpu', '--disable-background-networking', '--no-first-run'],
   });
+}
+
+/** What axe finds on a page. */
+export async function axe(page: Page) {
+  // The other mode opens a second page each time, for frames of other origins: there are none.
+  const { violations } = await new AxeBuilder({ page }).setLegacyMode(true).analyze();
+  return violations;
 }

@@ -2,12 +2,11 @@
 import { mkdtempSync, readFileSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import AxeBuilder from '@axe-core/playwright';
 import type { Browser, BrowserContext, Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { run } from 'warm-lintel/cli';
 import { charter } from '../examples/apiary/world/charter.js';
-import { launch } from './chromium.js';
+import { axe, launch } from './chromium.js';
 import { apiaryOnPostgres } from './worlds.js';
 
 let browser: Browser;
@@ -69,7 +68,7 @@ test.each(VIEWS)('%s stands under an address of its own, by day and by night, an
     await page.emulateMedia({ colorScheme });
     await page.goto(`${base}/${view}?tenant=alderbrook&${query}`);
     await page.getByText(shows).first().waitFor();
-    const { violations } = await new AxeBuilder({ page }).analyze();
+    const violations = await axe(page);
     expect(violations.map(({ id, nodes }) => `${view} ${colorScheme}: ${id} ${nodes[0]?.target}`)).toEqual([]);
   }
 });
