@@ -113,6 +113,7 @@ function checkField(c: Checker, field: Json, at: string, actions: readonly strin
 
 function checkKind(c: Checker, name: string, kind: Json, at: string, kinds: readonly string[]): void {
   c.object(kind, at, ['table', 'schema', 'label', 'one', 'many', 'shared', 'fields', 'actions', 'reaches', 'base']);
+  c.object(kind.reaches, `${at}.reaches`);
   if (RESERVED_KINDS.includes(name)) c.report(at, `"${name}" is a word of the library; choose another`);
   for (const key of ['table', 'label', 'one', 'many'] as const) c.text(kind[key], `${at}.${key}`, true);
   c.text(kind.schema, `${at}.schema`);
@@ -342,7 +343,9 @@ export function readCharter(json: unknown): Charter {
   for (const [, obligation, at] of c.named(top.obligations, 'obligations')) {
     c.object(obligation, at, ['sentence', 'before']);
     c.text(obligation.sentence, `${at}.sentence`, true);
-    if (obligation.before !== 'everything') checkNames(c, obligation.before, `${at}.before`, 'action', known.permissions);
+    if (obligation.before === 'everything') continue;
+    if (checkNames(c, obligation.before, `${at}.before`, 'action', known.permissions).length === 0)
+      c.report(`${at}.before`, 'names the actions before which it is to be met, or is "everything"');
   }
   checkNamesBefore(c, kinds, areas, roles, c.list(top.retired, 'retired'), known);
   for (const [, apart, at] of c.named(top.apart, 'apart')) {
