@@ -140,6 +140,7 @@ const SOUND: readonly ((charter: any) => void)[] = [
   (c) => void (c.apart.books = { hold: ['treasurer', 'healthOfficer'], sentence: 'x.' }),
   (c) => void (c.limits.entry.mine = { actions: ['book'], where: mine('madeBy'), sentence: 'nobody books what they wrote.' }),
   (c) => void (c.roles.warden.may['hive.appoint'] = ['tenant']),
+  (c) => void (c.kinds.hive.reaches.own = mine('madeBy')),
   (c) => void Object.assign(c.roles.junior.may, { 'hive.move': ['onSite'], 'hive.archive': ['onSite'] }),
   (c) => void (c.limits.hive.numbered = { actions: ['archive'], where: is('registrationNo', 'X'), before: true, lasting: true, sentence: 'x.' }),
   (c) =>

@@ -262,7 +262,8 @@ class Review {
       const acts = this.#where(held, kind, held.get(name) ?? []);
       const read = this.#where(held, kind, held.get(`${kind}.read`) ?? []);
       for (const field of new Set(reaches.flatMap((reach) => mine(this.#charter.reach(kind, this.#charter.reachMeant(name, reach)))))) {
-        const by = this.#charter.kind(kind).fields[field]?.change ?? 'update';
+        const { role, change: by = 'update' } = this.#charter.kind(kind).fields[field] ?? {};
+        if (FIXED.includes(role as string)) continue;
         const changes = this.#where(held, kind, held.get(`${kind}.${by}`) ?? []);
         if (by === action || changes.op === 'never') continue;
         const within = implies(and(changes, read), acts, kind, shapes);
