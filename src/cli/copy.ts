@@ -1,3 +1,8 @@
+import { mkdir, readFile, rename, writeFile } from 'node:fs/promises';
+import { createRequire } from 'node:module';
+import { dirname, join } from 'node:path';
+import process from 'node:process';
+import type { PGlite } from '@electric-sql/pglite';
 import { LintelError } from '../base/index.js';
 import { copyMembers } from '../rehearsal/index.js';
 import { createLintel, type Lintel, type Remedies, type Step } from '../server/index.js';
@@ -6,12 +11,18 @@ import type { LintelConfig } from './define.js';
 
 const copies = new WeakSet<Lintel>();
 
-/** A database in memory. @throws LintelError `no-memory`. */
-async function memory(): Promise<Database & { close(): Promise<void> }> {
-  try {
-    const { PGlite } = await import('@electric-sql/pglite');
-    return new PGlite();
-  } catch (error) {
+/** Where a database that was laid out once is kept: beside the package that lays it out, for its version. */
+async function keptFile(): Promise<string> {
+  const [modules, inside] = createRequire(import.meta.url)
+    .resolve('@electric-sql/pglite')
+    .split(/(?<=node_modules)(?=.@electric-sql)/) as [string, string];
+  const { version } = JSON.parse(await readFile(join(modules, inside.slice(0, inside.indexOf('dist')), 'package.json'), 'utf8'));
+  return join(modules, '.cache', 'warm-lintel', `pglite-${version}.tar`);
+}
+
+/** A database in memory. To lay one out takes seconds, to open what was laid out once does not. @throws LintelError `no-memory`. */
+async function memory(): Promise<PGlite> {
+  const { PGlite } = await import('@electric-sql/pglite').catch((error: unknown) => {
     if ((error as { code?: string }).code !== 'ERR_MODULE_NOT_FOUND') throw error;
     throw new LintelError(
       'no-memory',
@@ -19,7 +30,27 @@ async function memory(): Promise<Database & { close(): Promise<void> }> {
       {},
       { cause: error },
     );
-  }
+  });
+  const file = await keptFile().catch(() => undefined);
+  // What cannot be read, or not be opened, is laid out anew.
+  const kept =
+    file === undefined
+      ? undefined
+      : await readFile(file)
+          .then((dump) => PGlite.create({ loadDataDir: new Blob([dump]) }))
+          .catch(() => undefined);
+  if (kept) return kept;
+  const fresh = await PGlite.create();
+  if (file !== undefined) await keep(file, await fresh.dumpDataDir('none')).catch(() => {});
+  return fresh;
+}
+
+/** Written beside and moved into place: two who start at once never read half a file. */
+async function keep(file: string, dump: Blob): Promise<void> {
+  await mkdir(dirname(file), { recursive: true });
+  const draft = `${file}.${process.pid}`;
+  await writeFile(draft, Buffer.from(await dump.arrayBuffer()));
+  await rename(draft, file);
 }
 
 /** The library over a copy of the people of an application that keeps them itself; its records are where they are. */
