@@ -56,8 +56,8 @@ test('a thousand people with their groups and units are copied as they are, and 
     const parts = { groupIds: i % 3 === 0 ? [`g${i % 7}`] : [], unitIds: [`u${i % 5}`, `u${(i + 1) % 5}`] };
     return { id: `p${i}`, name: `Person ${i}`, address: `p${i}@many.example`, tenant: `t${i % 2}`, roles: [i % 10 === 0 ? 'admin' : 'viewer'], ...parts };
   });
-  // One is in both, as something else.
-  const { lintel, db } = await copied([...many, { ...(many[0] as AppMember), tenant: 't1', roles: [], groupIds: [], unitIds: [] }]);
+  // One is in both, as something else, and one is named once more.
+  const { lintel, db } = await copied([...many, many[1234] as AppMember, { ...(many[0] as AppMember), tenant: 't1', roles: [], groupIds: [], unitIds: [] }]);
   for (const i of [0, 1, 1234, 2499]) {
     const one = many[i] as AppMember;
     const { facts } = await lintel.enter({ tenant: one.tenant, user: one.id });

@@ -59,7 +59,7 @@ function readMembers(charter: Charter<any>, members: readonly AppMember[]): AppM
  * `records`. What is made is a copy: no mail goes out, and the record of changes is empty. Beside them each tenant has a keyholder with the id
  * `lintel:onlooker`.
  *
- * @param members everybody, for each tenant in which they are. Units lie beside one another; all are called by their ids.
+ * @param members everybody, for each tenant in which they are; or for each role there. Units lie beside one another; all are called by their ids.
  * @throws LintelError `unknown-role` with the near match; `bad-members`, `bad-address`; `not-empty` where there is a membership already.
  */
 export async function copyMembers(lintel: Lintel, members: readonly AppMember[]): Promise<void> {
@@ -70,8 +70,11 @@ export async function copyMembers(lintel: Lintel, members: readonly AppMember[])
   const people = unique(all, ({ id }) => id);
   const belonging = unique(all, ({ tenant, id }) => JSON.stringify([tenant, id]));
   const since = new Date(0);
-  const each = <R>(pick: (one: AppMember) => readonly R[]) =>
-    all.flatMap((one) => pick(one).map((value) => ({ tenant_id: one.tenant, user_id: one.id, value })));
+  // Whoever is named several times for a tenant, once for each role, holds all of it.
+  const each = (pick: (one: AppMember) => readonly string[]) => {
+    const rows = all.flatMap((one) => pick(one).map((value) => ({ tenant_id: one.tenant, user_id: one.id, value })));
+    return unique(rows, (row) => JSON.stringify(row));
+  };
   const placed = each(({ unitIds = [] }) => unitIds);
   const grouped = each(({ groupIds = [] }) => groupIds);
   const named = (rows: readonly { readonly tenant_id: string; readonly value: string }[]) =>
