@@ -3,10 +3,11 @@ import { type Charter, KEYHOLDER } from '../charter/index.js';
 import { type LintelTables, readAddress } from '../membership/index.js';
 import type { Lintel } from '../server/index.js';
 
-/** Somebody in an application that keeps its people itself, and what they hold in one of its tenants. Whoever is in several is named for each. */
+/** Somebody in an application that keeps its people itself, and what they hold in one of its tenants. Whoever is in several is named for each; for each role, too, if that is how they are kept. */
 export interface AppMember {
   readonly id: string;
   readonly name: string;
+  /** Where the application has none, any will do: `ada@club.invalid`. */
   readonly address: string;
   /** The id of the tenant. */
   readonly tenant: string;
@@ -28,20 +29,32 @@ function* parts<R>(rows: readonly R[]): Generator<readonly R[]> {
 
 const unique = <R>(rows: readonly R[], key: (row: R) => string) => [...new Map(rows.map((row) => [key(row), row])).values()];
 
-/** Ids as text, however the application's own queries have them. @throws LintelError with the id of whom it is about. */
-function readMembers(charter: Charter<any>, members: readonly AppMember[]): AppMember[] {
+/** Ids as text, however the application's own queries have them; and one entry for each person in a tenant, with all that theirs say. */
+export function mergeMembers(members: readonly AppMember[]): Required<AppMember>[] {
+  const all = new Map<string, Required<AppMember>>();
+  const union = (a: readonly unknown[] = [], b: readonly unknown[] = []) => [...new Set([...a, ...b].map(String))];
+  for (const { id, tenant, name, address, roles, groupIds, unitIds } of members) {
+    const key = JSON.stringify([String(tenant), String(id)]);
+    const known = all.get(key);
+    const held = { roles: union(known?.roles, roles), groupIds: union(known?.groupIds, groupIds), unitIds: union(known?.unitIds, unitIds) };
+    all.set(key, { id: String(id), tenant: String(tenant), name, address, ...held });
+  }
+  return [...all.values()];
+}
+
+/** @throws LintelError with the id of whom it is about. */
+function insistOnSound(charter: Charter<any>, members: readonly AppMember[]): void {
   const [known, held] = [new Map<string, AppMember>(), new Map<string, string>()];
-  return members.map((one) => {
-    const { groupIds = [], unitIds = [], ...rest } = one;
-    const read = { ...rest, id: String(one.id), tenant: String(one.tenant), groupIds: groupIds.map(String), unitIds: unitIds.map(String) };
-    const { id, name, address } = read;
+  for (const one of members) {
+    const { name, address, roles } = one;
+    const id = String(one.id);
     const bad = (code: string, why: string, options?: ErrorOptions) => new LintelError(code, `members: "${id}" ${why}`, { id }, options);
     const other = known.get(id);
     if (other && (other.name !== name || other.address !== address))
       throw bad('bad-members', `is ${other.name}, ${other.address}, and also ${name}, ${address}`);
-    known.set(id, read);
+    known.set(id, one);
     try {
-      for (const role of read.roles) if (role !== KEYHOLDER) charter.role(role);
+      for (const role of roles) charter.role(role);
       const { normal } = readAddress(address);
       const owner = held.get(normal) ?? id;
       if (owner !== id) throw new LintelError('bad-members', `"${owner}" has the same address, ${normal}`);
@@ -49,8 +62,7 @@ function readMembers(charter: Charter<any>, members: readonly AppMember[]): AppM
     } catch (error) {
       throw isLintelError(error) ? bad(error.code, `cannot be copied: ${error.message}`, { cause: error }) : error;
     }
-    return read;
-  });
+  }
 }
 
 /**
@@ -59,24 +71,20 @@ function readMembers(charter: Charter<any>, members: readonly AppMember[]): AppM
  * `records`. What is made is a copy: no mail goes out, and the record of changes is empty. Beside them each tenant has a keyholder with the id
  * `lintel:onlooker`.
  *
- * @param members everybody, for each tenant in which they are; or for each role there. Units lie beside one another; all are called by their ids.
+ * @param members everybody. Units lie beside one another; all are called by their ids.
  * @throws LintelError `unknown-role` with the near match; `bad-members`, `bad-address`; `not-empty` where there is a membership already.
  */
 export async function copyMembers(lintel: Lintel, members: readonly AppMember[]): Promise<void> {
-  const read = readMembers(lintel.charter, members);
-  const tenants = [...new Set(read.map(({ tenant }) => tenant))];
+  insistOnSound(lintel.charter, members);
+  const tenants = [...new Set(members.map(({ tenant }) => String(tenant)))];
   const everywhere = tenants.map((tenant) => ({ id: ONLOOKER, name: 'Whoever looks', address: 'onlooker@lintel.invalid', tenant, roles: [KEYHOLDER] }));
-  const all: readonly AppMember[] = [...read, ...everywhere];
+  const all = mergeMembers([...members, ...everywhere]);
   const people = unique(all, ({ id }) => id);
-  const belonging = unique(all, ({ tenant, id }) => JSON.stringify([tenant, id]));
   const since = new Date(0);
-  // Whoever is named several times for a tenant, once for each role, holds all of it.
-  const each = (pick: (one: AppMember) => readonly string[]) => {
-    const rows = all.flatMap((one) => pick(one).map((value) => ({ tenant_id: one.tenant, user_id: one.id, value })));
-    return unique(rows, (row) => JSON.stringify(row));
-  };
-  const placed = each(({ unitIds = [] }) => unitIds);
-  const grouped = each(({ groupIds = [] }) => groupIds);
+  const each = (pick: (one: Required<AppMember>) => readonly string[]) =>
+    all.flatMap((one) => pick(one).map((value) => ({ tenant_id: one.tenant, user_id: one.id, value })));
+  const placed = each(({ unitIds }) => unitIds);
+  const grouped = each(({ groupIds }) => groupIds);
   const named = (rows: readonly { readonly tenant_id: string; readonly value: string }[]) =>
     unique(rows, ({ tenant_id, value }) => JSON.stringify([tenant_id, value])).map(({ tenant_id, value }) => ({ tenant_id, id: value, name: value }));
   const units = named(placed);
@@ -101,11 +109,11 @@ export async function copyMembers(lintel: Lintel, members: readonly AppMember[])
     );
     await put(
       'lintel_member',
-      belonging.map(({ tenant, id }) => ({ tenant_id: tenant, user_id: id, status: 'active', since })),
+      all.map(({ tenant, id }) => ({ tenant_id: tenant, user_id: id, status: 'active', since })),
     );
     await put(
       'lintel_person_tenant',
-      belonging.map(({ tenant, id }) => ({ person_id: id, tenant_id: tenant })),
+      all.map(({ tenant, id }) => ({ person_id: id, tenant_id: tenant })),
     );
     await put('lintel_unit', units);
     await put(

@@ -1,6 +1,7 @@
-import { type Charter, KEYHOLDER } from '../../charter/index.js';
+import type { Charter } from '../../charter/index.js';
 import type { Lintel } from '../../server/index.js';
 import { type Facts, Standing } from '../../standing/index.js';
+import { mergeMembers } from '../copy-members.js';
 import { madeUpFacts } from '../table.js';
 import type { ProbePerson, ProbeTarget } from './target.js';
 
@@ -58,10 +59,11 @@ async function fromLibrary(lintel: Lintel): Promise<Member[]> {
   return members;
 }
 
-function fromApplication(charter: Charter<any>, people: NonNullable<ProbeTarget['people']>): Member[] {
-  return people.map(({ id, name, address, tenant, roles, groupIds = [], unitIds = [] }) => {
+function fromApplication(charter: Charter<any>, members: NonNullable<ProbeTarget['people']>): Member[] {
+  const people = mergeMembers(members);
+  return people.map(({ id, name, address, tenant, roles, groupIds, unitIds }) => {
     const held = roles.map((role) => ({ role, anchor: { on: 'tenant' } as const }));
-    if (roles.some((role) => role !== KEYHOLDER)) for (const role of roles) charter.role(role);
+    for (const role of roles) charter.role(role);
     const facts = madeUpFacts(
       charter,
       { id: tenant, name: tenant, open: true, contact: null, features: [] },
@@ -69,7 +71,7 @@ function fromApplication(charter: Charter<any>, people: NonNullable<ProbeTarget[
       Object.fromEntries(unitIds.map((unit) => [unit, [unit]])),
     );
     const among = people.filter((one) => one.tenant === tenant);
-    const groups = Object.fromEntries(groupIds.map((group) => [group, among.filter((one) => one.groupIds?.includes(group)).map((one) => one.id)]));
+    const groups = Object.fromEntries(groupIds.map((group) => [group, among.filter((one) => one.groupIds.includes(group)).map((one) => one.id)]));
     return {
       person: { id, name, address },
       standing: new Standing(charter, { ...facts, me: { userId: id, name, groupIds, unitIds, attributes: {} }, people: groups }),
