@@ -82,6 +82,12 @@ test('a refusal on a visible record names the act, the rule and whom to ask', ()
     ['own', ['keeper is not “tobias” (it is “sela”)']],
     ['unclaimed', ['keeper is not empty']],
   ]);
+  // Only a text stands in marks.
+  const data = structuredClone(charter.data) as any;
+  data.kinds.hive.reaches.own = { op: 'is', field: 'colonies', to: { value: 3 } };
+  const counting = readCharter(data);
+  const [own] = new Standing(counting, { ...keeper.facts, charter: counting.hash }).decide('hive.update', { ...hive, keeperId: 'sela', colonies: 1 }).looked;
+  expect(own?.failed).toEqual(['colonies is not 3 (it is 1)']);
 });
 
 test('an assignment reaches its reach within its anchor, and a tenant action takes the whole tenant', () => {

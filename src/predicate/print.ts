@@ -17,6 +17,9 @@ export function fieldWords(field: string): string {
   return field.replace(/Ids?$/, '').replace(/([a-z0-9])([A-Z])/g, (_all, before: string, letter: string) => `${before} ${letter.toLowerCase()}`);
 }
 
+/** A value as a line shows it: a text in marks, so that one sees where it ends. */
+export const valueWords = (value: unknown): string => (typeof value === 'string' ? `“${value}”` : String(value));
+
 /** Who the line speaks of: `keeper is me`, or `keeper is you` when it is said to them. */
 export type Voice = 'me' | 'you';
 
@@ -27,8 +30,7 @@ function operandWords(to: Operand, voice: Voice): string {
   }
   if ('context' in to) return `the request's ${fieldWords(to.context)}`;
   if ('field' in to) return `the ${fieldWords(to.field)}`;
-  const one = (value: unknown) => (typeof value === 'string' ? `“${value}”` : String(value));
-  return Array.isArray(to.value) ? `(${to.value.map(one).join(', ')})` : one(to.value);
+  return Array.isArray(to.value) ? `(${to.value.map(valueWords).join(', ')})` : valueWords(to.value);
 }
 
 /**

@@ -1,5 +1,5 @@
 import { type Charter, type Permission, restsOnRead } from '../charter/index.js';
-import { ALWAYS, blame, compile, type Predicate, print, type RecordData, type Verdict } from '../predicate/index.js';
+import { ALWAYS, blame, compile, type Predicate, print, type RecordData, type Verdict, valueWords } from '../predicate/index.js';
 import type { Decision, LookedAt, Outcome } from './decision.js';
 import { type Grant, ruleOf } from './grants.js';
 import type { GrantReach, Image, Reaches } from './reach.js';
@@ -21,7 +21,7 @@ function caseOf(part: Predicate, wanted: boolean, record: RecordData): string {
   const line = print(part, !wanted);
   const value = 'field' in part ? record[part.field] : 'via' in part ? record[part.via] : undefined;
   if (value === undefined) return `${line} (not loaded)`;
-  return part.op === 'isEmpty' || value === null || typeof value === 'object' ? line : `${line} (it is “${String(value)}”)`;
+  return part.op === 'isEmpty' || value === null || typeof value === 'object' ? line : `${line} (it is ${valueWords(value)})`;
 }
 
 /** The rule of a grant as the charter says it; of an opening, whose records it opens. */
