@@ -2,15 +2,13 @@
 import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import pg from 'pg';
-import { run } from 'warm-lintel/cli';
 import { databaseOn } from '../test/setup.js';
 import { charter } from './charter.js';
+import { command, is, me } from './command.js';
 import { SCHEMA } from './lending.js';
 
 /** The charter as data, to be spoiled. */
 type Data = any;
-const is = (field: string, to: unknown) => ({ op: 'is', field, to });
-const me = { me: 'userId' };
 
 interface Fault {
   readonly name: string;
@@ -84,13 +82,6 @@ export async function lendingDatabase(cluster: string, ...changes: readonly stri
   return url;
 }
 
-async function command(...args: string[]): Promise<string> {
-  const out: string[] = [];
-  const say = (text: string) => out.push(text);
-  await run(args, { cwd: process.cwd(), out: say, err: say, colours: false, width: 160 });
-  return out.join('\n');
-}
-
 /** What review and rehearse say of a copy of the application. */
 async function told(cluster: string, script: string, { name, charter: spoil, people }: Fault): Promise<{ review: Set<string>; cells: number }> {
   const data = structuredClone(charter.data);
@@ -98,9 +89,9 @@ async function told(cluster: string, script: string, { name, charter: spoil, peo
   const config = (what: string, url: string) => lendingConfig(`${name}-${what}`, url, data);
   const changes = people === undefined ? [] : [people];
   const at = async (what: string) => ['--config', config(what, await lendingDatabase(cluster, ...changes)), '--tenant', 'north'];
-  const found = await command('review', ...(await at('review')), '--format', 'json');
+  const { out: found } = await command('review', ...(await at('review')), '--format', 'json');
   const review = found.startsWith('[') ? (JSON.parse(found) as { code: string }[]).map(({ code }) => code) : [found];
-  const lines = (await command('rehearse', script, ...(await at('rehearse')))).split('\n');
+  const lines = (await command('rehearse', script, ...(await at('rehearse')))).out.split('\n');
   return { review: new Set(review), cells: lines.filter((line) => line.startsWith('differs')).length };
 }
 

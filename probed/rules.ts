@@ -4,10 +4,10 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { type Kysely, sql } from 'kysely';
 import pg from 'pg';
-import { run } from 'warm-lintel/cli';
 import { connect, createLintel, policyStatements, type Step } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { seed } from '../examples/apiary/world/seed.js';
+import { command, is, me } from './command.js';
 
 const put = (into: Record<string, unknown>, key: string, value: unknown) => {
   into[key] = value;
@@ -18,8 +18,6 @@ const drop = (from: Record<string, unknown>, key: string) => {
 
 /** The charter as data, to be spoiled. */
 type Data = any;
-const me = { me: 'userId' };
-const is = (field: string, to: unknown) => ({ op: 'is', field, to });
 
 interface Fault {
   readonly name: string;
@@ -166,12 +164,6 @@ const file = (name: string, text: string) => {
   writeFileSync(path, text);
   return path;
 };
-
-async function command(...args: string[]): Promise<{ code: number; out: string }> {
-  const out: string[] = [];
-  const code = await run(args, { cwd: process.cwd(), out: (t) => out.push(t), err: (t) => out.push(t), colours: false, width: 160 });
-  return { code, out: out.join('\n') };
-}
 
 /** A copy of the world, spoiled, and what the tools say. */
 async function score(cluster: string, fault: Fault, script: string): Promise<{ review: string[]; differs: string[]; wall: string[]; check: string[] }> {

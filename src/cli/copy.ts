@@ -4,12 +4,19 @@ import { dirname, join } from 'node:path';
 import process from 'node:process';
 import type { PGlite } from '@electric-sql/pglite';
 import { LintelError } from '../base/index.js';
-import { copyMembers } from '../rehearsal/index.js';
+import { type AppMember, copyMembers } from '../rehearsal/index.js';
 import { createLintel, type Lintel, type Remedies, type Step } from '../server/index.js';
 import { connect, type Database } from '../store/index.js';
 import type { LintelConfig } from './define.js';
 
+type Peopled = LintelConfig & Required<Pick<LintelConfig, 'people'>>;
+
 const copies = new WeakSet<Lintel>();
+
+export const isPeopled = (config: LintelConfig): config is Peopled => config.people !== undefined;
+
+/** The configuration for what needs nobody's standing: no copy is made. */
+export const withoutPeople = ({ people: _, ...config }: LintelConfig): LintelConfig => config;
 
 /** Where a database that was laid out once is kept: beside the package that lays it out, for its version. */
 async function keptFile(): Promise<string> {
@@ -53,16 +60,18 @@ async function keep(file: string, dump: Blob): Promise<void> {
   await rename(draft, file);
 }
 
-/** The library over a copy of the people of an application that keeps them itself; its records are where they are. */
-export async function overCopy(
-  { charter, people }: LintelConfig & Required<Pick<LintelConfig, 'people'>>,
-  db: Database,
-): Promise<{ lintel: Lintel; close: () => Promise<void> }> {
-  const records = connect<any>(db);
-  const members = await people(records);
+/** The people of an application that keeps them itself, as they are now. @throws LintelError `config-invalid`. */
+export async function membersIn({ people }: Peopled, db: Database): Promise<readonly AppMember[]> {
+  const members = await people(connect(db));
   if (!Array.isArray(members)) throw new LintelError('config-invalid', 'people in the configuration answers no list of members.', {});
+  return members;
+}
+
+/** The library over a copy of the people of an application that keeps them itself; its records are where they are. */
+export async function overCopy(config: Peopled, db: Database): Promise<{ lintel: Lintel; close: () => Promise<void> }> {
+  const members = await membersIn(config, db);
   const copy = await memory();
-  const lintel = createLintel({ charter, db: copy, records }) as unknown as Lintel;
+  const lintel = createLintel({ charter: config.charter, db: copy, records: connect(db) }) as unknown as Lintel;
   await lintel.prepare();
   await copyMembers(lintel, members);
   copies.add(lintel);
@@ -74,7 +83,7 @@ const peopleElsewhere = () =>
 
 /** A configuration for what is done to a membership, or with its record: that is not asked of a copy. @throws LintelError `people-elsewhere`. */
 export function ofOwn(config: LintelConfig): LintelConfig {
-  if (config.people) throw peopleElsewhere();
+  if (isPeopled(config)) throw peopleElsewhere();
   return config;
 }
 

@@ -6,7 +6,7 @@ import { createLintel, type Lintel, type MayDo, type Remedies, type ServerStandi
 import type { Decision, Standing } from '../standing/index.js';
 import type { Database } from '../store/index.js';
 import { openDatabase } from './config.js';
-import { inApplication, insistOnOwn, isCopy, overCopy } from './copy.js';
+import { inApplication, insistOnOwn, isCopy, isPeopled, overCopy } from './copy.js';
 import type { LintelConfig } from './define.js';
 
 /** A tenant as the commands look at it. */
@@ -26,10 +26,9 @@ const MOST_SEARCHED = 20;
 /** Opens the configured database, works in it, and closes it. @throws LintelError `no-database`, `database-unreachable`, `no-memory`. */
 export async function withDatabase<R>(config: LintelConfig, work: (lintel: Lintel, db: Database) => Promise<R>): Promise<R> {
   const { db, close } = await openDatabase(config);
-  const { people } = config;
   let copy: Awaited<ReturnType<typeof overCopy>> | undefined;
   try {
-    copy = people && (await overCopy({ ...config, people }, db));
+    copy = isPeopled(config) ? await overCopy(config, db) : undefined;
     return await work(copy?.lintel ?? (createLintel({ charter: config.charter, db }) as unknown as Lintel), db);
   } finally {
     await copy?.close();
@@ -202,17 +201,15 @@ export async function tableOf(
 }
 
 /** Who may do something to a record, by name: all of them, or of the first so many members. */
-export async function whoMay(tenant: Tenant, action: string, id: string, first = Number.POSITIVE_INFINITY): Promise<MayDo[]> {
+export async function whoMay(tenant: Tenant, action: string, id: string, first?: number): Promise<MayDo[]> {
   const standing = await tenant.onlooker();
   const people: MayDo[] = [];
   let after: { readonly name: string; readonly userId: string } | undefined;
-  let looked = 0;
   do {
-    const part = await standing.who(action, id, { limit: Math.min(500, first), ...(after && { after }) });
+    const part = await standing.who(action, id, { limit: first ?? 500, ...(after && { after }) });
     people.push(...part.people.filter(({ userId }) => userId !== ONLOOKER));
-    looked += 500;
-    after = part.next;
-  } while (after && looked < first);
+    after = first === undefined ? part.next : undefined;
+  } while (after);
   return people;
 }
 

@@ -2,7 +2,7 @@ import { readFile } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import { type Command, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
-import { didYouMean, isLintelError, LintelError } from '../base/index.js';
+import { didYouMean, inParts, isLintelError, LintelError } from '../base/index.js';
 import { ONLOOKER, printProposal, proposalMarkdown } from '../rehearsal/index.js';
 import type { InviteAnswer, NewInvitation, RoleView, ServerStanding, Step } from '../server/index.js';
 import { type Assignment, anchorWords } from '../standing/index.js';
@@ -214,7 +214,7 @@ async function sendAll(
       .transaction()
       .execute(async (tx) => {
         const inside = await lintel.within(tx).enter(entry);
-        for (let i = 0; i < people.length; i += TOGETHER) tried.push(...(await inside.invitations.send(people.slice(i, i + TOGETHER))));
+        for (const part of inParts(people, TOGETHER)) tried.push(...(await inside.invitations.send(part)));
         throw new Undo();
       })
       .catch((error: unknown) => {
@@ -226,8 +226,8 @@ async function sendAll(
   bar?.start(people.length, 0);
   const answers: InviteAnswer[] = [];
   try {
-    for (let i = 0; i < people.length; i += TOGETHER) {
-      answers.push(...(await actor.invitations.send(people.slice(i, i + TOGETHER))));
+    for (const part of inParts(people, TOGETHER)) {
+      answers.push(...(await actor.invitations.send(part)));
       bar?.update(answers.length);
     }
   } catch (error) {

@@ -2,10 +2,11 @@ import { type Command, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
 import { asCurl, asTest, PROBE_CODES, type ProbeFinding, type ProbeProgress, type ProbeReport, type ProbeTarget, probe } from '../rehearsal/index.js';
-import { connect, type Database } from '../store/index.js';
+import type { Database } from '../store/index.js';
 import { type Judged, judged, open } from './accepting.js';
 import { barFor } from './bar.js';
 import { readConfig, type Sources } from './config.js';
+import { isPeopled, membersIn, withoutPeople } from './copy.js';
 import type { LintelConfig } from './define.js';
 import { grid, markdown } from './grid.js';
 import { withDatabase } from './look.js';
@@ -66,15 +67,15 @@ function asMarkdown(report: ProbeReport, findings: readonly Judged<ProbeFinding>
 }
 
 /** The application that is configured, with its people. */
-export async function targetOf(target: NonNullable<LintelConfig['probe']>, { people }: LintelConfig, db: Database): Promise<ProbeTarget> {
-  return { ...(people && { people: await people(connect(db)) }), ...(await target(db)) };
+export async function targetOf(target: NonNullable<LintelConfig['probe']>, config: LintelConfig, db: Database): Promise<ProbeTarget> {
+  return { ...(isPeopled(config) && { people: await membersIn(config, db) }), ...(await target(db)) };
 }
 
 async function probeCommand(options: ProbeOptions, around: Surroundings): Promise<number> {
   const config = await readConfig(options, around.cwd);
   const target = config.probe;
   if (!target) throw new LintelError('no-probe', 'There is no application to try: give defineConfig a probe, which answers { app, signIn, routes }.', {});
-  return withDatabase(config, async (lintel, db) => {
+  return withDatabase(withoutPeople(config), async (lintel, db) => {
     const bar = await barFor(around, 'trying', '  {found} found  {what}');
     around.err('Trying the application as everybody. What is changed by it is put back.');
     const told = ({ done, of, ...rest }: ProbeProgress) => (done === 0 ? bar?.start(of, 0, rest) : bar?.update(done, rest));

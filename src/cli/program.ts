@@ -10,6 +10,7 @@ import { addAuditCommand } from './audit.js';
 import { addChangesCommand } from './changes.js';
 import { addCompareCommand } from './compare.js';
 import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
+import { withoutPeople } from './copy.js';
 import { addDeskCommand } from './desk/command.js';
 import { addGivesCommand } from './gives.js';
 import { findPerson, findRecord, findTenant, tableOf, whoCouldChangeIt, withDatabase } from './look.js';
@@ -97,9 +98,7 @@ async function policiesCommand(options: PoliciesOptions, around: Surroundings): 
     around.out((options.undo ? dropStatements(config.charter) : policyStatements(config.charter, options)).join('\n'));
     return EXIT.yes;
   }
-  // It is the database that is compared, whoever its people are.
-  const { people: _, ...database } = config;
-  const found = await withDatabase(database, (lintel) => checkPolicies(lintel.db, config.charter, options));
+  const found = await withDatabase(withoutPeople(config), (lintel) => checkPolicies(lintel.db, config.charter, options));
   const colours = pc.createColors(around.colours);
   const lines = found.map(({ message, code, remedy }) => `${colours.red(message)}  ${colours.dim(code)}\n    ${remedy}`);
   const text =

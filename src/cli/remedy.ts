@@ -33,17 +33,17 @@ const printNow = (who: string, label: string, decision: Decision) =>
   `${who} ${decision.allowed ? `may ${whatOf(label, decision)} already` : `may not ${whatOf(label, decision)}`}.`;
 
 /** What would allow it, numbered. */
-function printWhat({ decision, cause, remedies }: Remedies, colours: boolean): string[] {
+function printWhat({ decision, cause, remedies }: Remedies, colours: boolean): string | undefined {
   const c = pc.createColors(colours);
-  if (decision.allowed) return [];
-  if (cause !== undefined) return [`Why: ${cause}. No change of what they hold takes that away.`];
-  if (remedies.length === 0) return ['Nothing that was tried would change it.'];
-  return ['It would be so by one of these:', '', ...remedies.map((one, i) => lineOf(one, i, c))];
+  if (decision.allowed) return undefined;
+  if (cause !== undefined) return `Why: ${cause}. No change of what they hold takes that away.`;
+  if (remedies.length === 0) return 'Nothing that was tried would change it.';
+  return ['It would be so by one of these:', '', ...remedies.map((one, i) => lineOf(one, i, c))].join('\n');
 }
 
 /** What is so now, and what would allow it. */
 export const printRemedies = (who: string, label: string, found: Remedies, colours: boolean): string =>
-  [printNow(who, label, found.decision), ...printWhat(found, colours)].join('\n');
+  [printNow(who, label, found.decision), printWhat(found, colours)].filter(Boolean).join('\n');
 
 /** One that can be carried out. @throws LintelError `no-such-remedy`. */
 export function remedyNumbered({ remedies }: Remedies, number: string): Remedy {
@@ -66,7 +66,8 @@ async function remedyCommand(person: string, action: string, record: string, opt
       if (options.format === 'text') around.out(printNow(who, label, decision));
     });
     if (options.carryOut === undefined) {
-      for (const text of options.format === 'json' ? [JSON.stringify(found, null, 2)] : printWhat(found, around.colours)) around.out(text);
+      const text = options.format === 'json' ? JSON.stringify(found, null, 2) : printWhat(found, around.colours);
+      if (text !== undefined) around.out(text);
       return found.decision.allowed ? EXIT.yes : EXIT.refused;
     }
     const actor = await actorOf(tenant, options);

@@ -1,5 +1,5 @@
 import { CompiledQuery, type Kysely, sql } from 'kysely';
-import { PREPARED } from '../base/index.js';
+import { inParts, PREPARED } from '../base/index.js';
 import { type Charter, nameNow, type RoleData, roleNow } from '../charter/index.js';
 import type { Registered } from '../scoping/index.js';
 import {
@@ -157,8 +157,8 @@ const TOGETHER = 500;
 /** The facts of several members of one tenant. Who is no member is left out. */
 export async function readFactsOf(db: Kysely<LintelTables>, charter: Charter, tenant: string, users: readonly string[], now: number): Promise<Facts[]> {
   const all: Facts[] = [];
-  for (let i = 0; i < users.length; i += TOGETHER) {
-    const asked = new Set(users.slice(i, i + TOGETHER));
+  for (const part of inParts(users, TOGETHER)) {
+    const asked = new Set(part);
     const rows = await factsRows(db, charter, tenant, [...asked], now);
     for (const row of rows)
       if (row.known && asked.has(row.person_id as string)) all.push(factsOf(charter, { tenant, user: row.person_id as string }, row, rows));

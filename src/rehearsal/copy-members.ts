@@ -1,4 +1,4 @@
-import { isLintelError, LintelError } from '../base/index.js';
+import { inParts, isLintelError, LintelError } from '../base/index.js';
 import { type Charter, KEYHOLDER } from '../charter/index.js';
 import { type LintelTables, readAddress } from '../membership/index.js';
 import type { Lintel } from '../server/index.js';
@@ -22,10 +22,6 @@ export const ONLOOKER = 'lintel:onlooker';
 
 /** So many rows go into one statement. */
 const TOGETHER = 1000;
-
-function* parts<R>(rows: readonly R[]): Generator<readonly R[]> {
-  for (let i = 0; i < rows.length; i += TOGETHER) yield rows.slice(i, i + TOGETHER);
-}
 
 const unique = <R>(rows: readonly R[], key: (row: R) => string) => [...new Map(rows.map((row) => [key(row), row])).values()];
 
@@ -93,7 +89,7 @@ export async function copyMembers(lintel: Lintel, members: readonly AppMember[])
     if (await tx.selectFrom('lintel_tenant').select('id').executeTakeFirst())
       throw new LintelError('not-empty', 'There is a membership in this database already: copy members into one that holds nothing.', {});
     const put = async (table: keyof LintelTables, rows: readonly object[]) => {
-      for (const part of parts(rows))
+      for (const part of inParts(rows, TOGETHER))
         await tx
           .insertInto(table)
           .values(part as never)

@@ -97,7 +97,8 @@ function meant(charter: Charter<any>, { meanings: expected, reaches }: Script): 
 /** Members who stand in no table, for a script that says of people where they are. */
 async function newcomers({ reaches, places }: Script, stage: Stage): Promise<Outcome[]> {
   const [first] = places;
-  if (!first) return [];
+  const { members } = stage;
+  if (!first || !members) return [];
   const named = new Set<string | undefined>();
   for (const name of new Set([...reaches, ...places].flatMap(({ actor }) => (actor !== 'visitor' && 'person' in actor ? [actor.person] : [])))) {
     // Of a name that nobody has it is told elsewhere.
@@ -107,7 +108,7 @@ async function newcomers({ reaches, places }: Script, stage: Stage): Promise<Out
     named.add(standing?.userId);
   }
   const outcomes: Outcome[] = [];
-  for (const { id } of stage.members ?? []) {
+  for (const { id } of members) {
     if (named.has(id)) continue;
     const standing = await stage.person(id);
     const { name = id } = standing.facts.me;

@@ -74,6 +74,8 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   readonly charter: Charter<T>;
   /** The database as a Kysely; the library's tables are in it. */
   readonly db: Kysely<membership.LintelTables>;
+  /** Where the application's records are: the same database, if no other was given. */
+  readonly records: Kysely<any>;
   readonly #options: LintelOptions<T>;
   readonly #setting: membership.Setting;
   readonly #place: Workplace;
@@ -94,6 +96,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     this.#options = options;
     this.charter = options.charter;
     this.db = connect(options.db);
+    this.records = options.records ?? this.db;
     this.#setting = {
       db: this.db,
       charter: options.charter as Charter,
@@ -107,7 +110,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     if (options.cache) this.#kept = new KeptFacts(options.cache.seconds);
     this.#place = {
       setting: this.#setting,
-      db: options.records ?? (this.db as Kysely<unknown>),
+      db: this.records,
       support: (tenantId, db) => this.#support(tenantId, db),
       wall: () => {
         this.#wall ??= wallOf(options.charter as Charter);
@@ -122,11 +125,6 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
         return this.#wallKey;
       },
     };
-  }
-
-  /** Where the application's records are: the same database, if no other was given. */
-  get records(): Kysely<any> {
-    return this.#place.db as Kysely<any>;
   }
 
   /** True if invitations go out by mail. */

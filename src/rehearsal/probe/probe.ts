@@ -72,10 +72,11 @@ class Probe {
     this.#answers = new Answers(this.#charter, this.#picture, this.#players, parts, this.#knowledge, this.#tell);
     const asEach = (what: string, go: (player: Player) => Promise<void>) =>
       this.#players.map((player) => ({ what: `${what} as ${player.name}`, go: () => go(player) }));
+    const putOut = this.#putOut;
     const tries = [
       ...routes.flatMap((route) => asEach(route.name, (player) => (route.method === 'GET' ? this.#reads(route, player) : this.#writes(route, player)))),
       ...others.flatMap((route) => asEach(route.name, (player) => this.#writes(route, player, 'once'))),
-      ...(this.#putOut ? asEach('what is left after removal', (player) => this.#afterRemoval(routes, player)) : []),
+      ...(putOut ? asEach('what is left after removal', (player) => this.#afterRemoval(routes, player, putOut)) : []),
     ];
     for (const [done, { what, go }] of tries.entries()) {
       told({ what, done, of: tries.length, found: this.#found.size });
@@ -322,10 +323,9 @@ class Probe {
   }
 
   /** Calls as somebody who was put out, with the session of before. */
-  async #afterRemoval(routes: readonly Route[], player: Player): Promise<void> {
+  async #afterRemoval(routes: readonly Route[], player: Player, putOut: NonNullable<ProbeTarget['putOut']>): Promise<void> {
     const { person } = player;
-    const putOut = this.#putOut;
-    if (!person || !putOut || player.tenants.length === 0) return;
+    if (!person || player.tenants.length === 0) return;
     const back: (() => Promise<void>)[] = [];
     for (const tenant of player.tenants) back.push(await putOut(person, tenant));
     const gone: Player = { ...player, in: (tenant) => this.#players.at(-1)?.in(tenant) as ReturnType<Player['in']> };
