@@ -4,6 +4,8 @@ import { CHOOSE, type CharterTypes } from '../charter/index.js';
 import { type FieldShape, type KindShape, not, or, type Predicate } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
+import { IDS, type Static } from './language/static.js';
+import { OK } from './narrow/sources.js';
 import type { RuleWriter } from './policies/index.js';
 import type { ScopeSupport } from './support.js';
 import type { SqlWriter } from './writer.js';
@@ -27,6 +29,7 @@ export class Boundary {
   readonly #readable = new Map<string, RawNode>();
   readonly #reached = new Map<string, RawNode>();
   readonly #plain = new Map<string, ReadonlySet<string>>();
+  readonly #statics = new Map<string, ReadonlyMap<string, Static>>();
   #kinds: Map<string, string> | undefined;
   #ownNames: ReadonlySet<string> | undefined;
 
@@ -149,11 +152,12 @@ export class Boundary {
     return this.shows(kind, field[0], 't') === undefined ? value : sqlText`${value} as ${name(field[1].column)}`;
   }
 
-  /** {@link readable} as a node with only these columns of it, written once for each kind and choice. */
-  readableNode(kind: string, used: ReadonlySet<string> | 'all'): RawNode {
-    const fields = this.columnFields(kind).filter(([, shape]) => used === 'all' || used.has(shape.column));
-    const key = `${kind} ${fields.map(([field]) => field).join(' ')}`;
-    const node = this.#readable.get(key) ?? this.readable(kind, fields).toNode();
+  /** {@link readable} as a node with only these columns of it, written once for each kind and choice; guarded: each row says that it is in reach. */
+  readableNode(kind: string, used: ReadonlySet<string>, guarded: boolean, holdsBack: boolean): RawNode {
+    const fields = this.columnFields(kind).filter(([, shape]) => used.has(shape.column));
+    const key = `${kind} ${fields.map(([field]) => field).join(' ')} ${guarded} ${holdsBack}`;
+    const extra = guarded ? [sqlText`(${this.reached(kind, 'read', 't')}) is true as ${name(OK)}`] : [];
+    const node = this.#readable.get(key) ?? this.readable(kind, fields, undefined, extra, holdsBack).toNode();
     this.#readable.set(key, node);
     return node;
   }
@@ -170,17 +174,42 @@ export class Boundary {
   }
 
   /** The condition of reading a kind under this alias, as a node. */
-  reachedNode(kind: string, alias: string): RawNode {
-    const key = `${kind} ${alias}`;
-    const node = this.#reached.get(key) ?? this.reached(kind, 'read', alias).toNode();
+  reachedNode(kind: string, alias: string, holdsBack: boolean): RawNode {
+    const key = `${kind} ${alias} ${holdsBack}`;
+    const node = this.#reached.get(key) ?? this.#held(kind, alias, holdsBack).toNode();
     this.#reached.set(key, node);
     return node;
   }
 
+  /** Held back, a condition that looks at other tables is asked where the rows are read, and makes no join, before which others could be. */
+  #held(kind: string, alias: string, holdsBack: boolean): Fragment {
+    const reached = this.reached(kind, 'read', alias);
+    return holdsBack && reached.texts.some((text) => text.includes('(select ')) ? sqlText`${this.tenant(kind, alias)} and (${reached}) is true` : reached;
+  }
+
+  /** What is known of the columns of a kind, by their names. */
+  statics(kind: string): ReadonlyMap<string, Static> {
+    const known = this.#statics.get(kind) ?? new Map(this.columnFields(kind).map(([field, shape]) => [shape.column, this.#static(kind, field, shape)]));
+    this.#statics.set(kind, known);
+    return known;
+  }
+
+  #static(kind: string, field: string, { type }: FieldShape): Static {
+    if (type !== 'text') return { type, total: true };
+    const isId = this.standing.charter.kind(kind).fields[field]?.role !== 'plain';
+    return { type, total: true, collation: isId ? IDS : `${kind}.${field}` };
+  }
+
   /** The table as this standing may read it, to stand in a query instead of the table: these fields of it. */
-  readable(kind: string, fields = this.columnFields(kind), from: Fragment = this.writer.table(this.shape(kind)), extra: readonly Fragment[] = []): Fragment {
+  readable(
+    kind: string,
+    fields = this.columnFields(kind),
+    from: Fragment = this.writer.table(this.shape(kind)),
+    extra: readonly Fragment[] = [],
+    holdsBack = false,
+  ): Fragment {
     const columns = [...extra, ...fields.map((f) => this.#shown(f, kind))];
     const list = columns.length === 0 ? verbatim('1 as "one"') : joinFragments(columns, ', ');
-    return sqlText`(select ${list} from ${from} as "t" where ${this.reached(kind, 'read', 't')})`;
+    return sqlText`(select ${list} from ${from} as "t" where ${this.#held(kind, 't', holdsBack)})`;
   }
 }

@@ -10,16 +10,26 @@ import {
   type RootOperationNode,
 } from 'kysely';
 import { LintelError } from '../base/index.js';
-import { refuse } from './allowed.js';
 import type { Boundary } from './boundary.js';
-import { checkFailure, failedCheck } from './failure.js';
-import { Narrower } from './narrow.js';
-import { COUNT, lookUpNamed, planSteps, planWrite, ROW, type WriteNode, type WriteSteps } from './write.js';
+import { Narrower } from './narrow/narrow.js';
+import { readQuery } from './read/read.js';
+import { refuse } from './read/refuse.js';
+import { checkFailure, failedCheck } from './write/failure.js';
+import { lookUpNamed } from './write/named.js';
+import type { WriteNode } from './write/target.js';
+import { COUNT, ROW, Write, type WriteSteps } from './write/write.js';
+
+/** What was made of a query: never handed out. */
+interface Plan {
+  readonly compiled: CompiledQuery;
+  readonly queryId: QueryId;
+  readonly write?: { readonly node: WriteNode; readonly narrowed: Write };
+}
 
 /** What executors that differ in plugins alone have in common. */
 interface Shared {
   /** What each compiled query stands for. What is not here was compiled by somebody else. */
-  readonly known: WeakMap<object, { readonly plan: CompiledQuery; readonly write?: WriteNode; readonly queryId: QueryId }>;
+  readonly known: WeakMap<object, Plan>;
   turn: Promise<unknown>;
 }
 
@@ -31,14 +41,12 @@ export class ScopedExecutor implements QueryExecutor {
   readonly #db: Kysely<any>;
   readonly #inner: QueryExecutor;
   readonly #boundary: Boundary;
-  readonly #narrower: Narrower;
   readonly #shared: Shared;
 
-  constructor(db: Kysely<any>, boundary: Boundary, inner = db.getExecutor(), narrower = new Narrower(boundary), shared?: Shared) {
+  constructor(db: Kysely<any>, boundary: Boundary, inner = db.getExecutor(), shared?: Shared) {
     this.#db = db;
     this.#inner = inner;
     this.#boundary = boundary;
-    this.#narrower = narrower;
     this.#shared = shared ?? { known: new WeakMap(), turn: Promise.resolve() };
   }
 
@@ -55,38 +63,31 @@ export class ScopedExecutor implements QueryExecutor {
   }
 
   compileQuery<R>(node: RootOperationNode, queryId: QueryId): CompiledQuery<R> {
-    const shown = this.#compile(node, queryId);
-    // The copy that callers hold is theirs to change; what is executed is kept here.
-    const handed = { ...shown, query: node, parameters: [...shown.parameters] };
-    this.#shared.known.set(handed, { plan: shown, queryId, ...(node.kind !== 'SelectQueryNode' && { write: node as WriteNode }) });
+    const plan = this.#plan(node, queryId);
+    // What callers hold is theirs to change; what is executed is kept here.
+    const parameters = plan.compiled.parameters.map((value) => (value instanceof Date ? new Date(value) : value));
+    const handed = { ...plan.compiled, query: node, parameters };
+    this.#shared.known.set(handed, plan);
     return handed as CompiledQuery<R>;
   }
 
-  #compile(node: RootOperationNode, queryId: QueryId): CompiledQuery {
-    switch (node.kind) {
-      case 'SelectQueryNode':
-        return this.#inner.compileQuery(this.#narrower.narrow(node), queryId);
-      case 'InsertQueryNode':
-      case 'UpdateQueryNode':
-      case 'DeleteQueryNode':
-        return this.#inner.compileQuery(
-          this.#boundary.writer.writesInside ? planWrite(node, this.#boundary) : planSteps(node, this.#boundary).write([]),
-          queryId,
-        );
-      default:
-        return refuse(node.kind === 'RawNode' ? 'a raw SQL query' : `a ${node.kind.replace(/Node$/, '')}`, 'use select, insert, update or delete');
-    }
+  #plan(given: RootOperationNode, queryId: QueryId): Plan {
+    const node = readQuery(given);
+    if (node.kind === 'SelectQueryNode') return { compiled: this.#inner.compileQuery(new Narrower(this.#boundary).whole(node), queryId), queryId };
+    const narrowed = new Write(this.#boundary, node as WriteNode);
+    const statement = this.#boundary.writer.writesInside ? narrowed.statement() : narrowed.steps().write([]);
+    return { compiled: this.#inner.compileQuery(statement, queryId), queryId, write: { node: node as WriteNode, narrowed } };
   }
 
   async executeQuery<R>(compiled: CompiledQuery<R>): Promise<QueryResult<R>> {
     const known = this.#shared.known.get(compiled);
     if (!known) return refuse('a query that was compiled elsewhere', 'build it on this scope');
-    const { plan, write, queryId } = known;
+    const { compiled: plan, write, queryId } = known;
     if (!write) return this.#inner.executeQuery(plan as CompiledQuery<R>);
-    const named = await lookUpNamed(write, this.#boundary, this.#db);
-    if (!this.#boundary.writer.writesInside) return this.#inTurn(() => this.#executeSteps<R>(planSteps(write, this.#boundary, named), queryId));
+    const named = await lookUpNamed(write.node, this.#boundary, this.#db);
+    if (!this.#boundary.writer.writesInside) return this.#inTurn(() => this.#executeSteps<R>(write.narrowed.steps(named), queryId));
     // Only what names others has to wait for what is known of them.
-    const final = named ? this.#inner.compileQuery(planWrite(write, this.#boundary, named), queryId) : plan;
+    const final = named ? this.#inner.compileQuery(write.narrowed.statement(named), queryId) : plan;
     const result = await this.#inner.executeQuery(final as CompiledQuery<Record<string, unknown>>).catch((error: unknown) => {
       throw failedCheck(error) ?? error;
     });
@@ -131,7 +132,7 @@ export class ScopedExecutor implements QueryExecutor {
   async *stream<R>(compiled: CompiledQuery<R>, chunkSize: number): AsyncIterableIterator<QueryResult<R>> {
     const known = this.#shared.known.get(compiled);
     if (!known || known.write) return refuse('streaming of what is no select built on this scope', 'build it on this scope');
-    yield* this.#inner.stream(known.plan as CompiledQuery<R>, chunkSize);
+    yield* this.#inner.stream(known.compiled as CompiledQuery<R>, chunkSize);
   }
 
   provideConnection(): never {
@@ -159,7 +160,7 @@ export class ScopedExecutor implements QueryExecutor {
   }
 
   #over(inner: QueryExecutor): QueryExecutor {
-    return new ScopedExecutor(this.#db, this.#boundary, inner, this.#narrower, this.#shared);
+    return new ScopedExecutor(this.#db, this.#boundary, inner, this.#shared);
   }
 }
 

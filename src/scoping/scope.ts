@@ -1,7 +1,7 @@
 import { type Kysely, QueryCreator } from 'kysely';
-import { refuse } from './allowed.js';
 import type { Boundary } from './boundary.js';
 import { ScopedExecutor } from './executor.js';
+import { refuse } from './read/refuse.js';
 
 /**
  * The application's own Kysely, narrowed to one standing: `selectFrom`, `insertInto`, `updateTable`, `deleteFrom`, `with` and

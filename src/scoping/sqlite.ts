@@ -6,6 +6,9 @@ import { SqlWriter } from './writer.js';
 /** Digits of a decimal, before and after the point together, that SQLite compares exactly: what fits 64 bits. */
 const MAX_DIGITS = 18;
 
+/** Of 50,000 bytes SQLite refuses more, on the first row to which it comes. */
+const MAX_PATTERN = 10_000;
+
 /**
  * SQLite (3.38 or later). Booleans are kept as 0 and 1; instants as text in ISO 8601 with a fraction and `Z`, which is what
  * `toISOString` gives; decimals as text or whole numbers; uuids as text in lower case.
@@ -13,8 +16,37 @@ const MAX_DIGITS = 18;
 export class SqliteWriter extends SqlWriter {
   override readonly writesInside = false;
 
+  override readonly vocabulary = 'sqlite';
+
+  /** A mark of escape means nothing here; a pattern may only be so long. */
+  override pattern(given: string): string {
+    if (given.length > MAX_PATTERN) throw new LintelError('bad-pattern', `a pattern has at most ${MAX_PATTERN} characters here; ask for less`, {});
+    return given;
+  }
+
   override digest(): undefined {
     return undefined;
+  }
+
+  /** Columns take anything here, whatever type they were declared with. */
+  override fits(column: Fragment, field: FieldShape, options?: readonly string[]): Fragment {
+    const is = (...types: string[]) =>
+      sqlText`typeof(${column}) in (${joinFragments(
+        types.map((type) => verbatim(`'${type}'`)),
+        ', ',
+      )})`;
+    switch (field.type) {
+      case 'integer':
+        return sqlText`${is('integer')} and ${super.fits(column, field) as Fragment}`;
+      case 'boolean':
+        return sqlText`${is('integer')} and ${column} in (0, 1)`;
+      case 'decimal':
+        return is('text', 'integer');
+      case 'instant':
+        return sqlText`${is('text')} and ${column} glob '[12]*-*-*T*:*:*.*Z' and cast(strftime('%s', ${column}) as integer) between 0 and ${verbatim(String(Date.UTC(2038, 0, 1) / 1000 - 1))}`;
+      default:
+        return options ? (super.fits(column, field, options) as Fragment) : is('text');
+    }
   }
 
   override get unset(): Fragment {

@@ -16,8 +16,22 @@ export class SqlWriter {
   /** A write can stand inside a query, with the check of its rows and the answer around it. */
   readonly writesInside: boolean = true;
 
+  /** Whose words the tables of operators and functions mean. */
+  readonly vocabulary: 'postgres' | 'sqlite' = 'postgres';
+
   constructor(shapes: Shapes) {
     this.#shapes = shapes;
+  }
+
+  /**
+   * A pattern that cannot fail: one that ends in the middle of an escape fails only where a text comes so far, and too many `%` only where a text is long. A mark
+   * that escapes nothing is taken for itself.
+   *
+   * @throws LintelError `bad-pattern` for more than 100 of `%`.
+   */
+  pattern(given: string): string {
+    const open = /\\*$/.exec(given)?.[0].length ?? 0;
+    return insistOnFewGaps(open % 2 === 1 ? `${given}\\` : given);
   }
 
   /** The condition under which a row of `kind`, called `alias` in the query, satisfies the predicate. */
@@ -112,6 +126,19 @@ export class SqlWriter {
     return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${name(table)} as ${name(inner)} where ${name(inner, tenant)} = ${this.column(kind, kind.tenantField as string, alias)} and ${name(inner, record)} = ${this.column(kind, kind.idField, alias)} and ${named})`;
   }
 
+  /** A value that a column holds is one that its field takes; undefined where the column's type says so already. */
+  fits(column: Fragment, { type, scale = 0 }: FieldShape, options?: readonly string[]): Fragment | undefined {
+    if (options)
+      return sqlText`${column} in (${joinFragments(
+        options.map((option) => sqlText`${option}`),
+        ', ',
+      )})`;
+    if (type === 'integer') return sqlText`${column} between ${verbatim(String(Number.MIN_SAFE_INTEGER))} and ${verbatim(String(Number.MAX_SAFE_INTEGER))}`;
+    if (type === 'decimal') return sqlText`abs(${column}) < 1e18 and ${column} = trunc(${column}, ${verbatim(String(scale))})`;
+    if (type === 'instant') return sqlText`${column} >= '1970-01-01Z' and ${column} < '2038-01-01Z'`;
+    return undefined;
+  }
+
   /** What stands in an insert for a cell that is not given. */
   get unset(): Fragment {
     return verbatim('default');
@@ -186,6 +213,15 @@ export class SqlWriter {
         return sqlText`(${column} >= ${from} and ${column} < ${next})`;
     }
   }
+}
+
+const MAX_GAPS = 100;
+
+/** Several `%` in a row mean one. */
+export function insistOnFewGaps(pattern: string): string {
+  const short = pattern.replace(/(?<!\\)((?:\\\\)*)%{2,}/g, '$1%');
+  if (short.split('%').length - 1 <= MAX_GAPS) return short;
+  throw new LintelError('bad-pattern', `a pattern has at most ${MAX_GAPS} of %; ask for less`, {});
 }
 
 const OPERATORS: Record<Comparison['op'], Fragment> = {

@@ -1,4 +1,4 @@
-import { LintelError } from '../base/index.js';
+import { LintelError } from '../../base/index.js';
 
 /** Begins the sign of a failed check in the database's error. */
 export const MARK = 'lintel:';
@@ -21,6 +21,8 @@ export function checkFailure(sign: string, error?: unknown): LintelError {
       { kind, field },
       { cause: error },
     );
+  if (cause === 'fit')
+    return new LintelError('bad-value', `${field} of a ${kind} does not take what came of the write; nothing was written`, { kind, field }, { cause: error });
   return new LintelError(
     'no-such-value',
     `${field} of the ${kind} names nothing that there is for you; nothing was written`,

@@ -1,0 +1,262 @@
+import type {
+  ColumnUpdateNode,
+  DeleteQueryNode,
+  InsertQueryNode,
+  OnConflictNode,
+  OperationNode,
+  RawNode,
+  SelectQueryNode,
+  UpdateQueryNode,
+  WithNode,
+} from 'kysely';
+import type { Boundary } from '../boundary.js';
+import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
+import { Narrower } from '../narrow/narrow.js';
+import type { Level, Source } from '../narrow/sources.js';
+import { refuse } from '../read/refuse.js';
+import { type AfterCheck, failedOf, failOn, fitCheck, insistOnFit, makingChecks, type Named, NOBODY, updateChecks } from './checks.js';
+import { allBefore, constant, type Need, needsOf } from './needs.js';
+import { cellsBeside, givenFields, refuseStamped, rowsOf, stampsFor } from './rows.js';
+import { Target, WRITTEN, type WriteNode } from './target.js';
+
+/** A column of the result that carries our count, and one that tells a real row from none. */
+export const COUNT = 'lintelcount';
+export const ROW = 'lintelrow';
+
+/** The same as one statement, as steps, for a database where no write stands inside a query; they are to run in one transaction. */
+export interface WriteSteps {
+  /** Ids of the rows that the write reaches. Absent for an insert. */
+  readonly reached?: RawNode;
+  /** Rows that are to be returned although they will be gone. */
+  readonly leaving?: (ids: readonly unknown[]) => RawNode;
+  /** The write. Answers the ids of what it wrote. */
+  readonly write: (ids: readonly unknown[]) => RawNode;
+  /** For each written row which check failed, if one did. */
+  readonly failed?: (ids: readonly unknown[]) => RawNode;
+  readonly returned?: (ids: readonly unknown[]) => RawNode;
+}
+
+/** What a statement writes, looked through and narrowed. */
+interface Body {
+  /** `insert into ...` whole; or what comes before `where`. */
+  readonly head: Fragment;
+  /** The rows that it reaches, as they are before. Absent for an insert. */
+  readonly reached?: Fragment;
+  readonly checks: (named: Named) => AfterCheck[];
+}
+
+/**
+ * A write that was {@link readQuery | read}, narrowed: to rows that the needed actions reach, with a check of every row as it became, and the returned rows
+ * narrowed to what the writer may read of them. It is narrowed once, and written for what is known of those whom it names.
+ */
+export class Write {
+  readonly #target: Target;
+  readonly #narrower: Narrower;
+  readonly #ctes: WithNode | undefined;
+  readonly #isDelete: boolean;
+  readonly #body: Body;
+  readonly #returned: readonly Fragment[] | undefined;
+
+  /** @throws LintelError `scope-refused`, `unknown-table`, `unknown-column`, `bad-value`, `field-set-by-library`. */
+  constructor(boundary: Boundary, node: WriteNode) {
+    this.#target = new Target(boundary, node);
+    this.#narrower = new Narrower(boundary);
+    this.#ctes = node.with;
+    this.#isDelete = node.kind === 'DeleteQueryNode';
+    if (node.with) this.#narrower.before(node.with);
+    this.#body = node.kind === 'InsertQueryNode' ? this.#insert(node) : node.kind === 'UpdateQueryNode' ? this.#update(node) : this.#delete(node);
+    this.#returned = node.returning && this.#selected(node.returning.selections.map(({ selection }) => selection as OperationNode));
+    this.#narrower.finish();
+  }
+
+  get #boundary(): Boundary {
+    return this.#target.boundary;
+  }
+
+  /** One statement, so that it holds or fails as a whole, in a transaction or out of one. */
+  statement(named: Named = NOBODY): RawNode {
+    const { kind, alias } = this.#target;
+    const checks = this.#body.checks(named);
+    const readable = this.#boundary.readable(kind, undefined, verbatim('"lintel_written"'), [verbatim(`true as "${ROW}"`)]);
+    const returned = (this.#returned ?? []).map((item) => sqlText`${item}, `);
+    return sqlText`with ${this.#ahead}"lintel_written" as (${this.#text()} returning *), "lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${failOn(this.#target, checks)}), 0) as "lintelfailed" from "lintel_written" as "${verbatim(WRITTEN)}") select ${joinFragments(returned, '')}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0`.toNode();
+  }
+
+  steps(named: Named = NOBODY): WriteSteps {
+    const { kind, alias, shape, table } = this.#target;
+    const checks = this.#body.checks(named);
+    const id = shape.fields[shape.idField] as NonNullable<(typeof shape.fields)[string]>;
+    const of = (ids: readonly unknown[], at: string) =>
+      sqlText`${this.#boundary.tenant(kind, at)} and ${this.#boundary.writer.writeList(name(at, id.column), ids, id)}`;
+    const returned = (ids: readonly unknown[]) => {
+      const readable = this.#boundary.readable(kind, undefined, table, [verbatim(`true as "${ROW}"`)]);
+      const items = (this.#returned ?? []).map((item) => sqlText`${item}, `);
+      return sqlText`${this.#leading}select ${joinFragments(items, '')}"${verbatim(ROW)}" from ${readable} as ${name(alias)} where ${of(ids, alias)}`.toNode();
+    };
+    const { reached } = this.#body;
+    return {
+      ...(reached && { reached: sqlText`${this.#leading}select ${name(id.column)} as "lintelid" from ${table} as ${name(alias)} where ${reached}`.toNode() }),
+      ...(this.#returned && { [this.#isDelete ? 'leaving' : 'returned']: returned }),
+      write: (ids) => sqlText`${this.#leading}${this.#text(reached && of(ids, alias))} returning ${name(id.column)} as "lintelid"`.toNode(),
+      ...(checks.length > 0 && {
+        failed: (ids: readonly unknown[]) =>
+          sqlText`select ${failedOf(checks)} as "lintelfailed" from ${table} as ${name(WRITTEN)} where ${of(ids, WRITTEN)}`.toNode(),
+      }),
+    };
+  }
+
+  /** The write itself, on the rows that it reaches, unless they were found out before. */
+  #text(rows = this.#body.reached): Fragment {
+    return rows ? sqlText`${this.#body.head} where ${rows}` : this.#body.head;
+  }
+
+  /** The CTEs in front of our own. */
+  get #ahead(): Fragment {
+    if (!this.#ctes) return verbatim('');
+    const each = this.#ctes.expressions.map((cte) => sqlText`${new Embedded(cte)}`);
+    return sqlText`${verbatim(this.#ctes.recursive ? 'recursive ' : '')}${joinFragments(each, ', ')}, `;
+  }
+
+  /** The CTEs in front of a statement that has none of ours. */
+  get #leading(): Fragment {
+    return this.#ctes ? sqlText`${new Embedded(this.#ctes)} ` : verbatim('');
+  }
+
+  #update(node: UpdateQueryNode): Body {
+    const updates = node.updates ?? [];
+    const needs = needsOf(this.#target, updates);
+    const level = this.#narrower.level(this.#target.source(() => allBefore(this.#target, needs)));
+    const { sets, fits } = this.#sets(updates, level);
+    return {
+      head: sqlText`update ${this.#target.table} as ${name(this.#target.alias)} set ${sets}`,
+      reached: this.#reached(node.where?.where, needs, level),
+      checks: (named) => [...fits, ...updateChecks(this.#target, needs, named)],
+    };
+  }
+
+  #delete(node: DeleteQueryNode): Body {
+    const needs: Need[] = [{ action: 'delete', fields: [] }];
+    const level = this.#narrower.level(this.#target.source(() => allBefore(this.#target, needs)));
+    return {
+      head: sqlText`delete from ${this.#target.table} as ${name(this.#target.alias)}`,
+      reached: this.#reached(node.where?.where, needs, level),
+      checks: () => [],
+    };
+  }
+
+  #reached(where: OperationNode | undefined, needs: readonly Need[], level: Level): Fragment {
+    const own = where ? [sqlText`(${new Embedded(this.#narrower.condition(where, level))})`] : [];
+    return joinFragments([...own, allBefore(this.#target, needs)], ' and ');
+  }
+
+  /** What is set, of rows that were chosen already; and what has to be looked at when it is there. */
+  #sets(updates: readonly ColumnUpdateNode[], level: Level): { readonly sets: Fragment; readonly fits: AfterCheck[] } {
+    if (updates.length === 0) refuse('an update that sets nothing', 'name the columns to set');
+    const fits: AfterCheck[] = [];
+    const sets = updates.map(({ column, value }) => {
+      const field = this.#target.fieldOf(column);
+      fits.push(...this.#value(field, value, level));
+      return sqlText`${name(this.#target.columnOf(field))} = ${new Embedded(value)}`;
+    });
+    return { sets: joinFragments(sets, ', '), fits };
+  }
+
+  #value(field: string, node: OperationNode, level: Level): AfterCheck[] {
+    const value = constant(node);
+    if (value !== undefined) insistOnFit(this.#target, field, value);
+    else this.#narrower.chosen(node, level);
+    return value === undefined ? fitCheck(this.#target, field) : [];
+  }
+
+  #insert(node: InsertQueryNode): Body {
+    const given = givenFields(this.#target, node);
+    const made = node.values?.kind === 'SelectQueryNode' ? this.#fromSelect(node.values as SelectQueryNode, given) : this.#listed(node, given);
+    const conflict = node.onConflict && this.#onConflict(node.onConflict);
+    return {
+      head: sqlText`${made.text}${conflict?.text ?? verbatim('')}`,
+      // An upsert cannot tell which it was: what it made or changed has to be within reach of making and of changing.
+      checks: (named) => [...made.fits, ...makingChecks(this.#target, given, named), ...(conflict?.checks(named) ?? [])],
+    };
+  }
+
+  #into(fields: readonly string[]): Fragment {
+    const columns = fields.map((field) => name(this.#target.columnOf(field)));
+    return sqlText`insert into ${this.#target.table} as ${name(this.#target.alias)} (${joinFragments(columns, ', ')})`;
+  }
+
+  /** What a select brings, with what the library stamps beside it. */
+  #fromSelect(rows: SelectQueryNode, given: readonly string[]): { readonly text: Fragment; readonly fits: AfterCheck[] } {
+    const stamps = stampsFor(this.#target, given);
+    for (const field of given) {
+      if (Object.hasOwn(stamps, field)) refuseStamped(this.#target, field);
+      if (this.#target.fields[field]?.role === 'owner')
+        refuse('an owner that comes out of a select', 'leave it out: what you make is yours; hand it over afterwards');
+    }
+    const into = this.#into([...given, ...Object.keys(stamps)]);
+    const fits = given.flatMap((field) => fitCheck(this.#target, field));
+    const gives = this.#narrower.select(rows);
+    if (gives && gives.length !== given.length) refuse(`a select of ${gives.length} columns for ${given.length}`, 'select one for each column');
+    if (this.#boundary.writer.writesInside && !rows.setOperations?.length) {
+      const stamped = Object.values(stamps).map((value) => ({ kind: 'SelectionNode', selection: { kind: 'ValueNode', value } }));
+      Object.assign(rows, { selections: [...(rows.selections ?? []), ...stamped] });
+      return { text: sqlText`${into} ${new Embedded(rows)}`, fits };
+    }
+    const values = [verbatim('"lintel_rows".*'), ...Object.values(stamps).map((value) => sqlText`${value}`)];
+    // A select followed by "on conflict" needs a condition in between, or SQLite takes it for a join.
+    return { text: sqlText`${into} select ${joinFragments(values, ', ')} from (${new Embedded(rows)}) as "lintel_rows" where true`, fits };
+  }
+
+  /** The rows to insert, with tenant and maker as they must be and the writer as owner where none is named. */
+  #listed(node: InsertQueryNode, given: readonly string[]): { readonly text: Fragment; readonly fits: AfterCheck[] } {
+    const stamps = stampsFor(this.#target, given);
+    const { fields, cells } = cellsBeside(this.#target, rowsOf(this.#target, node), given, stamps);
+    const level = this.#narrower.level();
+    const fits = new Map<string, AfterCheck>();
+    const rows = cells.map((row) => {
+      const own = row.map((cell, i): Fragment => {
+        if (!cell) return this.#boundary.writer.unset;
+        for (const check of this.#value(fields[i] as string, cell, level)) fits.set(check.sign, check);
+        return sqlText`${new Embedded(cell)}`;
+      });
+      return sqlText`(${joinFragments([...own, ...Object.values(stamps).map((value) => sqlText`${value}`)], ', ')})`;
+    });
+    return { text: sqlText`${this.#into([...fields, ...Object.keys(stamps)])} values ${joinFragments(rows, ', ')}`, fits: [...fits.values()] };
+  }
+
+  /** What happens to a row that is there already: nothing, or an update of those that the writer reaches. */
+  #onConflict(conflict: OnConflictNode): { readonly text: Fragment; readonly checks: (named: Named) => AfterCheck[] } {
+    const columns = (conflict.columns ?? []).map((column) => name(this.#target.columnOf(this.#target.fieldOf(column))));
+    const target = columns.length === 0 ? verbatim('') : sqlText` (${joinFragments(columns, ', ')})`;
+    if (conflict.doNothing) return { text: sqlText` on conflict${target} do nothing`, checks: () => [] };
+    const updates = conflict.updates ?? [];
+    if (updates.some(({ column }) => this.#target.fields[this.#target.fieldOf(column)]?.role === 'owner'))
+      refuse('a new owner in an upsert', 'hand the record over in a statement of its own');
+    const needs = needsOf(this.#target, updates);
+    // What was about to be inserted is the writer's own.
+    const excluded: Source = { alias: 'excluded', columns: this.#boundary.statics(this.#target.kind) };
+    const level = this.#narrower.level(
+      this.#target.source(() => allBefore(this.#target, needs)),
+      excluded,
+    );
+    const { sets, fits } = this.#sets(updates, level);
+    const where = this.#reached(conflict.updateWhere?.where, needs, level);
+    return {
+      text: sqlText` on conflict${target} do update set ${sets} where ${where}`,
+      checks: (named) => [...fits, ...updateChecks(this.#target, needs, named)],
+    };
+  }
+
+  /** What is returned, of rows that the writer may read: one that they may not is no row here. */
+  #selected(items: readonly OperationNode[]): Fragment[] {
+    const { alias, kind } = this.#target;
+    const isThere = () => sqlText`${name(alias, ROW)}`.toNode() as never;
+    const level = this.#narrower.level({ alias, columns: this.#boundary.statics(kind), inReach: isThere });
+    return items.flatMap((item): Fragment[] => {
+      const { column, node, alias: as } = item as unknown as { column?: OperationNode; node?: OperationNode; alias?: OperationNode };
+      if (item.kind === 'SelectAllNode' || column?.kind === 'SelectAllNode')
+        return this.#boundary.columnFields(kind).map(([, shape]) => name(alias, shape.column));
+      if (item.kind !== 'AliasNode') return [sqlText`${new Embedded(this.#narrower.value(item, level))}`];
+      return [sqlText`${new Embedded(this.#narrower.value(node as OperationNode, level))} as ${new Embedded(as as OperationNode)}`];
+    });
+  }
+}
