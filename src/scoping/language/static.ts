@@ -29,14 +29,20 @@ const MAX_JOINED = 16;
 
 /** One type for several expressions of which each may be the result. Undefined where they have none. */
 export function commonType(all: readonly Static[]): StaticType | undefined {
-  const typed = new Set(all.map(({ type }) => type).filter((type) => type !== 'value'));
-  if (typed.size > 1) return [...typed].every((type) => type === 'integer' || type === 'decimal') ? 'decimal' : undefined;
-  return [...typed][0] ?? 'value';
+  let common: StaticType = 'value';
+  for (const { type } of all) {
+    if (type === 'value' || type === common) continue;
+    const areNumbers = (type === 'integer' || type === 'decimal') && (common === 'integer' || common === 'decimal');
+    if (common !== 'value' && !areNumbers) return undefined;
+    common = common === 'value' ? type : 'decimal';
+  }
+  return common;
 }
 
 export function commonCollation(all: readonly Static[]): string | undefined {
-  const own = new Set(all.flatMap(({ collation }) => collation ?? []));
-  return own.size > 1 ? MIXED : [...own][0];
+  let common: string | undefined;
+  for (const { collation } of all) common = collation === undefined || collation === common ? common : common === undefined ? collation : MIXED;
+  return common;
 }
 
 export const joinedBy = (all: readonly Static[]) => all.reduce((sum, { type, joined }) => sum + (joined ?? (type === 'value' ? 0 : 1)), 0);

@@ -297,9 +297,13 @@ function isGrouped(node: FreshNode): boolean {
   return node.groupBy !== undefined || node.having !== undefined || [node.selections, node.orderBy].some((part) => asksOfAll(part));
 }
 
+const PLAIN = new Set(['ReferenceNode', 'ColumnNode', 'ValueNode', 'SelectAllNode', 'SelectQueryNode', 'RawNode', 'OperatorNode', 'IdentifierNode']);
+
 function asksOfAll(node: unknown): boolean {
   if (typeof node !== 'object' || node === null) return false;
   const { kind, over } = node as FreshNode;
-  if (kind === 'SelectQueryNode') return false;
-  return (kind === 'AggregateFunctionNode' && over === undefined) || Object.values(node).some(asksOfAll);
+  if (PLAIN.has(kind)) return false;
+  if (kind === 'AggregateFunctionNode' && over === undefined) return true;
+  for (const part in node) if (asksOfAll((node as FreshNode)[part])) return true;
+  return false;
 }

@@ -97,13 +97,14 @@ export interface Meaning {
  */
 export function meaningOf(table: string | undefined, column: string, level: Level): Meaning {
   const sources: Source[] = [];
-  const known: string[] = [];
   for (let at: Level | undefined = level; at; at = at.outer) {
-    const here = table === undefined ? at.sources : at.sources.filter(({ alias }) => alias === table);
     let is: Static | undefined;
-    for (const source of here) {
+    let [isHere, isCertain] = [false, true];
+    for (const source of at.sources) {
+      if (table !== undefined && source.alias !== table) continue;
       const found = source.columns?.get(column);
-      known.push(...(source.columns?.keys() ?? []));
+      isHere = true;
+      isCertain &&= source.columns !== undefined;
       // A column that the charter does not declare may be there all the same: what stands for the table then has only those that it does.
       source.place?.used.add(column);
       if (source.columns && !found) continue;
@@ -111,16 +112,22 @@ export function meaningOf(table: string | undefined, column: string, level: Leve
       sources.push(source);
       is = is === undefined && found ? found : UNKNOWN;
     }
-    const isCertain = here.length > 0 && here.every((source) => source.columns);
     if (is && isCertain) return { sources, is: sources.length === 1 ? is : UNKNOWN };
-    if (table !== undefined && here.length > 0) break;
+    if (table !== undefined && isHere) break;
   }
   if (sources.length > 0) {
     // It may be a column of a table that is written to, which stands as it is.
     for (let at: Level | undefined = level; at; at = at.outer) for (const source of at.sources) if (table === undefined) source.onNamed?.(column);
     return { sources, is: UNKNOWN };
   }
-  throw new LintelError('unknown-column', `there is no column "${table === undefined ? '' : `${table}.`}${column}" here${didYouMean(column, known)}`, {
+  throw unknownColumn(table, column, level);
+}
+
+function unknownColumn(table: string | undefined, column: string, level: Level): LintelError {
+  const known: string[] = [];
+  for (let at: Level | undefined = level; at; at = at.outer)
+    for (const { alias, columns } of at.sources) if (table === undefined || alias === table) known.push(...(columns?.keys() ?? []));
+  return new LintelError('unknown-column', `there is no column "${table === undefined ? '' : `${table}.`}${column}" here${didYouMean(column, known)}`, {
     column,
   });
 }

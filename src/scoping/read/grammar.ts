@@ -156,9 +156,6 @@ const SORTS = {
   onConflict: [rule('OnConflictNode', { columns: any('column'), updates: any('update'), updateWhere: maybe('where'), doNothing: words(true, false) })],
 } satisfies Record<string, readonly Rule[]>;
 
-/** A sort of place in a query. */
-export type Sort = keyof typeof SORTS;
-
 /** The rules of each sort of place, by the kind of node. */
 export const GRAMMAR: ReadonlyMap<string, ReadonlyMap<string, Rule>> = new Map(
   Object.entries<readonly Rule[]>(SORTS).map(([sort, rules]) => [sort, new Map(rules.map((one) => [one.kind, one]))]),

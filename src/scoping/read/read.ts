@@ -1,5 +1,5 @@
-import type { OperationNode, RootOperationNode } from 'kysely';
-import { GRAMMAR, type Part, type Rule, type Sort } from './grammar.js';
+import type { RootOperationNode } from 'kysely';
+import { GRAMMAR, type Part, type Rule } from './grammar.js';
 import { insistOnLength, refuse } from './refuse.js';
 import { copyValue } from './value.js';
 
@@ -47,58 +47,86 @@ function refuseNode(kind: unknown, sort: string): never {
   );
 }
 
-function listOf(value: unknown, key: string): readonly unknown[] {
+/** Reads one part of a node: once, into something of ours. */
+type ReadPart = (value: unknown, depth: number) => unknown;
+
+/** A rule as it is followed. */
+interface Steps {
+  readonly kind: string;
+  readonly parts: ReadonlyMap<string, ReadPart>;
+  readonly needed: readonly string[];
+}
+
+type Sorts = Map<string, Map<string, Steps>>;
+
+function listOf(value: unknown, key: string, read: ReadPart, depth: number): unknown[] {
   if (!Array.isArray(value)) return refuse(`"${key}" that is no list`, 'build the query with the query builder');
-  // Its length is read once, and so is each of its items, below.
+  // Its length is read once, and so is each of its items.
   const { length } = value;
-  return Array.from({ length }, (_, i) => value[i]);
+  const items: unknown[] = [];
+  for (let i = 0; i < length; i++) items.push(read(value[i], depth));
+  return items;
 }
 
-function readPart(part: Part, value: unknown, key: string, depth: number): unknown {
-  if ('node' in part) return readNode(value, part.node, depth);
-  if ('nodes' in part) return listOf(value, key).map((item) => readNode(item, part.nodes, depth));
-  if ('value' in part) return copyValue(value);
-  if ('values' in part) return listOf(value, key).map(copyValue);
-  if ('texts' in part) {
-    const [text, ...more] = listOf(value, key);
-    return more.length === 0 && part.texts.includes(text as string) ? [text] : refuseNode('RawNode', '');
+function insistOnWord(value: unknown, words: readonly unknown[], key: string): unknown {
+  return words.includes(value) ? value : refuse(`"${String(value)}" as ${key}`, `allowed is ${words.join(', ')}`);
+}
+
+function insistOnText(value: unknown, key: string): string {
+  return typeof value === 'string' ? value : refuse(`a ${key} that is no text`, 'build the query with the query builder');
+}
+
+function readerOf(part: Part, key: string, sorts: Sorts): ReadPart {
+  if ('node' in part) return nodeReader(part.node, sorts);
+  if ('nodes' in part) {
+    const read = nodeReader(part.nodes, sorts);
+    return (value, depth) => listOf(value, key, read, depth);
   }
-  if ('words' in part) return part.words.includes(value as string) ? value : refuse(`"${String(value)}" as ${key}`, `allowed is ${part.words.join(', ')}`);
-  if (typeof value !== 'string') return refuse(`a ${key} that is no text`, 'build the query with the query builder');
-  if ('name' in part) insistOnLength(value);
-  return value;
+  if ('value' in part) return copyValue;
+  if ('values' in part) return (value) => listOf(value, key, copyValue, 0);
+  if ('texts' in part) return (value) => listOf(value, key, (text) => (part.texts.includes(text as string) ? text : refuseNode('RawNode', '')), 0).slice(0, 1);
+  if ('words' in part) return (value) => insistOnWord(value, part.words, key);
+  if ('word' in part) return (value) => insistOnText(value, key);
+  return (value) => {
+    const text = insistOnText(value, key);
+    insistOnLength(text);
+    return text;
+  };
 }
 
-function readNode(value: unknown, sort: string, depth: number): FreshNode {
-  if (depth > MAX_DEPTH) return refuse(`a query that is nested more than ${MAX_DEPTH} deep`, 'write it in parts');
-  if (typeof value !== 'object' || value === null) return refuse(`a ${sort} that is no node`, 'build the query with the query builder');
-  const given = value as Record<string, unknown>;
-  const kind = given.kind;
-  const rule = GRAMMAR.get(sort)?.get(kind as string);
-  if (!rule) return refuseNode(kind, sort);
-  const fresh = readParts(given, rule, depth + 1);
-  const apart = sort === 'operand' ? LOOSE.has(fresh.kind) : sort === 'setOperand' && fresh.kind !== 'ParensNode' && TRAILING.some((part) => part in fresh);
-  return apart ? inParens(fresh) : fresh;
+function nodeReader(sort: string, sorts: Sorts): ReadPart {
+  const rules = sorts.get(sort);
+  if (!rules) throw new TypeError(`the grammar has no sort of place "${sort}"`);
+  const [isOperand, isUnited] = [sort === 'operand', sort === 'setOperand'];
+  return (value, depth) => {
+    if (depth > MAX_DEPTH) return refuse(`a query that is nested more than ${MAX_DEPTH} deep`, 'write it in parts');
+    if (typeof value !== 'object' || value === null) return refuse(`a ${sort} that is no node`, 'build the query with the query builder');
+    const { kind } = value as FreshNode;
+    const steps = rules.get(kind);
+    if (!steps) return refuseNode(kind, sort);
+    const fresh = follow(steps, value as FreshNode, depth + 1);
+    const apart = isOperand ? LOOSE.has(fresh.kind) : isUnited && fresh.kind !== 'ParensNode' && TRAILING.some((part) => part in fresh);
+    return apart ? inParens(fresh) : fresh;
+  };
 }
 
-/** Each part of a node is read once. */
-function readParts(given: Record<string, unknown>, rule: Rule, depth: number): FreshNode {
-  const fresh: FreshNode = { kind: rule.kind };
+/** Each part of a node is read once; a part that its rule does not have is refused, unless it says nothing. */
+function follow({ kind, parts, needed }: Steps, given: FreshNode, depth: number): FreshNode {
+  const fresh: FreshNode = { kind };
   for (const key in given) {
     if (key === 'kind') continue;
-    const part = Object.hasOwn(rule.parts, key) ? rule.parts[key] : undefined;
     const value = given[key];
-    if (value === undefined || (!part && (value === false || (Array.isArray(value) && value.length === 0)))) continue;
-    if (!part) return refuse(`"${key}" in a ${rule.kind.replace(/(Query)?Node$/, '').toLowerCase()}`, INSTEAD[key] ?? 'leave it out');
-    fresh[key] = readPart(part, value, key, depth);
+    if (value === undefined) continue;
+    const read = parts.get(key);
+    if (read) fresh[key] = read(value, depth);
+    else if (value !== false && !(Array.isArray(value) && value.length === 0))
+      refuse(`"${key}" in a ${kind.replace(/(Query)?Node$/, '').toLowerCase()}`, INSTEAD[key] ?? 'leave it out');
   }
-  for (const key in rule.parts) {
-    if (rule.parts[key]?.needed && !Object.hasOwn(fresh, key))
-      return refuse(`a ${rule.kind.replace(/Node$/, '')} without "${key}"`, 'build the query with the query builder');
-  }
-  if (fresh.kind === 'RawNode') fresh.parameters = [];
-  if (fresh.kind === 'ValueNode' && fresh.immediate) insistOnWritable(fresh);
-  if (fresh.kind === 'BinaryOperationNode') setApart(fresh);
+  for (let i = 0; i < needed.length; i++)
+    if (fresh[needed[i] as string] === undefined) refuse(`a ${kind.replace(/Node$/, '')} without "${needed[i]}"`, 'build the query with the query builder');
+  if (kind === 'RawNode') fresh.parameters = [];
+  else if (kind === 'BinaryOperationNode') setApart(fresh);
+  else if (kind === 'ValueNode' && fresh.immediate) insistOnWritable(fresh);
   return fresh;
 }
 
@@ -118,12 +146,34 @@ function setApart(operation: FreshNode): void {
   if (!isBetween && LOOSE.has(right.kind)) operation.rightOperand = inParens(right);
 }
 
+/** Every sort of place, with the steps for each kind of node that it takes; those that stand for one rule share them. */
+function sortsOf(): Sorts {
+  const sorts: Sorts = new Map([...GRAMMAR.keys()].map((sort) => [sort, new Map()]));
+  const known = new Map<Rule, Steps>();
+  const stepsFor = (rule: Rule): Steps => {
+    const steps = known.get(rule);
+    if (steps) return steps;
+    const parts = Object.entries(rule.parts);
+    const made = {
+      kind: rule.kind,
+      parts: new Map(parts.map(([key, part]) => [key, readerOf(part, key, sorts)])),
+      needed: parts.filter(([, { needed }]) => needed).map(([key]) => key),
+    };
+    known.set(rule, made);
+    return made;
+  };
+  for (const [sort, rules] of GRAMMAR) for (const [kind, rule] of rules) sorts.get(sort)?.set(kind, stepsFor(rule));
+  return sorts;
+}
+
+const readStatement = nodeReader('statement', sortsOf());
+
 /**
  * Reads what a query builder hands over into nodes of our own, each part once, by the grammar: what is checked, narrowed and compiled
  * afterwards is this and nothing else.
  *
  * @throws LintelError `scope-refused`, `bad-value`.
  */
-export function readQuery<N extends RootOperationNode>(node: N, sort: Sort = 'statement'): N {
-  return readNode(node, sort, 0) as OperationNode as N;
+export function readQuery<N extends RootOperationNode>(node: N): N {
+  return readStatement(node, 0) as N;
 }

@@ -1,0 +1,192 @@
+/*
+ * Two databases that differ in everything one person may not see, and in nothing else. If a query answers differently in them, it has told something: a row, a
+ * count, a masked value, an error.
+ */
+import { type Kysely, SqliteAdapter, sql } from 'kysely';
+import { readCharter } from 'warm-lintel';
+import { createLintel } from 'warm-lintel/server';
+
+const plain = (type: string, more: object = {}) => ({ role: 'plain', type, ...more });
+const common = { id: { role: 'id', type: 'text' }, tenantId: { role: 'tenant', type: 'text' } };
+const actions = Object.fromEntries(['read', 'create', 'update', 'delete', 'look'].map((label) => [label, { label }]));
+const mine = { op: 'is', field: 'ownerId', to: { me: 'userId' } };
+export const charter = readCharter({
+  kinds: {
+    hive: {
+      table: 'hives',
+      label: 'name',
+      one: 'hive',
+      many: 'hives',
+      actions,
+      fields: {
+        ...common,
+        ownerId: { role: 'owner', type: 'text' },
+        name: plain('text'),
+        code: plain('text'),
+        size: plain('integer'),
+        worth: plain('decimal', { scale: 2 }),
+      },
+      reaches: { own: mine },
+    },
+    visit: {
+      table: 'visits',
+      label: 'note',
+      one: 'visit',
+      many: 'visits',
+      actions,
+      fields: {
+        ...common,
+        hiveId: { role: 'parent', type: 'text', to: 'hive', change: 'look' },
+        note: plain('text'),
+        code: plain('text'),
+        size: plain('integer', { read: 'look' }),
+        worth: plain('decimal', { scale: 2 }),
+      },
+      reaches: { short: { op: 'is', field: 'note', to: { value: 'a' } } },
+    },
+    entry: {
+      table: 'entries',
+      label: 'note',
+      one: 'entry',
+      many: 'entries',
+      actions,
+      fields: {
+        ...common,
+        ownerId: { role: 'owner', type: 'text' },
+        note: plain('text'),
+        code: plain('text'),
+        size: plain('integer', { read: 'look' }),
+        worth: plain('decimal', { scale: 2 }),
+      },
+      reaches: { own: mine, open: { op: 'or', of: [mine, { op: 'isEmpty', field: 'ownerId' }] } },
+    },
+  },
+  roles: {
+    member: {
+      label: 'Member',
+      may: {
+        'hive.read': ['own'],
+        'hive.update': ['own'],
+        'hive.delete': ['own'],
+        'hive.create': ['own'],
+        'visit.read': ['followed'],
+        'visit.look': ['short'],
+        'visit.update': ['short'],
+        'visit.delete': ['followed'],
+        'visit.create': ['tenant'],
+        'entry.read': ['open'],
+        'entry.look': ['own'],
+        'entry.update': ['own'],
+        'entry.delete': ['open'],
+        'entry.create': ['own'],
+      },
+    },
+  },
+});
+
+export const TABLES = ['hives', 'visits', 'entries'] as const;
+const SHARED = ['code', 'size', 'worth'];
+/** Columns that the charter declares. */
+export const COLUMNS: Readonly<Record<string, readonly string[]>> = {
+  hives: ['id', 'tenant_id', 'owner_id', 'name', ...SHARED],
+  visits: ['id', 'tenant_id', 'hive_id', 'note', ...SHARED],
+  entries: ['id', 'tenant_id', 'owner_id', 'note', ...SHARED],
+};
+const NUMBERS = new Set(['size', 'worth', 'c1']);
+export const isNumber = (column: string) => NUMBERS.has(column.split('.').at(-1) as string);
+
+/** What the application lets queries use besides: a piece of SQL that fails on some texts, and a table that everybody reads whole. */
+const FURTHER = { fragments: { asNumber: 'cast($1 as integer)' }, openTables: ['codes'] };
+
+const typeOf = (column: string) => (column === 'size' ? 'integer' : column === 'worth' ? 'numeric' : 'text');
+
+interface Row {
+  readonly id: string;
+  readonly [column: string]: unknown;
+}
+
+/** By these texts and numbers something fails: a pattern that comes to its end, a sum, a division, a cast. */
+const FAILING = {
+  first: { text: 'a', size: 1, worth: '1.00' },
+  second: { text: 'ab', size: 0, worth: '0.00' },
+  third: { text: '7', size: 2147483647, worth: '99.99' },
+};
+type Failing = (typeof FAILING)[keyof typeof FAILING];
+
+/** Rows that the person sees are the same in both worlds; of those that they do not see, the second world has others. */
+function rowsOf(second: boolean): Record<(typeof TABLES)[number], Row[]> {
+  const hiddenAs = ({ text, size, worth }: Failing, name: string) => ({ [name]: text, code: text, size, worth });
+  const [x, y] = second ? [FAILING.second, FAILING.third] : [FAILING.first, FAILING.first];
+  const seen = { code: 'a', worth: '1.50' };
+  return {
+    hives: [
+      { id: 'h1', tenant_id: 't', owner_id: 'me', name: 'a', size: 1, ...seen },
+      { id: 'h2', tenant_id: 't', owner_id: 'me', name: 'b', size: null, ...seen },
+      { id: 'h3', tenant_id: 't', owner_id: 'other', ...hiddenAs(x, 'name') },
+      { id: 'h1', tenant_id: 'u', owner_id: 'me', ...hiddenAs(y, 'name') },
+      { id: 'h4', tenant_id: second ? 't' : null, owner_id: second ? null : 'me', ...hiddenAs(FAILING.first, 'name') },
+      ...(second ? [{ id: 'h5', tenant_id: 't', owner_id: 'other', ...hiddenAs(FAILING.first, 'name') }] : []),
+      // So common that a planner tries conditions on it.
+      ...Array.from({ length: 6 }, (_, i) => ({ id: `h6${i}`, tenant_id: 't', owner_id: 'other', ...hiddenAs(y, 'name') })),
+    ],
+    visits: [
+      { id: 'v1', tenant_id: 't', hive_id: 'h1', note: 'a', size: 1, ...seen },
+      // Seen, but not its size.
+      { id: 'v2', tenant_id: 't', hive_id: 'h1', note: 'b', size: x.size, ...seen },
+      { id: 'v3', tenant_id: 't', hive_id: 'h2', note: null, size: second ? null : 2, ...seen },
+      { id: 'v4', tenant_id: 't', hive_id: 'h3', ...hiddenAs(y, 'note') },
+      { id: 'v5', tenant_id: 't', hive_id: null, ...hiddenAs(x, 'note') },
+      { id: 'v1', tenant_id: 'u', hive_id: 'h1', ...hiddenAs(y, 'note') },
+    ],
+    entries: [
+      { id: 'e1', tenant_id: 't', owner_id: 'me', note: 'a', size: 1, ...seen },
+      { id: 'e2', tenant_id: 't', owner_id: null, note: 'b', size: x.size, ...seen },
+      { id: 'e3', tenant_id: 't', owner_id: 'other', ...hiddenAs(x, 'note') },
+      ...(second ? [] : [{ id: 'e4', tenant_id: 't', owner_id: 'other', ...hiddenAs(y, 'note') }]),
+    ],
+  };
+}
+
+const isHidden = (row: Row) =>
+  row.tenant_id !== 't' || row.owner_id === 'other' || (row.id.startsWith('h') && row.owner_id === null) || ['v4', 'v5'].includes(row.id);
+
+/** One of the two, with the scope of the person over a transaction of it. */
+export interface World {
+  readonly records: Kysely<any>;
+  readonly scope: (tx: Kysely<any>) => any;
+}
+
+/**
+ * Fills a database, or two: the membership may be in another than the records.
+ *
+ * @param analyzed the database looks at its values beforehand, so that a planner tries conditions on them.
+ */
+export async function makeWorld(records: Kysely<any>, second: boolean, options: { membership?: Kysely<any>; analyzed?: boolean } = {}): Promise<World> {
+  const { membership = records, analyzed } = options;
+  const lintel = createLintel({ charter, db: membership, ...(membership !== records && { records }), ...FURTHER });
+  const isSqlite = records.getExecutor().adapter instanceof SqliteAdapter;
+  for (const [table, columns] of Object.entries(COLUMNS)) {
+    // A column in another collation than the rest: where the two meet, some comparisons fail row by row.
+    const written = columns.map((c) => `${c} ${typeOf(c)}${c === 'code' && !isSqlite ? ' collate "C"' : ''}`);
+    await sql.raw(`create table ${table} (${written.join(', ')}, secret text)`).execute(records);
+  }
+  await sql.raw('create table codes (code text, meaning text)').execute(records);
+  await sql.raw(`insert into codes values ('a', 'first'), ('b', 'second')`).execute(records);
+  await lintel.prepare();
+  for (const id of ['me', 'other']) await lintel.addPerson({ id, name: id, address: `${id}@queries.example` });
+  await lintel.openTenant({ id: 't', name: 'T', keyholder: 'other' });
+  await membership
+    .insertInto('lintel_member')
+    .values({ tenant_id: 't', user_id: 'me', status: 'active', since: new Date(0), attributes: '{}' })
+    .execute();
+  await membership.insertInto('lintel_assignment').values({ tenant_id: 't', user_id: 'me', role: 'member', anchor: 'tenant', anchor_id: 't' }).execute();
+  for (const [table, rows] of Object.entries(rowsOf(second)))
+    for (const row of rows)
+      await records
+        .insertInto(table)
+        .values({ secret: isHidden(row) ? 'hidden' : second ? 'B' : 'A', ...row })
+        .execute();
+  if (analyzed) await sql`analyze`.execute(records);
+  const standing = await lintel.enter({ tenant: 't', user: 'me' });
+  return { records, scope: (tx) => standing.scope<any>(tx) };
+}
