@@ -1,28 +1,8 @@
 /* Queries of all shapes: what a builder can write, over values on which something fails, with names that are none now and then. */
 import { sql } from 'kysely';
+import type { Choices } from './choices.js';
+import { Sharp } from './sharp.js';
 import { COLUMNS, isNumber, TABLES } from './world.js';
-
-/** A sequence of choices that a number fixes. */
-export class Choices {
-  #state: number;
-  constructor(seed: number) {
-    this.#state = seed >>> 0;
-  }
-  /** mulberry32 */
-  next(below: number): number {
-    this.#state = (this.#state + 0x6d2b79f5) >>> 0;
-    let t = this.#state;
-    t = Math.imul(t ^ (t >>> 15), t | 1);
-    t ^= t + Math.imul(t ^ (t >>> 7), t | 61);
-    return ((t ^ (t >>> 14)) >>> 0) % below;
-  }
-  of<T>(all: readonly T[]): T {
-    return all[this.next(all.length)] as T;
-  }
-  oneIn(n: number): boolean {
-    return this.next(n) === 0;
-  }
-}
 
 interface Source {
   readonly alias: string;
@@ -52,7 +32,7 @@ export class Drawer {
   }
 
   #value(column: string): unknown {
-    return isNumber(column) ? this.#c.of([0, 1, 2, 7]) : this.#c.of(['a', 'ab', 'b', '7', 'h1', 'h3', 'me', 'other', 't', 'u']);
+    return isNumber(column) ? this.#c.of([0, 1, 2]) : this.#c.of(['1', '2', '3', 'ab', 'h1', 'h3', 'me', 'other', 't', 'u']);
   }
 
   /** A number or a text; on some rows it may not be to be had. */
@@ -96,7 +76,7 @@ export class Drawer {
   #reckoned(eb: any, of: any, open: readonly Source[]): any {
     const c = this.#c;
     if (c.oneIn(5)) return eb.fn(c.of(['abs', 'round']), [of]);
-    const other = c.oneIn(3) ? eb.ref(this.column(open, true)) : eb.val(c.of([0, 1, 2, 2147483647]));
+    const other = c.oneIn(3) ? eb.ref(this.column(open, true)) : eb.val(c.of([0, 1, 2, 2147483640]));
     return eb(of, c.of(['+', '-', '*', '/', '%']), other);
   }
 
@@ -127,7 +107,7 @@ export class Drawer {
       case 3:
         if (isNumber(column)) return eb(this.#reckoned(eb, column, open), c.of(['>', '=']), 0);
         if (c.oneIn(4)) return eb(column, 'like', eb.ref(this.column(open, false)));
-        return eb(column, c.of(['like', 'not like', 'ilike']), c.of(['a%', '%', 'h_', 'a\\', 'ab\\', '%\\', 'a\\\\', '_b%%\\']));
+        return eb(column, c.of(['like', 'not like', 'ilike']), c.of(['1%', '%', 'h_', 'a\\', 'ab\\', '%\\', 'a\\\\', '_b%%\\']));
       case 5:
       case 6:
         return eb[c.of(['and', 'or'])]([this.condition(eb, open, depth - 1), this.condition(eb, open, depth - 1)]);
@@ -177,8 +157,9 @@ export class Drawer {
     if (c.oneIn(4)) {
       const by = `${first.alias}.${c.of(first.columns)}`;
       query = query.groupBy(by);
-      if (c.oneIn(2)) query = query.having((eb: any) => eb(eb.fn.countAll(), '>', c.next(3)));
-      else if (c.oneIn(2)) query = query.having((eb: any) => (isNumber(by) ? eb(this.#reckoned(eb, by, [first]), '>', 0) : eb(by, 'like', eb.ref(by))));
+      const asked = c.next(4);
+      if (asked > 1) query = query.having((eb: any) => eb(eb.fn.countAll(), '>', c.next(3)));
+      else if (asked > 0) query = query.having((eb: any) => (isNumber(by) ? eb(this.#reckoned(eb, by, [first]), '>', 0) : eb(by, 'like', eb.ref(by))));
       const counted = (eb: any, number: boolean) =>
         number
           ? c.oneIn(2)
@@ -207,7 +188,7 @@ export class Drawer {
     const table = c.of(TABLES);
     const open = [{ alias: table, columns: COLUMNS[table] as string[] }];
     const assigned = () => c.of((COLUMNS[table] as string[]).filter((column) => column !== 'tenant_id' || c.oneIn(10)));
-    switch (c.next(12)) {
+    switch (c.next(18)) {
       case 0:
         return scope
           .updateTable(table)
@@ -241,8 +222,11 @@ export class Drawer {
           .selectFrom(table)
           .selectAll()
           .where((eb: any) => this.condition(eb, open, 3));
-      default:
+      case 6:
+      case 7:
         return this.select(scope, [], 3, [false, true]);
+      default:
+        return new Sharp(c).statement(scope);
     }
   }
 }

@@ -1,7 +1,7 @@
 /* What a builder would never write: nodes where none belongs, nodes that are something else when they are read again, and lists that change. */
 import type { OperationNode, RootOperationNode } from 'kysely';
 import { sql } from 'kysely';
-import type { Choices } from './draw.js';
+import type { Choices } from './choices.js';
 
 type AnyNode = { kind: string; [part: string]: any };
 
@@ -39,7 +39,11 @@ function turning(first: AnyNode, then: AnyNode): AnyNode {
   let reads = 0;
   const parts = new Set([...Object.keys(first), ...Object.keys(then)]);
   const turned: AnyNode = { kind: '' };
-  for (const part of parts) Object.defineProperty(turned, part, { enumerable: true, get: () => ((reads++, reads <= parts.size) ? first : then)[part] });
+  const say = (part: string) => {
+    reads += 1;
+    return (reads <= parts.size ? first : then)[part];
+  };
+  for (const part of parts) Object.defineProperty(turned, part, { enumerable: true, get: () => say(part) });
   return turned;
 }
 

@@ -1,7 +1,8 @@
 /* Runs queries in two worlds and compares what comes of them. */
 import { type Kysely, type KyselyPlugin, sql } from 'kysely';
 import { isLintelError } from 'warm-lintel';
-import { Choices, Drawer } from './draw.js';
+import { Choices } from './choices.js';
+import { Drawer } from './draw.js';
 import { misplaced } from './misplace.js';
 import { TABLES, type World } from './world.js';
 

@@ -1,17 +1,17 @@
-/* Errors that are planted in a copy of the sources: the comparison of engines, or the attack on the membership, has to find each of them. */
+/*
+ * Errors that are planted in a copy of the sources: the comparison of engines, the attack on the membership, or the queries of all shapes have to find each of them.
+ */
 import { execFile } from 'node:child_process';
 import { cpSync, mkdirSync, readFileSync, rmSync, symlinkSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
-import { afterAll, beforeAll, inject, test } from 'vitest';
+import { afterAll, beforeAll, expect, inject, test } from 'vitest';
+import { type Planted, SCOPE_GUARDS } from './scope-guards.js';
 
 const run = promisify(execFile);
 const root = new URL('..', import.meta.url).pathname;
 const cache = join(root, '.cache', 'planted');
 
-type Planted = readonly [what: string, ...edits: string[]];
-
-/** What is done wrong; then, three by three: in which file this text becomes that. */
 const PLANTED: readonly Planted[] = [
   [
     'a tenant condition is dropped',
@@ -28,8 +28,8 @@ const PLANTED: readonly Planted[] = [
   ],
   [
     'the record as it becomes is forgotten',
-    'scoping/write.ts',
-    'if (owner === undefined) return [...values, this.#reaches(action as string)];',
+    'scoping/write/checks.ts',
+    'if (owner === undefined) return [...values, reaches(target, action as string)];',
     'if (owner === undefined) return values;',
   ],
   [
@@ -56,14 +56,14 @@ const FURTHER: readonly Planted[] = [
     "verbatim('')",
   ],
   ['a mask is forgotten', 'scoping/boundary.ts', 'return shows === undefined ? column : sqlText`case when ${shows} then ${column} end`', 'return column'],
-  ['a written parent is not looked for', 'scoping/write.ts', "if (role === 'parent') {", "if (role === 'parent' && sign === '') {"],
+  ['a written parent is not looked for', 'scoping/write/checks.ts', "if (role === 'parent') return", "if (role === 'parent' && sign === '') return"],
   [
     'an anchor is ignored',
     'standing/grants.ts',
     "if (anchor.on === 'tenant') return { op: 'always' };",
     "if (anchor.on !== 'record') return { op: 'always' };",
   ],
-  ['what is read after a write is not narrowed', 'scoping/boundary.ts', "where ${this.reached(kind, 'read', 't')})`", 'where true)`'],
+  ['what is read after a write is not narrowed', 'scoping/boundary.ts', "where ${this.#held(kind, 't', holdsBack)})`", 'where true)`'],
 ];
 
 /** Holes by which members would come to more than they were given. */
@@ -118,7 +118,7 @@ afterAll(() => rmSync(cache, { recursive: true, force: true }));
 async function runWith([what, ...edits]: Planted, program: readonly string[]): Promise<string> {
   const copy = join(cache, what.replaceAll(' ', '-'));
   mkdirSync(copy, { recursive: true });
-  for (const part of ['src', 'agree', 'attack', 'package.json', 'tsconfig.json', 'test/setup.ts', 'test/chromium.ts'])
+  for (const part of ['src', 'agree', 'attack', 'queries', 'package.json', 'tsconfig.json', 'test/setup.ts', 'test/chromium.ts'])
     cpSync(join(root, part), join(copy, part), { recursive: true });
   symlinkSync(join(root, 'node_modules'), join(copy, 'node_modules'));
   for (let i = 0; i < edits.length; i += 3) {
@@ -146,4 +146,15 @@ test.concurrent.for(planted)('%s: found', { timeout: 120_000 }, async (one, { ex
 const holes = long ? [...HOLES, ...FURTHER_HOLES] : HOLES;
 test.concurrent.for(holes)('%s: found', { timeout: 300_000 }, async (one, { expect: expectHere }) => {
   expectHere(await runWith(one, ['attack/run.ts', '--runs', '2000', '--seed', '8', '--as-found'])).toMatch(/came to /);
+});
+
+/** In the long run each guard is taken out at three numbers that are drawn then. */
+const seeds = long ? Array.from({ length: 3 }, () => Math.floor(Math.random() * 1_000_000_000)) : [1];
+const guards = long ? SCOPE_GUARDS : SCOPE_GUARDS.slice(0, 1);
+if (long) console.log(`queries from ${seeds.join(', ')} on`);
+test.concurrent.for(guards)('%s: told by queries', { timeout: 900_000 }, async (one, { expect: expectHere }) => {
+  for (const seed of seeds)
+    expectHere({ seed, printed: await runWith(one, ['queries/run.ts', '--count', '2000', '--seed', String(seed)]) }).toMatchObject({
+      printed: expect.stringContaining('told something'),
+    });
 });
