@@ -12,7 +12,7 @@ import {
 import { LintelError } from '../base/index.js';
 import type { Boundary } from './boundary.js';
 import { Narrower } from './narrow/narrow.js';
-import { readQuery } from './read/read.js';
+import { readQuery } from './read/grammar.js';
 import { refuse } from './read/refuse.js';
 import { checkFailure, failedCheck } from './write/failure.js';
 import { lookUpNamed } from './write/named.js';

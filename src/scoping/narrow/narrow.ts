@@ -1,7 +1,7 @@
 import type { OperationNode, SelectQueryNode, WithNode } from 'kysely';
 import type { Boundary } from '../boundary.js';
 import { anyOf, type Static } from '../language/static.js';
-import type { FreshNode } from '../read/read.js';
+import type { FreshNode } from '../read/node.js';
 import { insistOnFree, refuse } from '../read/refuse.js';
 import { allOf, column, identifier, inReach, named, ofGroups, selection, table } from './nodes.js';
 import { columnsOf, type Given, type Level, type Named, OK, type Place, type Query, queryNamed, type Source } from './sources.js';
@@ -147,27 +147,29 @@ export class Narrower {
   /** What a select gives. All columns are written out: those that the charter declares. */
   #selections(node: FreshNode, level: Level, put: (holder: FreshNode, key: string) => Static): readonly Given[] | undefined {
     const given: Given[] = [];
+    const written: FreshNode[] = [];
     let isKnown = true;
-    const add = (selected: FreshNode, name: string | undefined): FreshNode => {
-      const one = selection(selected);
-      given.push({ name, is: put(selected.kind === 'AliasNode' ? selected : one, selected.kind === 'AliasNode' ? 'node' : 'selection') });
-      return one;
-    };
-    const written = list(node, 'selections').flatMap((item): FreshNode[] => {
+    for (const item of list(node, 'selections')) {
       const selected = item.selection as FreshNode;
-      if (selected.kind === 'AliasNode') {
-        const name = nameOf(selected.alias);
-        insistOnFree(name);
-        return [add(selected, name)];
+      if (!isAll(selected)) {
+        const as = selected.kind === 'AliasNode' ? nameOf(selected.alias) : undefined;
+        if (as !== undefined) insistOnFree(as);
+        given.push({ name: as ?? bareName(selected, true), is: as === undefined ? put(item, 'selection') : put(selected, 'node') });
+        written.push(item);
+        continue;
       }
-      if (!isAll(selected)) return [add(selected, bareName(selected, true))];
-      return this.#starred(selected, level).flatMap((source) => {
-        if (source.columns) return [...source.columns.keys()].map((name) => add(column(source.alias, name), name));
+      for (const source of this.#starred(selected, level)) {
+        for (const name of source.columns?.keys() ?? []) {
+          const one = selection(column(source.alias, name));
+          given.push({ name, is: put(one, 'selection') });
+          written.push(one);
+        }
+        if (source.columns) continue;
         source.starred = true;
         isKnown = false;
-        return [selection({ kind: 'ReferenceNode', table: table(source.alias), column: { kind: 'SelectAllNode' } })];
-      });
-    });
+        written.push(selection({ kind: 'ReferenceNode', table: table(source.alias), column: { kind: 'SelectAllNode' } }));
+      }
+    }
     if (node.selections) node.selections = written;
     return isKnown ? given : undefined;
   }

@@ -1,4 +1,4 @@
-import type { FreshNode } from '../read/read.js';
+import type { FreshNode } from '../read/node.js';
 import { OK, type Source } from './sources.js';
 
 export const identifier = (name: string): FreshNode => ({ kind: 'IdentifierNode', name });

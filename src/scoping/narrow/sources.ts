@@ -1,6 +1,6 @@
 import { didYouMean, LintelError } from '../../base/index.js';
 import type { Static } from '../language/static.js';
-import type { FreshNode } from '../read/read.js';
+import type { FreshNode } from '../read/node.js';
 
 /** The column by which a table that stands for another says that a row of it is in reach. */
 export const OK = 'lintel_ok';

@@ -3,10 +3,10 @@ import type { Boundary } from '../boundary.js';
 import { AGGREGATES, FUNCTIONS, type FunctionRule } from '../language/functions.js';
 import { OPERATORS, type Operator, operate, PREFIXES } from '../language/operators.js';
 import { anyOf, comparesTotally, type Static } from '../language/static.js';
-import type { FreshNode } from '../read/read.js';
+import type { FreshNode } from '../read/node.js';
 import { refuse } from '../read/refuse.js';
 import { inReach, ofGroups, onlyIf, text } from './nodes.js';
-import { guard, type Level, meaningOf, type Query, type Source } from './sources.js';
+import { guard, type Level, type Meaning, meaningOf, type Query, type Source } from './sources.js';
 
 const VALUE: Static = { type: 'value', total: true };
 const YES_OR_NO: Static = { type: 'boolean', total: true };
@@ -25,14 +25,18 @@ const nodeIn = (node: FreshNode, key: string) => node[key] as FreshNode | undefi
 export class Weigher {
   readonly #boundary: Boundary;
   readonly #select: LookThrough;
-  /** Of which sources each reference may be. */
-  readonly #sources = new Map<FreshNode, readonly Source[]>();
+  /** The level of each select that stands in an expression. */
+  readonly #levels = new Map<FreshNode, Level>();
   /** Something in the statement can fail. */
   anyPartial = false;
 
   constructor(boundary: Boundary, select: LookThrough) {
     this.#boundary = boundary;
-    this.#select = select;
+    this.#select = (node, level) => {
+      const query = select(node, level);
+      this.#levels.set(node, query.level);
+      return query;
+    };
   }
 
   /** Puts each part of a condition that can fail behind a barrier of its own. Answers the condition, and whether nothing in it could. */
@@ -60,7 +64,7 @@ export class Weigher {
   behind(node: FreshNode, level: Level, grouped = false): FreshNode {
     this.anyPartial = true;
     if (grouped) return onlyIf(ofGroups(), node);
-    const named = this.#namedIn(node);
+    const named = this.#namedIn(node, level);
     const own = level.sources.filter((source) => named.has(source));
     const conditions = (own.length > 0 ? own : level.sources).flatMap((source) => {
       guard(source);
@@ -73,10 +77,12 @@ export class Weigher {
     );
   }
 
-  #namedIn(node: unknown, found = new Set<Source>()): Set<Source> {
+  /** The sources of which a column is named in an expression, also in what it holds. */
+  #namedIn(node: unknown, level: Level, found = new Set<Source>()): Set<Source> {
     if (typeof node !== 'object' || node === null) return found;
-    for (const source of this.#sources.get(node as FreshNode) ?? []) found.add(source);
-    for (const part of Object.values(node)) this.#namedIn(part, found);
+    const { kind } = node as FreshNode;
+    if (kind === 'ReferenceNode' || kind === 'ColumnNode') for (const source of meaningIn(node as FreshNode, level).sources) found.add(source);
+    else for (const part of Object.values(node)) this.#namedIn(part, this.#levels.get(node as FreshNode) ?? level, found);
     return found;
   }
 
@@ -127,13 +133,10 @@ export class Weigher {
   }
 
   #named(node: FreshNode, level: Level): Static {
-    const of = (node.kind === 'ReferenceNode' ? node.column : node) as FreshNode;
-    const { name } = of.column as { name: string };
-    const path = nodeIn(node, 'table')?.table as { identifier: { name: string } } | undefined;
-    const { sources, is } = meaningOf(path?.identifier.name, name, level);
-    this.#sources.set(node, sources);
+    const { is } = meaningIn(node, level);
     // It names the alias of what stands for the table, which has no schema.
-    if (path) node.table = { kind: 'TableNode', table: { kind: 'SchemableIdentifierNode', identifier: path.identifier } };
+    const path = nodeIn(node, 'table')?.table as FreshNode | undefined;
+    if (path) delete path.schema;
     return is;
   }
 
@@ -186,7 +189,7 @@ export class Weigher {
   }
 
   #namesOnlyOthers(node: FreshNode, level: Level): boolean {
-    const named = [...this.#namedIn(node)];
+    const named = [...this.#namedIn(node, level)];
     return named.length > 0 && !named.some((source) => level.sources.includes(source));
   }
 
@@ -259,6 +262,12 @@ export class Weigher {
     const is = anyOf(results);
     return { ...is, total: is.total && (subject ? comparesTotally(conditions) : conditions.every(({ total }) => total)) };
   }
+}
+
+function meaningIn(node: FreshNode, level: Level): Meaning {
+  if (node.kind === 'ColumnNode') return meaningOf(undefined, (node.column as { name: string }).name, level);
+  const { column, table } = node as unknown as { column: { column?: { name: string } }; table?: { table: { identifier: { name: string } } } };
+  return column.column ? meaningOf(table?.table.identifier.name, column.column.name, level) : { sources: [], is: VALUE };
 }
 
 /** What a select gives as a value: its one column, or a tuple of several. */

@@ -1,162 +1,272 @@
-/** What is read of one part of a node. */
-export type Part =
-  /** One node of a sort. */
-  | { readonly node: string; readonly needed: boolean }
-  /** A list of nodes of a sort. */
-  | { readonly nodes: string; readonly needed: boolean }
-  /** A name in the database. */
-  | { readonly name: true; readonly needed: true }
-  /** One of these words. */
-  | { readonly words: readonly (string | boolean)[]; readonly needed: boolean }
-  /** A list of one text, which is one of these. */
-  | { readonly texts: readonly string[]; readonly needed: true }
-  /** A word of the language: an operator, a function. What it means is asked of its table. */
-  | { readonly word: true; readonly needed: true }
-  /** A value, or a list of them: copied, and a parameter of the statement. */
-  | { readonly value: true; readonly needed: true }
-  | { readonly values: true; readonly needed: true };
+import type { RootOperationNode } from 'kysely';
+import { type FreshNode, type Given, insistOnOnly, listOf, maybe, maybeListOf, name, oneOf, place, type Rule, refuseNode, word } from './node.js';
+import { refuse } from './refuse.js';
+import { copyValue } from './value.js';
 
-/** A node as it may stand somewhere: its kind, and what it is made of. Whatever else it holds is refused. */
-export interface Rule {
-  readonly kind: string;
-  readonly parts: Readonly<Record<string, Part>>;
-}
+/*
+ * Which nodes may stand where, in a query that goes through scope: each rule makes a node of ours from one that was handed over, part by part, each of a sort of
+ * place. Nothing that is not derived from this is compiled.
+ */
 
-const one = (node: string): Part => ({ node, needed: true });
-const maybe = (node: string): Part => ({ node, needed: false });
-const some = (nodes: string): Part => ({ nodes, needed: true });
-const any = (nodes: string): Part => ({ nodes, needed: false });
-const words = (...all: (string | boolean)[]): Part => ({ words: all, needed: false });
-const theWord = (...all: string[]): Part => ({ words: all, needed: true });
-const NAME: Part = { name: true, needed: true };
-const WORD: Part = { word: true, needed: true };
+const inParens = (node: FreshNode): FreshNode => ({ kind: 'ParensNode', node });
+/** These hold together less than what stands in them: what is printed without marks would be another tree. */
+const LOOSE = new Set(['BinaryOperationNode', 'UnaryOperationNode', 'AndNode', 'OrNode']);
+const apart = (node: FreshNode): FreshNode => (LOOSE.has(node.kind) ? inParens(node) : node);
 
-const rule = (kind: string, parts: Rule['parts'] = {}): Rule => ({ kind, parts });
+const NAME = { IdentifierNode: (n: Given) => ({ kind: 'IdentifierNode', name: name(n.name) }) };
+const named = place('name', () => NAME);
+const ALL: Rule = () => ({ kind: 'SelectAllNode' });
+const COLUMN: Rule = (n, d) => ({ kind: 'ColumnNode', column: named(n.column, d) });
+const column = place('column', () => ({ ColumnNode: COLUMN }));
+const columnOrAll = place('column', () => ({ ColumnNode: COLUMN, SelectAllNode: ALL }));
+const path = place('name', () => ({
+  SchemableIdentifierNode: (n, d) => ({ kind: 'SchemableIdentifierNode', schema: maybe(n.schema, named, d), identifier: named(n.identifier, d) }),
+}));
+const TABLE: Rule = (n, d) => ({ kind: 'TableNode', table: path(n.table, d) });
+const table = place('table', () => ({ TableNode: TABLE }));
+const REFERENCE: Rule = (n, d) => ({ kind: 'ReferenceNode', column: column(n.column, d), table: maybe(n.table, table, d) });
+const REFERENCE_OR_ALL: Rule = (n, d) => ({ kind: 'ReferenceNode', column: columnOrAll(n.column, d), table: maybe(n.table, table, d) });
 
 /** A piece of raw SQL that is one of a few words, which the builder writes so. */
-const raw = (...texts: string[]) => rule('RawNode', { sqlFragments: { texts, needed: true } });
+const rawWord =
+  (...words: string[]): Rule =>
+  (n) => {
+    const [text, ...more] = listOf(n.sqlFragments, (one) => one);
+    return more.length === 0 && words.includes(text as string) ? { kind: 'RawNode', sqlFragments: [text], parameters: [] } : refuseNode('RawNode', '');
+  };
 
-const NAMED = rule('IdentifierNode', { name: NAME });
-const COLUMN = rule('ColumnNode', { column: one('name') });
-const TABLE = rule('TableNode', { table: one('path') });
-const SELECT = rule('SelectQueryNode', {
-  from: maybe('from'),
-  selections: any('selection'),
-  distinctOn: any('expression'),
-  joins: any('join'),
-  groupBy: maybe('groups'),
-  orderBy: maybe('orders'),
-  where: maybe('where'),
-  frontModifiers: any('distinct'),
-  limit: maybe('limit'),
-  offset: maybe('offset'),
-  with: maybe('with'),
-  having: maybe('having'),
-  setOperations: any('setOperation'),
-});
-const EXPRESSIONS = [
-  rule('ReferenceNode', { column: one('column'), table: maybe('table') }),
-  COLUMN,
-  rule('ValueNode', { value: { value: true, needed: true }, immediate: words(true, false) }),
-  rule('FunctionNode', { func: WORD, arguments: some('expression') }),
-  rule('AggregateFunctionNode', {
-    func: WORD,
-    aggregated: some('aggregated'),
-    distinct: words(true, false),
-    orderBy: maybe('orders'),
-    filter: maybe('where'),
-    over: maybe('over'),
-  }),
-  rule('BinaryOperationNode', { leftOperand: one('operand'), operator: one('operator'), rightOperand: one('right') }),
-  rule('UnaryOperationNode', { operator: one('operator'), operand: one('operand') }),
-  rule('AndNode', { left: one('operand'), right: one('operand') }),
-  rule('OrNode', { left: one('operand'), right: one('operand') }),
-  rule('ParensNode', { node: one('expression') }),
-  rule('CaseNode', { value: maybe('expression'), when: some('when'), else: maybe('expression'), isStatement: words(false) }),
-  rule('TupleNode', { values: some('expression') }),
-  SELECT,
+/** What is written out is a number, or a word; text is a parameter always, however a session reads what stands in quotes. */
+const VALUE: Rule = (n) => {
+  const value = copyValue(n.value);
+  const immediate = n.immediate === true && (value === null || ['boolean', 'number', 'bigint'].includes(typeof value));
+  if (immediate && typeof value === 'number' && !Number.isFinite(value)) refuse(`the number ${value}`, 'write a finite one');
+  return { kind: 'ValueNode', value, immediate };
+};
+
+const AGGREGATE_PARTS = new Set(['kind', 'func', 'aggregated', 'distinct', 'orderBy', 'filter', 'over']);
+const SELECT_PARTS = new Set([
+  ...['kind', 'from', 'selections', 'distinctOn', 'joins', 'groupBy', 'orderBy', 'where', 'frontModifiers', 'limit', 'offset', 'with', 'having'],
+  'setOperations',
+]);
+const SELECT: Rule = (n, d) => {
+  insistOnOnly(n, 'a select', SELECT_PARTS);
+  return {
+    kind: 'SelectQueryNode',
+    with: maybe(n.with, withQueries, d),
+    frontModifiers: maybeListOf(n.frontModifiers, distinct, d),
+    distinctOn: maybeListOf(n.distinctOn, expression, d),
+    selections: maybeListOf(n.selections, selection, d),
+    from: maybe(n.from, from, d),
+    joins: maybeListOf(n.joins, join, d),
+    where: maybe(n.where, where, d),
+    groupBy: maybe(n.groupBy, groups, d),
+    having: maybe(n.having, having, d),
+    setOperations: maybeListOf(n.setOperations, united, d),
+    orderBy: maybe(n.orderBy, orders, d),
+    limit: maybe(n.limit, limit, d),
+    offset: maybe(n.offset, offset, d),
+  };
+};
+const EXPRESSION: Readonly<Record<string, Rule>> = {
+  ReferenceNode: REFERENCE,
+  ColumnNode: COLUMN,
+  ValueNode: VALUE,
+  FunctionNode: (n, d) => ({ kind: 'FunctionNode', func: word(n.func), arguments: listOf(n.arguments, expression, d) }),
+  AggregateFunctionNode: (n, d) => {
+    insistOnOnly(n, 'an aggregate', AGGREGATE_PARTS);
+    return {
+      kind: 'AggregateFunctionNode',
+      func: word(n.func),
+      aggregated: listOf(n.aggregated, aggregated, d),
+      distinct: n.distinct === true,
+      orderBy: maybe(n.orderBy, orders, d),
+      filter: maybe(n.filter, where, d),
+      over: maybe(n.over, over, d),
+    };
+  },
+  BinaryOperationNode: (n, d) => {
+    const operation = operator(n.operator, d);
+    const right = rightSide(n.rightOperand, d);
+    const isBetween = (operation.operator as string).startsWith('between');
+    if (isBetween && right.kind !== 'AndNode') refuse('a between without two bounds', 'write eb.between(field, from, to)');
+    return { kind: 'BinaryOperationNode', leftOperand: operand(n.leftOperand, d), operator: operation, rightOperand: isBetween ? right : apart(right) };
+  },
+  UnaryOperationNode: (n, d) => ({ kind: 'UnaryOperationNode', operator: operator(n.operator, d), operand: operand(n.operand, d) }),
+  AndNode: (n, d) => ({ kind: 'AndNode', left: operand(n.left, d), right: operand(n.right, d) }),
+  OrNode: (n, d) => ({ kind: 'OrNode', left: operand(n.left, d), right: operand(n.right, d) }),
+  ParensNode: (n, d) => ({ kind: 'ParensNode', node: expression(n.node, d) }),
+  CaseNode: (n, d) => ({ kind: 'CaseNode', value: maybe(n.value, expression, d), when: listOf(n.when, when, d), else: maybe(n.else, expression, d) }),
+  TupleNode: (n, d) => ({ kind: 'TupleNode', values: listOf(n.values, expression, d) }),
+  SelectQueryNode: SELECT,
   // What the builder writes for a join on nothing.
-  raw('true'),
-];
-const LISTS = [rule('PrimitiveValueListNode', { values: { values: true, needed: true } }), rule('ValueListNode', { values: some('expression') })];
-const aliased = (inner: string) => rule('AliasNode', { node: one(inner), alias: one('name') });
+  RawNode: rawWord('true'),
+};
+const VALUES: Rule = (n) => ({ kind: 'PrimitiveValueListNode', values: listOf(n.values, copyValue) });
+const aliased =
+  (inner: (value: unknown, depth: number) => FreshNode): Rule =>
+  (n, d) => ({ kind: 'AliasNode', node: inner(n.node, d), alias: named(n.alias, d) });
+
+const expression = place('value', () => EXPRESSION);
+const operand = (value: unknown, d: number) => apart(expression(value, d));
+const rightSide = place('value or list', () => ({
+  ...EXPRESSION,
+  PrimitiveValueListNode: VALUES,
+  ValueListNode: (n, d) => ({ kind: 'ValueListNode', values: listOf(n.values, expression, d) }),
+}));
+const operator = place('operator', () => ({ OperatorNode: (n) => ({ kind: 'OperatorNode', operator: word(n.operator) }) }));
+const when = place('case', () => ({
+  WhenNode: (n, d) => ({ kind: 'WhenNode', condition: expression(n.condition, d), result: maybe(n.result, expression, d) }),
+}));
+const aggregated = place('value', () => ({ ...EXPRESSION, SelectionNode: (n, d) => ({ kind: 'SelectionNode', selection: allOfOne(n.selection, d) }) }));
+const allOfOne = place('star', () => ({ SelectAllNode: ALL, ReferenceNode: REFERENCE_OR_ALL }));
+const over = place('window', () => ({
+  OverNode: (n, d) => ({ kind: 'OverNode', orderBy: maybe(n.orderBy, orders, d), partitionBy: maybe(n.partitionBy, partitions, d) }),
+}));
+const partitions = place('partition', () => ({ PartitionByNode: (n, d) => ({ kind: 'PartitionByNode', items: listOf(n.items, partition, d) }) }));
+const partition = place('partition', () => ({ PartitionByItemNode: (n, d) => ({ kind: 'PartitionByItemNode', partitionBy: expression(n.partitionBy, d) }) }));
+
+const selection = place('selection', () => ({ SelectionNode: (n, d) => ({ kind: 'SelectionNode', selection: selected(n.selection, d) }) }));
+const selected = place('selection', () => ({
+  ...EXPRESSION,
+  ReferenceNode: REFERENCE_OR_ALL,
+  SelectAllNode: ALL,
+  AliasNode: aliased(expression),
+}));
+const distinct = place('modifier', () => ({ SelectModifierNode: (n) => ({ kind: 'SelectModifierNode', modifier: oneOf(n.modifier, 'Distinct') }) }));
+const from = place('from', () => ({ FromNode: (n, d) => ({ kind: 'FromNode', froms: listOf(n.froms, source, d) }) }));
+const source = place('table', () => ({ TableNode: TABLE, AliasNode: aliased(tableOrSelect) }));
+const tableOrSelect = place('table', () => ({ TableNode: TABLE, SelectQueryNode: SELECT }));
+const join = place('join', () => ({
+  JoinNode: (n, d) => ({
+    kind: 'JoinNode',
+    joinType: oneOf(n.joinType, 'InnerJoin', 'CrossJoin', 'LeftJoin', 'RightJoin', 'FullJoin'),
+    table: source(n.table, d),
+    on: maybe(n.on, on, d),
+  }),
+}));
+const on = place('on', () => ({ OnNode: (n, d) => ({ kind: 'OnNode', on: expression(n.on, d) }) }));
+const where = place('where', () => ({ WhereNode: (n, d) => ({ kind: 'WhereNode', where: expression(n.where, d) }) }));
+const having = place('having', () => ({ HavingNode: (n, d) => ({ kind: 'HavingNode', having: expression(n.having, d) }) }));
+const groups = place('group by', () => ({ GroupByNode: (n, d) => ({ kind: 'GroupByNode', items: listOf(n.items, group, d) }) }));
+const group = place('group by', () => ({ GroupByItemNode: (n, d) => ({ kind: 'GroupByItemNode', groupBy: expression(n.groupBy, d) }) }));
+const orders = place('order by', () => ({ OrderByNode: (n, d) => ({ kind: 'OrderByNode', items: listOf(n.items, order, d) }) }));
+const order = place('order by', () => ({
+  OrderByItemNode: (n, d) => ({
+    kind: 'OrderByItemNode',
+    orderBy: expression(n.orderBy, d),
+    direction: maybe(n.direction, direction, d),
+    nulls: oneOf(n.nulls, undefined, 'first', 'last'),
+    collation: maybe(n.collation, collation, d),
+  }),
+}));
+const direction = place('direction', () => ({ RawNode: rawWord('asc', 'desc') }));
+const collation = place('collation', () => ({ CollateNode: (n, d) => ({ kind: 'CollateNode', collation: named(n.collation, d) }) }));
+const limit = place('limit', () => ({ LimitNode: (n, d) => ({ kind: 'LimitNode', limit: count(n.limit, d) }) }));
+const offset = place('offset', () => ({ OffsetNode: (n, d) => ({ kind: 'OffsetNode', offset: count(n.offset, d) }) }));
+const count = place('number', () => ({ ValueNode: VALUE }));
+const united = place('union', () => ({
+  SetOperationNode: (n, d) => ({
+    kind: 'SetOperationNode',
+    operator: oneOf(n.operator, 'union', 'intersect', 'except'),
+    expression: unitedSelect(n.expression, d),
+    all: n.all === true,
+  }),
+}));
+/** What would belong to the whole, if a select that is united with another were printed without marks around it. */
+const TRAILING = ['with', 'orderBy', 'limit', 'offset', 'setOperations'];
+const unitedSelect = (value: unknown, d: number) => {
+  const node = selectInParens(value, d);
+  return TRAILING.some((part) => node[part] !== undefined) ? inParens(node) : node;
+};
+const selectInParens = place('select', () => ({ SelectQueryNode: SELECT, ParensNode: (n, d) => ({ kind: 'ParensNode', node: select(n.node, d) }) }));
+const select = place('select', () => ({ SelectQueryNode: SELECT }));
+const withQueries = place('with', () => ({
+  WithNode: (n, d) => ({ kind: 'WithNode', expressions: listOf(n.expressions, cte, d), recursive: n.recursive === true }),
+}));
+const cte = place('query', () => ({
+  CommonTableExpressionNode: (n, d) => ({
+    kind: 'CommonTableExpressionNode',
+    name: cteName(n.name, d),
+    materialized: oneOf(n.materialized, undefined, true, false),
+    expression: select(n.expression, d),
+  }),
+}));
+const cteName = place('name', () => ({
+  CommonTableExpressionNameNode: (n, d) => ({ kind: 'CommonTableExpressionNameNode', table: table(n.table, d), columns: maybeListOf(n.columns, column, d) }),
+}));
+
+const INSERT_PARTS = new Set(['kind', 'into', 'columns', 'values', 'returning', 'onConflict', 'with']);
+const UPDATE_PARTS = new Set(['kind', 'table', 'where', 'updates', 'returning', 'with']);
+const DELETE_PARTS = new Set(['kind', 'from', 'where', 'returning', 'with']);
+const statement = place('statement', () => ({
+  SelectQueryNode: SELECT,
+  InsertQueryNode: (n, d) => {
+    insistOnOnly(n, 'an insert', INSERT_PARTS);
+    return {
+      kind: 'InsertQueryNode',
+      with: maybe(n.with, withQueries, d),
+      into: target(n.into, d),
+      columns: maybeListOf(n.columns, column, d),
+      values: values(n.values, d),
+      onConflict: maybe(n.onConflict, onConflict, d),
+      returning: maybe(n.returning, returning, d),
+    };
+  },
+  UpdateQueryNode: (n, d) => {
+    insistOnOnly(n, 'an update', UPDATE_PARTS);
+    return {
+      kind: 'UpdateQueryNode',
+      with: maybe(n.with, withQueries, d),
+      table: target(n.table, d),
+      updates: maybeListOf(n.updates, update, d),
+      where: maybe(n.where, where, d),
+      returning: maybe(n.returning, returning, d),
+    };
+  },
+  DeleteQueryNode: (n, d) => {
+    insistOnOnly(n, 'a delete', DELETE_PARTS);
+    return {
+      kind: 'DeleteQueryNode',
+      with: maybe(n.with, withQueries, d),
+      from: fromTarget(n.from, d),
+      where: maybe(n.where, where, d),
+      returning: maybe(n.returning, returning, d),
+    };
+  },
+}));
+const target = place('table to write to', () => ({ TableNode: TABLE, AliasNode: aliased(table) }));
+const fromTarget = place('from', () => ({ FromNode: (n, d) => ({ kind: 'FromNode', froms: listOf(n.froms, target, d) }) }));
+const update = place('update', () => ({
+  ColumnUpdateNode: (n, d) => ({ kind: 'ColumnUpdateNode', column: written(n.column, d), value: expression(n.value, d) }),
+}));
+const written = place('column', () => ({ ColumnNode: COLUMN, ReferenceNode: REFERENCE }));
+const values = place('list of rows', () => ({ ValuesNode: (n, d) => ({ kind: 'ValuesNode', values: listOf(n.values, row, d) }), SelectQueryNode: SELECT }));
+const row = place('row', () => ({
+  PrimitiveValueListNode: VALUES,
+  ValueListNode: (n, d) => ({ kind: 'ValueListNode', values: listOf(n.values, cell, d) }),
+}));
+const cell = place('value', () => ({ ...EXPRESSION, DefaultInsertValueNode: () => ({ kind: 'DefaultInsertValueNode' }) }));
+const returning = place('returning', () => ({ ReturningNode: (n, d) => ({ kind: 'ReturningNode', selections: listOf(n.selections, selection, d) }) }));
+const CONFLICT_PARTS = new Set(['kind', 'columns', 'updates', 'updateWhere', 'doNothing']);
+const onConflict = place('conflict', () => ({
+  OnConflictNode: (n, d) => {
+    insistOnOnly(n, 'a conflict', CONFLICT_PARTS);
+    return {
+      kind: 'OnConflictNode',
+      columns: maybeListOf(n.columns, column, d),
+      updates: maybeListOf(n.updates, update, d),
+      updateWhere: maybe(n.updateWhere, where, d),
+      doNothing: n.doNothing === true,
+    };
+  },
+}));
 
 /**
- * Which nodes may stand where, in a query that goes through scope: for each sort of place the rules of what it takes. Nothing that
- * is not derived from this is compiled.
+ * Reads what a query builder hands over into nodes of our own, each part once, by the grammar: what is checked, narrowed and compiled
+ * afterwards is this and nothing else.
+ *
+ * @throws LintelError `scope-refused`, `bad-value`.
  */
-const SORTS = {
-  name: [NAMED],
-  column: [COLUMN],
-  columnOrAll: [COLUMN, rule('SelectAllNode')],
-  table: [TABLE],
-  path: [rule('SchemableIdentifierNode', { schema: maybe('name'), identifier: one('name') })],
-  expression: EXPRESSIONS,
-  operand: EXPRESSIONS,
-  right: [...EXPRESSIONS, ...LISTS],
-  aggregated: [...EXPRESSIONS, rule('SelectionNode', { selection: one('all') })],
-  all: [rule('SelectAllNode'), rule('ReferenceNode', { column: one('allColumns'), table: maybe('table') })],
-  allColumns: [rule('SelectAllNode')],
-  operator: [rule('OperatorNode', { operator: WORD })],
-  when: [rule('WhenNode', { condition: one('expression'), result: maybe('expression') })],
-  select: [SELECT],
-  selection: [rule('SelectionNode', { selection: one('selected') })],
-  selected: [
-    ...EXPRESSIONS.slice(1),
-    rule('ReferenceNode', { column: one('columnOrAll'), table: maybe('table') }),
-    rule('SelectAllNode'),
-    aliased('expression'),
-  ],
-  from: [rule('FromNode', { froms: some('source') })],
-  source: [TABLE, aliased('sourceInside')],
-  sourceInside: [TABLE, SELECT],
-  join: [rule('JoinNode', { joinType: theWord('InnerJoin', 'CrossJoin', 'LeftJoin', 'RightJoin', 'FullJoin'), table: one('source'), on: maybe('on') })],
-  on: [rule('OnNode', { on: one('expression') })],
-  where: [rule('WhereNode', { where: one('expression') })],
-  having: [rule('HavingNode', { having: one('expression') })],
-  groups: [rule('GroupByNode', { items: some('group') })],
-  group: [rule('GroupByItemNode', { groupBy: one('expression') })],
-  orders: [rule('OrderByNode', { items: some('order') })],
-  order: [rule('OrderByItemNode', { orderBy: one('expression'), direction: maybe('direction'), nulls: words('first', 'last'), collation: maybe('collation') })],
-  direction: [raw('asc', 'desc')],
-  collation: [rule('CollateNode', { collation: one('name') })],
-  over: [rule('OverNode', { orderBy: maybe('orders'), partitionBy: maybe('partitions') })],
-  partitions: [rule('PartitionByNode', { items: some('partition') })],
-  partition: [rule('PartitionByItemNode', { partitionBy: one('expression') })],
-  distinct: [rule('SelectModifierNode', { modifier: theWord('Distinct') })],
-  limit: [rule('LimitNode', { limit: one('count') })],
-  offset: [rule('OffsetNode', { offset: one('count') })],
-  count: [rule('ValueNode', { value: { value: true, needed: true }, immediate: words(true, false) })],
-  setOperation: [rule('SetOperationNode', { operator: theWord('union', 'intersect', 'except'), expression: one('setOperand'), all: words(true, false) })],
-  setOperand: [SELECT, rule('ParensNode', { node: one('select') })],
-  with: [rule('WithNode', { expressions: some('cte'), recursive: words(true, false) })],
-  cte: [rule('CommonTableExpressionNode', { name: one('cteName'), materialized: words(true, false), expression: one('select') })],
-  cteName: [rule('CommonTableExpressionNameNode', { table: one('table'), columns: any('column') })],
-  statement: [
-    SELECT,
-    rule('InsertQueryNode', {
-      into: one('target'),
-      columns: any('column'),
-      values: one('values'),
-      returning: maybe('returning'),
-      onConflict: maybe('onConflict'),
-      with: maybe('with'),
-    }),
-    rule('UpdateQueryNode', { table: one('target'), where: maybe('where'), updates: some('update'), returning: maybe('returning'), with: maybe('with') }),
-    rule('DeleteQueryNode', { from: one('fromTarget'), where: maybe('where'), returning: maybe('returning'), with: maybe('with') }),
-  ],
-  target: [TABLE, aliased('table')],
-  fromTarget: [rule('FromNode', { froms: some('target') })],
-  update: [rule('ColumnUpdateNode', { column: one('written'), value: one('expression') })],
-  written: [COLUMN, rule('ReferenceNode', { column: one('column'), table: maybe('table') })],
-  values: [rule('ValuesNode', { values: some('row') }), SELECT],
-  row: [LISTS[0] as Rule, rule('ValueListNode', { values: some('cell') })],
-  cell: [...EXPRESSIONS, rule('DefaultInsertValueNode')],
-  returning: [rule('ReturningNode', { selections: some('selection') })],
-  onConflict: [rule('OnConflictNode', { columns: any('column'), updates: any('update'), updateWhere: maybe('where'), doNothing: words(true, false) })],
-} satisfies Record<string, readonly Rule[]>;
-
-/** The rules of each sort of place, by the kind of node. */
-export const GRAMMAR: ReadonlyMap<string, ReadonlyMap<string, Rule>> = new Map(
-  Object.entries<readonly Rule[]>(SORTS).map(([sort, rules]) => [sort, new Map(rules.map((one) => [one.kind, one]))]),
-);
+export function readQuery<N extends RootOperationNode>(node: N): N {
+  return statement(node, 0) as never;
+}

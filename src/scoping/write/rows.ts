@@ -1,6 +1,6 @@
 import type { InsertQueryNode, OperationNode, PrimitiveValueListNode, ValueListNode, ValuesNode } from 'kysely';
 import { LintelError } from '../../base/index.js';
-import type { FreshNode } from '../read/read.js';
+import type { FreshNode } from '../read/node.js';
 import { refuse } from '../read/refuse.js';
 import { constant } from './needs.js';
 import type { Target } from './target.js';
