@@ -8,7 +8,7 @@ type AnyNode = { kind: string; [part: string]: any };
 const identifier = (name: unknown) => ({ kind: 'IdentifierNode', name });
 const table = (name: string) => ({ kind: 'TableNode', table: { kind: 'SchemableIdentifierNode', identifier: identifier(name) } });
 const raw = (text: string) => sql.raw(text).toOperationNode() as unknown as AnyNode;
-const SECRET = "(select min(secret) from hives where secret is not null and id = 'h3')";
+const SECRET = "(select min(name) from hives where id = 'h3')";
 const reference = (column: unknown) => ({ kind: 'ReferenceNode', column });
 
 /** What would tell something if it were compiled. */
@@ -20,7 +20,7 @@ const FOREIGN: readonly (() => AnyNode)[] = [
   () => reference({ kind: 'ColumnNode', column: raw(SECRET) }),
   () => ({ kind: 'ColumnNode', column: raw(SECRET) }),
   () => reference({ kind: 'ColumnNode', column: identifier('secret') }),
-  () => ({ kind: 'FunctionNode', func: 'concat', arguments: [table('hives')] }),
+  ...['hives', 'visits', 'entries'].map((one) => () => ({ kind: 'FunctionNode', func: 'concat', arguments: [table(one)] })),
   () => ({ kind: 'FunctionNode', func: 'concat', arguments: [{ kind: 'ReferenceNode', table: table('hives'), column: { kind: 'SelectAllNode' } }] }),
   () => ({ kind: 'FunctionNode', func: 'min(secret) || lower', arguments: [{ kind: 'ValueNode', value: 'x' }] }),
   () => ({ kind: 'AggregateFunctionNode', func: 'max', aggregated: [table('hives')] }),

@@ -23,7 +23,7 @@ export interface Said {
 function statementOf(number: number, scope: any): any {
   const c = new Choices(number);
   const query = new Drawer(c).statement(scope);
-  if (!c.oneIn(5)) return query;
+  if (!c.oneIn(4)) return query;
   const plugin: KyselyPlugin = { transformQuery: ({ node }) => misplaced(node, c), transformResult: async ({ result }) => result };
   return query.withPlugin(plugin);
 }

@@ -39,8 +39,8 @@ export const charter = readCharter({
         hiveId: { role: 'parent', type: 'text', to: 'hive', change: 'look' },
         note: plain('text'),
         code: plain('text'),
-        size: plain('integer', { read: 'look' }),
-        worth: plain('decimal', { scale: 2 }),
+        size: plain('integer'),
+        worth: plain('decimal', { scale: 2, read: 'look' }),
       },
       reaches: { short: { op: 'is', field: 'note', to: { value: '1' } } },
     },
@@ -55,8 +55,8 @@ export const charter = readCharter({
         ownerId: { role: 'owner', type: 'text' },
         note: plain('text'),
         code: plain('text'),
-        size: plain('integer', { read: 'look' }),
-        worth: plain('decimal', { scale: 2 }),
+        size: plain('integer'),
+        worth: plain('decimal', { scale: 2, read: 'look' }),
       },
       reaches: { own: mine, open: { op: 'or', of: [mine, { op: 'isEmpty', field: 'ownerId' }] } },
     },
@@ -136,27 +136,28 @@ function rowsOf(second: boolean): Record<(typeof TABLES)[number], Row[]> {
     ],
     visits: [
       { id: 'v1', tenant_id: 't', hive_id: 'h1', note: '1', size: 1, ...seen },
-      // Seen, but not its size.
-      { id: 'v2', tenant_id: 't', hive_id: 'h1', note: '2', size: hidden('note', 0).size, ...seen },
-      { id: 'v3', tenant_id: 't', hive_id: 'h2', note: null, size: second ? null : 2, ...seen },
+      // Seen, but not its worth.
+      { id: 'v2', tenant_id: 't', hive_id: 'h1', note: '2', size: 2, ...seen, worth: hidden('note', 0).worth },
+      { id: 'v3', tenant_id: 't', hive_id: 'h2', note: null, size: null, ...seen, worth: second ? null : '2.00' },
       { id: 'v4', tenant_id: 't', hive_id: 'h3', ...hidden('note', 0) },
       { id: 'v5', tenant_id: 't', hive_id: null, ...hidden('note', 1) },
+      { id: 'v6', tenant_id: 't', hive_id: 'h3', ...hidden('note', 2) },
       { id: 'v1', tenant_id: 'u', hive_id: 'h1', ...hidden('note', 2) },
     ],
     entries: [
       { id: 'e1', tenant_id: 't', owner_id: 'me', note: '1', size: 1, ...seen },
-      { id: 'e2', tenant_id: 't', owner_id: null, note: '2', size: hidden('note', 1).size, ...seen },
+      { id: 'e2', tenant_id: 't', owner_id: null, note: '2', size: 2, ...seen, worth: hidden('note', 1).worth },
       { id: 'e3', tenant_id: 't', owner_id: 'other', ...hidden('note', 0) },
-      // Two of one note: to ask for the one of that note fails.
-      { id: 'e5', tenant_id: 't', owner_id: 'me', note: '3', size: 1, ...seen },
-      { id: 'e6', tenant_id: 't', owner_id: 'me', note: '3', size: 2, ...seen },
+      // Two notes of one length: to ask for the one of that length fails.
+      { id: 'e5', tenant_id: 't', owner_id: 'me', note: '333', size: 1, ...seen },
+      { id: 'e6', tenant_id: 't', owner_id: 'me', note: '333', size: 2, ...seen },
       ...(second ? [] : [{ id: 'e4', tenant_id: 't', owner_id: 'other', ...hidden('note', 1) }]),
     ],
   };
 }
 
 const isHidden = (row: Row) =>
-  row.tenant_id !== 't' || row.owner_id === 'other' || (row.id.startsWith('h') && row.owner_id === null) || ['v4', 'v5'].includes(row.id);
+  row.tenant_id !== 't' || row.owner_id === 'other' || (row.id.startsWith('h') && row.owner_id === null) || ['v4', 'v5', 'v6'].includes(row.id);
 
 /** One of the two, with the scope of the person over a transaction of it. */
 export interface World {
@@ -174,8 +175,9 @@ export async function makeWorld(records: Kysely<any>, second: boolean, options: 
   const lintel = createLintel({ charter, db: membership, ...(membership !== records && { records }), ...FURTHER });
   const isSqlite = records.getExecutor().adapter instanceof SqliteAdapter;
   for (const [table, columns] of Object.entries(COLUMNS)) {
-    // A column in another collation than the rest: where the two meet, some comparisons fail row by row.
-    const written = columns.map((c) => `${c} ${typeOf(c)}${c === 'code' && !isSqlite ? ' collate "C"' : ''}`);
+    // Texts are in two collations, neither of them the default: where they meet, comparisons fail row by row.
+    const collation = (c: string) => (isSqlite || isNumber(c) ? '' : ` collate "${c === 'code' ? 'C' : 'POSIX'}"`);
+    const written = columns.map((c) => `${c} ${typeOf(c)}${collation(c)}`);
     await sql.raw(`create table ${table} (${written.join(', ')}, secret text)`).execute(records);
   }
   await sql.raw('create table codes (code text, meaning text)').execute(records);

@@ -22,7 +22,7 @@ export const SCOPE_GUARDS: readonly Planted[] = [
     'a piece of SQL of the application counts as what cannot fail',
     'scoping/narrow/weigh.ts',
     "return { type: 'unknown', total: false };\n  }\n\n  /** What an",
-    "return { type: 'unknown', total: true };\n  }\n\n  /** What an",
+    "return { type: 'integer', total: true };\n  }\n\n  /** What an",
   ],
   ['texts of two collations compare', 'scoping/language/static.ts', '&& commonCollation(all) !== MIXED', ''],
   [
@@ -32,7 +32,7 @@ export const SCOPE_GUARDS: readonly Planted[] = [
     "abs: { arity: [1, 1], gives: like(ofType('decimal', 'integer')) }",
   ],
   ['a query in the place of a table says nothing of its rows', 'scoping/narrow/nodes.ts', 'source.place || source.query ?', 'source.place ?'],
-  ['a group is asked before there is one', 'scoping/narrow/weigh.ts', 'if (grouped) return onlyIf(ofGroups(), node);', 'if (grouped) return node;'],
+  ['a group is asked before there is one', 'scoping/narrow/weigh.ts', 'if (grouped) return this.#barrier(ofGroups(), node);', 'if (grouped) return node;'],
   ['what is written is asked of rows out of reach', 'scoping/write/target.ts', 'inReach: () => reached().toNode() as never,\n', ''],
   [
     'a table may stand for a value',
@@ -71,13 +71,6 @@ export const SCOPE_GUARDS: readonly Planted[] = [
     '      if (source.columns && !found) continue;\n      source.place?.used.add(column);',
   ],
   ['a masked column stands as it is', 'scoping/narrow/narrow.ts', '|| !this.#boundary.showsPlainly(place.kind, place.used)', ''],
-  ['a join that empties rows keeps its tables', 'scoping/narrow/narrow.ts', 'if (guarded || !keepsRows ||', 'if (guarded ||'],
-  [
-    'what an aggregate is made of is asked of all rows',
-    'scoping/narrow/weigh.ts',
-    'const { node: put, is } = this.value(part, level);',
-    'const [put, is] = [part, this.weigh(part, level)];',
-  ],
   [
     'whatever is in a select that stands in a condition counts as what cannot fail',
     'scoping/narrow/weigh.ts',

@@ -27,6 +27,8 @@ export class Weigher {
   readonly #select: LookThrough;
   /** The level of each select that stands in an expression. */
   readonly #levels = new Map<FreshNode, Level>();
+  /** The barriers that were put up. */
+  readonly #barriers = new Set<FreshNode>();
   /** Something in the statement can fail. */
   anyPartial = false;
 
@@ -63,7 +65,7 @@ export class Weigher {
   /** Of groups it is asked when there are some; else of rows in reach, of every source that it names or, if it names none, of all. */
   behind(node: FreshNode, level: Level, grouped = false): FreshNode {
     this.anyPartial = true;
-    if (grouped) return onlyIf(ofGroups(), node);
+    if (grouped) return this.#barrier(ofGroups(), node);
     const named = this.#namedIn(node, level);
     const own = level.sources.filter((source) => named.has(source));
     const conditions = (own.length > 0 ? own : level.sources).flatMap((source) => {
@@ -71,16 +73,24 @@ export class Weigher {
       return inReach(source) ?? [];
     });
     if (conditions.length === 0) return node;
-    return onlyIf(
+    return this.#barrier(
       conditions.reduce((left, right) => ({ kind: 'AndNode', left, right })),
       node,
     );
+  }
+
+  #barrier(condition: FreshNode, node: FreshNode): FreshNode {
+    const barrier = onlyIf(condition, node);
+    this.#barriers.add(barrier);
+    return barrier;
   }
 
   /** The sources of which a column is named in an expression, also in what it holds. */
   #namedIn(node: unknown, level: Level, found = new Set<Source>()): Set<Source> {
     if (typeof node !== 'object' || node === null) return found;
     const { kind } = node as FreshNode;
+    // What a barrier further in asks is of what is further in.
+    if (kind === 'CaseNode' && this.#barriers.has(node as FreshNode)) return this.#namedIn(resultOf(node as FreshNode), level, found);
     if (kind === 'ReferenceNode' || kind === 'ColumnNode') for (const source of meaningIn(node as FreshNode, level).sources) found.add(source);
     else for (const part of Object.values(node)) this.#namedIn(part, this.#levels.get(node as FreshNode) ?? level, found);
     return found;
@@ -263,6 +273,8 @@ export class Weigher {
     return { ...is, total: is.total && (subject ? comparesTotally(conditions) : conditions.every(({ total }) => total)) };
   }
 }
+
+const resultOf = (barrier: FreshNode) => parts(barrier, 'when')[0]?.result;
 
 function meaningIn(node: FreshNode, level: Level): Meaning {
   if (node.kind === 'ColumnNode') return meaningOf(undefined, (node.column as { name: string }).name, level);
