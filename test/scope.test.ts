@@ -597,6 +597,41 @@ describe.each([
     expect(await db.selectFrom('hives').select('id').where('id', '=', 'bad').execute()).toEqual([]);
   });
 
+  test('what a record says of itself counts only where the library put it', async () => {
+    const [hidden] = await db.selectFrom('hives').selectAll().where('tenant_id', '=', 'alderbrook').where('keeper_id', '=', 'sela').execute();
+    const visit = await db.selectFrom('inspections').selectAll().where('tenant_id', '=', 'alderbrook').executeTakeFirstOrThrow();
+    const body = { id: visit.id, tenantId: 'alderbrook', hiveId: visit.hive_id, madeBy: 'x' };
+    const forged = { hiveId: { id: visit.hive_id, tenantId: 'alderbrook', keeperId: 'tobias', status: 'active' } };
+    const asked = (record: object) => tobias.decide('inspection.update', record as never).outcome;
+    expect(hidden).toBeDefined();
+    // Neither what was sent nor what was put beside a record that was loaded.
+    expect([asked(body), asked({ ...body, may: ['inspection.update', 'inspection.read'] }), asked({ ...body, parents: forged })]).toEqual(
+      Array(3).fill(asked(body)),
+    );
+    const [found] = await tobias.find('inspection', { may: ['inspection.update'], limit: 1 });
+    const before = asked(found as object);
+    Object.assign(found as object, { may: [], parents: forged });
+    expect(asked(found as object)).toBe(before);
+    // What the parents hold is there for a decision, and not shown.
+    for (const { id } of await db.selectFrom('hives').select('id').where('tenant_id', '=', 'alderbrook').limit(8).execute()) {
+      const toBe = { id: 'new', hiveId: id };
+      const loaded = await tobias.withParents('inspection', toBe as never);
+      const made = await code(() =>
+        scope(tobias)
+          .transaction()
+          .execute(async (trx) => {
+            await trx
+              .insertInto('inspections')
+              .values({ id: 'new', hive_id: id, held_at: new Date(0), summary: 'x' } as never)
+              .execute();
+            throw new Error('undone');
+          }),
+      );
+      expect({ id, loaded, allowed: tobias.may('inspection.create', loaded) }).toEqual({ id, loaded: toBe, allowed: made.startsWith('not ours') });
+      expect(tobias.decide('inspection.create', { ...loaded }).allowed).toBe(false);
+    }
+  });
+
   test('an id of the wrong type is an id that is missing', async () => {
     for (const id of [5, {}, null, "x' or '1'='1", '\u0000', '\ud800', 'q-hive-01']) {
       expect(await code(() => tobias.findOne('hive', id))).toBe('not-found');

@@ -124,11 +124,18 @@ export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: str
       Record<string, unknown>
     >(db);
   if (!row) return undefined;
+  const record = Object.fromEntries(Object.entries(shape.fields).map(([field, f]) => [field, boundary.writer.readCell(row[field], f)]));
+  return { ...record, parents: await loadParents(db, boundary, kind, record) };
+}
+
+/** The parents that a record names, as they stand in the database, by the fields that name them; null for one that is not there. */
+export async function loadParents(db: Kysely<unknown>, boundary: Boundary, kind: string, record: RecordData): Promise<Record<string, RecordData | null>> {
   const parents: Record<string, RecordData | null> = {};
-  for (const [field, { to }] of Object.entries(shape.fields)) {
-    if (to !== undefined && row[field] !== null) parents[field] = (await loadRaw(db, boundary, to, row[field])) ?? null;
+  for (const [field, { to }] of Object.entries(boundary.shape(kind).fields)) {
+    const id = record[field];
+    if (to !== undefined && id !== null && id !== undefined) parents[field] = (await loadRaw(db, boundary, to, id)) ?? null;
   }
-  return { ...Object.fromEntries(Object.entries(shape.fields).map(([field, f]) => [field, boundary.writer.readCell(row[field], f)])), parents };
+  return parents;
 }
 
 /** What is shown of a record to somebody who has to name it and may not read it. */

@@ -2,6 +2,7 @@ import type { Kysely, Transaction } from 'kysely';
 import { LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
 import * as membership from '../membership/index.js';
+import type { RecordData } from '../predicate/index.js';
 import {
   BesideDb,
   Boundary,
@@ -14,6 +15,7 @@ import {
   type FindOptions,
   find,
   handOver,
+  loadParents,
   loadRaw,
   type ReportDifference,
   ScopedDb,
@@ -35,6 +37,7 @@ import {
 import { AppealsFace } from './appeals.js';
 import { countEffects } from './count-effects.js';
 import { AuditFace, InvitationsFace, MembersFace, ProgramsFace, TenantFace } from './faces.js';
+import { attach, counted, found } from './loaded.js';
 import { allowedBy, candidates, causeOf, changesOfRecord, helpful, opensOf, type Remedies, type Remedy, type Trials } from './remedies.js';
 import type { Workplace } from './workplace.js';
 
@@ -56,6 +59,10 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   constructor(charter: ConstructorParameters<typeof Standing<T>>[0], facts: Facts, options: StandingOptions, place: Workplace) {
     super(charter, facts, options);
     this.#place = place;
+  }
+
+  protected override counted(record: RecordData): RecordData {
+    return counted(record);
   }
 
   /** Who belongs to the tenant, and the changes that this person may make to it. */
@@ -183,13 +190,13 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
 
   /** Records of a kind that this standing may read, keyed by field. @throws LintelError `unknown-field`, `unknown-action`. */
   async find<N extends Kinds<T>>(kind: N, options?: FindOptions): Promise<RecordOf<T, N>[]> {
-    return (await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, options)) as RecordOf<T, N>[];
+    return found(await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, options)) as RecordOf<T, N>[];
   }
 
   /** One record that this standing may read. @throws LintelError `not-found`, whether it is hidden or missing. */
   async findOne<N extends Kinds<T>>(kind: N, id: unknown, options?: Pick<FindOptions, 'may'>): Promise<RecordOf<T, N>> {
     const { idField } = this.charter.shapes[kind] as { idField: string };
-    const [record] = await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, { ...options, where: { [idField]: id }, limit: 1 });
+    const [record] = found(await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, { ...options, where: { [idField]: id }, limit: 1 }));
     if (record) return record as RecordOf<T, N>;
     throw new LintelError('not-found', say(this.words, 'hidden', { kind: this.charter.kind(kind).one }), {});
   }
@@ -365,12 +372,21 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     };
   }
 
+  /**
+   * A record to be, or one in hand, with what its parents hold beside it, for a decision that rests on them: `decide('inspection.create', await
+   * standing.withParents('inspection', body))`. They count for decisions and are not shown; in a copy of what comes back they do not count.
+   */
+  async withParents<N extends Kinds<T>>(kind: N, record: RecordOf<T, N>): Promise<RecordOf<T, N>> {
+    const parents = await loadParents(this.#place.db, this.#boundaryOf(this.#place.db), kind, record as RecordData);
+    return attach({ ...record }, { parents });
+  }
+
   /** Decides about a record by its id, and loads for it what the decision rests on. */
   async decideById<P extends T['permissions']>(action: P, id: unknown, options?: { readonly fields?: readonly string[] }): Promise<Decision> {
     const kind = this.charter.permission(action).kind;
     if (!kind) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record; ask decide`, { action });
     const record = await loadRaw(this.#place.db, this.#boundaryOf(this.#place.db), kind, id);
-    if (record) return this.decide(action, record as RecordOf<T, KindOf<P>>, options);
+    if (record) return this.decide(action, attach(record, { parents: record.parents }) as RecordOf<T, KindOf<P>>, options);
     const words = say(this.words, 'hidden', { kind: this.charter.kind(kind).one });
     return { allowed: false, outcome: 'missing', action, visibility: 'hidden', words, looked: [], lookedForRead: [] };
   }

@@ -2,6 +2,7 @@ import type { Kysely } from 'kysely';
 import type { CharterTypes } from '../charter/index.js';
 import { Boundary, type FindOptions, find, ScopedDb, SeveralBoundaries, writerFor } from '../scoping/index.js';
 import type { RecordOf, Standing } from '../standing/index.js';
+import { found } from './loaded.js';
 import type { ServerStanding } from './server-standing.js';
 import type { Workplace } from './workplace.js';
 
@@ -23,7 +24,7 @@ export class SeveralStandings<T extends CharterTypes = CharterTypes> {
   /** Records of a kind out of all the tenants, each by its own tenant's rule. */
   async find<N extends keyof T['fields'] & string>(kind: N, options?: FindOptions): Promise<RecordOf<T, N>[]> {
     if (this.standings.length === 0) return [];
-    return (await find(this.#place.db, this.#boundary(this.#place.db), kind, options)) as RecordOf<T, N>[];
+    return found(await find(this.#place.db, this.#boundary(this.#place.db), kind, options)) as RecordOf<T, N>[];
   }
 
   /** The application's Kysely narrowed to what may be read in any of the tenants. A write through it is refused: it has to name its tenant. */

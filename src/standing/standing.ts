@@ -96,8 +96,8 @@ export class Standing<T extends CharterTypes = CharterTypes> {
    */
   may<P extends T['permissions']>(action: P, record?: RecordOf<T, KindOf<P>>, options?: DecideOptions): boolean {
     if (record !== undefined && options === undefined) {
-      const gate = this.#gates.get(action) ?? this.#openGate(action);
-      const data = record as RecordData;
+      const gate = this.#gate(action);
+      const data = this.counted(record as RecordData);
       if (!gate.open) return false;
       const tenant = gate.tenantField === undefined ? this.#tenantId : data[gate.tenantField];
       if (tenant === this.#tenantId) {
@@ -108,13 +108,21 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     return this.#ask(action, record as RecordData | undefined, options, undefined).allowed;
   }
 
+  /**
+   * @internal What counts of a record that somebody hands over: all of it, as for a snapshot, to which the server sent what it attached. On a server `may` and
+   * `parents` count only where the library put them.
+   */
+  protected counted(record: RecordData): RecordData {
+    return record;
+  }
+
   /** The records of a list that an action reaches. Like {@link may} on each, without asking anew what does not change from one to the next. */
   keep<P extends T['permissions'], R extends RecordOf<T, KindOf<P>>>(action: P, records: readonly R[]): R[] {
-    const { tenantField, open, test } = this.#gates.get(action) ?? this.#openGate(action);
+    const { tenantField, open, test } = this.#gate(action);
     if (!open) return [];
     const kept: R[] = [];
     for (const record of records) {
-      const data = record as RecordData;
+      const data = this.counted(record as RecordData);
       const tenant = tenantField === undefined ? this.#tenantId : data[tenantField];
       if (typeof tenant === 'string' && tenant !== this.#tenantId) continue;
       const verdict = tenant === this.#tenantId ? test(data) : undefined;
@@ -150,13 +158,13 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   /** @internal Like {@link filter}, for a writer that equates the tenant itself. */
   reachOf(action: string, image?: Image): Predicate {
     const permission = this.#kindPermission(action);
-    const { open } = this.#gates.get(action) ?? this.#openGate(action);
+    const { open } = this.#gate(action);
     return open ? this.#reaches.action(permission, image).where : { op: 'never' };
   }
 
   /** @internal The grants of an action that count. */
   grantsFor(action: string): readonly Grant[] {
-    const { open } = this.#gates.get(action) ?? this.#openGate(action);
+    const { open } = this.#gate(action);
     return open ? this.#reaches.grantsFor(this.charter.permission(action)) : [];
   }
 
@@ -224,7 +232,9 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     return permission;
   }
 
-  #openGate(action: string): Gate {
+  #gate(action: string): Gate {
+    const known = this.#gates.get(action);
+    if (known) return known;
     const permission = this.charter.permission(action);
     const { kind } = permission;
     // What depends on time, or on no record, takes the long way.
@@ -239,7 +249,8 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     return gate;
   }
 
-  #ask(action: string, record: RecordData | undefined, options: DecideOptions | undefined, words: Words | undefined): Decision {
+  #ask(action: string, given: RecordData | undefined, options: DecideOptions | undefined, words: Words | undefined): Decision {
+    const record = given && this.counted(given);
     const permission = this.charter.permission(action);
     const reaches = options?.context ? new Reaches(this.charter as Charter, this.facts, options.context) : this.#reaches;
     const creating = permission.kind !== undefined && permission.action === 'create' && record !== undefined;
