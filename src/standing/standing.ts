@@ -1,6 +1,6 @@
 import { LintelError } from '../base/index.js';
 import { type Charter, type CharterTypes, type Field, type FieldData, type FieldRole, KEYHOLDER, type Permission, restsOnRead } from '../charter/index.js';
-import { and, type Comparison, or, type Predicate, type RecordData, type Scalar, type Test, takesList } from '../predicate/index.js';
+import { and, type Comparison, or, type Predicate, type RecordData, type Scalar, type Test, takesList, type Verdict } from '../predicate/index.js';
 import { decide } from './decide.js';
 import type { Decision, FieldAccess, HeldPermission } from './decision.js';
 import { type Anchor, anchorWords, charterOf, type Facts, type Snapshot } from './facts.js';
@@ -97,13 +97,8 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   may<P extends T['permissions']>(action: P, record?: RecordOf<T, KindOf<P>>, options?: DecideOptions): boolean {
     if (record !== undefined && options === undefined) {
       const gate = this.#gate(action);
-      const data = this.counted(record as RecordData);
-      if (!gate.open) return false;
-      const tenant = gate.tenantField === undefined ? this.#tenantId : data[gate.tenantField];
-      if (tenant === this.#tenantId) {
-        const verdict = gate.test(data);
-        if (verdict !== undefined) return verdict;
-      } else if (typeof tenant === 'string') return false;
+      const verdict = gate.open && this.#quick(gate, record as RecordData);
+      if (verdict !== undefined) return verdict;
     }
     return this.#ask(action, record as RecordData | undefined, options, undefined).allowed;
   }
@@ -118,16 +113,9 @@ export class Standing<T extends CharterTypes = CharterTypes> {
 
   /** The records of a list that an action reaches. Like {@link may} on each, without asking anew what does not change from one to the next. */
   keep<P extends T['permissions'], R extends RecordOf<T, KindOf<P>>>(action: P, records: readonly R[]): R[] {
-    const { tenantField, open, test } = this.#gate(action);
-    if (!open) return [];
+    const gate = this.#gate(action);
     const kept: R[] = [];
-    for (const record of records) {
-      const data = this.counted(record as RecordData);
-      const tenant = tenantField === undefined ? this.#tenantId : data[tenantField];
-      if (typeof tenant === 'string' && tenant !== this.#tenantId) continue;
-      const verdict = tenant === this.#tenantId ? test(data) : undefined;
-      if (verdict ?? this.may(action, record)) kept.push(record);
-    }
+    if (gate.open) for (const record of records) if (this.#quick(gate, record as RecordData) ?? this.may(action, record)) kept.push(record);
     return kept;
   }
 
@@ -230,6 +218,13 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     const permission = this.charter.permission(action);
     if (!permission.kind) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record; ask may or decide`, { action });
     return permission;
+  }
+
+  /** Undefined where it takes the long way. */
+  #quick({ tenantField, test }: Gate, record: RecordData): Verdict {
+    const data = this.counted(record);
+    const tenant = tenantField === undefined ? this.#tenantId : data[tenantField];
+    return tenant === this.#tenantId ? test(data) : typeof tenant === 'string' ? false : undefined;
   }
 
   #gate(action: string): Gate {
