@@ -105,8 +105,9 @@ export async function compareCase(engines: readonly Engine[], { charter: json, d
   );
   const all = draws.map((draw, i) => {
     const [first] = answers.map((each) => each[i] as Asked) as [Asked];
-    const rules = new WriteRules(first.standing, draw.data, (id) => first.others.get(id));
-    const expected = { find: view(first.standing, draw.data), writes: draw.writes.map((write) => rules.outcome(write)) };
+    const me = first.standing.inMemory;
+    const rules = new WriteRules(me, draw.data, (id) => first.others.get(id)?.inMemory);
+    const expected = { find: view(me, draw.data), writes: draw.writes.map((write) => rules.outcome(write)) };
     const found = answers.flatMap((each, e) => {
       const { standing, answers: got } = each[i] as Asked;
       const name = (engines[e] as Engine).name;

@@ -4,5 +4,5 @@
  */
 export const PREPARED = ' /* lintel: prepared */';
 
-/** The same, of the statement that lets a transaction carry a standing: so are the reads that follow it until the transaction ends, whoever wrote them. */
-export const CARRYING = ` /* lintel: carrying */${PREPARED}`;
+/** Ends a statement after which no statement of that connection is prepared any more: what was under a name is gone, and nothing comes under one until the transaction ends. */
+export const CLEANING = ' /* lintel: cleaning */';

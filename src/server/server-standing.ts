@@ -53,12 +53,19 @@ export interface MayDo {
 
 export class ServerStanding<T extends CharterTypes = CharterTypes> extends Standing<T> {
   readonly #place: Workplace;
+  readonly #options: StandingOptions;
   readonly #boundaries = new Map<unknown, Boundary>();
   readonly #walledBoundaries = new Map<unknown, Boundary>();
 
   constructor(charter: ConstructorParameters<typeof Standing<T>>[0], facts: Facts, options: StandingOptions, place: Workplace) {
     super(charter, facts, options);
+    this.#options = options;
     this.#place = place;
+  }
+
+  /** The same person without the database: records count as they come, with what stands beside their fields. For whoever loaded all of that. */
+  get inMemory(): Standing<T> {
+    return new Standing<T>(this.charter, this.facts, this.#options);
   }
 
   protected override counted(record: RecordData): RecordData {

@@ -1,5 +1,5 @@
 import { Kysely, PostgresDialect, type PostgresPool } from 'kysely';
-import { CARRYING, hashOf, LintelError, PREPARED } from '../base/index.js';
+import { CLEANING, hashOf, LintelError, PREPARED } from '../base/index.js';
 
 /** The few methods of an embedded PGlite that are used. */
 export interface PgliteLike {
@@ -73,12 +73,9 @@ type Client = Awaited<ReturnType<PostgresPool['connect']>>;
 /** So many statements are prepared at most, so that a connection does not fill up. */
 const MOST_PREPARED = 200;
 
-/** One read, which is not several statements. */
-const READ = /^\s*(select|with)\b[^;]*$/i;
-
 /**
- * A `pg` pool in which the statements that are asked again and again are prepared once a connection, under names that come of their text. So is
- * what is read under row policies: these are planned with every statement, which takes longer than to run it.
+ * A `pg` pool in which the statements that are asked again and again are prepared once a connection, under names that come of their text. Where row policies are
+ * carried nothing has a name: whoever had the connection before could have put something else under it.
  */
 class PreparingPool implements PostgresPool {
   readonly #pool: PostgresPool;
@@ -109,10 +106,15 @@ class PreparingPool implements PostgresPool {
   #preparing(client: Client): Client {
     const ask = client.query.bind(client) as (statement: unknown, values?: unknown) => Promise<unknown>;
     let carrying = false;
+    // What was prepared before the connection was cleaned is there no more, whatever the driver remembers.
+    let cleaned = 0;
     const query = (statement: unknown, values?: unknown) => {
       const isText = typeof statement === 'string';
-      carrying = isText && (carrying ? !ENDS.test(statement) : statement.endsWith(CARRYING));
-      const name = isText && (statement.endsWith(PREPARED) || (carrying && READ.test(statement))) ? this.#nameOf(statement) : undefined;
+      const cleans = isText && statement.endsWith(CLEANING);
+      if (cleans) cleaned += 1;
+      carrying = cleans || (carrying && !(isText && ENDS.test(statement)));
+      const known = isText && !carrying && statement.endsWith(PREPARED) ? this.#nameOf(statement) : undefined;
+      const name = known && cleaned > 0 ? `${known}_${cleaned}` : known;
       if (name === undefined) return ask(statement, values);
       return ask({ name, text: statement, values }).catch((error: { code?: unknown }) => {
         if (error.code !== COLUMNS_CHANGED) throw error;

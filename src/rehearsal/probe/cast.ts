@@ -53,7 +53,7 @@ async function fromLibrary(lintel: Lintel): Promise<Member[]> {
     .execute();
   const members: Member[] = [];
   for (const { tenant_id, ...person } of rows) {
-    const standing = (await lintel.enter({ tenant: tenant_id, user: person.id, fulfilled })) as unknown as Standing<any>;
+    const standing = (await lintel.enter({ tenant: tenant_id, user: person.id, fulfilled })).inMemory as unknown as Standing<any>;
     if (standing.facts.subject === 'member' && standing.facts.tenant.open) members.push({ person, standing });
   }
   return members;

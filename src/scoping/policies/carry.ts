@@ -1,5 +1,5 @@
 import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
-import { CARRYING, hashOf, LintelError, PREPARED, toHex } from '../../base/index.js';
+import { CLEANING, hashOf, LintelError, toHex } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { openingKey, type Standing } from '../../standing/index.js';
 import { sqlText } from '../fragment.js';
@@ -79,20 +79,21 @@ function worthKeeping(standing: Standing): string {
   return [charter.hash, JSON.stringify(facts.tenant.id), JSON.stringify(facts.me.userId ?? null), `\t${holds.join('\t')}\t`, JSON.stringify(rest)].join('\n');
 }
 
-// In two pieces: to put them together here is quicker than there.
-const ASK_BOUND = CompiledQuery.raw(`select int4send(pg_backend_pid()) as pid, timestamptz_send(transaction_timestamp()) as at${PREPARED}`);
-const CARRY = "select set_config('lintel.standing', $1, true) is not null and set_config('lintel.tenant', $2, true) is not null";
+// Everything is named in full, and nothing is prepared under a name: whoever had the connection before could have put something else there.
+const CHALLENGE = CompiledQuery.raw(`select ${WALL}.challenge() as turn${CLEANING}`);
+const CARRY = "select pg_catalog.set_config('lintel.standing', $1, true) is not null and pg_catalog.set_config('lintel.tenant', $2, true) is not null";
 
 /** Lets a transaction carry a standing, signed for this transaction alone. */
 async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise<void> {
   const plain = tx.withoutPlugins();
-  const { rows } = await plain.executeQuery<{ pid: Uint8Array; at: Uint8Array }>(ASK_BOUND);
-  const { pid, at } = rows[0] as { pid: Uint8Array; at: Uint8Array };
-  const text = payload(standing, toHex(pid) + toHex(at));
+  const { rows } = await plain.executeQuery<{ turn: Uint8Array }>(CHALLENGE).catch((error: unknown) => {
+    throw missing(error);
+  });
+  const text = payload(standing, toHex((rows[0] as { turn: Uint8Array }).turn));
   const signature = hashOf([key.outer, fromHex(hashOf([key.inner, text]))]);
   const values = [`${signature}.${text}`, standing.facts.tenant.id];
   if (key.proven) {
-    await plain.executeQuery(CompiledQuery.raw(CARRY + CARRYING, values));
+    await plain.executeQuery(CompiledQuery.raw(CARRY, values));
     return;
   }
   // The first time it is asked whether the wall takes what is signed so; after that, one that is exchanged lets nobody through.
@@ -110,10 +111,13 @@ async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise
   key.proven = true;
 }
 
+/** Ends what is carried: a new turn begins, in which nothing is. */
+const drop = (db: Kysely<any>) => db.withoutPlugins().executeQuery(CHALLENGE);
+
 /**
  * Runs work in one transaction of the application's own connection, in which the row policies let through what the standing
- * may. The standing is signed for this transaction alone: it is gone when the transaction ends, and counts nowhere else. In a
- * transaction that is open already it is gone when the work is done; work that throws is to be undone with its transaction.
+ * may. The standing is signed for this turn of this transaction alone: it is gone when the work is done, and counts nowhere else. What somebody left in the
+ * connection is taken away before it carries the standing, and after it did. In a transaction that is open already work that throws is to be undone with it.
  *
  * @throws LintelError `no-policies`, `charter-mismatch`.
  */
@@ -122,14 +126,21 @@ export async function carryStanding<DB, R>(db: Kysely<DB>, standing: Standing, k
     const tx = db as Transaction<DB>;
     await carry(tx, standing, key);
     const result = await work(tx);
-    await sql`select set_config('lintel.standing', '', true), set_config('lintel.given', '', true), set_config('lintel.tenant', '', true)`.execute(
-      tx.withoutPlugins(),
-    );
+    await drop(tx);
     return result;
   }
-  return db.transaction().execute(async (tx) => {
-    await carry(tx, standing, key);
-    return work(tx);
+  return db.connection().execute(async (connection) => {
+    // A transaction that somebody left open would go on.
+    await sql`rollback`.execute(connection.withoutPlugins());
+    try {
+      return await connection.transaction().execute(async (tx) => {
+        await carry(tx, standing, key);
+        return work(tx);
+      });
+    } finally {
+      // Where that cannot be done the connection is lost; and it is cleaned again before it carries anybody.
+      await drop(connection).catch(() => {});
+    }
   });
 }
 

@@ -1,6 +1,6 @@
 import { type Kysely, sql, type Transaction } from 'kysely';
 import type { Charter } from '../../charter/index.js';
-import { type PolicyOptions, policyStatements, tablesUnderPolicies } from './ddl.js';
+import { columnsUnderPolicies, type PolicyOptions, policyStatements, tablesUnderPolicies } from './ddl.js';
 import { WALL } from './rule.js';
 
 /** Something by which the policies of a live database are not what the charter says, or by which one gets around them. */
@@ -64,7 +64,12 @@ async function differences(db: Kysely<any>, charter: Charter, options: PolicyOpt
 type Hole = readonly [
   code: string,
   remedy: string,
-  find: (tx: Transaction<any>, role: string, tables: readonly string[]) => Promise<{ rows: { object: string; message: string }[] }>,
+  find: (
+    tx: Transaction<any>,
+    role: string,
+    tables: readonly string[],
+    declared: readonly (readonly [table: string, column: string])[],
+  ) => Promise<{ rows: { object: string; message: string }[] }>,
 ];
 
 const HOLES: readonly Hole[] = [
@@ -140,11 +145,32 @@ const HOLES: readonly Hole[] = [
   ],
   [
     'makes-objects',
-    'revoke create on the schema from the role and from public',
+    'revoke it from the role and from public: what is made there can stand before what the next one means',
     (tx, role) =>
       sql`
       select n.nspname as object, format('%s may create objects in the schema %s', ${role}::text, n.nspname) as message
-      from pg_namespace n where n.nspname = ${WALL} and has_schema_privilege(${role}, n.oid, 'CREATE')`.execute(tx) as never,
+      from pg_namespace n where has_schema_privilege(${role}, n.oid, 'CREATE') and n.nspname not like 'pg\\_temp%' and n.nspname not like 'pg\\_toast%'
+      union all
+      select current_database(), format('%s may make %s in the database %s', ${role}::text, case p.verb when 'TEMP' then 'temporary objects' else 'schemas' end, current_database())
+      from unnest(array['TEMP', 'CREATE']) as p(verb) where has_database_privilege(${role}, current_database(), p.verb)`.execute(tx) as never,
+  ],
+  [
+    'role-settings',
+    'reset it: alter role ... reset all, as a superuser; a role may set this for itself, and it counts on every connection to come',
+    (tx, role) =>
+      sql`
+      select r.rolname as object, format('%s begins with %s', r.rolname, array_to_string(s.setconfig, ', ')) as message
+      from pg_db_role_setting s join pg_roles r on r.oid = s.setrole where pg_has_role(${role}, r.oid, 'MEMBER')`.execute(tx) as never,
+  ],
+  [
+    'undeclared-column',
+    'revoke it, or declare the column in the charter: what is not declared is nobody’s',
+    (tx, role, tables, declared) =>
+      sql`
+      select format('%s.%s', a.attrelid::regclass, a.attname) as object, format('%s may use %s of %s, which the charter does not declare', ${role}::text, a.attname, a.attrelid::regclass) as message
+      from pg_attribute a where a.attrelid = any(${tables}::regclass[]) and a.attnum > 0 and not a.attisdropped
+        and not (format('%s.%s', a.attrelid::regclass::oid, a.attname) = any(select format('%s.%s', d.t::regclass::oid, d.c) from unnest(${declared.map(([table]) => table)}::text[], ${declared.map(([, column]) => column)}::text[]) as d(t, c)))
+        and (has_column_privilege(${role}, a.attrelid, a.attnum, 'SELECT, INSERT, UPDATE'))`.execute(tx) as never,
   ],
   [
     'collation',
@@ -176,8 +202,9 @@ export async function checkPolicies(db: Kysely<any>, charter: Charter, options: 
   }
   const found = await differences(db, charter, options);
   const tables = tablesUnderPolicies(charter);
+  const declared = columnsUnderPolicies(charter).flatMap(({ table, columns }) => columns.map((column) => [table, column] as const));
   await db.transaction().execute(async (tx) => {
-    for (const [code, remedy, find] of HOLES) for (const row of (await find(tx, options.role, tables)).rows) found.push({ code, ...row, remedy });
+    for (const [code, remedy, find] of HOLES) for (const row of (await find(tx, options.role, tables, declared)).rows) found.push({ code, ...row, remedy });
   });
   return found;
 }

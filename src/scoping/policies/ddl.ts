@@ -35,6 +35,11 @@ class KindWall {
     return inline(this.#writer.qualified(this.#kind));
   }
 
+  /** The tables of the kind, with the columns that are somebody's. */
+  get declared(): { table: string; columns: string[] }[] {
+    return [{ table: this.table, columns: this.#columns }, ...this.links()];
+  }
+
   #field(name: string): FieldShape {
     return this.#shape.fields[name] as FieldShape;
   }
@@ -47,8 +52,17 @@ class KindWall {
     return this.#charter.fieldWith(this.#kind, role);
   }
 
-  #key(alias: string): Fragment {
-    return sqlText`${verbatim(literal(`${this.#kind}:`))} || ${this.#column(this.#shape.idField, alias)}::text`;
+  get #columns(): string[] {
+    return Object.values(this.#shape.fields).flatMap(({ column, link }) => (link ? [] : [column]));
+  }
+
+  /** A row as it was written: a row of the same key that is another has another image. */
+  #image(alias: string): Fragment {
+    const columns = joinFragments(
+      this.#columns.map((column) => (['new', 'old'].includes(alias) ? sqlText`${verbatim(alias)}.${name(column)}` : name(alias, column))),
+      ', ',
+    );
+    return sqlText`${verbatim(literal(`${this.#kind}:`))} || encode(sha256(convert_to(row(${columns})::text, 'UTF8')), 'hex')`;
   }
 
   /** Declared, or else reaches nothing. */
@@ -109,7 +123,7 @@ class KindWall {
     const rule = (verb: string, clauses: string) => `create policy lintel_${verb} on ${table} as restrictive for ${verb} to public ${clauses};`;
     const tenant = this.#writer.tenant(this.#kind, alias);
     const ofTenant = this.#shape.tenantField === undefined ? verbatim('null') : this.#column(this.#shape.tenantField, alias);
-    const given = sqlText`(coalesce(current_setting('lintel.given', true), '') <> '' and ${verbatim(WALL)}.given(${this.#key(alias)}, ${ofTenant}::text))`;
+    const given = sqlText`(coalesce(current_setting('lintel.given', true), '') <> '' and ${verbatim(WALL)}.given(${this.#image(alias)}, ${ofTenant}::text))`;
     const seen = this.#any([this.#reached('read', alias), given]);
     const named = this.#data.shared ? verbatim('true') : this.#writer.tenantNamed(this.#kind, alias);
     const lines = [
@@ -156,14 +170,17 @@ class KindWall {
       );
     }
     steps.push(...this.#valueSteps(refuse), ...this.#ownerSteps(test, refuse));
-    const give = `perform ${WALL}.give(${literal(`${kind}:`)} || new.${quoted(this.#field(this.#shape.idField).column)}::text);`;
+    const give = `perform ${WALL}.give(${inline(this.#image('new'))});`;
     // What a policy finds in a list it finds as it was: a row that comes to be reached by that is given to be seen.
     const seen = test('seen', this.#writer.reachedAtOnce(kind, 'read', 'r'))('new');
     const moves = this.#readTurnsOn().map(differ);
+    // A row is deleted as it is then, not as it was when the statement began to look.
+    const goes = test('delete_before', this.#reached('delete', 'r'))('old');
     const unlessSeen = `if not ${seen} then ${give} end if;`;
     const body = `
 begin
-  if ${WALL}.told('tenant') is null then return new; end if;
+  if ${WALL}.told('tenant') is null then return case when tg_op = 'DELETE' then old else new end; end if;
+  if tg_op = 'DELETE' then if ${goes} then return old; end if; return null; end if;
   if tg_op = 'INSERT' then ${unlessSeen} return new; end if;
   ${steps.join('\n  ')}
   ${moves.length > 0 ? `if ${moves.join(' or ')} then ${unlessSeen} end if;` : ''}
@@ -172,7 +189,7 @@ end`;
     return [
       ...functions,
       `create function ${WALL}.${kind}_changed() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as $lintel$${body} $lintel$;`,
-      `create trigger lintel_changed before insert or update on ${table} for each row execute function ${WALL}.${kind}_changed();`,
+      `create trigger lintel_changed before insert or update or delete on ${table} for each row execute function ${WALL}.${kind}_changed();`,
     ];
   }
 
@@ -217,7 +234,7 @@ end`;
   }
 
   /** Links are grants: they are made and dropped by the action that their field names. */
-  links(): { table: string; lines: string[] }[] {
+  links(): { table: string; lines: string[]; columns: string[] }[] {
     return Object.values(this.#data.fields).flatMap(({ link, change }) => {
       if (!link) return [];
       const table = inline(name('public', link.table));
@@ -234,7 +251,7 @@ end`;
         rule('update', 'using (false)'),
         rule('delete', `using (${changes})`),
       ];
-      return [{ table, lines }];
+      return [{ table, lines, columns: [link.tenant, link.record, link.user] }];
     });
   }
 
@@ -261,15 +278,14 @@ export function wallOf(charter: Charter): RuleWriter {
   return writer;
 }
 
-/** The tables under policies: those of kinds, and those of links. */
-export function tablesUnderPolicies(charter: Charter): string[] {
+/** The tables under policies, those of kinds and those of links, each with the columns that the charter declares. */
+export function columnsUnderPolicies(charter: Charter): { readonly table: string; readonly columns: readonly string[] }[] {
   const writer = new RuleWriter(charter);
-  const all = Object.keys(charter.data.kinds).flatMap((kind) => {
-    const wall = new KindWall(charter, writer, kind);
-    return [wall.table, ...wall.links().map(({ table }) => table)];
-  });
-  return [...new Set(all)];
+  const all = Object.keys(charter.data.kinds).flatMap((kind) => new KindWall(charter, writer, kind).declared);
+  return [...new Map(all.map((one) => [one.table, one])).values()];
 }
+
+export const tablesUnderPolicies = (charter: Charter): string[] => columnsUnderPolicies(charter).map(({ table }) => table);
 
 /** Takes down what {@link policyStatements} put up; the rows stay. The key goes with it. */
 export function dropStatements(charter: Charter): string[] {
@@ -328,9 +344,24 @@ end $lintel$;`,
     ...['told(text, text, text)', 'facts(text, text)', 'opened(text)', 'units(text)', 'records(text, text)'].map(
       (f) => `grant execute on function ${WALL}.${f} to ${app};`,
     ),
-    ...['is_member(text)', 'is_unit(text)', 'is_group(text)', 'given(text, text)'].map((f) => `grant execute on function ${WALL}.${f} to ${app};`),
+    ...['is_member(text)', 'is_unit(text)', 'is_group(text)', 'given(text, text)', 'challenge()', 'next_turn()'].map(
+      (f) => `grant execute on function ${WALL}.${f} to ${app};`,
+    ),
     ...writer.functions().map((f) => `grant execute on function ${WALL}.${f.name}(${f.takesKey ? 'text' : ''}) to ${app};`),
     ...views.map((view) => `grant select on ${/^create view (\S+)/.exec(view)?.[1]} to ${app};`),
-    ...tablesUnderPolicies(charter).map((table) => `grant select, insert, update, delete on ${table} to ${app};`),
+    // What the charter does not declare is nobody's.
+    ...columnsUnderPolicies(charter).flatMap(({ table, columns }) => {
+      const list = columns.map(quoted).join(', ');
+      return [`revoke all on ${table} from public, ${app};`, `grant select (${list}), insert (${list}), update (${list}), delete on ${table} to ${app};`];
+    }),
+    // Whoever can make an object can leave one for whoever comes next on the connection.
+    `do $lintel$
+declare s record;
+begin
+  execute format('revoke temporary, create on database %I from public, %I', current_database(), ${literal(role)});
+  for s in select n.nspname as called from pg_namespace n where has_schema_privilege(${literal(role)}, n.oid, 'CREATE') loop
+    execute format('revoke create on schema %I from public, %I', s.called, ${literal(role)});
+  end loop;
+end $lintel$;`,
   ];
 }

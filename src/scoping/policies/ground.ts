@@ -12,8 +12,12 @@ export const listing = ({ name: called, type, takesKey, queries }: WallFunction)
   return `create function ${WALL}.${called}(${takesKey ? 'key text' : ''}) returns setof ${type} language plpgsql ${LOCKED} as $lintel$ begin ${steps.join(' ')} end $lintel$;`;
 };
 
-/** One transaction of one connection: what a standing is bound to. */
-const BOUND = `encode(int4send(pg_backend_pid()) || timestamptz_send(transaction_timestamp()), 'hex')`;
+/**
+ * One turn in one transaction of one connection: what a standing is bound to. Turns are counted by a sequence, which no savepoint takes back: what was carried
+ * before does not count again.
+ */
+const TURN = `int4send(pg_backend_pid()) || timestamptz_send(transaction_timestamp()) || int8send(currval('${WALL}.turn'))`;
+const BOUND = `encode(${TURN}, 'hex')`;
 
 /** A line of the standing that is carried; all but the first and the fourth are JSON. */
 const line = (number: number) => `split_part(payload, E'\\n', ${number})`;
@@ -38,15 +42,41 @@ declare
   inside bytea;
   outside bytea;
 begin
+  if coalesce(carried, '') = '' then return null; end if;
   select k.inner_pad, k.outer_pad into inside, outside from ${WALL}.key as k;
   if sha256(convert_to(encode(sha256(outside || sha256(inside || convert_to(payload, 'UTF8'))), 'hex'), 'UTF8')) = sha256(convert_to(left(carried, 64), 'UTF8'))
     and ${line(1)} = ${BOUND} || ' ' || ${literal(charter.hash)} then return ${expression}; end if;
   return null;
 end $lintel$;`;
 
+/** Schemas in which the application's own tables are. */
+const schemasOf = (charter: Charter) => [...new Set(Object.values(charter.shapes).map(({ schema }) => schema ?? 'public'))];
+
+/**
+ * What somebody who had the connection before may have left there is taken away, and a new turn begins: what was carried until now counts no more. It runs with the
+ * rights of whoever calls it, sets no path of its own, which would come back at its end, and names everything in full.
+ */
+const cleaning = (charter: Charter) => `create function ${WALL}.challenge() returns bytea language plpgsql volatile security invoker as $lintel$
+begin
+  execute 'close all';
+  execute 'deallocate all';
+  execute 'discard temp';
+  execute 'reset all';
+  perform pg_catalog.set_config('search_path', ${literal(['pg_catalog', ...schemasOf(charter), 'pg_temp'].join(', '))}, true);
+  perform pg_catalog.set_config('row_security', 'on', true);
+  return ${WALL}.next_turn();
+end $lintel$;`;
+
 /** The parts that are the same for every charter: the key, the carried standing, and what is read from it. */
 export function ground(charter: Charter): string[] {
   return [
+    `create sequence if not exists ${WALL}.turn;`,
+    `create function ${WALL}.next_turn() returns bytea language plpgsql volatile security definer set search_path = pg_catalog, pg_temp as $lintel$
+begin
+  perform nextval('${WALL}.turn');
+  return ${TURN};
+end $lintel$;`,
+    cleaning(charter),
     `create table if not exists ${WALL}.key (inner_pad bytea not null, outer_pad bytea not null);`,
     `do $lintel$
 declare
@@ -98,7 +128,8 @@ end $lintel$;`,
       'boolean',
       `exists (select 1 from public.lintel_group as g where g.tenant_id = ${WALL}.told('tenant') and g.id = is_group.id)`,
     ),
-    // Rows that this transaction made or handed over, and that their writer cannot read any more, stay in sight of their writer until its end, so that the database lets the write be.
+    // Rows that this transaction made or handed over, and that their writer cannot read any more, stay in sight of their writer until its end, so that the database lets the write be:
+    // as they were written, and no longer than they are so.
     `create function ${WALL}.seal(given text) returns text language plpgsql ${LOCKED} as $lintel$
 declare k record;
 begin

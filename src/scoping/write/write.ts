@@ -79,7 +79,12 @@ export class Write {
     const checks = this.#body.checks(named);
     const readable = this.#boundary.readable(kind, undefined, verbatim('"lintel_written"'), [verbatim(`true as "${ROW}"`)]);
     const returned = (this.#returned ?? []).map((item) => sqlText`${item}, `);
-    return sqlText`with ${this.#ahead}"lintel_written" as (${this.#text()} returning *), "lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${failOn(this.#target, checks)}), 0) as "lintelfailed" from "lintel_written" as "${verbatim(WRITTEN)}") select ${joinFragments(returned, '')}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0`.toNode();
+    // Names of the table's own: the statement may call it otherwise.
+    const written = joinFragments(
+      this.#boundary.columnFields(kind).map(([, shape]) => name(alias, shape.column)),
+      ', ',
+    );
+    return sqlText`with ${this.#ahead}"lintel_written" as (${this.#text()} returning ${written}), "lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${failOn(this.#target, checks)}), 0) as "lintelfailed" from "lintel_written" as "${verbatim(WRITTEN)}") select ${joinFragments(returned, '')}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0`.toNode();
   }
 
   steps(named: Named = NOBODY): WriteSteps {
