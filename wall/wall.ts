@@ -62,7 +62,7 @@ function hostile(c: Choices): string {
     () => `select lintel_wall.${c.of([`told('user')`, `told('tenant')`, `units('leaf.read own')`, `opened('leaf.read')`, `give('leaf:x')`, `seal('x')`])}`,
     () => `select ${c.of(['hidden', 'leaves', '*', 'ctid, xmin', 'leaves::text'])} from leaves`,
     () =>
-      `insert into leaves (id, tenant_id, owner_id, note) values ('${c.of(['ada-0', 'cleo-0', 'ben-0', 'new'])}', '${c.of(['t', 'u'])}', 'ben', 'note-ben-5') on conflict ${c.of(['do nothing', '(id) do update set note = excluded.note'])}`,
+      `insert into leaves (id, tenant_id, owner_id, note) values ('${c.of(['ada-0', 'cleo-0', 'new'])}', '${c.of(['t', 't', 'u'])}', 'ben', 'note-ben-5') on conflict ${c.of(['do nothing', 'do nothing', '(id) do update set note = excluded.note'])}`,
     () =>
       `update leaves set ${c.of([`note = 'note-ben-6'`, `owner_id = 'ada'`, `unit_id = 'near-t'`, `tenant_id = 'u'`, `hidden = 'x'`])} where id = '${c.of(['ada-0', 'ben-0', 'ben-1', 'cleo-1'])}' returning *`,
     () => `select note from leaves where id = '${c.of(['ada-0', 'cleo-0'])}' for ${c.of(['update', 'share'])}`,
@@ -175,6 +175,7 @@ class Round {
       const db = this.#c.oneIn(4) ? beside : app;
       const many = async (on: Kysely<any>, as: string) => {
         for (let n = 0; n < count; n++) await this.#send(on, as);
+        this.#hold('what is left at the end', await tried(on, 'select note from public.leaves'));
       };
       if (this.#c.oneIn(3)) await db.connection().execute((connection) => many(connection, 'nobody'));
       else await (await this.#enter(MINE)).withPolicies(db, (tx) => many(tx, MINE)).catch(() => {});

@@ -141,21 +141,27 @@ function checkKind(c: Checker, name: string, kind: Json, at: string, kinds: read
 }
 
 function checkParents(c: Checker, kinds: Readonly<Record<string, KindData>>): void {
-  function depth(name: string, trail: readonly string[], pick: (kind: KindData) => string[]): number {
-    if (trail.includes(name)) throw new LintelError('charter-invalid', [...trail.slice(trail.indexOf(name)), name].join(' -> '));
-    const kind = kinds[name] as KindData;
-    return Math.max(0, ...pick(kind).map((field) => 1 + depth(kind.fields[field]?.to as string, [...trail, name], pick)));
+  /** How deep each kind's parents go: each is looked at once, however many ways lead to it. */
+  function depths(pick: (kind: KindData) => string[]): Map<string, number> {
+    const known = new Map<string, number>();
+    const depth = (name: string, trail: readonly string[]): number => {
+      if (trail.includes(name)) throw new LintelError('charter-invalid', [...trail.slice(trail.indexOf(name)), name].join(' -> '));
+      const kind = kinds[name] as KindData;
+      const found = known.get(name) ?? Math.max(0, ...pick(kind).map((field) => 1 + depth(kind.fields[field]?.to as string, [...trail, name])));
+      known.set(name, found);
+      return found;
+    };
+    for (const name of Object.keys(kinds)) depth(name, []);
+    return known;
   }
   const all = (kind: KindData) => Object.keys(kind.fields).filter((f) => kind.fields[f]?.role === 'parent');
-  for (const name of Object.keys(kinds)) {
-    try {
-      depth(name, [], all);
-      const followed = depth(name, [], followedFields);
+  try {
+    depths(all);
+    for (const [name, followed] of depths(followedFields))
       if (followed > MAX_FOLLOWED) c.report(`kinds.${name}`, `follows its parents ${followed} deep; ${MAX_FOLLOWED} at most`);
-    } catch (error) {
-      if (!(error instanceof LintelError)) throw error;
-      return c.report('kinds', `parents go in a circle: ${error.message}`);
-    }
+  } catch (error) {
+    if (!(error instanceof LintelError)) throw error;
+    c.report('kinds', `parents go in a circle: ${error.message}`);
   }
 }
 

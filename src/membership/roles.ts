@@ -8,6 +8,11 @@ import type { RoleInput } from './step.js';
 
 const AT_TENANT = { on: 'tenant' } as const;
 
+/** So many roles of its own may a tenant have, so many may one include, and so deep. */
+const MAX_ROLES = 200;
+const MAX_INCLUDED = 20;
+const MAX_DEEP = 10;
+
 /** The roles of the tenant's own, which the actor of a change knows all. */
 const rolesIn = ({ actor }: Change) => actor.facts.roles ?? {};
 
@@ -19,6 +24,29 @@ function includedIn(roles: Readonly<Record<string, RoleData>>, id: string, found
     includedIn(roles, inner, found);
   }
   return [...found];
+}
+
+/** How deep roles of the tenant's own include each other. They go in no circle. */
+function depthOf(roles: Readonly<Record<string, RoleData>>, id: string, known = new Map<string, number>()): number {
+  const found =
+    known.get(id) ??
+    Math.max(0, ...(roles[id]?.includes ?? []).filter((inner) => Object.hasOwn(roles, inner)).map((inner) => 1 + depthOf(roles, inner, known)));
+  known.set(id, found);
+  return found;
+}
+
+function insistOnSize(roles: Readonly<Record<string, RoleData>>, { includes }: RoleData): void {
+  const known = new Map<string, number>();
+  const deepest = Math.max(...Object.keys(roles).map((id) => depthOf(roles, id, known)));
+  const [what, most] =
+    Object.keys(roles).length > MAX_ROLES
+      ? ['roles of its own a tenant has', MAX_ROLES]
+      : includes.length > MAX_INCLUDED
+        ? ['other roles one includes', MAX_INCLUDED]
+        : deepest > MAX_DEEP
+          ? ['roles include each other one below the other', MAX_DEEP]
+          : [];
+  if (what !== undefined) throw new LintelError('too-many-roles', `So many ${what} at most: ${most}. Put some of them together.`, { most });
 }
 
 /**
@@ -48,6 +76,7 @@ async function write(change: Change, id: string, input: RoleInput, before: RoleD
   const roles = { ...others, [id]: role };
   const included = new Map(Object.keys(roles).map((one) => [one, includedIn(roles, one)]));
   if (included.get(id)?.includes(id)) throw new LintelError('role-circle', 'roles include each other in a circle', { role: id });
+  insistOnSize(roles, role);
   insistOnContents(change, roles, id, before);
   const data = JSON.stringify(role);
   await tx

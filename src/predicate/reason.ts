@@ -1,11 +1,12 @@
-import { compile, type RecordData } from './evaluate.js';
+import { compile, type RecordData, type Test } from './evaluate.js';
 import { ALWAYS, type Comparison, NEVER, type Predicate } from './predicate.js';
 import type { FieldShape, KindShape, Shapes } from './shape.js';
 import { type Knowledge, specialise } from './specialise.js';
 import { compareValues, isOrdered, type Scalar, type ValueType } from './value.js';
 
-/** Combinations of values that are tried before the answer is *undecided*. */
+/** Combinations of values that are tried before the answer is *undecided*; and steps in all: for each, its choices are put in and the rules are gone through. */
 const MAX_TRIED = 200_000;
+const MAX_STEPS = 10_000_000;
 
 /** A record, with what is known of the person and the request, on which two rules part. */
 export interface Example {
@@ -19,7 +20,7 @@ export type Answer = { readonly verdict: 'yes' } | { readonly verdict: 'no'; rea
 
 /**
  * Is every record that the first rule reaches reached by the second too, for whoever asks and whatever is known of them? Exact up
- * to {@link MAX_TRIED} combinations of the values that the rules can tell apart.
+ * to {@link MAX_TRIED} combinations of the values that the rules can tell apart, and {@link MAX_STEPS} steps.
  */
 export function implies(p: Predicate, q: Predicate, kind: string, shapes: Shapes): Answer {
   return search([p, q], kind, shapes, ([inP, inQ]) => inP === true && inQ === false);
@@ -37,6 +38,8 @@ export function unsatisfiable(p: Predicate, kind: string, shapes: Shapes): Answe
 
 /** Something that can be chosen freely: the states that the rules can tell apart. */
 interface Choice {
+  /** It is of the person or the request: the rules are worked out anew for it. */
+  readonly ofFacts?: true;
   readonly states: readonly unknown[];
   /** Puts a state into the world that is tried. */
   readonly set: (world: World, state: unknown) => void;
@@ -245,7 +248,6 @@ function choicesFor(gathered: Gathered): Choice[] | undefined {
       },
     });
   }
-  for (const to of gathered.followed.keys()) choices.push({ states: [true, false], set: (world, may) => Object.assign(world.readable, { [to]: may }) });
   for (const [key, { path, field, shape }] of gathered.sites) {
     if (shape.link && valuesOf(key, { ...shape, type: 'text' }).length > MAX_LISTED) return undefined;
     const states = shape.link ? subsets(valuesOf(key, { ...shape, type: 'text' })) : [null, ...valuesOf(key, shape)];
@@ -257,10 +259,14 @@ function choicesFor(gathered: Gathered): Choice[] | undefined {
       },
     });
   }
+  for (const to of gathered.followed.keys())
+    choices.push({ ofFacts: true, states: [true, false], set: (world, may) => Object.assign(world.readable, { [to]: may }) });
   for (const [name, { type, lists, single }] of gathered.facts) {
     const all = valuesOf(name, type);
-    if (single) choices.push({ states: [undefined, ...all], set: (world, state) => putFact(world, name, state) });
-    if (lists.size > 0 && all.length > MAX_LISTED) return undefined;
+    if (single) choices.push({ ofFacts: true, states: [undefined, ...all], set: (world, state) => putFact(world, name, state) });
+    // Which of them are in the list, and which below or in what is.
+    const ways = Number(lists.has('in')) + Number(lists.has('within') || lists.has('among'));
+    if (ways * all.length > MAX_LISTED) return undefined;
     if (lists.size > 0) choices.push(listChoice(name, all, lists));
   }
   return choices;
@@ -274,6 +280,7 @@ function listChoice(name: string, all: readonly Scalar[], lists: ReadonlySet<str
     inside.flatMap((content) => (lists.has('within') && !list.every((one) => content.includes(one)) ? [] : [{ list, content }])),
   );
   return {
+    ofFacts: true,
     states: [undefined, ...states],
     set: (world, state) => {
       if (state === undefined) return;
@@ -302,26 +309,39 @@ function search(rules: readonly Predicate[], kind: string, shapes: Shapes, found
   };
   for (const rule of rules) gather(rule, kind, shapes, [], gathered);
   const choices = choicesFor(gathered);
-  if (!choices || choices.reduce((product, { states }) => product * states.length, 1) > MAX_TRIED) return { verdict: 'undecided' };
+  if (!choices) return { verdict: 'undecided' };
+  const count = choices.reduce((product, { states }) => product * states.length, 1);
+  const steps = choices.length + rules.reduce((sum, rule) => sum + sizeOf(rule), 0);
+  if (count > MAX_TRIED || count * steps > MAX_STEPS) return { verdict: 'undecided' };
   const at = choices.map(() => 0);
+  // What is of the person comes last, and so changes least: for each the rules are worked out once.
+  const firstFact = choices.findIndex(({ ofFacts }) => ofFacts);
+  let tests: Test[] | undefined;
   for (;;) {
     const world: World = { record: { parents: {} }, me: { attributes: {} }, context: {}, below: {}, people: {}, readable: {} };
-    choices.forEach(({ set, states }, i) => {
-      set(world, states[at[i] as number]);
-    });
-    if (found(rules.map((rule) => evaluate(rule, kind, shapes, world))))
-      return { verdict: 'no', example: { record: world.record, me: world.me, context: world.context } };
+    for (let i = 0; i < choices.length; i++) (choices[i] as Choice).set(world, (choices[i] as Choice).states[at[i] as number]);
+    tests ??= rules.map((rule) => testOf(rule, kind, shapes, world));
+    if (found(tests.map((test) => test(world.record)))) return { verdict: 'no', example: { record: world.record, me: world.me, context: world.context } };
     let i = 0;
     for (; i < choices.length; i++) {
       at[i] = ((at[i] as number) + 1) % (choices[i] as Choice).states.length;
+      if (i === firstFact) tests = undefined;
       if (at[i] !== 0) break;
     }
     if (i === choices.length) return { verdict: 'yes' };
   }
 }
 
-/** The one meaning of a rule, as decisions use it. */
-function evaluate(rule: Predicate, kind: string, shapes: Shapes, world: World): boolean | undefined {
+/** How many parts a rule has, with the values in its lists. */
+function sizeOf(rule: Predicate): number {
+  if (rule.op === 'and' || rule.op === 'or') return rule.of.reduce((sum, inner) => sum + sizeOf(inner), 1);
+  if (rule.op === 'not') return 1 + sizeOf(rule.of);
+  if (rule.op === 'parent') return 1 + sizeOf(rule.where);
+  return 'to' in rule && 'value' in rule.to && Array.isArray(rule.to.value) ? 1 + rule.to.value.length : 1;
+}
+
+/** The one meaning of a rule, as decisions use it, for one person and request. */
+function testOf(rule: Predicate, kind: string, shapes: Shapes, world: World): Test {
   const known: Knowledge = {
     me: world.me,
     context: world.context,
@@ -329,5 +349,5 @@ function evaluate(rule: Predicate, kind: string, shapes: Shapes, world: World): 
     peopleOf: (group) => world.people[group] ?? [],
     readable: (to) => (world.readable[to] ? ALWAYS : NEVER),
   };
-  return compile(specialise(rule, kind, shapes, known, 'shrink'), kind, shapes)(world.record);
+  return compile(specialise(rule, kind, shapes, known, 'shrink'), kind, shapes);
 }

@@ -111,7 +111,7 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
  * One record of the tenant as it stands in the database, whoever asks, with its lists and its parents: what a decision is
  * made about. Never shown to anybody.
  */
-export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: string, id: unknown): Promise<RecordData | undefined> {
+export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: string, id: unknown, known: Loaded = new Map()): Promise<RecordData | undefined> {
   const shape = boundary.shape(kind);
   const idShape = shape.fields[shape.idField] as FieldShape;
   const value: Scalar | undefined = readValue(idShape.type, id, idShape.scale);
@@ -125,15 +125,28 @@ export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: str
     >(db);
   if (!row) return undefined;
   const record = Object.fromEntries(Object.entries(shape.fields).map(([field, f]) => [field, boundary.writer.readCell(row[field], f)]));
-  return { ...record, parents: await loadParents(db, boundary, kind, record) };
+  return { ...record, parents: await loadParents(db, boundary, kind, record, known) };
 }
 
+/** Records that were loaded already, or are being: one that several ways lead to is loaded once. */
+type Loaded = Map<string, Promise<RecordData | undefined>>;
+
 /** The parents that a record names, as they stand in the database, by the fields that name them; null for one that is not there. */
-export async function loadParents(db: Kysely<unknown>, boundary: Boundary, kind: string, record: RecordData): Promise<Record<string, RecordData | null>> {
+export async function loadParents(
+  db: Kysely<unknown>,
+  boundary: Boundary,
+  kind: string,
+  record: RecordData,
+  known: Loaded = new Map(),
+): Promise<Record<string, RecordData | null>> {
   const parents: Record<string, RecordData | null> = {};
   for (const [field, { to }] of Object.entries(boundary.shape(kind).fields)) {
     const id = record[field];
-    if (to !== undefined && id !== null && id !== undefined) parents[field] = (await loadRaw(db, boundary, to, id)) ?? null;
+    if (to === undefined || id === null || id === undefined) continue;
+    const key = JSON.stringify([to, String(id)]);
+    const loading = known.get(key) ?? loadRaw(db, boundary, to, id, known);
+    known.set(key, loading);
+    parents[field] = (await loading) ?? null;
   }
   return parents;
 }

@@ -1,0 +1,36 @@
+import type { Planted } from './scope-guards.js';
+
+const [GROUND, DDL, RULE] = ['scoping/policies/ground.ts', 'scoping/policies/ddl.ts', 'scoping/policies/rule.ts'];
+
+/** The guards of the row policies, each taken out: whoever attacks them from inside a connection has to get through. */
+export const WALL_GUARDS: readonly Planted[] = [
+  ['what is not declared may be read', DDL, 'grant select (${list}), insert (${list}), update (${list}), delete on', 'grant select, insert, update, delete on'],
+  ['cursors stay open', GROUND, "  execute 'close all';\n", ''],
+  ['statements stay prepared', GROUND, "  execute 'deallocate all';\n", ''],
+  ['a mark is bound to the key of a row', DDL, 'row(${columns})::text', '${this.#column(this.#shape.idField, alias)}::text'],
+  ['a standing is bound to its transaction alone', GROUND, " || int8send(currval('${WALL}.turn'))`", '`'],
+  [
+    'temporary objects may be made, and stand before others',
+    DDL,
+    'revoke temporary, create on database',
+    'revoke create on database',
+    GROUND,
+    "  execute 'discard temp';\n",
+    '',
+    GROUND,
+    "literal(['pg_catalog', ...schemasOf(charter), 'pg_temp'].join(', '))",
+    "literal(['pg_temp', 'pg_catalog', ...schemasOf(charter)].join(', '))",
+  ],
+  [
+    'a row is deleted as it was',
+    DDL,
+    "if tg_op = 'DELETE' then if ${goes} then return old; end if; return null; end if;",
+    "if tg_op = 'DELETE' then return old; end if;",
+  ],
+  [
+    'what is held at units is looked up in a list',
+    RULE,
+    '      ...this.#atAnchors(kind, permission, alias),\n    ];',
+    "      ...(anchored === 'listed'\n        ? [this.#among(this.column(this.#shape(kind), this.#shape(kind).idField, alias), this.#function(`anchored_${kind}_${action}`, kind, [{ query: this.#idsWhere(kind, all(this.#atAnchors(kind, permission, 'p'), ' or ', 'false')) }]))]\n        : this.#atAnchors(kind, permission, alias)),\n    ];",
+  ],
+];
