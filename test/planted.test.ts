@@ -1,5 +1,6 @@
 /*
- * Errors that are planted in a copy of the sources: the comparison of engines, the attack on the membership, or the queries of all shapes have to find each of them.
+ * Errors that are planted in a copy of the sources: the comparison of engines, the attacks on the membership and on the wall, or the
+ * queries of all shapes have to find each of them.
  */
 import { execFile } from 'node:child_process';
 import { cpSync, mkdirSync, readFileSync, rmSync, symlinkSync, writeFileSync } from 'node:fs';
@@ -7,6 +8,7 @@ import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
 import { type Planted, SCOPE_GUARDS } from './scope-guards.js';
+import { WALL_GUARDS } from './wall-guards.js';
 
 const run = promisify(execFile);
 const root = new URL('..', import.meta.url).pathname;
@@ -118,7 +120,7 @@ afterAll(() => rmSync(cache, { recursive: true, force: true }));
 async function runWith([what, ...edits]: Planted, program: readonly string[]): Promise<string> {
   const copy = join(cache, what.replaceAll(' ', '-'));
   mkdirSync(copy, { recursive: true });
-  for (const part of ['src', 'agree', 'attack', 'queries', 'package.json', 'tsconfig.json', 'test/setup.ts', 'test/chromium.ts'])
+  for (const part of ['src', 'agree', 'attack', 'queries', 'wall', 'package.json', 'tsconfig.json', 'test/setup.ts', 'test/chromium.ts'])
     cpSync(join(root, part), join(copy, part), { recursive: true });
   symlinkSync(join(root, 'node_modules'), join(copy, 'node_modules'));
   for (let i = 0; i < edits.length; i += 3) {
@@ -155,6 +157,14 @@ if (long) console.log(`queries from ${seeds.join(', ')} on`);
 test.concurrent.for(guards)('%s: told by queries', { timeout: 900_000 }, async (one, { expect: expectHere }) => {
   for (const seed of seeds)
     expectHere({ seed, printed: await runWith(one, ['queries/run.ts', '--count', '2000', '--seed', String(seed)]) }).toMatchObject({
+      printed: expect.stringContaining('told something'),
+    });
+});
+
+const walls = long ? WALL_GUARDS : WALL_GUARDS.slice(0, 1);
+test.concurrent.for(walls)('%s: told by the attack on the wall', { timeout: 900_000 }, async (one, { expect: expectHere }) => {
+  for (const seed of seeds)
+    expectHere({ seed, printed: await runWith(one, ['wall/run.ts', '--rounds', '400', '--seed', String(seed)]) }).toMatchObject({
       printed: expect.stringContaining('told something'),
     });
 });

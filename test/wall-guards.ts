@@ -5,7 +5,6 @@ const [GROUND, DDL, RULE] = ['scoping/policies/ground.ts', 'scoping/policies/ddl
 /** The guards of the row policies, each taken out: whoever attacks them from inside a connection has to get through. */
 export const WALL_GUARDS: readonly Planted[] = [
   ['what is not declared may be read', DDL, 'grant select (${list}), insert (${list}), update (${list}), delete on', 'grant select, insert, update, delete on'],
-  ['cursors stay open', GROUND, "  execute 'close all';\n", ''],
   ['statements stay prepared', GROUND, "  execute 'deallocate all';\n", ''],
   ['a mark is bound to the key of a row', DDL, 'row(${columns})::text', '${this.#column(this.#shape.idField, alias)}::text'],
   ['a standing is bound to its transaction alone', GROUND, " || int8send(currval('${WALL}.turn'))`", '`'],
@@ -20,12 +19,6 @@ export const WALL_GUARDS: readonly Planted[] = [
     GROUND,
     "literal(['pg_catalog', ...schemasOf(charter), 'pg_temp'].join(', '))",
     "literal(['pg_temp', 'pg_catalog', ...schemasOf(charter)].join(', '))",
-  ],
-  [
-    'a row is deleted as it was',
-    DDL,
-    "if tg_op = 'DELETE' then if ${goes} then return old; end if; return null; end if;",
-    "if tg_op = 'DELETE' then return old; end if;",
   ],
   [
     'what is held at units is looked up in a list',

@@ -62,7 +62,7 @@ function hostile(c: Choices): string {
     () => `select lintel_wall.${c.of([`told('user')`, `told('tenant')`, `units('leaf.read own')`, `opened('leaf.read')`, `give('leaf:x')`, `seal('x')`])}`,
     () => `select ${c.of(['hidden', 'leaves', '*', 'ctid, xmin', 'leaves::text'])} from leaves`,
     () =>
-      `insert into leaves (id, tenant_id, owner_id, note) values ('${c.of(['ada-0', 'cleo-0', 'new'])}', '${c.of(['t', 't', 'u'])}', 'ben', 'note-ben-5') on conflict ${c.of(['do nothing', 'do nothing', '(id) do update set note = excluded.note'])}`,
+      `insert into leaves (id, tenant_id, owner_id, note) values ('${c.of(['ada-0', 'cleo-0', 'new'])}', '${c.of(['t', 't', 'u'])}', ${c.of([`'ben'`, 'null'])}, 'note-ben-5') on conflict ${c.of(['do nothing', 'do nothing', '(id) do update set note = excluded.note'])}`,
     () =>
       `update leaves set ${c.of([`note = 'note-ben-6'`, `owner_id = 'ada'`, `unit_id = 'near-t'`, `tenant_id = 'u'`, `hidden = 'x'`])} where id = '${c.of(['ada-0', 'ben-0', 'ben-1', 'cleo-1'])}' returning *`,
     () => `select note from leaves where id = '${c.of(['ada-0', 'cleo-0'])}' for ${c.of(['update', 'share'])}`,

@@ -26,7 +26,8 @@ export const charter = readCharter({
     },
   },
   roles: {
-    own: { label: 'Own', may: Object.fromEntries(Object.keys(actions).map((action) => [`leaf.${action}`, ['own']])) },
+    // Whoever makes one that is nobody's does not see it.
+    own: { label: 'Own', may: Object.fromEntries(Object.keys(actions).map((action) => [`leaf.${action}`, [action === 'create' ? 'tenant' : 'own']])) },
     all: { label: 'All', may: Object.fromEntries(Object.keys(actions).map((action) => [`leaf.${action}`, ['tenant']])) },
   },
 });

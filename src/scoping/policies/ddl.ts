@@ -174,13 +174,10 @@ class KindWall {
     // What a policy finds in a list it finds as it was: a row that comes to be reached by that is given to be seen.
     const seen = test('seen', this.#writer.reachedAtOnce(kind, 'read', 'r'))('new');
     const moves = this.#readTurnsOn().map(differ);
-    // A row is deleted as it is then, not as it was when the statement began to look.
-    const goes = test('delete_before', this.#reached('delete', 'r'))('old');
     const unlessSeen = `if not ${seen} then ${give} end if;`;
     const body = `
 begin
-  if ${WALL}.told('tenant') is null then return case when tg_op = 'DELETE' then old else new end; end if;
-  if tg_op = 'DELETE' then if ${goes} then return old; end if; return null; end if;
+  if ${WALL}.told('tenant') is null then return new; end if;
   if tg_op = 'INSERT' then ${unlessSeen} return new; end if;
   ${steps.join('\n  ')}
   ${moves.length > 0 ? `if ${moves.join(' or ')} then ${unlessSeen} end if;` : ''}
@@ -189,7 +186,7 @@ end`;
     return [
       ...functions,
       `create function ${WALL}.${kind}_changed() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as $lintel$${body} $lintel$;`,
-      `create trigger lintel_changed before insert or update or delete on ${table} for each row execute function ${WALL}.${kind}_changed();`,
+      `create trigger lintel_changed before insert or update on ${table} for each row execute function ${WALL}.${kind}_changed();`,
     ];
   }
 
