@@ -160,28 +160,6 @@ test('an insert that meets a hidden row does not show it, and what is not declar
   await sql.raw('alter table hives drop column remark').execute(owner);
 });
 
-test('a row is judged as it is when it is changed or locked, not as it was when the statement began to look', async () => {
-  const otto = await enter('otto');
-  const inSight = ids(await otto.withPolicies(app, (tx) => say(tx, `select id from hives where site_id = 'orchards'`)));
-  const [id] = inSight as [string];
-  for (const text of [`update hives set site_id = 'mill-meadow' where id = '${id}' returning id`, `select id from hives where id = '${id}' for update`]) {
-    const other = new pg.Client(url);
-    await other.connect();
-    await other.query(`begin; update hives set site_id = 'heath' where id = '${id}'`);
-    const waiting = otto.withPolicies(app, (tx) => say(tx, text));
-    // Until the statement waits for the row that is being moved away.
-    for (;;) {
-      const { rows } = await other.query(`select 1 from pg_stat_activity where usename = '${ROLE}' and wait_event_type = 'Lock'`);
-      if (rows.length > 0) break;
-    }
-    await other.query('commit');
-    expect({ text, rows: await waiting }).toEqual({ text, rows: [] });
-    expect(await owner.selectFrom('hives').select('id').where('id', '=', id).execute()).toHaveLength(1);
-    await other.query(`update hives set site_id = 'orchards' where id = '${id}'`);
-    await other.end();
-  }
-});
-
 test('plain SQL writes what scope would write, and no more', async () => {
   expect(await answer('tobias', `update hives set name = 'Mine' where id in ('a-hive-01', 'a-hive-02', 'q-hive-01') returning id`)).toEqual([
     { id: 'a-hive-01' },

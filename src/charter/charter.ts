@@ -133,16 +133,15 @@ export class Charter<T extends CharterTypes = CharterTypes> {
     if (known) return known;
     const role = Object.hasOwn(this.data.roles, name) ? this.data.roles[name] : undefined;
     const inherited = role?.includes.map((inner) => [inner, this.resolveRole(inner)] as const) ?? [];
-    const own = Object.entries(role?.may ?? {}).flatMap(([permission, reaches]) => reaches.map((reach) => ({ permission, reach, included: [] })));
     // By how many ways a role is included does not matter: of each that has a permission one is told, and so roles cost what they are, not what they multiply to.
-    const grants = new Map<string, ResolvedRole['grants'][number]>();
-    for (const grant of [...own, ...inherited.flatMap(([inner, r]) => r.grants.map((g) => ({ ...g, included: [inner, ...g.included] })))]) {
-      const key = JSON.stringify([grant.permission, grant.reach, grant.included.at(-1)]);
-      const known = grants.get(key);
-      if (!known || grant.included.length < known.included.length) grants.set(key, grant);
-    }
+    const grants: Record<string, ResolvedRole['grants'][number]> = {};
+    for (const grant of [
+      ...Object.entries(role?.may ?? {}).flatMap(([permission, reaches]) => reaches.map((reach) => ({ permission, reach, included: [] }))),
+      ...inherited.flatMap(([inner, r]) => r.grants.map((g) => ({ ...g, included: [inner, ...g.included] }))),
+    ])
+      grants[`${[grant.permission, grant.reach, grant.included.at(-1)]}`] ??= grant;
     const resolved: ResolvedRole = {
-      grants: [...grants.values()],
+      grants: Object.values(grants),
       gives: [...new Set([...(role?.gives ?? []), ...inherited.flatMap(([, r]) => r.gives)])],
     };
     this.#resolved.set(name, resolved);

@@ -1,5 +1,5 @@
 import { LintelError } from '../base/index.js';
-import type { Comparison, FieldShape, KindShape, LinkTable, Predicate, Scalar, Shapes } from '../predicate/index.js';
+import { type Comparison, type FieldShape, type KindShape, type LinkTable, type Predicate, readValue, type Scalar, type Shapes } from '../predicate/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 
 /**
@@ -159,9 +159,10 @@ export class SqlWriter {
     return value;
   }
 
-  /** A cell of a result, as records in memory hold it. */
-  readCell(raw: unknown, _field: FieldShape): unknown {
-    return raw;
+  /** A cell of a result, as records in memory hold it: a driver gives a large whole number as text, and so each in a list. */
+  readCell(raw: unknown, field: FieldShape): unknown {
+    if (field.type !== 'integer') return raw;
+    return Array.isArray(raw) ? raw.map((one) => readValue('integer', one) ?? one) : (readValue('integer', raw) ?? raw);
   }
 
   /** The people of a list field, sorted, as one cell. */

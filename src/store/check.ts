@@ -1,21 +1,37 @@
 import { type Kysely, SqliteAdapter, sql } from 'kysely';
 import { LintelError } from '../base/index.js';
 import type { Charter } from '../charter/index.js';
+import type { FieldShape, ValueType } from '../predicate/index.js';
 
 interface Column {
   table: string;
   schema: string;
   column: string;
   deterministic: boolean | null;
+  /** Its type, by the name that the catalogue has for it; `enum` for any of these. Absent where a database keeps anything in any column. */
+  type?: string;
+  collation?: string | null;
 }
+
+/** The types of column in which a field of each type is kept and compared without being rounded, padded or shifted. */
+const FITTING: Readonly<Record<ValueType, readonly string[]>> = {
+  uuid: ['uuid'],
+  text: ['text', 'varchar', 'enum'],
+  integer: ['int2', 'int4', 'int8'],
+  boolean: ['bool'],
+  decimal: ['numeric'],
+  instant: ['timestamptz'],
+};
 
 /** What a database says of the columns that a charter may name. */
 async function columnsIn(db: Kysely<any>, charter: Charter): Promise<Column[]> {
   if (db.getExecutor().adapter instanceof SqliteAdapter) return sqliteColumns(db, charter);
   const schemas = Object.values(charter.shapes).flatMap((shape) => shape.schema ?? []);
   const { rows } = await sql<Column>`
-    select c.relname as table, n.nspname as schema, a.attname as column, k.collisdeterministic as deterministic
+    select c.relname as table, n.nspname as schema, a.attname as column, k.collisdeterministic as deterministic, k.collname as collation,
+      case when b.typtype = 'e' then 'enum' else b.typname end as type
     from pg_class c join pg_namespace n on n.oid = c.relnamespace join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped
+    join pg_type t on t.oid = a.atttypid join pg_type b on b.oid = case when t.typtype = 'd' then t.typbasetype else t.oid end
     left join pg_collation k on k.oid = a.attcollation
     where c.relkind in ('r', 'p', 'v', 'm', 'f') and (n.nspname = any(current_schemas(false)) or n.nspname = any(${schemas}))`.execute(db);
   return rows;
@@ -39,29 +55,45 @@ async function sqliteColumns(db: Kysely<any>, charter: Charter): Promise<Column[
 }
 
 /**
- * Compares the charter's tables and columns with the database, and their collations: a text column that compares letters of
- * different case as equal would make tenant `acme` and `ACME` one.
+ * Compares the charter's tables and columns with the database, their types, and their collations: a text column that compares letters of
+ * different case as equal would make tenant `acme` and `ACME` one, a padded one would hold another text than was written, and ids in two collations could not be compared
+ * with each other.
  *
  * @throws LintelError `schema-mismatch` with every difference.
  */
 export async function checkSchema(db: Kysely<never>, charter: Charter): Promise<void> {
   const rows = await columnsIn(db, charter);
   const problems: string[] = [];
-  const look = (table: string, schema: string | undefined, column: string, place: string) => {
+  const ids: { readonly called: string; readonly collation: string }[] = [];
+  const look = (table: string, schema: string | undefined, column: string, place: string, type: ValueType, isId: boolean) => {
     const inTable = rows.filter((row) => row.table === table && (schema === undefined || row.schema === schema));
     const found = inTable.find((row) => row.column === column);
+    const called = `"${table}"."${column}"`;
     if (inTable.length === 0) problems.push(`${place}: there is no table "${table}"`);
     else if (!found) problems.push(`${place}: the table "${table}" has no column "${column}"`);
     else if (found.deterministic === false)
-      problems.push(`${place}: "${table}"."${column}" has a collation that holds different texts for equal; give it a deterministic one`);
+      problems.push(`${place}: ${called} has a collation that holds different texts for equal; give it a deterministic one`);
+    else if (found.type !== undefined && !FITTING[type].includes(found.type))
+      problems.push(
+        `${place}: ${called} is of the type ${found.type}, and the field is ${type}, which is kept in ${FITTING[type].join(', ')}; change one of the two`,
+      );
+    else if (isId && found.collation) ids.push({ called, collation: found.collation });
   };
   for (const [kind, shape] of Object.entries(charter.shapes)) {
-    for (const [field, { column, link }] of Object.entries(shape.fields)) {
+    for (const [field, { column, link, type }] of Object.entries(shape.fields)) {
       const place = `kinds.${kind}.fields.${field}`;
-      if (link) for (const part of [link.tenant, link.record, link.user]) look(link.table, undefined, part, place);
-      else look(shape.table, shape.schema, column, place);
+      const typeOf = (of: string | undefined) => (shape.fields[of as string] as FieldShape).type;
+      if (link) {
+        look(link.table, undefined, link.user, place, type, true);
+        look(link.table, undefined, link.record, place, typeOf(shape.idField), true);
+        look(link.table, undefined, link.tenant, place, typeOf(shape.tenantField), true);
+      } else look(shape.table, shape.schema, column, place, type, charter.kind(kind).fields[field]?.role !== 'plain');
     }
   }
+  const [first] = ids;
+  for (const { called, collation } of ids)
+    if (first && collation !== first.collation)
+      problems.push(`${called} has the collation ${collation}, and ${first.called} ${first.collation}: ids are compared with each other; give them one`);
   const unique = [...new Set(problems)];
   if (unique.length > 0) throw new LintelError('schema-mismatch', `the charter and the database differ:\n${unique.join('\n')}`, { problems: unique });
 }
