@@ -26,7 +26,7 @@ export class Drawer {
   column(open: readonly Source[], number = this.#c.oneIn(3)): string {
     const { alias, columns } = this.#c.of(open);
     const name = this.#c.oneIn(60)
-      ? this.#c.of(['secret', 'ctid', 'xmin', 'tableoid', alias, 'nothing'])
+      ? this.#c.of(['secret', 'ctid', alias, 'nothing'])
       : (this.#c.of(columns.filter((column) => isNumber(column) === number)) ?? 'code');
     return this.#c.oneIn(open.length === 1 ? 3 : 20) ? name : `${alias}.${name}`;
   }

@@ -45,7 +45,7 @@ export async function ask(number: number, { records, scope }: World): Promise<Sa
         said = JSON.stringify(rows.map((row) => JSON.stringify(row, (_, value) => (typeof value === 'bigint' ? String(value) : value))).sort());
       } catch (error) {
         // Which of several errors comes first is a matter of the plan.
-        said = isLintelError(error) ? `refused: ${error.message}` : isOfDatabase(error) ? 'error' : `broken: ${String((error as Error).stack)}`;
+        said = isLintelError(error) ? `refused: ${error.message}` : isOrdinary(error) ? 'error' : `broken: ${String((error as Error).stack)}`;
         await sql`rollback to savepoint q`.execute(tx);
       }
       const after = JSON.stringify((await sql.raw<any>(HIDDEN).execute(tx)).rows);
@@ -58,7 +58,8 @@ export async function ask(number: number, { records, scope }: World): Promise<Sa
   return { said, text, parameters };
 }
 
-const isOfDatabase = (error: unknown) => typeof (error as { code?: unknown }).code === 'string';
+/** An error of the database, or of the builder, which was drawn something that it does not take; not a mistake of ours. */
+const isOrdinary = (error: unknown) => typeof (error as { code?: unknown }).code === 'string' || (error as Error).constructor === Error;
 
 /** Whether a planner, who has looked at all values beforehand, says the same of a query in both. */
 async function plan({ records }: World, { text, parameters }: Said): Promise<string> {

@@ -227,7 +227,7 @@ export class Sharp {
         return from.select(of('id')).select((eb: any) =>
           eb
             .selectFrom('codes')
-            .select(c.of(['secret', 'tableoid', 'meaning']))
+            .select(c.of(['secret', 'secret', 'meaning']))
             .limit(1)
             .as('x'),
         );
