@@ -21,9 +21,9 @@ export const WALL_GUARDS: readonly Planted[] = [
     "literal(['pg_temp', 'pg_catalog', ...schemasOf(charter)].join(', '))",
   ],
   [
-    'what is held at units is looked up in a list',
+    'a row that is locked is looked up in a list from before',
     RULE,
-    '      ...this.#atAnchors(kind, permission, alias),\n    ];',
-    "      ...(anchored === 'listed'\n        ? [this.#among(this.column(this.#shape(kind), this.#shape(kind).idField, alias), this.#function(`anchored_${kind}_${action}`, kind, [{ query: this.#idsWhere(kind, all(this.#atAnchors(kind, permission, 'p'), ' or ', 'false')) }]))]\n        : this.#atAnchors(kind, permission, alias)),\n    ];",
+    "return this.#reachedBy(kind, action, alias, 'before', 'written out');",
+    "return this.#reachedBy(kind, action, alias, 'before', 'listed');",
   ],
 ];

@@ -93,13 +93,21 @@ export class RuleWriter extends SqlWriter {
     return this.#isTenant(kind, alias, verbatim(`nullif(current_setting('lintel.tenant', true), '')::${this.#tenantType(kind)}`));
   }
 
-  /** The row is of the standing's tenant and reached by an action: grants, limits, and `read` where that is asked too. */
+  /**
+   * The row is of the standing's tenant and reached by an action: grants, limits, and `read` where that is asked too. Of a row that is looked at, what fewer people hold is looked up in a
+   * list, which is of the statement's own snapshot as the row is.
+   */
   reached(kind: string, action: string, alias: string, image: 'before' | 'after' = 'before'): Fragment {
     const standsThere = alias === this.#shape(kind).table && action !== 'create' && image === 'before';
     return this.#reachedBy(kind, action, alias, image, standsThere ? 'listed' : 'written out');
   }
 
-  /** The same without links, which a policy finds in a list as they were before the statement. */
+  /** The same by the row's own columns throughout: a statement that locks a row sees it as it is then, and its lists are older. */
+  reachedThen(kind: string, action: string, alias: string): Fragment {
+    return this.#reachedBy(kind, action, alias, 'before', 'written out');
+  }
+
+  /** The same by what is written out of it: what a policy finds in a list is left out, for in that a row is as it was before the statement. */
   reachedAtOnce(kind: string, action: string, alias: string): Fragment {
     return this.#reachedBy(kind, action, alias, 'before', 'left out');
   }
@@ -111,9 +119,11 @@ export class RuleWriter extends SqlWriter {
     const [widest, ...others] = reachesOfKind(this.#charter.kind(kind)) as [string, ...string[]];
     const wide = this.#isTenant(kind, alias, once(`told('holds', ${literal(`${permission} ${widest}`)})`, this.#tenantType(kind)));
     const ways = [
-      ...others.filter((reach) => anchored === 'written out' || !this.#isLinked(kind, reach)).map((reach) => this.#held(kind, permission, reach, alias)),
-      ...(anchored === 'listed' ? this.#listed(kind, action, alias) : []),
-      ...this.#atAnchors(kind, permission, alias),
+      ...others
+        .filter((reach) => anchored === 'written out' || this.#isWrittenOut(kind, permission, reach))
+        .map((reach) => this.#held(kind, permission, reach, alias)),
+      ...(anchored === 'listed' ? [this.#listed(kind, action, alias)] : []),
+      ...(anchored === 'written out' ? this.#atAnchors(kind, permission, alias) : []),
     ];
     // Whoever reaches all is asked once, and the rest of the rule is not looked at.
     const narrow = ways.length === 0 ? [] : [sqlText`(${this.tenant(kind, alias)} and ${all(ways, ' or ', 'false')})`];
@@ -128,10 +138,13 @@ export class RuleWriter extends SqlWriter {
     return sqlText`(${told('holds', key)} and ${this.rule(rule, kind, alias)})`;
   }
 
-  /** A reach that asks of the record only that it is linked to the person: that stands in another table, and changes with nothing of the row. */
-  #isLinked(kind: string, reach: string): boolean {
+  /**
+   * A reach is a condition on the row where a role of the charter gives it. One that only roles of a tenant's own can give is looked up in
+   * the list instead, as is one that asks of the record only that it is linked to the person: every condition more is planned in every statement.
+   */
+  #isWrittenOut(kind: string, permission: string, reach: string): boolean {
     const rule = this.#charter.reach(kind, reach);
-    return rule.op === 'includes' && 'me' in rule.to;
+    return this.#charter.isGiven(permission, reach) && !(rule.op === 'includes' && 'me' in rule.to);
   }
 
   /** Each reach of a permission by what is held of it at units or at records, by fewer people, and what is opened to them. */
@@ -145,22 +158,26 @@ export class RuleWriter extends SqlWriter {
       const rule = this.#charter.reach(kind, reach);
       return rule.op === 'always' ? sqlText`(${held})` : sqlText`(${held} and ${this.rule(rule, kind, alias)})`;
     });
-    // Most hold nothing so, and are asked once.
-    return [sqlText`(${told('holds', literal(anchoredMark(permission)))} and ${all([...opened, ...anchored], ' or ', 'false')})`];
+    return [...opened, ...anchored];
   }
 
-  /** Of a row that stands there: it is in the list of those that are linked to the person. A row that is being made is in no list that the statement sees. */
-  #listed(kind: string, action: string, alias: string): Fragment[] {
+  /**
+   * Of a row that stands there: it is in the list of those that are reached by what is not written out, or by what is held at units or
+   * records. A row that is being made, or looked at as it becomes, is in no list that the statement sees.
+   */
+  #listed(kind: string, action: string, alias: string): Fragment {
     const permission = `${kind}.${action}`;
-    const queries = reachesOfKind(this.#charter.kind(kind))
+    const others = reachesOfKind(this.#charter.kind(kind))
       .slice(1)
-      .filter((reach) => this.#isLinked(kind, reach))
-      .map((reach) => ({
-        onlyIf: inline(told('holds', literal(`${permission} ${reach}`))),
-        query: this.#linkedIds(this.#charter.reach(kind, reach) as Comparison, kind),
-      }));
-    if (queries.length === 0) return [];
-    return [this.#among(this.column(this.#shape(kind), this.#shape(kind).idField, alias), this.#function(`listed_${kind}_${action}`, kind, queries))];
+      .filter((reach) => !this.#isWrittenOut(kind, permission, reach))
+      .map((reach) => {
+        const rule = this.#charter.reach(kind, reach);
+        const query = rule.op === 'includes' ? this.#linkedIds(rule, kind) : this.#idsWhere(kind, this.rule(rule, kind, 'p'));
+        return { onlyIf: inline(told('holds', literal(`${permission} ${reach}`))), query };
+      });
+    const anchored = this.#idsWhere(kind, all(this.#atAnchors(kind, permission, 'p'), ' or ', 'false'));
+    const queries = [...others, { onlyIf: inline(told('holds', literal(anchoredMark(permission)))), query: anchored }];
+    return this.#among(this.column(this.#shape(kind), this.#shape(kind).idField, alias), this.#function(`listed_${kind}_${action}`, kind, queries));
   }
 
   #limits(kind: string, action: string, image: 'before' | 'after'): Predicate[] {
