@@ -2,7 +2,7 @@ import { createHash } from 'node:crypto';
 import fc from 'fast-check';
 import ts from 'typescript';
 import { expect, test } from 'vitest';
-import { defineCharter, defineKinds, id, isLintelError, oneOf, owner, parent, readCharter, tenant, text } from 'warm-lintel';
+import { defineCharter, defineKinds, id, implies, isLintelError, oneOf, owner, parent, readCharter, tenant, text } from 'warm-lintel';
 import { charter } from '../examples/apiary/world/charter.js';
 import { sha256 } from '../src/base/sha256.js';
 import { canonicalJson } from '../src/charter/canonical.js';
@@ -261,4 +261,38 @@ test('a misspelt kind, action, reach, role, field, parent or parent’s field do
   expect(
     program.getSemanticDiagnostics(program.getSourceFile('test/misspelt.types.ts')).map((d) => ts.flattenDiagnosticMessageText(d.messageText, '\n')),
   ).toEqual([]);
+});
+
+test('roles, parents and rules cost what they are, and not what they multiply to', () => {
+  const ids = { type: 'text' };
+  const common = { id: { role: 'id', ...ids }, tenantId: { role: 'tenant', ...ids }, name: { role: 'plain', type: 'text' } };
+  const actions = { read: { label: 'See' } };
+  const kind = (i: number, parents: object) => ({
+    table: `t${i}`,
+    label: 'name',
+    one: 'x',
+    many: 'x',
+    actions,
+    fields: { ...common, ...parents },
+    reaches: {},
+  });
+  const up = (i: number) => ({ role: 'parent', ...ids, to: `k${i}`, follow: false });
+  // Of two ways at each of 30 steps there are a thousand million.
+  const kinds = Object.fromEntries(Array.from({ length: 30 }, (_, i) => [`k${i}`, kind(i, i === 0 ? {} : { aId: up(i - 1), bId: up(i - 1) })]));
+  const role = (may: object, includes: string[]) => ({ label: 'R', may, includes });
+  const roles = Object.fromEntries(
+    Array.from({ length: 30 }, (_, i) => [
+      [`a${i}`, role({ 'k0.read': ['tenant'] }, i === 0 ? [] : [`a${i - 1}`, `b${i - 1}`])],
+      [`b${i}`, role({ 'k1.read': ['tenant'] }, i === 0 ? [] : [`a${i - 1}`, `b${i - 1}`])],
+    ]).flat(),
+  );
+  const charter = readCharter({ kinds, roles });
+  const { grants } = charter.resolveRole('a29');
+  // Each role that has a permission is told once.
+  expect(grants).toHaveLength(59);
+  const shapes = charter.shapes;
+  const oneOf = (field: string, many: number) => ({ op: 'in', field, to: { value: Array.from({ length: many }, (_, i) => `v${i}`) } }) as const;
+  const wide = { op: 'and', of: [oneOf('name', 400), oneOf('id', 400)] } as const;
+  expect(implies(wide, { op: 'not', of: wide }, 'k0', shapes).verdict).toBe('undecided');
+  expect(implies(oneOf('name', 20), oneOf('name', 21), 'k0', shapes).verdict).toBe('yes');
 });

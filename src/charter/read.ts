@@ -212,8 +212,14 @@ function checkRoles(c: Checker, roles: [string, Json, string][], known: Vocabula
     checkNames(c, role.gives, `${at}.gives`, 'role', known.roles);
   }
   const includes = new Map(roles.map(([name, role]) => [name, Array.isArray(role.includes) ? (role.includes as string[]) : []]));
-  const circular = (name: string, trail: readonly string[]): boolean =>
-    trail.includes(name) || (includes.get(name) ?? []).some((inner) => circular(inner, [...trail, name]));
+  // Each role is looked into once, however many ways lead to it.
+  const sound = new Set<string>();
+  const circular = (name: string, trail: readonly string[]): boolean => {
+    if (sound.has(name)) return false;
+    if (trail.includes(name) || (includes.get(name) ?? []).some((inner) => circular(inner, [...trail, name]))) return true;
+    sound.add(name);
+    return false;
+  };
   for (const [name, , at] of roles) {
     if (circular(name, [])) {
       c.report(`${at}.includes`, 'roles include each other in a circle');

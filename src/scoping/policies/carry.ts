@@ -129,18 +129,23 @@ export async function carryStanding<DB, R>(db: Kysely<DB>, standing: Standing, k
     await drop(tx);
     return result;
   }
-  return db.connection().execute(async (connection) => {
-    // A transaction that somebody left open would go on.
-    await sql`rollback`.execute(connection.withoutPlugins());
-    try {
-      return await connection.transaction().execute(async (tx) => {
-        await carry(tx, standing, key);
-        return work(tx);
-      });
-    } finally {
-      // Where that cannot be done the connection is lost; and it is cleaned again before it carries anybody.
-      await drop(connection).catch(() => {});
-    }
+  // Whoever waits for the work need not wait until the connection is clean again: it is lent to nobody before.
+  return new Promise<R>((resolve, reject) => {
+    db.connection()
+      .execute(async (connection) => {
+        // A transaction that somebody left open would go on.
+        await sql`rollback`.execute(connection.withoutPlugins());
+        await connection
+          .transaction()
+          .execute(async (tx) => {
+            await carry(tx, standing, key);
+            return work(tx);
+          })
+          .then(resolve, reject);
+        // Where that cannot be done the connection is lost; and it is cleaned again before it carries anybody.
+        await drop(connection).catch(() => {});
+      })
+      .catch(reject);
   });
 }
 
