@@ -18,7 +18,9 @@ export interface SqlTag<T> {
 /** @param first number of the first placeholder, for a condition that follows others. */
 export function sqlCondition(boundary: Boundary, kind: string, action: string, alias: string, first: number): SqlCondition {
   const reached = boundary.reached(kind, action, alias);
-  const { texts, values } = reached;
+  const { texts } = reached;
+  // A copy: what a caller does to a list in it changes nothing of the standing.
+  const values = Object.freeze(reached.values.map((value) => (Array.isArray(value) ? Object.freeze([...value]) : value)));
   return {
     text: reached.toText((_value, i) => boundary.writer.placeholder(first + i)),
     values,

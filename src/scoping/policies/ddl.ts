@@ -70,10 +70,6 @@ class KindWall {
     return action !== undefined && Object.hasOwn(this.#data.actions, action) ? this.#writer.reached(this.#kind, action, alias, image) : verbatim('false');
   }
 
-  #reachedThen(action: string, alias: string): Fragment {
-    return Object.hasOwn(this.#data.actions, action) ? this.#writer.reachedThen(this.#kind, action, alias) : verbatim('false');
-  }
-
   get #actionsOfUpdate(): string[] {
     const guards = Object.values(this.#data.fields).flatMap((f) => f.change ?? []);
     return [...new Set(['update', ...guards])].filter((action) => Object.hasOwn(this.#data.actions, action));
@@ -138,12 +134,12 @@ class KindWall {
     if (this.#data.shared)
       return [...lines, ...['insert', 'update', 'delete'].map((verb) => rule(verb, verb === 'insert' ? 'with check (false)' : 'using (false)'))];
     // Whoever locks a row is held to these too, and they are asked again of a row that was changed meanwhile.
-    const changed = this.#any(this.#actionsOfUpdate.map((action) => this.#reachedThen(action, alias)));
+    const changed = this.#any(this.#actionsOfUpdate.map((action) => this.#reached(action, alias)));
     return [
       ...lines,
       rule('insert', `with check (${inline(this.#insert(alias))})`),
       rule('update', `using (${inline(sqlText`${named} and ${changed}`)}) with check (${inline(tenant)})`),
-      rule('delete', `using (${inline(sqlText`${named} and ${this.#reachedThen('delete', alias)}`)})`),
+      rule('delete', `using (${inline(sqlText`${named} and ${this.#reached('delete', alias)}`)})`),
     ];
   }
 

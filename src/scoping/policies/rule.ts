@@ -94,17 +94,12 @@ export class RuleWriter extends SqlWriter {
   }
 
   /**
-   * The row is of the standing's tenant and reached by an action: grants, limits, and `read` where that is asked too. Of a row that is looked at, what fewer people hold is looked up in a
-   * list, which is of the statement's own snapshot as the row is.
+   * The row is of the standing's tenant and reached by an action: grants, limits, and `read` where that is asked too. Of a row that is read, what fewer people hold is looked up in a
+   * list, which is of the statement's own snapshot as the row is. What writes or locks a row sees it as it is then, and a list would be older: it is held to the row's own columns.
    */
   reached(kind: string, action: string, alias: string, image: 'before' | 'after' = 'before'): Fragment {
-    const standsThere = alias === this.#shape(kind).table && action !== 'create' && image === 'before';
-    return this.#reachedBy(kind, action, alias, image, standsThere ? 'listed' : 'written out');
-  }
-
-  /** The same by the row's own columns throughout: a statement that locks a row sees it as it is then, and its lists are older. */
-  reachedThen(kind: string, action: string, alias: string): Fragment {
-    return this.#reachedBy(kind, action, alias, 'before', 'written out');
+    const isRead = alias === this.#shape(kind).table && action === 'read' && image === 'before';
+    return this.#reachedBy(kind, action, alias, image, isRead ? 'listed' : 'written out');
   }
 
   /** The same by what is written out of it: what a policy finds in a list is left out, for in that a row is as it was before the statement. */
