@@ -156,8 +156,10 @@ export class Boundary {
   readableNode(kind: string, used: ReadonlySet<string>, guarded: boolean, holdsBack: boolean): RawNode {
     const fields = this.columnFields(kind).filter(([, shape]) => used.has(shape.column));
     const key = `${kind} ${fields.map(([field]) => field).join(' ')} ${guarded} ${holdsBack}`;
+    const known = this.#readable.get(key);
+    if (known) return known;
     const extra = guarded ? [sqlText`(${this.reached(kind, 'read', 't')}) is true as ${name(OK)}`] : [];
-    const node = this.#readable.get(key) ?? this.readable(kind, fields, undefined, extra, holdsBack).toNode();
+    const node = this.readable(kind, fields, undefined, extra, holdsBack).toNode();
     this.#readable.set(key, node);
     return node;
   }
