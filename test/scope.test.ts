@@ -597,6 +597,41 @@ describe.each([
     expect(await db.selectFrom('hives').select('id').where('id', '=', 'bad').execute()).toEqual([]);
   });
 
+  test('what is given out is a copy, or cannot be changed', async () => {
+    const { values } = ingrid.condition('hive.read', 'h');
+    expect([Object.isFrozen(values), values.every((value) => !Array.isArray(value) || Object.isFrozen(value))]).toEqual([true, true]);
+    expect(() => (ingrid.facts.me.groupIds as string[]).push('x')).toThrow(TypeError);
+    const filter = ingrid.filter('hive.read') as any;
+    const before = JSON.stringify(filter);
+    for (const part of filter.of ?? []) part.op = 'always';
+    filter.op = 'always';
+    expect(JSON.stringify(ingrid.filter('hive.read'))).toBe(before);
+    // What was compiled is the caller's to change: what is executed is not that.
+    const query = scope(tobias).selectFrom('hives').select('id');
+    const seen = ids(await query.execute());
+    const given = query.compile().parameters as unknown[];
+    given.fill('quillmoor');
+    expect(ids(await query.execute())).toEqual(seen);
+  });
+
+  test('what the database works out is held to what its field takes', async () => {
+    // What a database keeps such values out by itself is not what is tried here.
+    await sql`alter table hives drop constraint hives_status_check`.execute(db);
+    const otto = await lintel.enter({ tenant: 'alderbrook', user: 'otto' });
+    const set = (who: Standing, column: string, value: (eb: any) => unknown) =>
+      code(() =>
+        scope(who)
+          .updateTable('hives')
+          .set((eb: any) => ({ [column]: value(eb) }))
+          .execute(),
+      );
+    expect(await set(tobias, 'colonies', (eb) => eb('colonies', '*', 0))).toBe('done');
+    expect(await set(maren, 'status', (eb) => eb.fn.coalesce(eb.val('lost'), 'status'))).toBe('bad-value');
+    expect(await set(otto, 'status', (eb) => eb.fn('concat', ['status', eb.val('!')]))).not.toBe('done');
+    expect(await db.selectFrom('hives').select('id').where('status', 'not in', ['active', 'archived']).execute()).toEqual([]);
+    await sql`alter table hives add constraint hives_status_check check (status in ('active', 'archived'))`.execute(db);
+  });
+
   test('what a record says of itself counts only where the library put it', async () => {
     const [hidden] = await db.selectFrom('hives').selectAll().where('tenant_id', '=', 'alderbrook').where('keeper_id', '=', 'sela').execute();
     const visit = await db.selectFrom('inspections').selectAll().where('tenant_id', '=', 'alderbrook').executeTakeFirstOrThrow();

@@ -1,4 +1,5 @@
 export { isLintelError, LintelError } from './error.js';
+export { frozen } from './frozen.js';
 export { didYouMean } from './nearest.js';
 export { inParts } from './parts.js';
 export { CLEANING, PREPARED } from './prepared.js';

@@ -1,8 +1,8 @@
 import type { Kysely, Transaction } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { frozen, LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
 import * as membership from '../membership/index.js';
-import type { RecordData } from '../predicate/index.js';
+import type { Predicate, RecordData } from '../predicate/index.js';
 import {
   BesideDb,
   Boundary,
@@ -58,7 +58,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   readonly #walledBoundaries = new Map<unknown, Boundary>();
 
   constructor(charter: ConstructorParameters<typeof Standing<T>>[0], facts: Facts, options: StandingOptions, place: Workplace) {
-    super(charter, facts, options);
+    super(charter, frozen(facts), options);
     this.#options = options;
     this.#place = place;
   }
@@ -66,6 +66,11 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   /** The same person without the database: records count as they come, with what stands beside their fields. For whoever loaded all of that. */
   get inMemory(): Standing<T> {
     return new Standing<T>(this.charter, this.facts, this.#options);
+  }
+
+  /** As data that is the caller's own. */
+  override filter<P extends T['permissions']>(action: P): Predicate {
+    return structuredClone(super.filter(action));
   }
 
   protected override counted(record: RecordData): RecordData {
