@@ -28,13 +28,13 @@ type Reaches = Readonly<Record<string, Readonly<Record<string, unknown>>>>;
 type Term<F extends Fields, X> =
   X extends Field<infer V, infer Role, string, infer To>
     ? Role extends 'people'
-      ? PeopleTerm
+      ? PeopleTerm<V extends readonly (infer Id)[] ? Id : never>
       : Role extends 'unit'
-        ? UnitTerm
+        ? UnitTerm<V>
         : Role extends 'owner' | 'maker' | 'person'
           ? PersonTerm<V>
           : Role extends 'parent'
-            ? ParentTerm<To extends keyof F ? RecordTerms<F, To> : never>
+            ? ParentTerm<To extends keyof F ? RecordTerms<F, To> : never, V>
             : ScalarTerm<V>
     : never;
 

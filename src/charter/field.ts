@@ -98,7 +98,7 @@ export function parent<const To extends string, const O extends Keyed & Common &
 /** Several people, kept in a table of their own which carries the tenant, the record and the person. */
 export function people<const O extends LinkTable & { readonly type?: 'uuid' | 'text' | 'integer'; readonly change?: string; readonly label?: string }>(
   options: O,
-): Field<readonly string[], 'people', Names<O>, never> {
+): Field<readonly IdValue<O>[], 'people', Names<O>, never> {
   const { table, tenant, record, user, type = 'uuid', ...rest } = options;
   return { ...rest, role: 'people', type, link: { table, tenant, record, user } };
 }

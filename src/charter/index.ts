@@ -23,5 +23,6 @@ export {
   unit,
 } from './field.js';
 export { nameNow, roleNow } from './former.js';
+export { type Identified, idType } from './ids.js';
 export { type AboutPeople, CHOOSE, KEYHOLDER, restsOnRead } from './operations.js';
 export { readCharter, readRole } from './read.js';

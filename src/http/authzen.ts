@@ -1,14 +1,12 @@
 import type * as z from 'zod';
 import { isLintelError, LintelError } from '../base/index.js';
+import { NOBODY, spelled } from '../membership/index.js';
 import type { Lintel, ServerStanding } from '../server/index.js';
 import type * as s from './schemas.js';
 
 type Evaluation = z.infer<typeof s.evaluation>;
 type Evaluations = z.infer<typeof s.evaluations>;
 type Verdict = z.infer<typeof s.verdict>;
-
-/** No id of a person. */
-const NOBODY = ' nobody';
 
 /**
  * Answers the questions of the AuthZEN Authorization API 1.0, sections 6 and 7, in one tenant. The subject's type is `user`; the action is a permission of
@@ -32,7 +30,7 @@ export function authzen(lintel: Lintel<any>, standing: ServerStanding<any>) {
 
   async function evaluate({ subject, action, resource }: Evaluation): Promise<Verdict> {
     if (subject.type !== 'user') return { decision: false, context: { reason: `subjects are of the type user, not ${subject.type}` } };
-    const who = await standingOf(subject.id);
+    const who = await standingOf(spelled(lintel.charter, 'person', subject.id));
     try {
       const name = action.name.includes('.') ? action.name : `${resource.type}.${action.name}`;
       const { kind } = lintel.charter.permission(name);

@@ -4,6 +4,7 @@ import { type Charter, canonicalJson, KEYHOLDER, type RoleData, roleNow } from '
 import { type Anchor, Standing, throwIfRefused } from '../standing/index.js';
 import { type FactsQuery, readFacts } from './facts.js';
 import { mayGive } from './giving.js';
+import type { PersonMaker } from './ids.js';
 import type { Handed } from './step.js';
 import type { JoiningRow, LintelTables } from './tables.js';
 
@@ -21,6 +22,8 @@ export interface Setting {
   readonly hasMailer: boolean;
   /** Obligations that the person who acts has met. */
   readonly fulfilled: readonly string[];
+  /** Makes somebody where the application keeps its people itself. */
+  readonly newPerson?: PersonMaker;
   /** The tenant that is the platform, if there is one. */
   readonly platform?: string;
   /** Gives what one member owns of a kind to another, by the rules of scope; absent where the records are in another database. */

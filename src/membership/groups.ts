@@ -1,8 +1,9 @@
-import { LintelError, newId } from '../base/index.js';
+import { LintelError } from '../base/index.js';
 import { readName } from './address.js';
 import type { Change } from './change.js';
 import type { Handlers } from './handler.js';
 import { insistOnHolder } from './holders.js';
+import { idOfOwn } from './ids.js';
 import { dropOpenings } from './openings.js';
 
 /** @throws LintelError `not-found` for somebody who is no member. */
@@ -62,7 +63,8 @@ export const groupSteps: Handlers<'make-group' | 'rename-group' | 'set-group' | 
   'make-group': {
     needs: () => 'group.arrange',
     touches: ({ people }) => ({ users: people ?? [] }),
-    run: async (change, { id = newId(), name, people = [] }) => {
+    run: async (change, { id: given, name, people = [] }) => {
+      const id = idOfOwn(change, 'group', given);
       const named = readName(name, 'a group');
       const made = await change.tx
         .insertInto('lintel_group')

@@ -1,14 +1,15 @@
 import type { Kysely } from 'kysely';
-import { LintelError, newId } from '../base/index.js';
+import { LintelError } from '../base/index.js';
 import { maskAddress, readAddress, readName } from './address.js';
 import { inTransaction, type Setting } from './change.js';
+import { type Id, idOfPerson } from './ids.js';
 import { tell } from './notices.js';
 import type { LintelTables } from './tables.js';
 import { isSecret, newToken, splitToken } from './token.js';
 
 export interface NewPerson {
-  /** The application's own id of the person; by default a uuid. */
-  readonly id?: string;
+  /** The application's own id of the person. Default: what its `newPerson` answers, or a uuid. */
+  readonly id?: Id;
   readonly name: string;
   readonly address: string;
   /** When the address was proven to be theirs; absent if it was not yet. */
@@ -18,25 +19,27 @@ export interface NewPerson {
 /**
  * Takes a person in, with an address that nobody else has.
  *
- * @throws LintelError `bad-name`, `bad-address`, `look-alike-address`, `address-taken`.
+ * @throws LintelError `bad-name`, `bad-address`, `look-alike-address`, `address-taken`; `bad-id`, `person-exists`, `option-missing` for an id.
  */
-export async function addPerson(db: Kysely<LintelTables>, input: NewPerson): Promise<string> {
+export async function addPerson(setting: Setting, input: NewPerson): Promise<string> {
   const address = readAddress(input.address);
-  const row = {
-    id: input.id ?? newId(),
-    name: readName(input.name, 'an account'),
-    address: address.normal,
-    address_written: address.written,
-    confirmed_at: input.confirmedAt ?? null,
-  };
-  const made = await db
-    .insertInto('lintel_person')
-    .values(row)
-    .onConflict((c) => c.doNothing())
-    .returning('id')
-    .executeTakeFirst();
-  if (!made) throw new LintelError('address-taken', `There is an account for ${address.written} already. Sign in with it.`, {});
-  return row.id;
+  const name = readName(input.name, 'an account');
+  const taken = () => new LintelError('address-taken', `There is an account for ${address.written} already. Sign in with it.`, {});
+  return inTransaction(setting.db, async (tx) => {
+    // Before the application makes anybody.
+    if (await personByAddress(tx, address.written)) throw taken();
+    const id = await idOfPerson(tx, setting, input.id, { name, address: address.written, isProgram: false });
+    const row = { id, name, address: address.normal, address_written: address.written, confirmed_at: input.confirmedAt ?? null };
+    const made = await tx
+      .insertInto('lintel_person')
+      .values(row)
+      .onConflict((c) => c.doNothing())
+      .returning('id')
+      .executeTakeFirst();
+    if (made) return id;
+    if (await personByAddress(tx, address.written)) throw taken();
+    throw new LintelError('person-exists', `There is a person with the id "${id}" already; each has an id of their own.`, { id });
+  });
 }
 
 /** The person who has an address, if anybody has. @throws LintelError `bad-address`. */

@@ -7,6 +7,7 @@ import { type Change, ownRoles, type Setting } from './change.js';
 import { readFactsOf } from './facts.js';
 import type { Handlers } from './handler.js';
 import { insistOnHolder, readUntil } from './holders.js';
+import { idOfPerson } from './ids.js';
 import { gainsOf, insistOnGains } from './power.js';
 import type { LintelTables } from './tables.js';
 import { isSecret, newKey, readKey } from './token.js';
@@ -31,14 +32,8 @@ async function insistOnProgram({ tx, tenantId }: Change, program: string): Promi
 /** @throws LintelError `not-found`, `no-person` for a program that is to answer for another. */
 async function insistOnPerson(change: Change, user: string): Promise<void> {
   await insistOnHolder(change, { user });
-  const { tx, tenantId } = change;
-  const { responsible_id } = await tx
-    .selectFrom('lintel_member')
-    .select('responsible_id')
-    .where('tenant_id', '=', tenantId)
-    .where('user_id', '=', user)
-    .executeTakeFirstOrThrow();
-  if (responsible_id !== null) throw new LintelError('no-person', 'A person answers for a program, not another program.', {});
+  const { is_program } = await change.tx.selectFrom('lintel_person').select('is_program').where('id', '=', user).executeTakeFirstOrThrow();
+  if (is_program) throw new LintelError('no-person', 'A person answers for a program, not another program.', {});
 }
 
 /** Whoever has a key can do what the program can: it has to be within the power of whoever makes one. */
@@ -73,15 +68,16 @@ export const programSteps: Handlers<'make-program' | 'entrust-program' | 'make-k
   'make-program': {
     needs: () => 'program.arrange',
     touches: ({ id }) => ({ users: id === undefined ? [] : [id] }),
-    run: async (change, { id = `program-${newId()}`, name, responsible }) => {
-      const { tx, tenantId, at } = change;
+    run: async (change, { id: given, name, responsible }) => {
+      const { tx, tenantId, at, setting } = change;
       const named = readName(name, 'a program');
       await insistOnPerson(change, responsible);
+      const id = await idOfPerson(tx, setting, given, { name: named, isProgram: true });
       // What stands for its address is none: nobody can be invited by it, or sign in with it.
       const address = `program ${id}`;
       const made = await tx
         .insertInto('lintel_person')
-        .values({ id, name: named, address, address_written: address })
+        .values({ id, name: named, address, address_written: address, is_program: true })
         .onConflict((c) => c.doNothing())
         .returning('id')
         .executeTakeFirst();

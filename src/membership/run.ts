@@ -10,6 +10,7 @@ import { groupSteps } from './groups.js';
 import { handingSteps } from './handing.js';
 import type { Handler, Handlers } from './handler.js';
 import { holderSteps, peopleOfHolders } from './holders.js';
+import { inOneSpelling } from './ids.js';
 import { asIfAccepted, invitationSteps } from './invitations.js';
 import { joiningSteps } from './joining.js';
 import { insistOnKeyholder, memberSteps } from './members.js';
@@ -94,7 +95,8 @@ async function noting(problems: LintelError[] | undefined, check: () => void | P
 }
 
 /** Goes through the steps in a change that is under way, and tells what people held before and after. */
-export async function runSteps(change: Change, steps: readonly Step[], { problems, reads = false }: Going = {}) {
+export async function runSteps(change: Change, given: readonly Step[], { problems, reads = false }: Going = {}) {
+  const steps = given.map((step) => inOneSpelling(change.setting.charter, step));
   const touched: Touched[] = [];
   for (const step of steps) {
     const handler = HANDLERS[step.do] as Handler<any> | undefined;

@@ -15,6 +15,8 @@ export interface PersonRow {
   address_written: string;
   /** When the address was proven to be theirs. */
   confirmed_at: OptionalMoment;
+  /** True for a program, whose id looks like anybody's: it belongs to the tenant that made it, and to no other. */
+  is_program: Generated<boolean>;
 }
 
 /** Which tenants a person belongs to: a copy of `lintel_member`, keyed by person. */

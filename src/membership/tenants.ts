@@ -1,18 +1,19 @@
 import type { Kysely } from 'kysely';
-import { didYouMean, LintelError, newId } from '../base/index.js';
+import { didYouMean, LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import { readName } from './address.js';
 import { type Change, changeTenant, inTransaction, type Setting } from './change.js';
 import type { Handlers } from './handler.js';
+import { type Id, idOfTenant, insistOnId } from './ids.js';
 import type { Done } from './step.js';
 import type { AssignmentRow, LintelTables } from './tables.js';
 
 export interface NewTenant {
   /** An id of the application's own; by default a uuid. */
-  readonly id?: string;
+  readonly id?: Id;
   readonly name: string;
   /** Who opens it, and has full control of it from the start. */
-  readonly keyholder: string;
+  readonly keyholder: Id;
   /** The line that tells a refused person whom to ask. */
   readonly contact?: string;
 }
@@ -20,12 +21,13 @@ export interface NewTenant {
 /**
  * Opens a tenant and makes one person its first keyholder, as one transaction.
  *
- * @throws LintelError `bad-name`, `tenant-exists`.
+ * @throws LintelError `bad-name`, `tenant-exists`; `bad-id`, and `option-missing` where ids are numbers and none is given.
  */
 export async function openTenant(setting: Setting, input: NewTenant): Promise<string> {
   const name = readName(input.name, 'an organisation');
   const contact = input.contact === undefined ? null : readName(input.contact, 'the contact');
-  const id = input.id ?? newId();
+  const id = idOfTenant(setting.charter, input.id);
+  const keyholder = insistOnId(setting.charter, 'person', input.keyholder);
   return inTransaction(setting.db, async (tx) => {
     const made = await tx
       .insertInto('lintel_tenant')
@@ -34,15 +36,15 @@ export async function openTenant(setting: Setting, input: NewTenant): Promise<st
       .returning('id')
       .executeTakeFirst();
     if (!made) throw new LintelError('tenant-exists', `there is a tenant "${id}" already; choose another id`, { tenantId: id });
-    await joinTenant(tx, id, input.keyholder, new Date(setting.now()), [{ role: KEYHOLDER, anchor: 'tenant', anchor_id: id }]);
-    return changeTenant({ ...setting, db: tx }, id, input.keyholder, async () => ({
+    await joinTenant(tx, id, keyholder, new Date(setting.now()), [{ role: KEYHOLDER, anchor: 'tenant', anchor_id: id }]);
+    return changeTenant({ ...setting, db: tx }, id, keyholder, async () => ({
       result: id,
-      entry: { what: 'tenant opened', event: { keyholder: input.keyholder }, words: { name } },
+      entry: { what: 'tenant opened', event: { keyholder }, words: { name } },
     }));
   });
 }
 
-/** Makes somebody a member with these assignments. The caller has locked the tenant and checked the right to. */
+/** Makes somebody a member with these assignments. The caller has locked the tenant and checked the right to. @throws LintelError `no-person` for a program. */
 export async function joinTenant(
   tx: Parameters<Parameters<typeof inTransaction>[1]>[0],
   tenantId: string,
@@ -51,6 +53,8 @@ export async function joinTenant(
   assignments: readonly (Pick<AssignmentRow, 'role' | 'anchor' | 'anchor_id'> & { readonly until?: Date | null; readonly without?: string })[],
   endsAt: Date | null = null,
 ): Promise<void> {
+  const person = await tx.selectFrom('lintel_person').select('is_program').where('id', '=', userId).executeTakeFirst();
+  if (person?.is_program) throw new LintelError('no-person', 'A program belongs to the organisation that made it, and comes into no other.', {});
   await tx.insertInto('lintel_member').values({ tenant_id: tenantId, user_id: userId, status: 'active', since, ends_at: endsAt }).execute();
   await tx.insertInto('lintel_person_tenant').values({ person_id: userId, tenant_id: tenantId }).execute();
   if (assignments.length > 0)

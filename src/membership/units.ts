@@ -1,10 +1,11 @@
 import { sql } from 'kysely';
-import { LintelError, newId } from '../base/index.js';
+import { LintelError } from '../base/index.js';
 import { readName } from './address.js';
 import type { Change } from './change.js';
 import { existing } from './facts.js';
 import type { Handlers } from './handler.js';
 import { insistOnHolder } from './holders.js';
+import { idOfOwn } from './ids.js';
 
 async function unitsAbove({ tx, tenantId }: Change, unit: string): Promise<string[]> {
   const rows = await tx.selectFrom('lintel_unit_below').select('above_id').where('tenant_id', '=', tenantId).where('below_id', '=', unit).execute();
@@ -16,8 +17,9 @@ export const unitSteps: Handlers<'add-unit' | 'rename-unit' | 'move-unit' | 'pla
   'add-unit': {
     needs: () => 'unit.arrange',
     touches: () => ({}),
-    run: async (change, { id = newId(), name, below }) => {
+    run: async (change, { id: given, name, below }) => {
       const { tx, tenantId } = change;
+      const id = idOfOwn(change, 'unit', given);
       const named = readName(name, 'a unit');
       const above = below === undefined ? [] : await unitsAbove(change, below);
       const made = await tx

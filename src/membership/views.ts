@@ -4,6 +4,7 @@ import { type Assignment, type Facts, type Standing, throwIfRefused, type View }
 import { changeTenant, type Setting, takenBack } from './change.js';
 import { readFacts } from './facts.js';
 import { assignmentRows, rolesOnRecord } from './holders.js';
+import { madeUpId } from './ids.js';
 import type { LintelTables } from './tables.js';
 import { joinTenant } from './tenants.js';
 import { insistOnKnown } from './visible.js';
@@ -62,7 +63,7 @@ export async function endView(setting: Setting, tenantId: string, by: string, id
 
 /** Facts of somebody whom there is not: made a member, read, and undone. */
 async function madeUp(setting: Setting, tenantId: string, as: Exclude<LookAs, { readonly user: string }>): Promise<Facts> {
-  const user = `made up ${newId()}`;
+  const user = madeUpId();
   return takenBack(setting.db, async (tx) => {
     try {
       await tx.insertInto('lintel_person').values({ id: user, name: 'somebody made up', address: user, address_written: user }).execute();

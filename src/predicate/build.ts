@@ -8,8 +8,14 @@ declare const carried: unique symbol;
 /** A value known only when somebody asks: a fact about them or about the request. */
 export type Fact<V> = (Operand & ({ readonly me: string } | { readonly context: string })) & { readonly [carried]?: V };
 
+/** Stands for an id in a fact: such a fact compares with ids of whatever type the charter gives them. */
+export interface AnyId {
+  readonly [carried]?: 'id';
+}
+type IdFact<V, Id> = V extends string | number ? Fact<Id> : never;
+
 /** What a comparison may be made with: a constant, a fact, or another field of the same record. */
-export type Comparable<V> = V | Fact<V> | FieldTerm<V>;
+export type Comparable<V> = V | Fact<V> | FieldTerm<V> | IdFact<V, AnyId>;
 
 interface FieldTerm<V> {
   readonly field: string;
@@ -22,7 +28,7 @@ export interface ScalarTerm<V> extends FieldTerm<V> {
   /** The negation of `is`: also true where the field is empty. */
   isNot(other: Comparable<V>): Predicate;
   /** One of the listed. Of an empty list: never. */
-  in(list: readonly V[] | Fact<readonly V[]>): Predicate;
+  in(list: readonly V[] | Fact<readonly V[]> | IdFact<V, readonly AnyId[]>): Predicate;
   isEmpty(): Predicate;
   before(other: Comparable<V>): Predicate;
   after(other: Comparable<V>): Predicate;
@@ -31,23 +37,23 @@ export interface ScalarTerm<V> extends FieldTerm<V> {
 }
 
 /** A field that holds a unit: also asked whether it lies at or below some units. */
-export interface UnitTerm extends ScalarTerm<string> {
-  within(units: Fact<readonly string[]>): Predicate;
+export interface UnitTerm<V> extends ScalarTerm<V> {
+  within(units: Fact<readonly AnyId[]>): Predicate;
 }
 
 /** A field that holds a person: also asked whether they belong to some groups. */
 export interface PersonTerm<V> extends ScalarTerm<V> {
   /** The person is in one of these groups: *the owner is in my groups*. */
-  among(groups: Fact<readonly string[]>): Predicate;
+  among(groups: Fact<readonly AnyId[]>): Predicate;
 }
 
 /** A field that holds a list of people. */
-export interface PeopleTerm {
-  includes(person: Comparable<string>): Predicate;
+export interface PeopleTerm<V> {
+  includes(person: Comparable<V>): Predicate;
 }
 
 /** A field that points to a parent record: the parent's fields are one step away. */
-export interface ParentTerm<Parent> extends ScalarTerm<string> {
+export interface ParentTerm<Parent, V> extends ScalarTerm<V> {
   readonly parent: Parent;
   /** The parent's own `read` decision, with everything that it rests on. */
   isReadable(): Predicate;
@@ -55,10 +61,10 @@ export interface ParentTerm<Parent> extends ScalarTerm<string> {
 
 /** The facts that a rule may name. A fact that is missing counts against the person. */
 export interface Me {
-  readonly userId: Fact<string>;
-  readonly groupIds: Fact<readonly string[]>;
+  readonly userId: Fact<AnyId>;
+  readonly groupIds: Fact<readonly AnyId[]>;
   /** The units in which the person is placed directly. */
-  readonly unitIds: Fact<readonly string[]>;
+  readonly unitIds: Fact<readonly AnyId[]>;
   /** An attribute that the application keeps about the person in this tenant. */
   attribute<V extends Scalar>(name: string): Fact<V>;
 }

@@ -43,10 +43,10 @@ function holds(op: Comparison['op'], type: FieldShape['type'], a: Scalar, b: Sca
   }
 }
 
-function testLink(field: string, wanted: readonly Scalar[]): Test {
+function testLink(field: string, { type }: FieldShape, wanted: readonly Scalar[]): Test {
   return (record) => {
     const list = record[field];
-    return Array.isArray(list) ? wanted.some((value) => list.includes(value)) : undefined;
+    return Array.isArray(list) ? list.some((one) => wanted.includes(readValue(type, one) as Scalar)) : undefined;
   };
 }
 
@@ -74,7 +74,7 @@ function testComparison(p: Comparison, kind: KindShape): Test {
   if (!('value' in to)) throw new LintelError('not-specialised', `${op} ${field} still names a fact; specialise the predicate first`);
   const wanted = to.value;
   if (op === 'within' || op === 'among') return () => undefined;
-  if (op === 'includes') return testLink(field, [wanted].flat() as Scalar[]);
+  if (op === 'includes') return testLink(field, shape, [wanted].flat() as Scalar[]);
   if (Array.isArray(wanted)) return testList(p, shape, kind, wanted);
   const value = wanted as Scalar;
   // Where equal values are written in one way only, two of the same type are compared as they stand.
@@ -82,7 +82,7 @@ function testComparison(p: Comparison, kind: KindShape): Test {
   return (record) => {
     const raw = record[field];
     if (raw === null || raw === undefined) return raw === null ? false : undefined;
-    if (typeof raw === plain) return raw === value;
+    if (typeof raw === plain || (op === 'is' && raw === value)) return raw === value;
     return holds(op, shape.type, valueIn(record, field, shape, kind) as Scalar, value);
   };
 }

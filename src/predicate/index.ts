@@ -15,7 +15,7 @@ export { blame, compile, type RecordData, type Test, type Verdict } from './eval
 export { ALWAYS, and, type Comparison, NEVER, not, or, ownFields, type Predicate, takesList } from './predicate.js';
 export { print, valueWords } from './print.js';
 export { type Answer, disjoint, type Example, implies, unsatisfiable } from './reason.js';
-export type { FieldShape, KindShape, LinkTable, Shapes } from './shape.js';
+export { type FieldShape, type KindShape, type LinkTable, ofTenant, type Shapes } from './shape.js';
 export { type Bias, type Knowledge, specialise } from './specialise.js';
 export { anyOf, forOneOf, isShort } from './union.js';
-export { readValue, type Scalar, VALUE_TYPES, type ValueType } from './value.js';
+export { isSame, readValue, type Scalar, VALUE_TYPES, type ValueType } from './value.js';

@@ -71,7 +71,12 @@ interface Gathered {
   readonly parents: Map<string, { readonly path: readonly string[]; readonly to: string }>;
   readonly followed: Map<string, Set<string>>;
   readonly members: Map<string, Set<Scalar>>;
+  /** A fact is compared with values of several types. */
+  mixed: boolean;
 }
+
+/** Before the name of a fact that is a list of groups, where their people are asked for. */
+const AMONG = 'among ';
 
 const keyOf = (path: readonly string[], field: string) => [...path, field].join('>');
 
@@ -121,8 +126,11 @@ function gatherComparison(p: Comparison, shape: KindShape, path: readonly string
     const where = field.link ? into.members : into.constants;
     where.set(key, new Set([...(where.get(key) ?? []), ...values]));
   } else {
-    const name = 'me' in p.to ? `me.${p.to.me}` : `context.${p.to.context}`;
+    const said = 'me' in p.to ? `me.${p.to.me}` : `context.${p.to.context}`;
+    // The people of groups are compared, and not the groups.
+    const name = p.op === 'among' ? `${AMONG}${said}` : said;
     const fact = into.facts.get(name) ?? { type: field, lists: new Set(), single: false };
+    into.mixed ||= fact.type.type !== field.type;
     if (p.op === 'in' || p.op === 'within' || p.op === 'among') fact.lists.add(p.op);
     else fact.single = true;
     into.facts.set(name, fact);
@@ -221,6 +229,12 @@ function putFact(world: World, name: string, value: unknown): void {
   else world[source][steps.join('.')] = value;
 }
 
+function factIn(world: World, name: string): unknown {
+  const [source, ...steps] = name.split('.') as ['me' | 'context', ...string[]];
+  if (source === 'me' && steps[0] === 'attributes') return (world.me.attributes as Record<string, unknown>)[steps.slice(1).join('.')];
+  return world[source][steps.join('.')];
+}
+
 /** Everything that can be chosen, in an order in which parents come before what stands in them. Undefined: more than this can settle. */
 function choicesFor(gathered: Gathered): Choice[] | undefined {
   const groups = components(gathered);
@@ -236,7 +250,7 @@ function choicesFor(gathered: Gathered): Choice[] | undefined {
   };
   const choices: Choice[] = [];
   // A parent that is followed by two fields could be readable by one and not by the other.
-  if ([...gathered.followed.values()].some((vias) => vias.size > 1)) return undefined;
+  if (gathered.mixed || [...gathered.followed.values()].some((vias) => vias.size > 1)) return undefined;
   for (const { path } of [...gathered.parents.values()].sort((a, b) => a.path.length - b.path.length)) {
     const via = path.at(-1) as string;
     choices.push({
@@ -249,8 +263,8 @@ function choicesFor(gathered: Gathered): Choice[] | undefined {
     });
   }
   for (const [key, { path, field, shape }] of gathered.sites) {
-    if (shape.link && valuesOf(key, { ...shape, type: 'text' }).length > MAX_LISTED) return undefined;
-    const states = shape.link ? subsets(valuesOf(key, { ...shape, type: 'text' })) : [null, ...valuesOf(key, shape)];
+    if (shape.link && valuesOf(key, shape).length > MAX_LISTED) return undefined;
+    const states = shape.link ? subsets(valuesOf(key, shape)) : [null, ...valuesOf(key, shape)];
     choices.push({
       states,
       set: (world, state) => {
@@ -261,21 +275,26 @@ function choicesFor(gathered: Gathered): Choice[] | undefined {
   }
   for (const to of gathered.followed.keys())
     choices.push({ ofFacts: true, states: [true, false], set: (world, may) => Object.assign(world.readable, { [to]: may }) });
-  for (const [name, { type, lists, single }] of gathered.facts) {
+  const amongLast = [...gathered.facts].sort(([, a], [, b]) => Number(a.lists.has('among')) - Number(b.lists.has('among')));
+  for (const [name, { type, lists, single }] of amongLast) {
     const all = valuesOf(name, type);
     if (single) choices.push({ ofFacts: true, states: [undefined, ...all], set: (world, state) => putFact(world, name, state) });
     // Which of them are in the list, and which below or in what is.
     const ways = Number(lists.has('in')) + Number(lists.has('within') || lists.has('among'));
     if (ways * all.length > MAX_LISTED) return undefined;
-    if (lists.size > 0) choices.push(listChoice(name, all, lists));
+    if (lists.has('among')) {
+      const groups = name.slice(AMONG.length);
+      choices.push(amongChoice(groups, holderOf(gathered.facts.get(groups)?.type.type ?? 'text'), all));
+    } else if (lists.size > 0) choices.push(listChoice(name, type.type, all, lists));
   }
   return choices;
 }
 
-/** A list about the person, and for units and groups what stands below or in them. */
-function listChoice(name: string, all: readonly Scalar[], lists: ReadonlySet<string>): Choice {
+/** A list about the person, and for units what stands below them. */
+function listChoice(name: string, type: ValueType, all: readonly Scalar[], lists: ReadonlySet<string>): Choice {
   const direct = lists.has('in') ? subsets(all) : [[]];
-  const inside = lists.has('within') || lists.has('among') ? subsets(all) : [[]];
+  const inside = lists.has('within') ? subsets(all) : [[]];
+  const holder = lists.has('in') ? holderOf(type) : holderOf('text');
   const states = direct.flatMap((list) =>
     inside.flatMap((content) => (lists.has('within') && !list.every((one) => content.includes(one)) ? [] : [{ list, content }])),
   );
@@ -285,17 +304,34 @@ function listChoice(name: string, all: readonly Scalar[], lists: ReadonlySet<str
     set: (world, state) => {
       if (state === undefined) return;
       const { list, content } = state as { list: Scalar[]; content: Scalar[] };
-      putFact(world, name, content.length > 0 ? [...list, HOLDER] : list);
-      for (const known of [world.below, world.people]) {
-        for (const one of list) known[String(one)] = [String(one)];
-        known[HOLDER] = content.map(String);
+      putFact(world, name, content.length > 0 ? [...list, holder] : list);
+      for (const one of list) {
+        world.below[String(one)] = [String(one)];
+        world.people[String(one)] ??= [];
       }
+      world.below[String(holder)] = content.map(String);
+      world.people[String(holder)] ??= [];
+    },
+  };
+}
+
+/** The people of the person's groups: those of one that stands for all. */
+function amongChoice(name: string, holder: Scalar, all: readonly Scalar[]): Choice {
+  return {
+    ofFacts: true,
+    states: [undefined, ...subsets(all)],
+    set: (world, state) => {
+      if (state === undefined) return;
+      const [one = holder, ...more] = (factIn(world, name) ?? []) as Scalar[];
+      putFact(world, name, [one, ...more]);
+      world.people[String(one)] = (state as Scalar[]).map(String);
     },
   };
 }
 
 /** A unit, or group, that stands for all those of the person. */
-const HOLDER = 'mine';
+const holderOf = (type: ValueType): Scalar =>
+  type === 'uuid' ? `ffffffff-ffff-4fff-8fff-${'f'.repeat(12)}` : type === 'integer' ? Number.MIN_SAFE_INTEGER : 'mine';
 
 function search(rules: readonly Predicate[], kind: string, shapes: Shapes, found: (verdicts: readonly (boolean | undefined)[]) => boolean): Answer {
   const gathered: Gathered = {
@@ -306,6 +342,7 @@ function search(rules: readonly Predicate[], kind: string, shapes: Shapes, found
     parents: new Map(),
     followed: new Map(),
     members: new Map(),
+    mixed: false,
   };
   for (const rule of rules) gather(rule, kind, shapes, [], gathered);
   const choices = choicesFor(gathered);

@@ -1,4 +1,5 @@
-import type { ValueType } from './value.js';
+import { ALWAYS, NEVER, type Predicate } from './predicate.js';
+import { readValue, type ValueType } from './value.js';
 
 /** A table that joins a record to people: it carries the tenant, the record's id and the person's id. */
 export interface LinkTable {
@@ -32,6 +33,13 @@ export interface KindShape {
   readonly idField: string;
   /** Absent for a kind that belongs to no tenant. */
   readonly tenantField?: string;
+}
+
+/** The record is of this tenant; always, for a kind that belongs to none. */
+export function ofTenant({ tenantField, fields }: KindShape, tenantId: string): Predicate {
+  if (tenantField === undefined) return ALWAYS;
+  const value = readValue((fields[tenantField] as FieldShape).type, tenantId);
+  return value === undefined ? NEVER : { op: 'is', field: tenantField, to: { value } };
 }
 
 export type Shapes = Readonly<Record<string, KindShape>>;

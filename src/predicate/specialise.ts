@@ -17,8 +17,8 @@ export interface Knowledge {
 /** `shrink`: a missing fact makes the predicate hold for fewer records (a reach). `grow`: for more (a limit). */
 export type Bias = 'shrink' | 'grow';
 
-/** Groups are the library's own, and so are their ids. */
-const GROUP_IDS: FieldShape = { type: 'text', column: '' };
+/** Units and groups are the library's own, and it keeps their ids as text. */
+const OWN_IDS: FieldShape = { type: 'text', column: '' };
 
 function lookUp(source: Readonly<Record<string, unknown>>, path: string): unknown {
   let value: unknown = source;
@@ -42,14 +42,15 @@ function readList(shape: FieldShape, raw: unknown): readonly Scalar[] | undefine
   return values.every((v) => v !== undefined) ? [...new Set(values as Scalar[])] : undefined;
 }
 
-/** What units or groups stand for; undefined where it is not known of one of them. */
-function expand(ids: readonly Scalar[], of: (id: string) => readonly string[] | undefined): readonly Scalar[] | undefined {
+/** What units or groups stand for, as the field holds it; undefined where it is not known of one of them. An id of another type is in no such field. */
+function expand(ids: readonly Scalar[], of: (id: string) => readonly string[] | undefined, { type }: FieldShape): readonly Scalar[] | undefined {
   const all = new Set<Scalar>();
   for (const id of ids) {
     const inside = of(String(id));
     if (inside === undefined) return undefined;
-    for (const one of inside) all.add(one);
+    for (const one of inside) all.add(readValue(type, one) as Scalar);
   }
+  all.delete(undefined as never);
   return [...all];
 }
 
@@ -60,11 +61,10 @@ function specialiseComparison(p: Comparison, shape: FieldShape, known: Knowledge
     const value = readValue(shape.type, raw, shape.scale);
     return value === undefined ? missing : { ...p, to: { value } };
   }
-  const list = readList(p.op === 'among' ? GROUP_IDS : shape, raw);
+  const list = readList(p.op === 'in' ? shape : OWN_IDS, raw);
   if (list === undefined) return missing;
-  const ids = p.op === 'in' ? list : expand(list, p.op === 'within' ? known.below : known.peopleOf);
+  const all = p.op === 'in' ? list : expand(list, p.op === 'within' ? known.below : known.peopleOf, shape);
   // Without the tree, or the groups, the question stays open: evaluating it says "not loaded".
-  const all = ids === undefined ? undefined : p.op === 'among' ? readList(shape, ids) : ids;
   if (all === undefined) return { ...p, to: { value: list } };
   if (all.length === 0) return NEVER;
   return all.length === 1 ? { op: 'is', field: p.field, to: { value: all[0] as Scalar } } : { op: 'in', field: p.field, to: { value: all } };

@@ -1,7 +1,7 @@
 import type { RawNode, TableNode } from 'kysely';
 import { didYouMean, LintelError } from '../base/index.js';
 import { CHOOSE, type CharterTypes } from '../charter/index.js';
-import { type FieldShape, type KindShape, not, or, type Predicate } from '../predicate/index.js';
+import { type FieldShape, type KindShape, not, ofTenant, or, type Predicate } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 import { IDS, type Static } from './language/static.js';
@@ -85,9 +85,7 @@ export class Boundary {
 
   /** The row is of this tenant. */
   tenant(kind: string, alias: string): Fragment {
-    const shape = this.shape(kind);
-    if (shape.tenantField === undefined) return verbatim('true');
-    return sqlText`${this.writer.column(shape, shape.tenantField, alias)} = ${this.standing.facts.tenant.id}`;
+    return this.writer.condition(ofTenant(this.shape(kind), this.standing.facts.tenant.id), kind, alias);
   }
 
   /** The row is of this tenant and reached by the action; as it is, or as a change left it. */

@@ -44,12 +44,11 @@ export async function change(
     const scope = new ScopedDb<any>(tx, boundary);
     for (const id of new Set(ids)) {
       const counts: bigint[] = [];
+      const { column, type } = shapes[idField] as FieldShape;
+      // What is no id of this type is the id of nothing.
+      const is = readValue(type, id) ?? null;
       for (const step of steps) {
-        const { numUpdatedRows } = await scope
-          .updateTable(table)
-          .set(step)
-          .where(shapes[idField]?.column as string, '=', id)
-          .executeTakeFirstOrThrow();
+        const { numUpdatedRows } = await scope.updateTable(table).set(step).where(column, '=', is).executeTakeFirstOrThrow();
         counts.push(numUpdatedRows);
       }
       // The first step may have reached what the second does not: then nothing of the whole was right.

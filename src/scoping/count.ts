@@ -1,5 +1,5 @@
 import type { Kysely } from 'kysely';
-import type { FieldShape, KindShape, Predicate } from '../predicate/index.js';
+import { type FieldShape, type KindShape, ofTenant, type Predicate } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
 import type { Boundary } from './boundary.js';
 import { writerFor } from './dialect.js';
@@ -16,7 +16,7 @@ export async function countRecords(
 ): Promise<{ counts: number[]; total: number }> {
   const shape = shapes[kind] as KindShape;
   const writer = writerFor(db, shapes);
-  const tenant = shape.tenantField === undefined ? sqlText`true` : sqlText`${writer.column(shape, shape.tenantField, 't')} = ${tenantId}`;
+  const tenant = writer.condition(ofTenant(shape, tenantId), kind, 't');
   // The same again is asked once, and everything is the total.
   const texts = predicates.map((p) => JSON.stringify(p));
   const asked = [...new Map(texts.map((text, i) => [text, predicates[i] as Predicate]))].filter(([, p]) => p.op !== 'always' && p.op !== 'never');
@@ -42,7 +42,7 @@ export async function fewRecords(
   const shape = charter.shapes[kind] as KindShape;
   const writer = writerFor(db, charter.shapes);
   const column = (field: string) => writer.column(shape, field, 't');
-  const tenant = shape.tenantField === undefined ? sqlText`true` : sqlText`${column(shape.tenantField)} = ${tenantId}`;
+  const tenant = writer.condition(ofTenant(shape, tenantId), kind, 't');
   return sqlText`select ${column(shape.idField)} as "id", ${column(charter.kind(kind).label)} as "label" from ${writer.table(shape)} as "t" where ${tenant} and ${writer.condition(predicate, kind, 't')} order by 1 limit ${some}`.rows<Choice>(
     db,
   );

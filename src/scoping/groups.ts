@@ -1,5 +1,5 @@
 import type { Kysely } from 'kysely';
-import { and, type KindShape, not, type Predicate } from '../predicate/index.js';
+import { and, type KindShape, not, ofTenant, type Predicate } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
 import { fewRecords } from './count.js';
 import { writerFor } from './dialect.js';
@@ -29,7 +29,7 @@ export async function groupRecords(
 ): Promise<RecordGroup[]> {
   const shape = charter.shapes[kind] as KindShape;
   const writer = writerFor(db, charter.shapes);
-  const tenant = shape.tenantField === undefined ? sqlText`true` : sqlText`${writer.column(shape, shape.tenantField, 't')} = ${tenantId}`;
+  const tenant = writer.condition(ofTenant(shape, tenantId), kind, 't');
   const marks = predicates.map((_, i) => name(`r${i}`));
   const marked = predicates.map((p, i) => sqlText`case when ${writer.condition(p, kind, 't')} then 1 else 0 end as ${marks[i]}`);
   const from = sqlText`(select ${joinFragments(marked, ', ')} from ${writer.table(shape)} as "t" where ${tenant}) as "m"`;

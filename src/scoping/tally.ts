@@ -1,5 +1,5 @@
 import type { Kysely } from 'kysely';
-import { and, type Comparison, type FieldShape, type KindShape, not, type Predicate, type Scalar, type Shapes } from '../predicate/index.js';
+import { and, type Comparison, type FieldShape, type KindShape, not, ofTenant, type Predicate, type Scalar, type Shapes } from '../predicate/index.js';
 import { countRecords } from './count.js';
 import { writerFor } from './dialect.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
@@ -115,8 +115,7 @@ async function countFamily(db: Kysely<any>, shapes: Shapes, kind: string, tenant
     value = name('l', user);
   } else value = writer.column(at, p.field, alias);
   const [fails, holds] = rules.map((rule) => sqlText`count(case when ${writer.condition(rule, kind, 't')} then 1 end)`) as [Fragment, Fragment];
-  const here = tenantOf(shape, 't');
-  const where = here ? sqlText`${here} = ${tenantId}` : sqlText`true`;
+  const where = writer.condition(ofTenant(shape, tenantId), kind, 't');
   const rows =
     await sqlText`select ${value} as "v", ${fails} as "f", ${holds} as "h" from ${writer.table(shape)} as "t"${joinFragments(joins, '')} where ${where} group by ${value}`.rows<{
       v: unknown;
@@ -202,7 +201,7 @@ export async function countCrowded(
   if (weighed.length > 2 * TOGETHER) return null;
   const shape = shapes[kind] as KindShape;
   const writer = writerFor(db, shapes);
-  const here = shape.tenantField === undefined ? sqlText`true` : sqlText`${writer.column(shape, shape.tenantField, 't')} = ${tenantId}`;
+  const here = writer.condition(ofTenant(shape, tenantId), kind, 't');
   const weights = weighed.map(({ p, people }) => sqlText`case when ${writer.condition(p, kind, 't')} then ${verbatim(String(people))} else 0 end`);
   if (weights.length === 0) return 0;
   const [row] =

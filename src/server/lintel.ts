@@ -48,15 +48,20 @@ export interface LintelOptions<T extends CharterTypes> {
   readonly addressLink?: (token: string) => string;
   /** Words of the other messages: a new address, somebody looks after an organisation, an answer to who asked to be let in. */
   readonly noticeWords?: Delivery['noticeWords'];
+  /**
+   * Makes a person where the application keeps them itself, and answers the id: called, in the transaction, where the library takes somebody in without being given one, and
+   * for each program. Needed where ids of people are numbers. `address` is absent for a program.
+   */
+  readonly newPerson?: membership.PersonMaker;
   /** The tenant that is the platform: whoever holds `platform.*` there opens, closes and looks after tenants. The charter says `platform: true`. */
-  readonly platform?: string;
+  readonly platform?: membership.Id;
 }
 
 /** Who comes in, and where to. The application has verified the id. */
 export interface Entry {
   /** Absent for a visitor who is not signed in. */
-  readonly user?: string | undefined;
-  readonly tenant: string;
+  readonly user?: membership.Id | undefined;
+  readonly tenant: membership.Id;
   /** Obligations that this person has met. */
   readonly fulfilled?: readonly string[];
   /** Facts about the request, set by the server only. */
@@ -105,7 +110,8 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       sending: { byTenant: 1000, toAddress: 5, ...options.sending },
       hasMailer: options.mailer !== undefined,
       fulfilled: [],
-      ...(options.platform !== undefined && { platform: options.platform }),
+      ...(options.newPerson && { newPerson: options.newPerson }),
+      ...(options.platform !== undefined && { platform: this.#tenantId(options.platform) }),
     };
     if (options.cache) this.#kept = new KeptFacts(options.cache.seconds);
     this.#place = {
@@ -148,10 +154,12 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
    * Resolves the standing of one subject in one tenant, in one statement and afresh. Never says whether a tenant exists: to
    * somebody with no standing there, everything is hidden.
    *
-   * @throws LintelError `unknown-channel`; `care-over`, `view-over` for a care or a view that has ended.
+   * @throws LintelError `unknown-channel`; `bad-id` for a person's; `care-over`, `view-over` for a care or a view that has ended.
    */
   async enter(entry: Entry): Promise<ServerStanding<T>> {
-    const { user, tenant, fulfilled = [], context, channel } = entry;
+    const { fulfilled = [], context, channel } = entry;
+    const user = entry.user === undefined ? undefined : membership.idOfComer(this.charter, entry.user);
+    const tenant = this.#tenantId(entry.tenant);
     if (channel !== undefined) this.#insistOnChannel(channel);
     const { words } = this.#options;
     const options = { now: this.#setting.now, ...(words && { words }), ...(context && { context }) };
@@ -160,6 +168,14 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     if (entry.care !== undefined) standing = open(await membership.careFacts(this.#setting, standing, entry.care));
     if (entry.view !== undefined) standing = open(await membership.viewedFacts(this.#setting, standing, entry.view));
     return standing;
+  }
+
+  #tenantId(id: membership.Id): string {
+    return membership.spelled(this.charter, 'tenant', id);
+  }
+
+  #personId(id: membership.Id): string {
+    return membership.spelled(this.charter, 'person', id);
   }
 
   #insistOnChannel(channel: string): void {
@@ -191,8 +207,8 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     user,
     tenants,
     ...entry
-  }: Omit<Entry, 'tenant' | 'user'> & { readonly user: string; readonly tenants?: readonly string[] }): Promise<SeveralStandings<T>> {
-    const mine = tenants ?? (await this.myTenants(user)).map(({ id }) => id);
+  }: Omit<Entry, 'tenant' | 'user'> & { readonly user: membership.Id; readonly tenants?: readonly membership.Id[] }): Promise<SeveralStandings<T>> {
+    const mine = tenants?.map((tenant) => this.#tenantId(tenant)) ?? (await this.myTenants(user)).map(({ id }) => id);
     const standings = await Promise.all([...new Set(mine)].map((tenant) => this.enter({ ...entry, user, tenant })));
     return new SeveralStandings(standings, this.#place);
   }
@@ -202,16 +218,16 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return new Lintel({ ...this.#options, db: tx });
   }
 
-  /** Takes a person in. @throws LintelError `bad-name`, `bad-address`, `look-alike-address`, `address-taken`. */
+  /** Takes a person in. @throws LintelError `bad-name`, `bad-address`, `look-alike-address`, `address-taken`; `bad-id`, `person-exists`, `option-missing` for an id. */
   addPerson(person: membership.NewPerson): Promise<string> {
-    return membership.addPerson(this.db, person);
+    return membership.addPerson(this.#setting, person);
   }
 
   personByAddress(address: string): ReturnType<typeof membership.personByAddress> {
     return membership.personByAddress(this.db, address);
   }
 
-  /** Opens a tenant whose first keyholder is this person. @throws LintelError `bad-name`, `tenant-exists`. */
+  /** Opens a tenant whose first keyholder is this person. @throws LintelError `bad-name`, `tenant-exists`, `no-person`; `bad-id`, `option-missing` for an id. */
   openTenant(tenant: membership.NewTenant): Promise<string> {
     return membership.openTenant(this.#setting, tenant);
   }
@@ -221,38 +237,38 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
    *
    * @throws LintelError `not-found`, `bad-plan`.
    */
-  setPlan(tenantId: string, plan: membership.Plan): Promise<membership.PlanEffect> {
-    return membership.setPlan(this.#setting, tenantId, plan);
+  setPlan(tenantId: membership.Id, plan: membership.Plan): Promise<membership.PlanEffect> {
+    return membership.setPlan(this.#setting, this.#tenantId(tenantId), plan);
   }
 
   /** What somebody of the platform's staff does. @throws LintelError `no-platform` on the first call without one. */
-  platform(user: string): PlatformFace {
-    return new PlatformFace(this.#setting, user);
+  platform(user: membership.Id): PlatformFace {
+    return new PlatformFace(this.#setting, this.#personId(user));
   }
 
   /** Closes a tenant, for whoever runs the platform. @throws LintelError `not-found`. */
-  closeTenant(tenantId: string, reason?: string): Promise<void> {
-    return membership.closeTenant(this.#setting, tenantId, undefined, reason);
+  closeTenant(tenantId: membership.Id, reason?: string): Promise<void> {
+    return membership.closeTenant(this.#setting, this.#tenantId(tenantId), undefined, reason);
   }
 
   /** Opens a closed tenant again, as it was. @throws LintelError `not-found`. */
-  reopenTenant(tenantId: string, reason?: string): Promise<void> {
-    return membership.reopenTenant(this.#setting, tenantId, undefined, reason);
+  reopenTenant(tenantId: membership.Id, reason?: string): Promise<void> {
+    return membership.reopenTenant(this.#setting, this.#tenantId(tenantId), undefined, reason);
   }
 
   /** Asks to be let into a tenant. @returns `joined` where people of that address come in by themselves. @throws LintelError; see `askToJoin`. */
-  askToJoin(userId: string, tenantId: string, words?: string): Promise<'joined' | 'asked'> {
-    return membership.askToJoin(this.#setting, userId, tenantId, words);
+  askToJoin(userId: membership.Id, tenantId: membership.Id, words?: string): Promise<'joined' | 'asked'> {
+    return membership.askToJoin(this.#setting, this.#personId(userId), this.#tenantId(tenantId), words);
   }
 
   /** @throws LintelError `not-found`. */
-  stopAsking(userId: string, tenantId: string): Promise<void> {
-    return membership.stopAsking(this.#setting, userId, tenantId);
+  stopAsking(userId: membership.Id, tenantId: membership.Id): Promise<void> {
+    return membership.stopAsking(this.#setting, this.#personId(userId), this.#tenantId(tenantId));
   }
 
   /** @throws LintelError `bad-name`, `no-account`. */
-  renamePerson(userId: string, name: string): Promise<void> {
-    return membership.renamePerson(this.db, userId, name);
+  renamePerson(userId: membership.Id, name: string): Promise<void> {
+    return membership.renamePerson(this.db, this.#personId(userId), name);
   }
 
   /**
@@ -261,14 +277,14 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
    * @returns `token` only without a mailer.
    * @throws LintelError `option-missing` with a mailer and no `addressLink`; `no-account`, `bad-address`, `look-alike-address`.
    */
-  async changeAddress(userId: string, address: string): Promise<{ readonly token?: string }> {
+  async changeAddress(userId: membership.Id, address: string): Promise<{ readonly token?: string }> {
     if (this.#options.mailer && !this.#options.addressLink)
       throw new LintelError(
         'option-missing',
         'createLintel has a mailer but no addressLink; say which page of yours proves an address, as a function of the token',
         {},
       );
-    return membership.changeAddress(this.#setting, userId, address);
+    return membership.changeAddress(this.#setting, this.#personId(userId), address);
   }
 
   /** @throws LintelError `link-invalid`, `address-taken`. */
@@ -277,16 +293,16 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   }
 
   /** Erases a person everywhere. @throws LintelError `no-account`, `last-keyholder`: then nothing was erased. */
-  erasePerson(userId: string): Promise<{ readonly words: number }> {
-    return membership.erasePerson(this.#setting, userId);
+  erasePerson(userId: membership.Id): Promise<{ readonly words: number }> {
+    return membership.erasePerson(this.#setting, this.#personId(userId));
   }
 
-  myTenants(userId: string): ReturnType<typeof membership.myTenants> {
-    return membership.myTenants(this.#setting, userId);
+  myTenants(userId: membership.Id): ReturnType<typeof membership.myTenants> {
+    return membership.myTenants(this.#setting, this.#personId(userId));
   }
 
-  myInvitations(userId: string): ReturnType<typeof membership.myInvitations> {
-    return membership.myInvitations(this.#setting, userId);
+  myInvitations(userId: membership.Id): ReturnType<typeof membership.myInvitations> {
+    return membership.myInvitations(this.#setting, this.#personId(userId));
   }
 
   /** What an invitation says; changes nothing. @throws LintelError `invitation-invalid` and the other states. */
@@ -295,8 +311,8 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   }
 
   /** Accepts an invitation by its link, or one of {@link myInvitations}. @throws LintelError; see `accept`. */
-  acceptInvitation(userId: string, by: Parameters<typeof membership.accept>[2]): Promise<{ readonly tenantId: string }> {
-    return membership.accept(this.#setting, userId, by);
+  acceptInvitation(userId: membership.Id, by: Parameters<typeof membership.accept>[2]): Promise<{ readonly tenantId: string }> {
+    return membership.accept(this.#setting, this.#personId(userId), by);
   }
 
   declineInvitation(token: string): Promise<void> {

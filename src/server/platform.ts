@@ -10,6 +10,14 @@ export class PlatformFace {
     this.#user = user;
   }
 
+  #tenant(id: membership.Id): string {
+    return membership.spelled(this.#setting.charter, 'tenant', id);
+  }
+
+  #person(id: membership.Id): string {
+    return membership.spelled(this.#setting.charter, 'person', id);
+  }
+
   #tenants<R>(what: string, event: Record<string, unknown>, words: Record<string, string>, work: (inside: membership.Setting) => Promise<R>): Promise<R> {
     return membership.onPlatform(this.#setting, this.#user, 'platform.tenants', async (_, inside) => ({
       result: await work(inside),
@@ -18,37 +26,42 @@ export class PlatformFace {
   }
 
   /** Opens a tenant for somebody. @throws LintelError `refused`, `bad-name`, `tenant-exists`. */
-  async openTenant(tenant: membership.NewTenant & { readonly id: string }): Promise<string> {
-    return this.#tenants('tenant opened', { tenant: tenant.id, keyholder: tenant.keyholder }, {}, (inside) => membership.openTenant(inside, tenant));
+  async openTenant(tenant: membership.NewTenant & { readonly id: membership.Id }): Promise<string> {
+    const event = { tenant: this.#tenant(tenant.id), keyholder: this.#person(tenant.keyholder) };
+    return this.#tenants('tenant opened', event, {}, (inside) => membership.openTenant(inside, tenant));
   }
 
   /** Closes a tenant: nobody has a standing in it from the next request on, and nothing is lost. @throws LintelError `refused`, `not-found`. */
-  async closeTenant(tenant: string, reason: string): Promise<void> {
+  async closeTenant(id: membership.Id, reason: string): Promise<void> {
+    const tenant = this.#tenant(id);
     await this.#tenants('tenant closed', { tenant }, { reason }, (inside) => membership.closeTenant(inside, tenant, this.#user, reason));
   }
 
   /** @throws LintelError `refused`, `not-found`. */
-  async reopenTenant(tenant: string, reason: string): Promise<void> {
+  async reopenTenant(id: membership.Id, reason: string): Promise<void> {
+    const tenant = this.#tenant(id);
     await this.#tenants('tenant opened again', { tenant }, { reason }, (inside) => membership.reopenTenant(inside, tenant, this.#user, reason));
   }
 
   /** @throws LintelError `refused`, `not-found`, `bad-plan`. */
-  async setPlan(tenant: string, plan: membership.Plan): Promise<membership.PlanEffect> {
+  async setPlan(id: membership.Id, plan: membership.Plan): Promise<membership.PlanEffect> {
+    const tenant = this.#tenant(id);
     return this.#tenants('plan set', { tenant, plan }, {}, (inside) => membership.setPlan(inside, tenant, plan));
   }
 
   /** Begins to look after a tenant: come in with `enter({ user, tenant, care: id })`. @throws LintelError `refused`, `bad-care`, `bad-reason`, `not-found`. */
   beginCare(care: membership.NewCare): Promise<{ readonly id: string; readonly until: Date }> {
-    return membership.beginCare(this.#setting, this.#user, care);
+    return membership.beginCare(this.#setting, this.#user, { ...care, tenant: this.#tenant(care.tenant) });
   }
 
   /** @throws LintelError `refused`, `not-found`. */
-  endCare(tenant: string, id: string): Promise<void> {
-    return membership.endCare(this.#setting, this.#user, tenant, id);
+  endCare(tenant: membership.Id, id: string): Promise<void> {
+    return membership.endCare(this.#setting, this.#user, this.#tenant(tenant), id);
   }
 
   /** Erases a person everywhere; see `erasePerson`. @throws LintelError `refused`, `no-account`, `last-keyholder`. */
-  async erasePerson(user: string): Promise<{ readonly words: number }> {
+  async erasePerson(id: membership.Id): Promise<{ readonly words: number }> {
+    const user = this.#person(id);
     return membership.onPlatform(this.#setting, this.#user, 'platform.people', async (_, inside) => ({
       result: await membership.erasePerson(inside, user),
       done: { what: 'person erased', event: { user } },

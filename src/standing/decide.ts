@@ -57,14 +57,6 @@ interface Found {
   readonly needs?: string;
 }
 
-/** True, false, or undefined where the record in hand does not show its tenant. */
-function inTenant(reaches: Reaches, kind: string, record: RecordData): Verdict {
-  const field = reaches.charter.shapes[kind]?.tenantField;
-  if (field === undefined) return true;
-  const tenant = record[field];
-  return tenant === undefined ? undefined : tenant !== null && String(tenant) === reaches.facts.tenant.id;
-}
-
 /** A permission that a question rests on, with the grants of it that were looked at. */
 interface Asked {
   readonly permission: Permission;
@@ -88,7 +80,7 @@ function findOutcome(reaches: Reaches, q: Question, asked: readonly Asked[]): Fo
   const { kind } = q.permission;
   if (!facts.tenant.open || facts.subject === 'suspended' || (facts.subject !== 'member' && !reaches.any)) return { outcome: 'no standing' };
   if (facts.expiresAt !== undefined && q.now() >= Date.parse(facts.expiresAt)) return { outcome: 'expired' };
-  const mine = kind && record ? inTenant(reaches, kind, record) : true;
+  const mine = kind && record ? reaches.isHere(kind, record) : true;
   if (mine === false) return { outcome: 'other tenant' };
   let open = mine === undefined;
   for (const { permission } of asked) {
@@ -139,7 +131,7 @@ function visibilityOf(reaches: Reaches, q: Question, found: Found): Decision['vi
   const { kind, action } = q.permission;
   if (!kind || !q.record || action === 'create') return 'visible';
   if (Array.isArray(q.record.may)) return q.record.may.includes(`${kind}.read`) ? 'visible' : 'hidden';
-  return reaches.couldRead(kind, q.record) && inTenant(reaches, kind, q.record) === true ? 'visible' : 'hidden';
+  return reaches.couldRead(kind, q.record) && reaches.isHere(kind, q.record) === true ? 'visible' : 'hidden';
 }
 
 function wordsFor(reaches: Reaches, q: Question, found: Found, hidden: boolean, looked: readonly LookedAt[], label: string, words: Words): string {

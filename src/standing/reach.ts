@@ -1,5 +1,20 @@
 import { type Charter, type Limit, type Permission, restsOnRead } from '../charter/index.js';
-import { and, type Bias, compile, type Knowledge, NEVER, not, or, type Predicate, type RecordData, specialise, type Test } from '../predicate/index.js';
+import {
+  and,
+  type Bias,
+  compile,
+  type KindShape,
+  type Knowledge,
+  NEVER,
+  not,
+  ofTenant,
+  or,
+  type Predicate,
+  type RecordData,
+  specialise,
+  type Test,
+  type Verdict,
+} from '../predicate/index.js';
 import { charterOf, type Facts, type StandingIn } from './facts.js';
 import { anchorPredicate, type Grant, grantsOf, onlyLooks, ruleOf } from './grants.js';
 
@@ -34,6 +49,7 @@ export class Reaches {
   readonly facts: Facts;
   readonly #knowledge: Knowledge;
   readonly #grants = new Map<string, readonly Grant[]>();
+  readonly #here = new Map<string, Test>();
   readonly #actions = { before: new Map<string, ActionReach>(), after: new Map<string, ActionReach>() };
   readonly #standsFor: readonly (StandingIn & { readonly reaches: Reaches })[];
   /** What bounds a look as somebody else: the reaches of whoever looks. */
@@ -76,6 +92,13 @@ export class Reaches {
   /** Everything by which somebody comes to an action on records: their own grants, and those of others for whom they stand in. */
   ways(permission: Permission): readonly Grant[] {
     return permission.kind ? this.action(permission).grants.map(({ grant }) => grant) : this.grantsFor(permission);
+  }
+
+  /** Whether a record of a kind is of this tenant; undefined where it does not show it. */
+  isHere(kind: string, record: RecordData): Verdict {
+    const test = this.#here.get(kind) ?? compile(ofTenant(this.charter.shapes[kind] as KindShape, this.facts.tenant.id), kind, this.charter.shapes);
+    this.#here.set(kind, test);
+    return test(record);
   }
 
   /** True if the charter or an assignment gives this subject anything at all. */

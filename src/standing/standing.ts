@@ -1,6 +1,21 @@
 import { LintelError } from '../base/index.js';
 import { type Charter, type CharterTypes, type Field, type FieldData, type FieldRole, KEYHOLDER, type Permission, restsOnRead } from '../charter/index.js';
-import { and, type Comparison, or, type Predicate, type RecordData, type Scalar, type Test, takesList, type Verdict } from '../predicate/index.js';
+import {
+  and,
+  type Comparison,
+  isSame,
+  type KindShape,
+  ofTenant,
+  or,
+  type Predicate,
+  type RecordData,
+  readValue,
+  type Scalar,
+  type Test,
+  takesList,
+  type ValueType,
+  type Verdict,
+} from '../predicate/index.js';
 import { decide } from './decide.js';
 import type { Decision, FieldAccess, HeldPermission } from './decision.js';
 import { type Anchor, anchorWords, charterOf, type Facts, type Snapshot } from './facts.js';
@@ -45,7 +60,7 @@ export interface StandingOptions {
 }
 
 interface Gate {
-  readonly tenantField: string | undefined;
+  readonly kind: string | undefined;
   readonly open: boolean;
   readonly test: Test;
 }
@@ -60,7 +75,6 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   readonly words: Words;
   readonly #reaches: Reaches;
   readonly #now: () => number;
-  readonly #tenantId: string;
   readonly #gates = new Map<string, Gate>();
 
   /** @throws LintelError `charter-mismatch` when the facts were read under another charter. */
@@ -73,7 +87,6 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     }
     this.charter = charterOf(charter, facts);
     this.facts = facts;
-    this.#tenantId = facts.tenant.id;
     this.words = { ...ENGLISH, ...options.words };
     this.#now = options.now ?? Date.now;
     this.#reaches = new Reaches(this.charter as Charter, facts, options.context ?? {});
@@ -137,10 +150,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   /** The records of a kind that an action reaches, as a predicate in which only the record is left to ask. */
   filter<P extends T['permissions']>(action: P): Predicate {
     const permission = this.#kindPermission(action);
-    const kind = permission.kind as string;
-    const field = this.charter.shapes[kind]?.tenantField;
-    const tenant: Predicate = field ? { op: 'is', field, to: { value: this.facts.tenant.id } } : { op: 'always' };
-    return and(tenant, this.reachOf(action));
+    return and(ofTenant(this.charter.shapes[permission.kind as string] as KindShape, this.facts.tenant.id), this.reachOf(action));
   }
 
   /** @internal Like {@link filter}, for a writer that equates the tenant itself. */
@@ -168,6 +178,11 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     if (found.op === 'never') return [];
     const { value } = (found as { readonly to: { readonly value: Scalar | readonly Scalar[] } }).to;
     return takesList(asked.op) && !Array.isArray(value) ? [value as Scalar] : value;
+  }
+
+  /** @internal The id of whoever asks, as a field of a type holds it; null for nobody. */
+  idIn({ type }: { readonly type: ValueType }): Scalar | null {
+    return readValue(type, this.userId) ?? null;
   }
 
   /** @internal Where a limit refuses that a record becomes so by the action, whatever the roles say. */
@@ -221,10 +236,10 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   }
 
   /** Undefined where it takes the long way. */
-  #quick({ tenantField, test }: Gate, record: RecordData): Verdict {
+  #quick({ kind, test }: Gate, record: RecordData): Verdict {
     const data = this.counted(record);
-    const tenant = tenantField === undefined ? this.#tenantId : data[tenantField];
-    return tenant === this.#tenantId ? test(data) : typeof tenant === 'string' ? false : undefined;
+    const here = kind === undefined || this.#reaches.isHere(kind, data);
+    return here ? test(data) : here;
   }
 
   #gate(action: string): Gate {
@@ -236,7 +251,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     const quick = kind !== undefined && this.facts.expiresAt === undefined;
     const read = quick && restsOnRead(permission.action) ? [this.charter.permission(`${kind}.read`)] : [];
     const gate: Gate = {
-      tenantField: kind ? this.charter.shapes[kind]?.tenantField : undefined,
+      kind,
       open: kind === undefined || (this.facts.tenant.open && ![permission, ...read].some((p) => this.#reaches.isBlocked(p))),
       test: quick && permission.action !== 'create' ? this.#reaches.action(permission).test : () => undefined,
     };
@@ -262,7 +277,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   #touchedByMaking(kind: string, record: RecordData): string[] {
     const isEmpty = (value: unknown) => value === undefined || value === null || (Array.isArray(value) && value.length === 0);
     return Object.entries(this.charter.kind(kind).fields)
-      .filter(([name, f]) => f.change !== undefined && !isEmpty(record[name]) && !(f.role === 'owner' && record[name] === this.userId))
+      .filter(([name, f]) => f.change !== undefined && !isEmpty(record[name]) && !(f.role === 'owner' && isSame(f.type, record[name], this.userId)))
       .map(([name]) => name);
   }
 
@@ -270,8 +285,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   #recordToBe(kind: string, record: RecordData): RecordData {
     const entries = Object.entries(this.charter.kind(kind).fields).map(([name, field]): [string, unknown] => {
       if (field.role === 'tenant') return [name, record[name] ?? this.facts.tenant.id];
-      if (field.role === 'maker') return [name, this.userId ?? null];
-      if (field.role === 'owner') return [name, record[name] === undefined ? (this.userId ?? null) : record[name]];
+      if (field.role === 'maker' || (field.role === 'owner' && record[name] === undefined)) return [name, this.idIn(field)];
       return [name, record[name] ?? (field.role === 'people' ? [] : null)];
     });
     return { ...record, ...Object.fromEntries(entries) };

@@ -456,6 +456,12 @@ create table lintel_appeal (
 create index lintel_appeal_user on lintel_appeal (tenant_id, user_id, raised_at);
 create index lintel_appeal_open on lintel_appeal (tenant_id, raised_at) where status = 'open'`,
   },
+  {
+    name: '0008 which people are programs',
+    sql: `
+alter table lintel_person add column is_program boolean not null default false;
+update lintel_person p set is_program = true where exists (select 1 from lintel_member m where m.user_id = p.id and m.responsible_id is not null)`,
+  },
 ];
 
 /** Brings the library's tables up to date. Can be run again, and by several processes at once. */

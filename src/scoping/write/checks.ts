@@ -1,6 +1,5 @@
-import { LintelError } from '../../base/index.js';
 import type { FieldData } from '../../charter/index.js';
-import { readValue } from '../../predicate/index.js';
+import { readValue, type Scalar } from '../../predicate/index.js';
 import type { Standing } from '../../standing/index.js';
 import { Boundary } from '../boundary.js';
 import { type Fragment, joinFragments, sqlText, verbatim } from '../fragment.js';
@@ -19,7 +18,7 @@ export interface AfterCheck {
 /** What a write names of the membership. */
 export interface Named {
   /** People other than the writer to whom it gives records, with their standings: each must be able to read what they get. */
-  readonly owners: ReadonlyMap<string, Standing | undefined>;
+  readonly owners: ReadonlyMap<Scalar, Standing | undefined>;
   /** Where the membership is kept in another database: the named people, units and groups that there are. */
   readonly existing?: Readonly<Record<Registered, readonly string[]>>;
 }
@@ -46,11 +45,10 @@ function reaches(target: Target, action: string): AfterCheck {
 
 /** What has to hold of rows that an update changed. */
 export function updateChecks(target: Target, needs: readonly Need[], named: Named): AfterCheck[] {
-  const me = target.boundary.standing.userId;
   return needs.flatMap(({ action, owner, fields }): AfterCheck[] => {
     const values = fields.flatMap((field) => valueCheck(target, field, named));
     if (owner === undefined) return [...values, reaches(target, action as string)];
-    if (owner === null || owner !== me) return [...values, ...limitsAfter(target, action)];
+    if (owner === null || owner !== target.meIn(fields[0] as string)) return [...values, ...limitsAfter(target, action)];
     const ways = ['update', ...(action === undefined ? [] : [action])].map((a) => sqlText`(${target.reachedBy(a, WRITTEN, 'after')})`);
     return [...values, { sign: `reach ${target.kind}`, holds: joinFragments(ways, ' or ') }];
   });
@@ -69,7 +67,7 @@ export function makingChecks(target: Target, given: readonly string[], named: Na
     const { role, change } = target.fields[field] as FieldData;
     if (change === undefined && role !== 'owner') return [];
     const column = target.column(field);
-    const needless = role === 'owner' ? sqlText`${column} is null or ${column} = ${boundary.standing.userId ?? null}` : sqlText`${column} is null`;
+    const needless = role === 'owner' ? sqlText`${column} is null or ${column} = ${target.meIn(field)}` : sqlText`${column} is null`;
     const allowed = change === undefined ? verbatim('false') : boundary.reached(kind, change, WRITTEN, 'after');
     return [{ sign: `guard ${kind} ${field}`, holds: sqlText`${needless} or (${allowed})` }];
   });
@@ -80,7 +78,7 @@ export function makingChecks(target: Target, given: readonly string[], named: Na
 function valueCheck(target: Target, field: string, named: Named): AfterCheck[] {
   const { kind, boundary } = target;
   const { role, to } = target.fields[field] as FieldData;
-  const { standing, writer, support } = boundary;
+  const { writer, support } = boundary;
   const column = target.column(field);
   const sign = `value ${kind} ${field}`;
   if (isRegistered(role)) return [{ sign, holds: sqlText`${column} is null or ${exists(target, role, field, named)}` }];
@@ -92,7 +90,7 @@ function valueCheck(target: Target, field: string, named: Named): AfterCheck[] {
     const member = support.conditions?.person(column) ?? verbatim(them ? 'true' : 'false');
     return sqlText`(${column} = ${id} and ${member} and ${reads})`;
   });
-  const me = sqlText`${column} is null or ${column} = ${standing.userId ?? null}`;
+  const me = sqlText`${column} is null or ${column} = ${target.meIn(field)}`;
   return [{ sign, holds: joinFragments([me, ...others], ' or ') }];
 }
 
@@ -100,7 +98,9 @@ function valueCheck(target: Target, field: string, named: Named): AfterCheck[] {
 function exists(target: Target, what: Registered, field: string, named: Named): Fragment {
   const { support, writer } = target.boundary;
   if (support.conditions) return support.conditions[what](target.column(field));
-  return writer.writeList(target.column(field), named.existing?.[what] ?? [], target.shapeOf(field));
+  const shape = target.shapeOf(field);
+  const there = (named.existing?.[what] ?? []).flatMap((id) => readValue(shape.type, id) ?? []);
+  return writer.writeList(target.column(field), there, shape);
 }
 
 /** What is worked out by the database is held to what its field takes when it is there. */
@@ -108,14 +108,4 @@ export function fitCheck(target: Target, field: string): AfterCheck[] {
   const column = target.column(field);
   const fits = target.boundary.writer.fits(column, target.shapeOf(field), target.fields[field]?.options);
   return fits ? [{ sign: `fit ${target.kind} ${field}`, holds: sqlText`${column} is null or (${fits})` }] : [];
-}
-
-/** A plain value is of its field's type: what a database would make of another is not ours to find out. */
-export function insistOnFit(target: Target, field: string, value: unknown): void {
-  if (value === null) return;
-  const { type, options, scale } = target.fields[field] as FieldData;
-  const read = readValue(type, target.boundary.writer.readCell(value, target.shapeOf(field)), scale);
-  const takes = read === undefined ? `takes ${type}` : options && !options.includes(String(read)) ? `is one of ${options.join(', ')}` : undefined;
-  const quoted = typeof value === 'string' ? JSON.stringify(value).slice(0, 40) : String(value);
-  if (takes !== undefined) throw new LintelError('bad-value', `${field} of a ${target.kind} ${takes}, not ${quoted}; nothing was written`, { field });
 }

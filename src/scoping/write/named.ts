@@ -1,4 +1,5 @@
 import type { Kysely, OperationNode } from 'kysely';
+import type { Scalar } from '../../predicate/index.js';
 import type { Boundary } from '../boundary.js';
 import { isRegistered, type Registered } from '../support.js';
 import type { Named } from './checks.js';
@@ -7,13 +8,13 @@ import { givenFields, rowsOf } from './rows.js';
 import { Target, type WriteNode } from './target.js';
 
 /** The ids that are written, by what their field is. Those of people, units and groups only where they have to be known beforehand. */
-function idsIn(target: Target, node: WriteNode): Readonly<Record<'owner' | Registered, ReadonlySet<string>>> {
-  const ids = { owner: new Set<string>(), person: new Set<string>(), unit: new Set<string>(), group: new Set<string>() };
+function idsIn(target: Target, node: WriteNode): Readonly<Record<'owner' | Registered, ReadonlySet<Scalar>>> {
+  const ids = { owner: new Set<Scalar>(), person: new Set<Scalar>(), unit: new Set<Scalar>(), group: new Set<Scalar>() };
   const add = (field: string, value: OperationNode | undefined) => {
     const role = target.fields[field]?.role;
     if (role !== 'owner' && (target.boundary.support.conditions || !isRegistered(role))) return;
-    const id = constantId(field, value);
-    if (id !== null) ids[role].add(id);
+    const id = constantId(target, field, value);
+    if (id !== null && !(role === 'owner' && id === target.meIn(field))) ids[role].add(id);
   };
   if (node.kind === 'UpdateQueryNode') for (const { column, value } of node.updates ?? []) add(target.fieldOf(column), value);
   if (node.kind === 'InsertQueryNode') {
@@ -29,13 +30,13 @@ function idsIn(target: Target, node: WriteNode): Readonly<Record<'owner' | Regis
 /** Finds out about the people, units and groups that a write names. Answers undefined if it names none, so that nothing has to wait. */
 export async function lookUpNamed(node: WriteNode, boundary: Boundary, db: Kysely<any>): Promise<Named | undefined> {
   if (node.kind === 'DeleteQueryNode') return undefined;
-  const { support, standing } = boundary;
+  const { support } = boundary;
   const given = idsIn(new Target(boundary, node), node);
-  const others = [...given.owner].filter((id) => id !== standing.userId);
+  const others = [...given.owner];
   const elsewhere = support.conditions === undefined && given.person.size + given.unit.size + given.group.size > 0;
   if (others.length === 0 && !elsewhere) return undefined;
-  const owners = new Map(await Promise.all(others.map(async (id) => [id, await support.standingOf(id, db)] as const)));
+  const owners = new Map(await Promise.all(others.map(async (id) => [id, await support.standingOf(String(id), db)] as const)));
   if (!elsewhere) return { owners };
-  const [person, unit, group] = await Promise.all((['person', 'unit', 'group'] as const).map((what) => support.existing(what, [...given[what]])));
+  const [person, unit, group] = await Promise.all((['person', 'unit', 'group'] as const).map((what) => support.existing(what, [...given[what]].map(String))));
   return { owners, existing: { person, unit, group } as Record<Registered, readonly string[]> };
 }

@@ -1,8 +1,10 @@
 import type { ColumnUpdateNode, OperationNode } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import type { FieldData } from '../../charter/index.js';
+import type { Scalar } from '../../predicate/index.js';
 import { type Fragment, joinFragments, sqlText, verbatim } from '../fragment.js';
 import { refuse } from '../read/refuse.js';
+import { fitting } from './fitting.js';
 import type { Target } from './target.js';
 
 /** One action that an update needs, with the fields that need it. */
@@ -10,7 +12,7 @@ export interface Need {
   readonly action: string | undefined;
   readonly fields: readonly string[];
   /** Set when this is a change of the owner: the new one. */
-  readonly owner?: string | null;
+  readonly owner?: Scalar | null;
 }
 
 /** A value that is given as it is; undefined for one that is worked out. */
@@ -18,12 +20,11 @@ export function constant(node: OperationNode | undefined): unknown {
   return node?.kind === 'ValueNode' ? (node as { value?: unknown }).value : undefined;
 }
 
-/** The id that a value is. @throws LintelError `scope-refused` for one that is worked out. */
-export function constantId(field: string, node: OperationNode | undefined): string | null {
+/** The id that a value is, as the field holds it. @throws LintelError `scope-refused` for one that is worked out; `bad-value`. */
+export function constantId(target: Target, field: string, node: OperationNode | undefined): Scalar | null {
   const value = constant(node);
-  if (value === null || typeof value === 'string') return value;
-  if (typeof value === 'number') return String(value);
-  return refuse(`a value of ${field} that is not plain`, 'give the id itself');
+  if (value === undefined) refuse(`a value of ${field} that is not plain`, 'give the id itself');
+  return fitting(target, field, value) as Scalar | null;
 }
 
 /** The actions that an update needs, one for each guarded field and `update` for the rest. A column that is set counts as changed. */
@@ -32,7 +33,7 @@ export function needsOf(target: Target, updates: readonly ColumnUpdateNode[]): N
   const owner = fields.find(({ field }) => target.fields[field]?.role === 'owner');
   if (owner) {
     if (fields.length > 1) refuse('a new owner together with other changes', 'hand the record over in a statement of its own');
-    return [{ action: target.fields[owner.field]?.change, owner: constantId(owner.field, owner.value), fields: [owner.field] }];
+    return [{ action: target.fields[owner.field]?.change, owner: constantId(target, owner.field, owner.value), fields: [owner.field] }];
   }
   const byAction = new Map<string, string[]>();
   for (const { field } of fields) {
@@ -53,7 +54,7 @@ export function needsOf(target: Target, updates: readonly ColumnUpdateNode[]): N
 export function before(target: Target, { action, owner, fields }: Need, alias: string): Fragment {
   if (owner === undefined) return target.boundary.reached(target.kind, action as string, alias);
   const handOver = action === undefined ? verbatim('false') : target.reachedBy(action, alias);
-  if (owner === null || owner !== target.boundary.standing.userId) return sqlText`(${handOver})`;
+  if (owner === null || owner !== target.meIn(fields[0] as string)) return sqlText`(${handOver})`;
   // To take what nobody owns is an ordinary update; two at once meet at the row, and the second finds it owned.
   const column = target.boundary.writer.column(target.shape, fields[0] as string, alias);
   return sqlText`((${column} is null and ${target.reachedBy('update', alias)}) or (${handOver}))`;

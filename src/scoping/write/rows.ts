@@ -1,5 +1,6 @@
 import type { InsertQueryNode, OperationNode, PrimitiveValueListNode, ValueListNode, ValuesNode } from 'kysely';
 import { LintelError } from '../../base/index.js';
+import { isSame, readValue } from '../../predicate/index.js';
 import type { FreshNode } from '../read/node.js';
 import { refuse } from '../read/refuse.js';
 import { constant } from './needs.js';
@@ -10,12 +11,11 @@ const valueNode = (value: unknown) => ({ kind: 'ValueNode', value }) as FreshNod
 
 /** Tenant and maker as they must be, and the writer as owner where none is named. */
 export function stampsFor(target: Target, given: readonly string[]): Record<string, unknown> {
-  const { userId, facts } = target.boundary.standing;
+  const tenantId = target.boundary.standing.facts.tenant.id;
   const stamps: Record<string, unknown> = {};
-  for (const [field, { role }] of Object.entries(target.fields)) {
-    if (role === 'tenant') stamps[field] = facts.tenant.id;
-    if (role === 'maker') stamps[field] = userId ?? null;
-    if (role === 'owner' && !given.includes(field)) stamps[field] = userId ?? null;
+  for (const [field, { role, type }] of Object.entries(target.fields)) {
+    if (role === 'tenant') stamps[field] = readValue(type, tenantId) ?? null;
+    if (role === 'maker' || (role === 'owner' && !given.includes(field))) stamps[field] = target.meIn(field);
   }
   return stamps;
 }
@@ -35,7 +35,7 @@ export function rowsOf(target: Target, node: InsertQueryNode): OperationNode[][]
     const cells = row.kind === 'PrimitiveValueListNode' ? (row as PrimitiveValueListNode).values.map(valueNode) : [...(row as ValueListNode).values];
     if (cells.length !== given.length) refuse(`a row of ${cells.length} values for ${given.length} columns`, 'give a value for each');
     // One of several rows that names no owner is the writer's, as it would be alone.
-    return cells.map((cell, i) => (i === owner && isLeftOut(cell) ? valueNode(target.boundary.standing.userId ?? null) : cell));
+    return cells.map((cell, i) => (i === owner && isLeftOut(cell) ? valueNode(target.meIn(given[owner] as string)) : cell));
   });
 }
 
@@ -51,7 +51,8 @@ export function cellsBeside(
     given.forEach((field, i) => {
       if (!Object.hasOwn(stamps, field) || isLeftOut(row[i])) return;
       const value = constant(row[i]);
-      if (value === undefined || String(value) !== String(stamps[field])) refuseStamped(target, field);
+      const isStamp = value === stamps[field] || isSame(target.shapeOf(field).type, value, stamps[field]);
+      if (!isStamp) refuseStamped(target, field);
     });
     return kept.map(({ i }) => (isLeftOut(row[i]) ? undefined : row[i]));
   });

@@ -1,7 +1,7 @@
 import type { ColumnNode, DeleteQueryNode, IdentifierNode, InsertQueryNode, OperationNode, ReferenceNode, TableNode, UpdateQueryNode } from 'kysely';
 import { didYouMean, LintelError } from '../../base/index.js';
 import type { FieldData } from '../../charter/index.js';
-import type { FieldShape, KindShape } from '../../predicate/index.js';
+import type { FieldShape, KindShape, Scalar } from '../../predicate/index.js';
 import type { Boundary } from '../boundary.js';
 import { type Fragment, verbatim } from '../fragment.js';
 import type { Source } from '../narrow/sources.js';
@@ -51,6 +51,11 @@ export class Target {
 
   columnOf(field: string): string {
     return this.shapeOf(field).column;
+  }
+
+  /** The id of the writer, as a field holds it; null for nobody. */
+  meIn(field: string): Scalar | null {
+    return this.boundary.standing.idIn(this.shapeOf(field));
   }
 
   /** A column of a row as it became. */

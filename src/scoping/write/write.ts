@@ -14,7 +14,8 @@ import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from 
 import { Narrower } from '../narrow/narrow.js';
 import type { Level, Source } from '../narrow/sources.js';
 import { refuse } from '../read/refuse.js';
-import { type AfterCheck, failedOf, failOn, fitCheck, insistOnFit, makingChecks, type Named, NOBODY, updateChecks } from './checks.js';
+import { type AfterCheck, failedOf, failOn, fitCheck, makingChecks, type Named, NOBODY, updateChecks } from './checks.js';
+import { fitting } from './fitting.js';
 import { allBefore, constant, type Need, needsOf } from './needs.js';
 import { cellsBeside, givenFields, refuseStamped, rowsOf, stampsFor } from './rows.js';
 import { Target, WRITTEN, type WriteNode } from './target.js';
@@ -168,7 +169,8 @@ export class Write {
 
   #value(field: string, node: OperationNode, level: Level): AfterCheck[] {
     const value = constant(node);
-    if (value !== undefined) insistOnFit(this.#target, field, value);
+    // The node is our own, and holds the value in its one spelling from here on.
+    if (value !== undefined) Object.assign(node, { value: fitting(this.#target, field, value) });
     else this.#narrower.chosen(node, level);
     return value === undefined ? fitCheck(this.#target, field) : [];
   }
