@@ -39,19 +39,13 @@ function factOf(operand: Operand, known: Knowledge): unknown {
 function readList(shape: FieldShape, raw: unknown): readonly Scalar[] | undefined {
   if (!Array.isArray(raw)) return undefined;
   const values = raw.map((item) => readValue(shape.type, item, shape.scale));
-  return values.every((v) => v !== undefined) ? [...new Set(values as Scalar[])] : undefined;
+  return values.includes(undefined) ? undefined : [...new Set(values as Scalar[])];
 }
 
 /** What units or groups stand for, as the field holds it; undefined where it is not known of one of them. An id of another type is in no such field. */
 function expand(ids: readonly Scalar[], of: (id: string) => readonly string[] | undefined, { type }: FieldShape): readonly Scalar[] | undefined {
-  const all = new Set<Scalar>();
-  for (const id of ids) {
-    const inside = of(String(id));
-    if (inside === undefined) return undefined;
-    for (const one of inside) all.add(readValue(type, one) as Scalar);
-  }
-  all.delete(undefined as never);
-  return [...all];
+  const inside = ids.map((id) => of(String(id)));
+  return inside.includes(undefined) ? undefined : [...new Set(inside.flat().flatMap((one) => readValue(type, one) ?? []))];
 }
 
 function specialiseComparison(p: Comparison, shape: FieldShape, known: Knowledge, missing: Predicate): Predicate {

@@ -61,12 +61,6 @@ export function readValue(type: ValueType, raw: unknown, scale = 0): Scalar | un
   }
 }
 
-/** True if both are one value of a type, however each is written: the id 5 and its text, a uuid in capitals. */
-export function isSame(type: ValueType, a: unknown, b: unknown): boolean {
-  const read = readValue(type, a);
-  return read !== undefined && read === readValue(type, b);
-}
-
 /** UTF-16 sorts surrogates before U+E000; code points, and databases, sort them after. */
 function byCodePoint(a: string, b: string): number {
   const length = Math.min(a.length, b.length);

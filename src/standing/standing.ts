@@ -3,7 +3,6 @@ import { type Charter, type CharterTypes, type Field, type FieldData, type Field
 import {
   and,
   type Comparison,
-  isSame,
   type KindShape,
   ofTenant,
   or,
@@ -277,7 +276,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   #touchedByMaking(kind: string, record: RecordData): string[] {
     const isEmpty = (value: unknown) => value === undefined || value === null || (Array.isArray(value) && value.length === 0);
     return Object.entries(this.charter.kind(kind).fields)
-      .filter(([name, f]) => f.change !== undefined && !isEmpty(record[name]) && !(f.role === 'owner' && isSame(f.type, record[name], this.userId)))
+      .filter(([name, f]) => f.change !== undefined && !isEmpty(record[name]) && !(f.role === 'owner' && readValue(f.type, record[name]) === this.idIn(f)))
       .map(([name]) => name);
   }
 

@@ -1,6 +1,6 @@
 import type { InsertQueryNode, OperationNode, PrimitiveValueListNode, ValueListNode, ValuesNode } from 'kysely';
 import { LintelError } from '../../base/index.js';
-import { isSame, readValue } from '../../predicate/index.js';
+import { readValue } from '../../predicate/index.js';
 import type { FreshNode } from '../read/node.js';
 import { refuse } from '../read/refuse.js';
 import { constant } from './needs.js';
@@ -51,7 +51,7 @@ export function cellsBeside(
     given.forEach((field, i) => {
       if (!Object.hasOwn(stamps, field) || isLeftOut(row[i])) return;
       const value = constant(row[i]);
-      const isStamp = value === stamps[field] || isSame(target.shapeOf(field).type, value, stamps[field]);
+      const isStamp = value === stamps[field] || readValue(target.shapeOf(field).type, value) === stamps[field];
       if (!isStamp) refuseStamped(target, field);
     });
     return kept.map(({ i }) => (isLeftOut(row[i]) ? undefined : row[i]));
