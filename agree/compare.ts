@@ -5,6 +5,7 @@ import { readValue } from '../src/predicate/index.js';
 import { type Answers, type Asked, ask, type Engine, sweep, type Touched } from './engines.js';
 import { type Case, DRAWS, type Draw, generated, type Row } from './generate.js';
 import { type Outcome, view, WriteRules } from './memory.js';
+import { Names, otherColumn, typed } from './typed.js';
 import { columnFields, fieldsIn, KIND_NAMES, KINDS, type KindName } from './world.js';
 
 interface Expected {
@@ -13,48 +14,49 @@ interface Expected {
 }
 
 /** Cells in the one form that their type has, so that what differs in writing only is no difference. */
-function normal(kind: KindName, row: Row): Record<string, unknown> {
-  const fields = Object.fromEntries(fieldsIn(kind));
+function normal(kind: KindName, row: Row, names: Names): Record<string, unknown> {
+  const fields = Object.fromEntries(names.fields(kind));
   return Object.fromEntries(
     Object.entries(row).map(([name, raw]) => {
       const field = fields[name];
       if (!field || raw === null || raw === undefined) return [name, raw ?? null];
-      if (field.role === 'people') return [name, [...(raw as string[])].sort()];
+      if (field.role === 'people') return [name, (raw as unknown[]).map((one) => JSON.stringify(one)).sort()];
       return [name, readValue(field.type, field.type === 'boolean' && typeof raw === 'number' ? raw === 1 : raw, field.scale)];
     }),
   );
 }
 
-const lines = (kind: KindName, rows: readonly Row[]) =>
-  rows.map((row) => JSON.stringify(normal(kind, row), [...Object.keys(KINDS[kind].fields), 'may'].sort())).sort();
+const linesOf = (names: Names) => (kind: KindName, rows: readonly Row[]) =>
+  rows.map((row) => JSON.stringify(normal(kind, row, names), [...Object.keys(KINDS[kind].fields), 'may'].sort())).sort();
 const masked = (kind: KindName, rows: readonly Row[]) => rows.map((row) => Object.fromEntries(columnFields(kind).map(([name]) => [name, row[name] ?? null])));
 
-const names = (rows: readonly Row[]) => rows.map((row) => String(row.id)).sort();
+const idsIn = (rows: readonly Row[]) => rows.map((row) => String(row.id)).sort();
 
 /** What writes past scope did that the rules do not let happen. */
-function beyond({ raw = [] }: Answers, draw: Draw, rules: WriteRules): string[] {
+function beyond({ raw = [] }: Answers, draw: Draw, rules: WriteRules, names: Names): string[] {
   return draw.raw.flatMap((one, i) => {
     const isLet = (touched: Touched) => {
       if ('user' in one) return rules.letsLink(one);
       if (touched === 'linked') return false;
       const { kind, before, after } = touched;
-      return rules.lets(kind, before, after && asDrawn(kind, after, before));
+      return rules.lets(kind, before, after && asDrawn(names, kind, after, before));
     };
     return (raw[i] ?? []).filter((touched) => !isLet(touched)).map((touched) => `plain SQL ${JSON.stringify(one)}: lets be ${JSON.stringify(touched)}`);
   });
 }
 
 /** A row of a table with the values that it was drawn with, where they are the same but for how they are written. */
-function asDrawn(kind: KindName, row: Row, drawn: Row = {}): Row {
-  const [is, was] = [normal(kind, row), normal(kind, drawn)];
+function asDrawn(names: Names, kind: KindName, row: Row, drawn: Row = {}): Row {
+  const [is, was] = [normal(kind, row, names), normal(kind, drawn, names)];
   const isSame = (name: string) => JSON.stringify(is[name]) === JSON.stringify(was[name]);
-  const fields = fieldsIn(kind).map(([name, { role }]) => [name, role === 'people' ? (drawn[name] ?? []) : isSame(name) ? drawn[name] : row[name]]);
+  const fields = fieldsIn(kind).map(([name, { role }]) => [name, role === 'people' ? (drawn[name] ?? []) : isSame(name) ? drawn[name] : is[name]]);
   return Object.fromEntries(fields);
 }
 
 /** Where an engine and memory part: one line for each difference. */
-function differences(engine: string, expected: Expected, got: Answers, draw: Draw): string[] {
-  const found: string[] = [];
+function differences(engine: string, expected: Expected, got: Answers, draw: Draw, names: Names): string[] {
+  const found = got.undeclared.map((what) => `${engine} lets a column be that nobody declared: ${what}`);
+  const lines = linesOf(names);
   const compare = (what: string, a: readonly string[], b: readonly string[]) => {
     for (const line of a) if (!b.includes(line)) found.push(`${engine} ${what}: lacks ${line}`);
     for (const line of b) if (!a.includes(line)) found.push(`${engine} ${what}: has besides ${line}`);
@@ -63,7 +65,7 @@ function differences(engine: string, expected: Expected, got: Answers, draw: Dra
   for (const kind of KIND_NAMES) {
     const rows = expected.find[kind] as Row[];
     if (got.find) compare(`find ${kind}`, lines(kind, rows), lines(kind, got.find[kind] as Row[]));
-    if (got.plain) compare(`plain SQL on ${kind}`, names(rows), names(got.plain[kind] as Row[]));
+    if (got.plain) compare(`plain SQL on ${kind}`, idsIn(rows), idsIn(got.plain[kind] as Row[]));
     if (got.masked?.[kind]) compare(`masked view of ${kind}`, lines(kind, masked(kind, rows)), lines(kind, masked(kind, got.masked[kind])));
     compare(`select ${kind}`, lines(kind, masked(kind, rows)), lines(kind, masked(kind, got.select[kind] as Row[])));
   }
@@ -87,32 +89,36 @@ export interface Compared {
   readonly found: readonly string[];
   /** The draws in which some records were seen, and not all. */
   readonly telling: number;
+  /** Databases that did not take the charter over their columns. */
+  readonly untaken: number;
   /** The first draw on which an engine and memory part. */
   readonly draw?: Draw;
 }
 
 /** All that the engines say otherwise than memory. */
-export async function compareCase(engines: readonly Engine[], { charter: json, draws }: Case): Promise<Compared> {
-  const charter = readCharter(json);
+export async function compareCase(engines: readonly Engine[], drawn: Case): Promise<Compared> {
+  const asked = typed(drawn);
+  const { names, draws } = asked;
+  const charter = readCharter(asked.charter);
   // Those that share a database take turns.
   const shared = new Map<unknown, Promise<unknown>>();
-  const answers = await Promise.all(
+  const told = await Promise.all(
     engines.map((engine) => {
-      const asked = Promise.resolve(shared.get(engine.membership)).then(() => ask(engine, charter, draws));
-      shared.set(engine.membership, asked);
-      return asked;
+      const answer = Promise.resolve(shared.get(engine.membership)).then(async () => ({ engine: engine.name, each: await ask(engine, charter, asked) }));
+      shared.set(engine.membership, answer);
+      return answer;
     }),
   );
+  const answers = told.flatMap(({ engine, each }) => (each ? [{ engine, each }] : []));
   const all = draws.map((draw, i) => {
-    const [first] = answers.map((each) => each[i] as Asked) as [Asked];
+    const [first] = answers.map(({ each }) => each[i] as Asked) as [Asked];
     const me = first.standing.inMemory;
-    const rules = new WriteRules(me, draw.data, (id) => first.others.get(id)?.inMemory);
+    const rules = new WriteRules(me, draw.data, names, (id) => first.others.get(id)?.inMemory);
     const expected = { find: view(me, draw.data), writes: draw.writes.map((write) => rules.outcome(write)) };
-    const found = answers.flatMap((each, e) => {
+    const found = answers.flatMap(({ engine: name, each }) => {
       const { standing, answers: got } = each[i] as Asked;
-      const name = (engines[e] as Engine).name;
       const facts = unordered(standing.facts) === unordered(first.standing.facts) ? [] : [`${name} reads other facts: ${JSON.stringify(standing.facts)}`];
-      return [...facts, ...differences(name, expected, got, draw), ...beyond(got, draw, rules)];
+      return [...facts, ...differences(name, expected, got, draw, names), ...beyond(got, draw, rules, names)];
     });
     const tells = KIND_NAMES.some((kind) => {
       const seen = expected.find[kind]?.length ?? 0;
@@ -121,13 +127,20 @@ export async function compareCase(engines: readonly Engine[], { charter: json, d
     return { draw, found, tells };
   });
   const parted = all.find(({ found }) => found.length > 0);
-  return { found: parted?.found ?? [], telling: all.filter(({ tells }) => tells).length, ...(parted && { draw: parted.draw }) };
+  return {
+    found: parted?.found ?? [],
+    telling: all.filter(({ tells }) => tells).length,
+    untaken: engines.length - answers.length,
+    ...(parted && { draw: parted.draw }),
+  };
 }
 
 export interface Report {
   readonly cases: number;
   /** Cases in which the person saw some records and not others: what makes the comparison worth something. */
   readonly telling: number;
+  /** Times that a database did not take the charter over its columns. */
+  readonly untaken: number;
   readonly counterexample?: string;
 }
 
@@ -149,11 +162,12 @@ class Disagreement extends Error {
 /** Compares at least so many cases (a charter, data and a standing each); stops at the first that differs, made as small as it gets. */
 export async function agree(engines: readonly Engine[], cases: number, seed: number, options: AgreeOptions = {}): Promise<Report> {
   const charters = Math.ceil(cases / DRAWS);
-  let [done, telling] = [0, 0];
+  let [done, telling, untaken] = [0, 0, 0];
   const result = await fc.check(
     fc.asyncProperty(generated, async (drawn) => {
       const compared = await compareCase(engines, drawn);
       telling += compared.telling;
+      untaken += compared.untaken;
       done += DRAWS;
       if (done % (DRAWS * 20) === 0) for (const engine of engines) await sweep(engine);
       options.progress?.(done);
@@ -161,11 +175,18 @@ export async function agree(engines: readonly Engine[], cases: number, seed: num
     }),
     { numRuns: charters, seed, endOnFailure: options.shrink === false },
   );
-  if (!result.failed) return { cases: charters * DRAWS, telling };
+  if (!result.failed) return { cases: charters * DRAWS, telling, untaken };
   const [smallest] = result.counterexample as [Case];
   const error = result.errorInstance as Error;
-  const shown = { charter: shortCharter(smallest.charter), ...(error instanceof Disagreement ? error.draw : { draws: smallest.draws }) };
-  return { cases, telling, counterexample: `${error.message}\n${JSON.stringify(shown, null, 1)}` };
+  const { types, sent, other } = smallest;
+  const shown = {
+    types,
+    sent,
+    other: other && otherColumn(other, new Names(types)),
+    charter: shortCharter(smallest.charter),
+    ...(error instanceof Disagreement ? error.draw : { draws: smallest.draws }),
+  };
+  return { cases, telling, untaken, counterexample: `${error.message}\n${JSON.stringify(shown, null, 1)}` };
 }
 
 /** Only what a generated charter says beyond the fields that all of them have. */

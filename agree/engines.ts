@@ -5,11 +5,15 @@ import Database from 'libsql';
 import type { Charter } from 'warm-lintel';
 import { isLintelError } from 'warm-lintel';
 import { connect, createLintel, policyStatements, type ScopedDb, type ServerStanding } from 'warm-lintel/server';
+import { checkSchema } from '../src/store/index.js';
 import type { Draw, Raw, RawLink, Row, Write } from './generate.js';
 import type { Outcome } from './memory.js';
-import { columnFields, columnOf, HERE, isSqlite, KIND_NAMES, KINDS, type KindName, ME, makeMembership, makeTables, PEOPLE } from './world.js';
+import { Names, type TypedCase } from './typed.js';
+import { columnFields, columnOf, dropTables, isSqlite, KIND_NAMES, KINDS, type KindName, ME, makeMembership, makeTables } from './world.js';
 
 type AnyStanding = ServerStanding<any>;
+
+const TEXT = new Names({ tenant: 'text', person: 'text', unit: 'text', group: 'text', plot: 'text', hive: 'text', visit: 'text' });
 
 /** Somewhere to keep records, with the membership beside them or in another database. */
 export interface Engine {
@@ -27,6 +31,8 @@ export interface Answers {
   readonly plain?: Record<string, Row[]>;
   readonly masked?: Record<string, Row[]>;
   readonly writes: readonly Outcome[];
+  /** What was let be shown or written of columns that are nobody's. */
+  readonly undeclared: readonly string[];
   /** What each write by plain SQL under the policies did; nothing where it was refused. */
   readonly raw?: readonly (readonly Touched[])[];
 }
@@ -35,7 +41,7 @@ export interface Answers {
 export type Touched = { readonly kind: KindName; readonly before?: Row; readonly after: Row | undefined } | 'linked';
 
 export async function openEngine(name: string, records: Kysely<any>, membership = records): Promise<Engine> {
-  await makeTables(records);
+  await makeTables(records, TEXT);
   if (membership === records) await makeMembership(records);
   return { name, records, membership };
 }
@@ -79,6 +85,24 @@ async function undone<R>(db: Kysely<any>, work: (tx: Kysely<any>) => Promise<R>)
 
 const cellOf = (value: unknown, sqlite: boolean) => (sqlite && typeof value === 'boolean' ? Number(value) : value);
 
+/** The charter fits the tables that stand there. */
+async function isTaken(records: Kysely<any>, charter: Charter): Promise<boolean> {
+  try {
+    await checkSchema(records as Kysely<never>, charter);
+    return true;
+  } catch (error) {
+    if (isLintelError(error) && error.code === 'schema-mismatch') return false;
+    throw error;
+  }
+}
+
+/** The same write by somebody who writes ids otherwise than the database does. */
+function sentOtherwise(write: Write, names: Names): Write {
+  const { kind } = write;
+  if (write.do === 'update') return { ...write, set: names.sent(kind, write.set) };
+  return write.do === 'insert' ? { ...write, rows: write.rows.map((row) => names.sent(kind, row)) } : write;
+}
+
 export async function fill(tx: Kysely<any>, data: Draw['data']): Promise<void> {
   const sqlite = isSqlite(tx);
   for (const kind of KIND_NAMES) {
@@ -93,16 +117,17 @@ export async function fill(tx: Kysely<any>, data: Draw['data']): Promise<void> {
   if (links.length > 0) await tx.insertInto('hive_helpers').values(links).execute();
 }
 
-const SUBJECTS = { member: ME, suspended: 'gone', guest: 'stranger', visitor: undefined } as const;
+export const SUBJECTS = { member: ME, suspended: 'gone', guest: 'stranger', visitor: undefined } as const;
 
-async function become(tx: Kysely<any>, who: Draw['who']): Promise<void> {
-  const user_id = SUBJECTS[who.subject] ?? '';
+async function become(tx: Kysely<any>, who: Draw['who'], names: Names): Promise<void> {
   if (who.subject !== 'member' && who.subject !== 'suspended') return;
-  const mine = { tenant_id: HERE, user_id };
+  const user_id = names.text('person', SUBJECTS[who.subject]);
+  const tenant_id = String(names.here);
+  const mine = { tenant_id, user_id };
   await tx
     .updateTable('lintel_member')
     .set({ attributes: JSON.stringify(who.attributes) })
-    .where('tenant_id', '=', HERE)
+    .where('tenant_id', '=', tenant_id)
     .where('user_id', '=', user_id)
     .execute();
   if (who.units.length > 0)
@@ -117,14 +142,14 @@ async function become(tx: Kysely<any>, who: Draw['who']): Promise<void> {
       .execute();
   await tx
     .insertInto('lintel_assignment')
-    .values(who.assigned.map(({ role, anchor, anchorId, via }) => ({ tenant_id: HERE, ...holderOf(who, user_id, via), role, anchor, anchor_id: anchorId })))
+    .values(who.assigned.map(({ role, anchor, anchorId, via }) => ({ tenant_id, ...holderOf(who, user_id, via), role, anchor, anchor_id: anchorId })))
     .onConflict((c) => c.doNothing())
     .execute();
   if (!who.opened) return;
   const { group, actions } = who.opened;
   await tx
     .insertInto('lintel_opening')
-    .values({ tenant_id: HERE, id: 'o', group_id: group, to_user: user_id, kind: 'hive', actions: JSON.stringify(actions), keeps: false })
+    .values({ tenant_id, id: 'o', group_id: group, to_user: user_id, kind: 'hive', actions: JSON.stringify(actions), keeps: false })
     .execute();
 }
 
@@ -218,6 +243,20 @@ function masked(tx: Kysely<any>, { charter }: AnyStanding): Promise<Record<strin
   return selectAll(tx, some, (kind) => `lintel_wall.masked_${KINDS[kind].table}`);
 }
 
+/** Statements that a column which the charter does not declare is shown or written by. */
+async function undeclared(tx: Kysely<any>, on: Pick<ScopedDb<any>, 'selectFrom' | 'updateTable'>): Promise<string[]> {
+  const allowed: string[] = [];
+  for (const kind of KIND_NAMES) {
+    const { table } = KINDS[kind];
+    const statements = { read: on.selectFrom(table).select('undeclared'), asked: on.selectFrom(table).select('id').where('undeclared', '=', '0') };
+    for (const [how, statement] of Object.entries({ ...statements, written: on.updateTable(table).set({ undeclared: 'x' }) })) {
+      const outcome = await tried(tx, () => (statement as { execute(): Promise<unknown> }).execute());
+      if (outcome !== 'refused') allowed.push(`${how} of ${table}`);
+    }
+  }
+  return allowed;
+}
+
 /** The same questions to a connection of a role that owns nothing: by plain SQL, and through scope. */
 async function underPolicies(tx: Kysely<any>, draw: Draw, standing: AnyStanding): Promise<Answers> {
   return standing.withPolicies(tx, async (_tx, scope) => {
@@ -228,15 +267,16 @@ async function underPolicies(tx: Kysely<any>, draw: Draw, standing: AnyStanding)
     for (const write of draw.writes) writes.push(await writeOne(tx, scope, write, true));
     const raw: Touched[][] = [];
     for (const one of draw.raw) raw.push(await rawOne(tx, one, draw.data));
+    const shown = [...(await undeclared(tx, scope)), ...(await undeclared(tx, tx))];
     await say(tx, 'reset role');
-    return { ...answers, writes, raw };
+    return { ...answers, writes, raw, undeclared: shown };
   });
 }
 
 /** Members to whom some write gives a record. */
-function receivers(writes: readonly Write[]): Set<string> {
+function receivers(writes: readonly Write[], names: Names): Set<string> {
   const rows = writes.flatMap((write) => (write.do === 'insert' ? write.rows : write.do === 'update' ? [write.set] : []));
-  return new Set(rows.map((row) => String(row.ownerId)).filter((id) => PEOPLE.includes(id)));
+  return new Set(rows.map((row) => String(row.ownerId)).filter((id) => names.people.includes(id)));
 }
 
 /** Who asked, as this engine's own membership tells it, and what they were answered. */
@@ -246,14 +286,16 @@ export interface Asked {
   readonly answers: Answers;
 }
 
-async function askOne(engine: Engine, charter: Charter, draw: Draw, membership: Kysely<any>, records: Kysely<any>): Promise<Asked> {
+async function askOne(engine: Engine, charter: Charter, { names, sent }: TypedCase, draw: Draw, membership: Kysely<any>, records: Kysely<any>): Promise<Asked> {
   await fill(records, draw.data);
-  await become(membership, draw.who);
+  await become(membership, draw.who, names);
+  const writes = sent ? draw.writes.map((write) => sentOtherwise(write, names)) : draw.writes;
   const lintel = createLintel({ charter, db: membership, ...(engine.membership !== engine.records && { records }) });
-  const standing = await lintel.enter({ tenant: HERE, user: SUBJECTS[draw.who.subject], context: draw.who.context });
+  const subject = SUBJECTS[draw.who.subject];
+  const standing = await lintel.enter({ tenant: names.here, user: subject && names.id('person', subject), context: draw.who.context });
   const others = new Map<string, AnyStanding>();
-  for (const user of receivers(draw.writes)) others.set(user, await lintel.enter({ tenant: HERE, user }));
-  if (engine.policies) return { standing, others, answers: await underPolicies(records, draw, standing) };
+  for (const user of receivers(draw.writes, names)) others.set(user, await lintel.enter({ tenant: names.here, user }));
+  if (engine.policies) return { standing, others, answers: await underPolicies(records, { ...draw, writes }, standing) };
   const find: Record<string, Row[]> = {};
   const select = await selectAll(standing.scope<any>(records));
   for (const kind of KIND_NAMES) {
@@ -262,9 +304,9 @@ async function askOne(engine: Engine, charter: Charter, draw: Draw, membership: 
       .map((action) => `${kind}.${action}`);
     find[kind] = (await standing.find(kind, { limit: 1000, may })) as Row[];
   }
-  const writes: Outcome[] = [];
-  for (const write of draw.writes) writes.push(await writeOne(records, standing.scope<any>(records), write, false));
-  return { standing, others, answers: { find, select, writes } };
+  const outcomes: Outcome[] = [];
+  for (const write of writes) outcomes.push(await writeOne(records, standing.scope<any>(records), write, false));
+  return { standing, others, answers: { find, select, writes: outcomes, undeclared: await undeclared(records, standing.scope<any>(records)) } };
 }
 
 const CATALOGUE = ['pg_proc', 'pg_depend', 'pg_shdepend', 'pg_policy', 'pg_trigger', 'pg_class', 'pg_attribute', 'pg_type', 'pg_rewrite', 'pg_namespace'];
@@ -274,15 +316,19 @@ export async function sweep({ records, policies }: Engine): Promise<void> {
   if (policies) for (const table of CATALOGUE) await say(records, `vacuum pg_catalog.${table}`);
 }
 
-/** What one engine answers to each draw under a charter. */
-export async function ask(engine: Engine, charter: Charter, draws: readonly Draw[]): Promise<Asked[]> {
-  const over = async (membership: Kysely<any>, records: Kysely<any>): Promise<Asked[]> => {
+/** What one engine answers to each draw under a charter; undefined where it does not take the charter over these columns. */
+export async function ask(engine: Engine, charter: Charter, asked: TypedCase): Promise<Asked[] | undefined> {
+  const { draws, names, other } = asked;
+  const over = async (membership: Kysely<any>, records: Kysely<any>): Promise<Asked[] | undefined> => {
+    await dropTables(records);
+    await makeTables(records, names, other);
+    if (!(await isTaken(records, charter))) return undefined;
     if (engine.policies) await say(records, policyStatements(charter, { role: APP_ROLE }).join('\n'));
     const places = new Set([membership, records]);
     const all: Asked[] = [];
     for (const draw of draws) {
       for (const place of places) await say(place, 'savepoint draw');
-      all.push(await askOne(engine, charter, draw, membership, records));
+      all.push(await askOne(engine, charter, asked, draw, membership, records));
       for (const place of places) await say(place, 'rollback to savepoint draw');
     }
     return all;

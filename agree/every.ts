@@ -59,5 +59,7 @@ export function everyComparison(as: 'reach' | 'limit'): Case {
     const data = { plot: [], hive: hive.slice(i * SO_MANY, (i + 1) * SO_MANY), visit: [] };
     return { data, who: { ...who, assigned }, writes: [], raw: [] };
   });
-  return { charter, draws };
+  const text = 'text';
+  const types = { tenant: text, person: text, unit: text, group: text, plot: text, hive: text, visit: text } as const;
+  return { charter, types, sent: false, draws };
 }

@@ -1,6 +1,7 @@
 /* Generated charters, data, standings and writes. Everything is plain data, so that a counterexample shrinks to a few lines. */
 import fc from 'fast-check';
 import type { Predicate } from 'warm-lintel';
+import { ID_TYPES, type OtherDrawn, type Types, type Value } from './typed.js';
 import {
   CODES,
   columnFields,
@@ -56,9 +57,9 @@ export type Write =
 /** A link that somebody makes or drops who has SQL in their connection. */
 export interface RawLink {
   readonly do: 'link' | 'unlink';
-  readonly tenant: string;
-  readonly hive: string;
-  readonly user: string;
+  readonly tenant: Value;
+  readonly hive: Value;
+  readonly user: Value;
 }
 /** What they do: a write of any fields, or to a link. */
 export type Raw = Write | RawLink;
@@ -74,6 +75,12 @@ export interface Draw {
 export interface Case {
   /** A charter as JSON. */
   readonly charter: any;
+  /** Of each id. In all else here ids are names. */
+  readonly types: Types;
+  /** Some ids in writes are written otherwise than a database writes them. */
+  readonly sent: boolean;
+  /** A column of another type than its field is usually kept in. */
+  readonly other?: OtherDrawn | undefined;
   readonly draws: readonly Draw[];
 }
 
@@ -326,7 +333,7 @@ function write(kind: KindName, stamps?: Row): fc.Arbitrary<Write> {
         kind: fc.constant(kind),
         rows: fc
           .array(written(kind, 3, stamps ? ['id'] : STAMPED), { minLength: 1, maxLength: 2 })
-          .map((all) => all.map((one, i) => ({ id: kind === 'visit' ? 90 + i : `new${i}`, ...stamps, ...one }))),
+          .map((all) => all.map((one, i) => ({ id: `new${i}`, ...stamps, ...one }))),
       }),
       weight: 2,
     },
@@ -358,4 +365,16 @@ const draw: fc.Arbitrary<Draw> = fc.record({
   raw: fc.array(raw, { minLength: 3, maxLength: 6, size: 'max' }),
 });
 
-export const generated: fc.Arbitrary<Case> = fc.record({ charter, draws: fc.array(draw, { minLength: DRAWS, maxLength: DRAWS }) });
+const type = fc.constantFrom(...ID_TYPES);
+const types: fc.Arbitrary<Types> = fc.record({ tenant: type, person: type, unit: type, group: type, plot: type, hive: type, visit: type });
+
+/** A column and its type, as numbers that {@link otherColumn} reads. */
+const other = fc.record({ slot: fc.nat(999), column: fc.nat(999), fits: fc.oneof({ arbitrary: fc.constant(true), weight: 5 }, fc.constant(false)) });
+
+export const generated: fc.Arbitrary<Case> = fc.record({
+  charter,
+  types,
+  sent: fc.boolean(),
+  other: fc.option(other, { freq: 2, nil: undefined }),
+  draws: fc.array(draw, { minLength: DRAWS, maxLength: DRAWS }),
+});

@@ -1,7 +1,8 @@
 /* What has to come out, worked out record by record in memory: nothing here knows of SQL. */
 import type { Standing } from 'warm-lintel';
 import type { Data, RawLink, Row, Write } from './generate.js';
-import { fieldsIn, GROUPS, HERE, KIND_NAMES, type KindName, PEOPLE, UNITS } from './world.js';
+import type { Names } from './typed.js';
+import { fieldsIn, GROUPS, KIND_NAMES, type KindName, PEOPLE, UNITS } from './world.js';
 
 type AnyStanding = Standing<any>;
 /** A record with the parents that stand in the same tenant, as it is loaded for a decision. */
@@ -41,19 +42,35 @@ export type Outcome = 'refused' | { readonly rows: readonly Row[]; readonly retu
 /** The rules of a write, as the design states them. `standingOf` answers for other active members. */
 export class WriteRules {
   readonly #me: AnyStanding;
+  readonly #names: Names;
   readonly #tables: Data;
   readonly #standingOf: (userId: string) => AnyStanding | undefined;
 
-  constructor(me: AnyStanding, tables: Data, standingOf: (userId: string) => AnyStanding | undefined) {
+  constructor(me: AnyStanding, tables: Data, names: Names, standingOf: (userId: string) => AnyStanding | undefined) {
     this.#me = me;
+    this.#names = names;
     this.#tables = tables;
     this.#standingOf = standingOf;
+  }
+
+  get #here(): unknown {
+    return this.#names.here;
+  }
+
+  /** The id of whoever writes, as fields have it. */
+  get #mine(): unknown {
+    const { userId } = this.#me;
+    return userId !== undefined && this.#names.types.person === 'integer' ? Number(userId) : (userId ?? null);
+  }
+
+  #isOne(what: 'person' | 'unit' | 'group', id: unknown): boolean {
+    return { person: PEOPLE, unit: UNITS, group: GROUPS }[what].some((name) => this.#names.id(what, name) === id);
   }
 
   outcome(write: Write): Outcome {
     if (write.do === 'insert') return this.#insert(write.kind, write.rows);
     if (write.do === 'update' && this.#isNeverDone(write.kind, Object.keys(write.set))) return 'refused';
-    const reached = (row: Row) => write.ids.includes(row.id) && row.tenantId === HERE && this.#reaches(write, row);
+    const reached = (row: Row) => write.ids.includes(row.id) && row.tenantId === this.#here && this.#reaches(write, row);
     const rows = this.#tables[write.kind];
     if (write.do === 'delete')
       return this.#done(
@@ -96,7 +113,7 @@ export class WriteRules {
       const { role, change } = this.#field(write.kind, name);
       if (role !== 'owner') return this.#may(write.kind, change ?? 'update', row);
       const handOver = change !== undefined && this.#may(write.kind, change, row);
-      const take = value !== null && value === this.#me.userId && row[name] === null && this.#may(write.kind, 'update', row);
+      const take = value !== null && value === this.#mine && row[name] === null && this.#may(write.kind, 'update', row);
       return handOver || take;
     });
   }
@@ -109,22 +126,28 @@ export class WriteRules {
   #mayHold(kind: KindName, after: Row, name: string): boolean {
     const { role, change } = this.#field(kind, name);
     if (role !== 'owner') return this.#may(kind, change ?? 'update', after, true);
-    if (after[name] === null || after[name] !== this.#me.userId) return change === undefined || !this.#isHeld(kind, change, after);
+    if (after[name] === null || after[name] !== this.#mine) return change === undefined || !this.#isHeld(kind, change, after);
     return this.#may(kind, 'update', after, true) || (change !== undefined && this.#may(kind, change, after, true));
   }
 
   /** A new row is nobody's, one's own, or belongs to another where there is an action for that. */
   #mayOwn(kind: KindName, row: Row): boolean {
     return fieldsIn(kind).every(
-      ([name, { role }]) => role !== 'owner' || row[name] === null || row[name] === this.#me.userId || this.#field(kind, name).change !== undefined,
+      ([name, { role }]) => role !== 'owner' || row[name] === null || row[name] === this.#mine || this.#field(kind, name).change !== undefined,
     );
   }
 
   /** Whether somebody may be linked to a hive, or taken off. */
   letsLink({ do: does, tenant, hive: id, user }: RawLink): boolean {
-    const hive = this.#tables.hive.find((row) => row.id === id && row.tenantId === HERE);
+    const hive = this.#tables.hive.find((row) => row.id === id && row.tenantId === this.#here);
     const { change } = this.#field('hive', 'helpers');
-    return tenant === HERE && hive !== undefined && change !== undefined && this.#may('hive', change, hive) && (does === 'unlink' || PEOPLE.includes(user));
+    return (
+      tenant === this.#here &&
+      hive !== undefined &&
+      change !== undefined &&
+      this.#may('hive', change, hive) &&
+      (does === 'unlink' || this.#isOne('person', user))
+    );
   }
 
   /**
@@ -134,15 +157,15 @@ export class WriteRules {
   lets(kind: KindName, before: Row | undefined, after: Row | undefined): boolean {
     const changed = after ? fieldsIn(kind).filter(([name, { role }]) => role !== 'people' && after[name] !== (before?.[name] ?? null)) : [];
     if (before && after && changed.length === 0) return true;
-    if (before && before.tenantId !== HERE) return false;
+    if (before && before.tenantId !== this.#here) return false;
     if (!after) return before !== undefined && this.#may(kind, 'delete', before);
     const isThere = changed.every(([name, { role }]) =>
-      role === 'owner' ? after[name] === null || PEOPLE.includes(String(after[name])) : this.#isThere(kind, name, after),
+      role === 'owner' ? after[name] === null || this.#isOne('person', after[name]) : this.#isThere(kind, name, after),
     );
     if (!isThere) return false;
     if (!before) {
       const stamped = fieldsIn(kind).every(
-        ([name, { role }]) => (role !== 'tenant' || after[name] === HERE) && (role !== 'maker' || after[name] === (this.#me.userId ?? null)),
+        ([name, { role }]) => (role !== 'tenant' || after[name] === this.#here) && (role !== 'maker' || after[name] === this.#mine),
       );
       return stamped && this.#mayOwn(kind, after) && this.#may(kind, 'create', after);
     }
@@ -164,14 +187,14 @@ export class WriteRules {
     const value = row[name];
     if (value === null || value === undefined) return true;
     const { role, to } = this.#field(kind, name);
-    if (role === 'unit') return UNITS.includes(String(value));
-    if (role === 'group') return GROUPS.includes(String(value));
-    if (role === 'person') return PEOPLE.includes(String(value));
+    if (role === 'unit') return this.#isOne('unit', value);
+    if (role === 'group') return this.#isOne('group', value);
+    if (role === 'person') return this.#isOne('person', value);
     if (role === 'parent') {
-      const parent = this.#tables[to as KindName].find((p) => p.id === value && p.tenantId === HERE);
+      const parent = this.#tables[to as KindName].find((p) => p.id === value && p.tenantId === this.#here);
       return parent !== undefined && (this.#may(to as KindName, 'read', parent) || (to === 'plot' && this.#may('plot', 'choose', parent)));
     }
-    if (role !== 'owner' || value === this.#me.userId) return true;
+    if (role !== 'owner' || value === this.#mine) return true;
     const them = this.#standingOf(String(value));
     return them !== undefined && this.#may(kind, 'read', row, false, them);
   }
@@ -186,9 +209,9 @@ export class WriteRules {
   }
 
   #stamped(kind: KindName, row: Row): Row {
-    const me = this.#me.userId ?? null;
+    const me = this.#mine;
     const stamp = (name: string, role: string) => {
-      if (role === 'tenant') return HERE;
+      if (role === 'tenant') return this.#here;
       if (role === 'maker') return me;
       if (role === 'people') return [];
       return row[name] === undefined ? (role === 'owner' ? me : null) : row[name];

@@ -38,7 +38,9 @@ const report = await agree(engines, cases, seed, {
   },
 });
 if (report.counterexample !== undefined) console.log(report.counterexample);
-console.error(`${report.telling} of them showed the person some records and hid others`);
+console.error(
+  `${report.telling} of them showed the person some records and hid others; ${report.untaken} times a database did not take the charter over its columns`,
+);
 console.log(report.counterexample === undefined ? `${report.cases} cases, 0 disagreements` : `a disagreement within ${cases} cases, seed ${seed}`);
 await pool.end();
 await cluster?.stop();

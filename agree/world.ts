@@ -2,6 +2,7 @@
 import { type Kysely, SqliteAdapter, sql } from 'kysely';
 import { readCharter } from 'warm-lintel';
 import { createLintel } from 'warm-lintel/server';
+import { ID_TYPES, idOf, type Names } from './typed.js';
 
 export const HERE = 'here';
 export const ME = 'u1';
@@ -23,7 +24,7 @@ export const ID_COUNT = 4;
 export const ids = {
   plot: Array.from({ length: ID_COUNT }, (_, i) => `p${i}`),
   hive: Array.from({ length: ID_COUNT }, (_, i) => `h${i}`),
-  visit: Array.from({ length: ID_COUNT }, (_, i) => i + 1),
+  visit: Array.from({ length: ID_COUNT }, (_, i) => `v${i}`),
 } as const;
 
 type Type = 'text' | 'integer' | 'decimal' | 'instant' | 'boolean' | 'uuid';
@@ -75,7 +76,7 @@ export const KINDS = {
   visit: {
     table: 'visits',
     fields: {
-      id: word('id', 'integer'),
+      id: word('id', 'text'),
       tenantId: word('tenant', 'text'),
       hiveId: word('parent', 'text', { to: 'hive' }),
       madeBy: word('maker', 'text'),
@@ -109,42 +110,75 @@ export const columnFields = (kind: KindName) => fieldsIn(kind).filter(([, f]) =>
 
 export const isSqlite = (db: Kysely<any>) => db.getExecutor().adapter instanceof SqliteAdapter;
 
-/** Makes the empty tables. */
-export async function makeTables(db: Kysely<any>): Promise<void> {
-  const types = COLUMN_TYPES[isSqlite(db) ? 'sqlite' : 'postgres'];
-  for (const kind of KIND_NAMES) {
-    const columns = columnFields(kind).map(([field, { type }]) => `${columnOf(field)} ${types[type]}`);
-    await sql.raw(`create table ${KINDS[kind].table} (${columns.join(', ')}, undeclared text default 'hidden')`).execute(db);
-  }
-  await sql.raw('create table hive_helpers (tenant_id text, hive_id text, user_id text)').execute(db);
+/** Some column that is of another type than its field is usually kept in. */
+export interface OtherColumn {
+  readonly kind: KindName;
+  readonly field: string;
+  readonly type: string;
 }
 
-/** A tenant with members, units and groups, on a database that also holds the membership. */
+/** Makes the empty tables. */
+export async function makeTables(db: Kysely<any>, names: Names, other?: OtherColumn): Promise<void> {
+  const types = COLUMN_TYPES[isSqlite(db) ? 'sqlite' : 'postgres'];
+  const typeOf = (kind: KindName, field: string, type: Type) => (other?.kind === kind && other.field === field && !isSqlite(db) ? other.type : types[type]);
+  for (const kind of KIND_NAMES) {
+    const columns = names.fields(kind).flatMap(([field, { role, type }]) => (role === 'people' ? [] : [`${columnOf(field)} ${typeOf(kind, field, type)}`]));
+    await sql.raw(`create table ${KINDS[kind].table} (${columns.join(', ')}, undeclared text default 'hidden')`).execute(db);
+  }
+  const { tenant, hive, person } = names.types;
+  await sql.raw(`create table hive_helpers (tenant_id ${types[tenant]}, hive_id ${types[hive]}, user_id ${types[person]})`).execute(db);
+}
+
+export async function dropTables(db: Kysely<any>): Promise<void> {
+  for (const table of ['hive_helpers', ...KIND_NAMES.map((kind) => KINDS[kind].table)]) await sql.raw(`drop table ${table}`).execute(db);
+}
+
+/** For each type of id a tenant with members, units and groups of every type, on a database that also holds the membership. */
 export async function makeMembership(db: Kysely<any>): Promise<void> {
   const lintel = createLintel({ charter: readCharter({ kinds: {} }), db });
   await lintel.prepare();
-  for (const id of [...PEOPLE, ...STRANGERS]) await lintel.addPerson({ id, name: id, address: `${id === 'U1' ? 'capital' : id}@agree.example` });
-  await lintel.openTenant({ id: HERE, name: 'Here', keyholder: 'boss' });
-  await lintel.openTenant({ id: 'there', name: 'There', keyholder: 'stranger' });
-  const boss = await lintel.enter({ tenant: HERE, user: 'boss' });
-  await boss.tenant.addUnit({ id: 'top', name: 'top' });
-  await boss.tenant.addUnit({ id: 'left', name: 'left', below: 'top' });
-  await boss.tenant.addUnit({ id: 'leaf', name: 'leaf', below: 'left' });
-  await boss.tenant.addUnit({ id: 'other', name: 'other' });
-  const member = (user_id: string, status: string) => ({ tenant_id: HERE, user_id, status, since: new Date(0), attributes: '{}' });
-  await db
-    .insertInto('lintel_member')
-    .values([member(ME, 'active'), member('u2', 'active'), member('U1', 'active'), member('gone', 'suspended')])
-    .execute();
-  await db
-    .insertInto('lintel_group')
-    .values(GROUPS.map((id) => ({ tenant_id: HERE, id, name: id })))
-    .execute();
-  await db
-    .insertInto('lintel_group_member')
-    .values([
-      { tenant_id: HERE, group_id: 'g1', user_id: 'u2' },
-      { tenant_id: HERE, group_id: 'g2', user_id: 'U1' },
-    ])
-    .execute();
+  const each = (...names: string[]) => ID_TYPES.flatMap((type) => names.map((name) => String(idOf(type, name))));
+  for (const [i, id] of each(...PEOPLE, ...STRANGERS).entries()) await lintel.addPerson({ id, name: id, address: `a${i}@agree.example` });
+  for (const tenant_id of each(HERE)) {
+    await lintel.openTenant({ id: tenant_id, name: 'Here', keyholder: 'boss' });
+    const boss = await lintel.enter({ tenant: tenant_id, user: 'boss' });
+    for (const type of ID_TYPES) {
+      const id = (name: string) => String(idOf(type, name));
+      for (const [unit, below] of [['top'], ['left', 'top'], ['leaf', 'left'], ['other']] as const)
+        await boss.tenant.addUnit({ id: id(unit), name: unit, ...(below && { below: id(below) }) });
+    }
+    const rows = async (table: string, all: readonly object[]) => {
+      await db
+        .insertInto(table)
+        .values(all.map((row) => ({ tenant_id, ...row })))
+        .execute();
+    };
+    const member = { since: new Date(0), attributes: '{}' };
+    const [, ...bosses] = each('boss');
+    await rows(
+      'lintel_member',
+      [...bosses, ...each(ME, 'u2', 'U1')].map((user_id) => ({ ...member, user_id, status: 'active' })),
+    );
+    await rows(
+      'lintel_member',
+      each('gone').map((user_id) => ({ ...member, user_id, status: 'suspended' })),
+    );
+    await rows(
+      'lintel_assignment',
+      bosses.map((user_id) => ({ user_id, role: 'keyholder', anchor: 'tenant', anchor_id: tenant_id })),
+    );
+    await rows(
+      'lintel_group',
+      each(...GROUPS).map((id) => ({ id, name: id })),
+    );
+    await rows(
+      'lintel_group_member',
+      each('g1').flatMap((group_id) => each('u2').map((user_id) => ({ group_id, user_id }))),
+    );
+    await rows(
+      'lintel_group_member',
+      each('g2').flatMap((group_id) => each('U1').map((user_id) => ({ group_id, user_id }))),
+    );
+  }
+  for (const id of each('there')) await lintel.openTenant({ id, name: 'There', keyholder: 'stranger' });
 }

@@ -120,7 +120,7 @@ export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: str
     ([field, f]) => sqlText`${f.link ? peopleColumn(boundary, kind, f) : boundary.writer.column(shape, field, 't')} as ${name(field)}`,
   );
   const [row] =
-    await sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${boundary.writer.column(shape, shape.idField, 't')} = ${value}`.rows<
+    await sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${boundary.writer.equals(boundary.writer.column(shape, shape.idField, 't'), value, idShape)}`.rows<
       Record<string, unknown>
     >(db);
   if (!row) return undefined;

@@ -92,9 +92,9 @@ export class SqlWriter {
     return wanted ? yes : sqlText`(${yes}) is not true`;
   }
 
-  /** The column holds this value, which is in the normal form of the field's type. */
-  equals(column: Fragment, value: Scalar, field: FieldShape): Fragment {
-    return this.#valueCompared('is', column, value, field);
+  /** The column holds this value, which is in the normal form of the field's type; no column holds null. */
+  equals(column: Fragment, value: Scalar | null, field: FieldShape): Fragment {
+    return value === null ? verbatim('false') : this.#valueCompared('is', column, value, field);
   }
 
   #constant(p: Comparison, column: Fragment, field: FieldShape): Fragment {
@@ -122,7 +122,7 @@ export class SqlWriter {
     const inner = this.#fresh();
     const { table, tenant, record, user } = field.link;
     const { value } = p.to;
-    const named = Array.isArray(value) ? this.writeList(name(inner, user), value, field) : sqlText`${name(inner, user)} = ${this.bind(value)}`;
+    const named = Array.isArray(value) ? this.writeList(name(inner, user), value, field) : this.writeValue('is', name(inner, user), value, field);
     return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${name(table)} as ${name(inner)} where ${name(inner, tenant)} = ${this.column(kind, kind.tenantField as string, alias)} and ${name(inner, record)} = ${this.column(kind, kind.idField, alias)} and ${named})`;
   }
 
@@ -171,13 +171,13 @@ export class SqlWriter {
   }
 
   /** A list as one parameter, so that the text of a query does not depend on its length. */
-  writeList(column: Fragment, values: readonly unknown[] | Fragment, _field: FieldShape): Fragment {
-    return sqlText`${column} = any(${values})`;
+  writeList(column: Fragment, values: readonly unknown[] | Fragment, field: FieldShape): Fragment {
+    return sqlText`${column} = any(${values}${verbatim(field.type === 'integer' ? '::bigint[]' : '')})`;
   }
 
-  /** Text is ordered by code point, whatever collation the column has. */
+  /** Text is ordered by code point, whatever collation the column has; a number that a small column cannot hold is in none of its rows, and no error. */
   protected writeValue(op: Comparison['op'], column: Fragment, value: unknown, field: FieldShape): Fragment {
-    return sqlText`${op === 'is' ? column : this.comparable(column, field)} ${this.operator(op)} ${value}`;
+    return sqlText`${op === 'is' ? column : this.comparable(column, field)} ${this.operator(op)} ${value}${verbatim(field.type === 'integer' ? '::bigint' : '')}`;
   }
 
   protected writeFields(op: Comparison['op'], a: Fragment, b: Fragment, field: FieldShape): Fragment {

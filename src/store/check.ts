@@ -11,6 +11,8 @@ interface Column {
   /** Its type, by the name that the catalogue has for it; `enum` for any of these. Absent where a database keeps anything in any column. */
   type?: string;
   collation?: string | null;
+  /** Places that it keeps, where that was said: of a decimal, or of a second. */
+  places?: number | null;
 }
 
 /** The types of column in which a field of each type is kept and compared without being rounded, padded or shifted. */
@@ -29,9 +31,11 @@ async function columnsIn(db: Kysely<any>, charter: Charter): Promise<Column[]> {
   const schemas = Object.values(charter.shapes).flatMap((shape) => shape.schema ?? []);
   const { rows } = await sql<Column>`
     select c.relname as table, n.nspname as schema, a.attname as column, k.collisdeterministic as deterministic, k.collname as collation,
-      case when b.typtype = 'e' then 'enum' else b.typname end as type
+      case when b.typtype = 'e' then 'enum' else b.typname end as type,
+      case when m.typmod < 0 then null when b.typname = 'numeric' then (m.typmod - 4) & 2047 when b.typname = 'timestamptz' then m.typmod end as places
     from pg_class c join pg_namespace n on n.oid = c.relnamespace join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped
     join pg_type t on t.oid = a.atttypid join pg_type b on b.oid = case when t.typtype = 'd' then t.typbasetype else t.oid end
+    cross join lateral (select case when t.typtype = 'd' then t.typtypmod else a.atttypmod end as typmod) m
     left join pg_collation k on k.oid = a.attcollation
     where c.relkind in ('r', 'p', 'v', 'm', 'f') and (n.nspname = any(current_schemas(false)) or n.nspname = any(${schemas}))`.execute(db);
   return rows;
@@ -65,7 +69,14 @@ export async function checkSchema(db: Kysely<never>, charter: Charter): Promise<
   const rows = await columnsIn(db, charter);
   const problems: string[] = [];
   const ids: { readonly called: string; readonly collation: string }[] = [];
-  const look = (table: string, schema: string | undefined, column: string, place: string, type: ValueType, isId: boolean) => {
+  const look = (
+    table: string,
+    schema: string | undefined,
+    column: string,
+    place: string,
+    { type, scale = 0 }: Pick<FieldShape, 'type' | 'scale'>,
+    isId: boolean,
+  ) => {
     const inTable = rows.filter((row) => row.table === table && (schema === undefined || row.schema === schema));
     const found = inTable.find((row) => row.column === column);
     const called = `"${table}"."${column}"`;
@@ -77,17 +88,22 @@ export async function checkSchema(db: Kysely<never>, charter: Charter): Promise<
       problems.push(
         `${place}: ${called} is of the type ${found.type}, and the field is ${type}, which is kept in ${FITTING[type].join(', ')}; change one of the two`,
       );
+    else if (found.places != null && found.places < (type === 'instant' ? 3 : scale))
+      problems.push(
+        `${place}: ${called} keeps ${found.places} places, and the field ${type === 'instant' ? '3, thousandths of a second' : scale}, so that what is written would be rounded; change one of the two`,
+      );
     else if (isId && found.collation) ids.push({ called, collation: found.collation });
   };
   for (const [kind, shape] of Object.entries(charter.shapes)) {
-    for (const [field, { column, link, type }] of Object.entries(shape.fields)) {
+    for (const [field, own] of Object.entries(shape.fields)) {
+      const { column, link } = own;
       const place = `kinds.${kind}.fields.${field}`;
-      const typeOf = (of: string | undefined) => (shape.fields[of as string] as FieldShape).type;
+      const at = (of: string | undefined) => shape.fields[of as string] as FieldShape;
       if (link) {
-        look(link.table, undefined, link.user, place, type, true);
-        look(link.table, undefined, link.record, place, typeOf(shape.idField), true);
-        look(link.table, undefined, link.tenant, place, typeOf(shape.tenantField), true);
-      } else look(shape.table, shape.schema, column, place, type, charter.kind(kind).fields[field]?.role !== 'plain');
+        look(link.table, undefined, link.user, place, own, true);
+        look(link.table, undefined, link.record, place, at(shape.idField), true);
+        look(link.table, undefined, link.tenant, place, at(shape.tenantField), true);
+      } else look(shape.table, shape.schema, column, place, own, charter.kind(kind).fields[field]?.role !== 'plain');
     }
   }
   const [first] = ids;

@@ -1,6 +1,7 @@
 import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
 import { CLEANING, hashOf, LintelError, toHex } from '../../base/index.js';
-import type { Charter } from '../../charter/index.js';
+import { type Charter, idType } from '../../charter/index.js';
+import { readValue, type ValueType } from '../../predicate/index.js';
 import { openingKey, type Standing } from '../../standing/index.js';
 import { sqlText } from '../fragment.js';
 import type { ScopeSupport } from '../support.js';
@@ -46,11 +47,21 @@ function payload(standing: Standing, bound: string): string {
   return `${bound} ${known}`;
 }
 
+/** Ids as fields of a type hold them. What is none of that type stands in no row, and would be an error where it is compared. */
+const idsOf = (type: ValueType = 'text', ids: readonly string[] = []): string[] =>
+  ids.flatMap((id) => {
+    const read = readValue(type, id);
+    return read === undefined ? [] : [String(read)];
+  });
+
 /** A standing does not change: what is said of it is worked out once. */
 const payloads = new WeakMap<Standing, string>();
 
 function worthKeeping(standing: Standing): string {
   const { charter, facts } = standing;
+  const { shapes } = charter;
+  const [personType, unitType] = [idType(charter, 'person'), idType(charter, 'unit')];
+  const idTypeOf = (kind: string) => shapes[kind]?.fields[shapes[kind].idField]?.type;
   const holds: string[] = [];
   const opened: Record<string, string[]> = {};
   const anchored: Record<string, { units: string[]; records: Record<string, string[]> }> = {};
@@ -60,7 +71,8 @@ function worthKeeping(standing: Standing): string {
       const key = `${permission.name} ${reach}`;
       if (path.by === 'opening') {
         holds.push(anchoredMark(permission.name));
-        opened[permission.name] = [...(opened[permission.name] ?? []), ...(facts.people?.[openingKey(path.opening)] ?? [])];
+        const owners = idsOf(personType, facts.people?.[openingKey(path.opening)]);
+        opened[permission.name] = [...(opened[permission.name] ?? []), ...owners];
         continue;
       }
       if (anchor.on === 'tenant') {
@@ -70,13 +82,14 @@ function worthKeeping(standing: Standing): string {
       holds.push(anchoredMark(permission.name));
       const at = anchored[key] ?? { units: [], records: {} };
       anchored[key] = at;
-      if (anchor.on === 'unit') at.units.push(...(facts.below?.[anchor.unitId] ?? []));
-      else at.records[anchor.kind] = [...(at.records[anchor.kind] ?? []), anchor.id];
+      if (anchor.on === 'unit') at.units.push(...idsOf(unitType, facts.below?.[anchor.unitId]));
+      else at.records[anchor.kind] = [...(at.records[anchor.kind] ?? []), ...idsOf(idTypeOf(anchor.kind), [anchor.id])];
     }
   }
   const known = factsAsked(charter as Charter).map(({ key, kind, asked }) => [key, standing.factFor(asked, kind)] as const);
   const rest = { anchored, opened, facts: Object.fromEntries(known) };
-  return [charter.hash, JSON.stringify(facts.tenant.id), JSON.stringify(facts.me.userId ?? null), `\t${holds.join('\t')}\t`, JSON.stringify(rest)].join('\n');
+  const [user = null] = idsOf(personType, facts.me.userId === undefined ? [] : [facts.me.userId]);
+  return [charter.hash, JSON.stringify(facts.tenant.id), JSON.stringify(user), `\t${holds.join('\t')}\t`, JSON.stringify(rest)].join('\n');
 }
 
 // Everything is named in full, and nothing is prepared under a name: whoever had the connection before could have put something else there.
@@ -89,6 +102,8 @@ async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise
   const { rows } = await plain.executeQuery<{ turn: Uint8Array }>(CHALLENGE).catch((error: unknown) => {
     throw missing(error);
   });
+  // A tenant that no row can be of lets nothing through.
+  if (idsOf(idType(standing.charter, 'tenant'), [standing.facts.tenant.id]).length === 0) return;
   const text = payload(standing, toHex((rows[0] as { turn: Uint8Array }).turn));
   const signature = hashOf([key.outer, fromHex(hashOf([key.inner, text]))]);
   const values = [`${signature}.${text}`, standing.facts.tenant.id];

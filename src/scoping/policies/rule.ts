@@ -74,6 +74,12 @@ export class RuleWriter extends SqlWriter {
     return this.#charter.shapes[kind] as KindShape;
   }
 
+  /** What functions that answer ids of a kind return: a column may be of a narrower type. */
+  #idType(kind: string): string {
+    const { fields, idField } = this.#shape(kind);
+    return sqlTypeOf(fields[idField] as FieldShape);
+  }
+
   #tenantType(kind: string): string | undefined {
     const { tenantField, fields } = this.#shape(kind);
     return tenantField === undefined ? undefined : sqlTypeOf(fields[tenantField] as FieldShape);
@@ -210,7 +216,7 @@ export class RuleWriter extends SqlWriter {
 
   #idsWhere(kind: string, condition: Fragment): string {
     const shape = this.#shape(kind);
-    return `select ${inline(this.column(shape, shape.idField, 'p'))} from ${inline(this.qualified(kind))} as "p" where ${inline(this.tenant(kind, 'p'))} and ${inline(condition)}`;
+    return `select ${inline(this.column(shape, shape.idField, 'p'))}::${this.#idType(kind)} from ${inline(this.qualified(kind))} as "p" where ${inline(this.tenant(kind, 'p'))} and ${inline(condition)}`;
   }
 
   /** The table with its schema: functions of the wall look nowhere else. */
@@ -225,7 +231,7 @@ export class RuleWriter extends SqlWriter {
     const known = this.#functions.get(body);
     if (known) return known.name;
     const taken = [...this.#functions.values()].filter((f) => f.name.replace(/_\d+$/, '') === wish).length;
-    const type = sqlTypeOf(this.#shape(kind).fields[this.#shape(kind).idField] as FieldShape);
+    const type = this.#idType(kind);
     const made = { name: taken === 0 ? wish : `${wish}_${taken + 1}`, type, takesKey, queries };
     this.#functions.set(body, made);
     return made.name;
@@ -325,7 +331,7 @@ export class RuleWriter extends SqlWriter {
     const field = this.#shape(kind).fields[p.field] as FieldShape;
     const { table, tenant, record, user } = field.link as NonNullable<FieldShape['link']>;
     const where = sqlText`${name('l', tenant)} = ${once(`told('tenant')`, this.#tenantType(kind))} and ${name('l', user)} = ${this.#valueOf(p, field, onlyWith)}`;
-    return `select ${inline(name('l', record))} from ${inline(name('public', table))} as "l" where ${inline(where)}`;
+    return `select ${inline(name('l', record))}::${this.#idType(kind)} from ${inline(name('public', table))} as "l" where ${inline(where)}`;
   }
 
   /** A comparison with one value that is worked out in the database. */

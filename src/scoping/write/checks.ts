@@ -67,7 +67,10 @@ export function makingChecks(target: Target, given: readonly string[], named: Na
     const { role, change } = target.fields[field] as FieldData;
     if (change === undefined && role !== 'owner') return [];
     const column = target.column(field);
-    const needless = role === 'owner' ? sqlText`${column} is null or ${column} = ${target.meIn(field)}` : sqlText`${column} is null`;
+    const needless =
+      role === 'owner'
+        ? sqlText`${column} is null or ${boundary.writer.equals(column, target.meIn(field), target.shapeOf(field))}`
+        : sqlText`${column} is null`;
     const allowed = change === undefined ? verbatim('false') : boundary.reached(kind, change, WRITTEN, 'after');
     return [{ sign: `guard ${kind} ${field}`, holds: sqlText`${needless} or (${allowed})` }];
   });
@@ -88,9 +91,9 @@ function valueCheck(target: Target, field: string, named: Named): AfterCheck[] {
     // Their rule is not the one that policies let through: it looks at other tables as they are, or finds nothing there.
     const reads = them ? new Boundary(them, support, writer).reached(kind, 'read', WRITTEN) : verbatim('false');
     const member = support.conditions?.person(column) ?? verbatim(them ? 'true' : 'false');
-    return sqlText`(${column} = ${id} and ${member} and ${reads})`;
+    return sqlText`(${writer.equals(column, id, target.shapeOf(field))} and ${member} and ${reads})`;
   });
-  const me = sqlText`${column} is null or ${column} = ${target.meIn(field)}`;
+  const me = sqlText`${column} is null or ${writer.equals(column, target.meIn(field), target.shapeOf(field))}`;
   return [{ sign, holds: joinFragments([me, ...others], ' or ') }];
 }
 
