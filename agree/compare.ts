@@ -114,7 +114,7 @@ export async function compareCase(engines: readonly Engine[], drawn: Case): Prom
     const [first] = answers.map(({ each }) => each[i] as Asked) as [Asked];
     const me = first.standing.inMemory;
     const rules = new WriteRules(me, draw.data, names, (id) => first.others.get(id)?.inMemory);
-    const expected = { find: view(me, draw.data), writes: draw.writes.map((write) => rules.outcome(write)) };
+    const expected = { find: view(names, me, draw.data), writes: draw.writes.map((write) => rules.outcome(write)) };
     const found = answers.flatMap(({ engine: name, each }) => {
       const { standing, answers: got } = each[i] as Asked;
       const facts = unordered(standing.facts) === unordered(first.standing.facts) ? [] : [`${name} reads other facts: ${JSON.stringify(standing.facts)}`];

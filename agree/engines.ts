@@ -96,8 +96,8 @@ async function isTaken(records: Kysely<any>, charter: Charter): Promise<boolean>
   }
 }
 
-/** The same write by somebody who writes ids otherwise than the database does. */
-function sentOtherwise(write: Write, names: Names): Write {
+/** A write as it comes in. */
+function asSent(write: Write, names: Names): Write {
   const { kind } = write;
   if (write.do === 'update') return { ...write, set: names.sent(kind, write.set) };
   return write.do === 'insert' ? { ...write, rows: write.rows.map((row) => names.sent(kind, row)) } : write;
@@ -286,10 +286,10 @@ export interface Asked {
   readonly answers: Answers;
 }
 
-async function askOne(engine: Engine, charter: Charter, { names, sent }: TypedCase, draw: Draw, membership: Kysely<any>, records: Kysely<any>): Promise<Asked> {
+async function askOne(engine: Engine, charter: Charter, { names }: TypedCase, draw: Draw, membership: Kysely<any>, records: Kysely<any>): Promise<Asked> {
   await fill(records, draw.data);
   await become(membership, draw.who, names);
-  const writes = sent ? draw.writes.map((write) => sentOtherwise(write, names)) : draw.writes;
+  const writes = draw.writes.map((write) => asSent(write, names));
   const lintel = createLintel({ charter, db: membership, ...(engine.membership !== engine.records && { records }) });
   const subject = SUBJECTS[draw.who.subject];
   const standing = await lintel.enter({ tenant: names.here, user: subject && names.id('person', subject), context: draw.who.context });

@@ -6,24 +6,24 @@ import { fieldsIn, GROUPS, KIND_NAMES, type KindName, PEOPLE, UNITS } from './wo
 
 type AnyStanding = Standing<any>;
 /** A record with the parents that stand in the same tenant, as it is loaded for a decision. */
-function loaded(kind: KindName, row: Row, tables: Data): Row {
+function loaded(names: Names, kind: KindName, row: Row, tables: Data): Row {
   const parents: Record<string, Row | null> = {};
   for (const [field, shape] of fieldsIn(kind)) {
     if (shape.role !== 'parent' || row[field] === null) continue;
     const to = shape.to as KindName;
     const found = tables[to].find((p) => p.id === row[field] && p.tenantId === row.tenantId && row.tenantId !== null);
-    parents[field] = found ? loaded(to, found, tables) : null;
+    parents[field] = found ? loaded(names, to, found, tables) : null;
   }
-  return { ...row, parents };
+  return { ...names.sent(kind, row), parents };
 }
 
 /** A person's whole view of the tables: each record that they may read, the fields that they see of it, and what they may do with it. */
-export function view(standing: AnyStanding, tables: Data): Record<string, Row[]> {
+export function view(names: Names, standing: AnyStanding, tables: Data): Record<string, Row[]> {
   return Object.fromEntries(
     KIND_NAMES.map((kind) => {
       const { fields, actions } = standing.charter.kind(kind);
       const seen = tables[kind].flatMap((row) => {
-        const record = loaded(kind, row, tables);
+        const record = loaded(names, kind, row, tables);
         if (!standing.may(`${kind}.read`, record)) return [];
         const shown = Object.entries(fields).filter(([, field]) => field.read === undefined || standing.may(`${kind}.${field.read}`, record));
         const may = Object.keys(actions)
@@ -93,7 +93,7 @@ export class WriteRules {
   }
 
   #may(kind: KindName, action: string, row: Row, after = false, standing = this.#me): boolean {
-    return standing.may(`${kind}.${action}`, loaded(kind, row, this.#tables), { after });
+    return standing.may(`${kind}.${action}`, loaded(this.#names, kind, row, this.#tables), { after });
   }
 
   #field(kind: KindName, name: string) {
@@ -179,7 +179,7 @@ export class WriteRules {
   #isHeld(kind: KindName, action: string, row: Row): boolean {
     const limit = this.#me.charter.data.limits[kind]?.held;
     if (!limit?.actions.includes(action) || limit.before) return false;
-    return this.#me.decide(`${kind}.${action}`, loaded(kind, row, this.#tables), { after: true }).outcome === 'limit';
+    return this.#me.decide(`${kind}.${action}`, loaded(this.#names, kind, row, this.#tables), { after: true }).outcome === 'limit';
   }
 
   /** What a field names is there for the writer; a new owner can read what they get. */

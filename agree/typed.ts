@@ -33,7 +33,8 @@ export function idOf(type: IdType, name: string, narrow = false): Value {
 }
 
 /** The same id as somebody may send it who does not write it as the database does. */
-const otherwise = (type: IdType, id: unknown): unknown => (type === 'uuid' && typeof id === 'string' ? id.toUpperCase() : type === 'integer' ? String(id) : id);
+const otherwise = (type: IdType, id: unknown): unknown =>
+  Array.isArray(id) ? id.map((one) => otherwise(type, one)) : id === null || type === 'text' ? id : type === 'uuid' ? String(id).toUpperCase() : String(id);
 
 const whatIs = (kind: KindName, { role, to }: { readonly role: string; readonly to?: string | undefined }): Identified | undefined =>
   role === 'id' ? kind : role === 'parent' ? (to as KindName) : OF_ROLE[role];
@@ -43,9 +44,12 @@ export class Names {
   readonly types: Types;
   /** Some column holds no large number. */
   readonly #narrow: boolean;
+  /** Ids come as somebody writes them who does not write them as the database does. */
+  readonly #sent: boolean;
 
-  constructor(types: Types, other?: OtherColumn) {
+  constructor(types: Types, other?: OtherColumn, sent = false) {
     this.types = types;
+    this.#sent = sent;
     this.#narrow = other?.type === 'smallint' || other?.type === 'integer';
   }
 
@@ -70,18 +74,21 @@ export class Names {
   cell(kind: KindName, name: string, value: unknown): unknown {
     const field = fieldsIn(kind).find(([field]) => field === name)?.[1];
     const what = field && whatIs(kind, field);
-    if (this.#narrow && typeof value === 'number') return value % 1000;
     if (what === undefined || value === null) return value;
     return Array.isArray(value) ? value.map((one) => this.id(what, one)) : this.id(what, value as string);
   }
 
   row(kind: KindName, row: Row): Row {
-    return Object.fromEntries(Object.entries(row).map(([name, value]) => [name, this.cell(kind, name, value)]));
+    // Rules may name numbers that a small column cannot hold; rows cannot.
+    const fit = (value: unknown) => (this.#narrow && typeof value === 'number' ? value % 1000 : value);
+    return Object.fromEntries(Object.entries(row).map(([name, value]) => [name, this.cell(kind, name, fit(value))]));
   }
 
+  /** A row as it comes in: in the body of a request. */
   sent(kind: KindName, row: Row): Row {
+    if (!this.#sent) return row;
     const types = Object.fromEntries(this.fields(kind).flatMap(([name, { role, type }]) => (role === 'plain' ? [] : [[name, type as IdType]])));
-    return Object.fromEntries(Object.entries(row).map(([name, value]) => [name, types[name] && value !== null ? otherwise(types[name], value) : value]));
+    return Object.fromEntries(Object.entries(row).map(([name, value]) => [name, types[name] ? otherwise(types[name], value) : value]));
   }
 
   predicate(kind: KindName, p: any): any {
@@ -174,17 +181,16 @@ export function otherColumn({ slot, column, fits }: OtherDrawn, names: Names): O
   return { kind, field, type: all[column % all.length] as string };
 }
 
-/** A case as it is asked: `sent`, its writes with ids written otherwise than the database writes them. */
+/** A case as it is asked. */
 export interface TypedCase {
   readonly names: Names;
   readonly charter: any;
   readonly draws: readonly Draw[];
-  readonly sent: boolean;
   readonly other?: OtherColumn | undefined;
 }
 
 export function typed({ charter, draws, types, sent, other: drawn }: Case): TypedCase {
   const other = drawn && otherColumn(drawn, new Names(types));
-  const names = new Names(types, other);
-  return { names, charter: names.charter(charter), draws: draws.map((draw) => names.draw(draw)), sent, other };
+  const names = new Names(types, other, sent);
+  return { names, charter: names.charter(charter), draws: draws.map((draw) => names.draw(draw)), other };
 }

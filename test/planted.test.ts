@@ -7,66 +7,13 @@ import { cpSync, mkdirSync, readFileSync, rmSync, symlinkSync, writeFileSync } f
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
+import { AGREE_GUARDS } from './agree-guards.js';
 import { type Planted, SCOPE_GUARDS } from './scope-guards.js';
 import { WALL_GUARDS } from './wall-guards.js';
 
 const run = promisify(execFile);
 const root = new URL('..', import.meta.url).pathname;
 const cache = join(root, '.cache', 'planted');
-
-const PLANTED: readonly Planted[] = [
-  [
-    'a tenant condition is dropped',
-    'scoping/boundary.ts',
-    'sqlText`${this.writer.column(shape, shape.tenantField, alias)} = ${this.standing.facts.tenant.id}`',
-    "verbatim('true')",
-  ],
-  ['an and becomes an or', 'scoping/writer.ts', "(p.op === 'and') === wanted ? ' and ' : ' or '", "' or '"],
-  [
-    'what is empty is let through',
-    'scoping/writer.ts',
-    'return wanted ? yes : sqlText`(${yes}) is not true`',
-    'return wanted ? sqlText`(${yes}) is not false` : sqlText`(${yes}) is not true`',
-  ],
-  [
-    'the record as it becomes is forgotten',
-    'scoping/write/checks.ts',
-    'if (owner === undefined) return [...values, reaches(target, action as string)];',
-    'if (owner === undefined) return values;',
-  ],
-  [
-    'an alias is forgotten',
-    'scoping/writer.ts',
-    '= ${this.column(kind, kind.tenantField, alias)} and `',
-    '= ${name((kind.fields[kind.tenantField] as FieldShape).column)} and `',
-  ],
-  ['a missing fact counts for the person', 'predicate/specialise.ts', "bias === 'shrink' ? NEVER : ALWAYS", 'ALWAYS'],
-];
-
-/** Further ones, for the long run. */
-const FURTHER: readonly Planted[] = [
-  [
-    'what is empty is lost in a negation',
-    'scoping/writer.ts',
-    'return wanted ? yes : sqlText`(${yes}) is not true`',
-    'return wanted ? yes : sqlText`not (${yes})`',
-  ],
-  [
-    'a parent is sought in every tenant',
-    'scoping/writer.ts',
-    'sqlText`${this.column(parent, parent.tenantField, inner)} = ${this.column(kind, kind.tenantField, alias)} and `',
-    "verbatim('')",
-  ],
-  ['a mask is forgotten', 'scoping/boundary.ts', 'return shows === undefined ? column : sqlText`case when ${shows} then ${column} end`', 'return column'],
-  ['a written parent is not looked for', 'scoping/write/checks.ts', "if (role === 'parent') return", "if (role === 'parent' && sign === '') return"],
-  [
-    'an anchor is ignored',
-    'standing/grants.ts',
-    "if (anchor.on === 'tenant') return { op: 'always' };",
-    "if (anchor.on !== 'record') return { op: 'always' };",
-  ],
-  ['what is read after a write is not narrowed', 'scoping/boundary.ts', "where ${this.#held(kind, 't', holdsBack)})`", 'where true)`'],
-];
 
 /** Holes by which members would come to more than they were given. */
 const HOLES: readonly Planted[] = [
@@ -139,7 +86,7 @@ async function runWith([what, ...edits]: Planted, program: readonly string[]): P
 }
 
 const long = process.env.LINTEL_LONG !== undefined;
-const planted = long ? [...PLANTED, ...FURTHER] : PLANTED;
+const planted = long ? AGREE_GUARDS : AGREE_GUARDS.slice(0, 6);
 test.concurrent.for(planted)('%s: found', { timeout: 120_000 }, async (one, { expect: expectHere }) => {
   const printed = await runWith(one, ['agree/run.ts', '--cases', '600', '--seed', '6', '--as-found']);
   expectHere(printed).toContain('a disagreement within');

@@ -1,0 +1,65 @@
+import type { Planted } from './scope-guards.js';
+
+/** Errors that the comparison of engines has to find. */
+export const AGREE_GUARDS: readonly Planted[] = [
+  [
+    'a tenant condition is dropped',
+    'scoping/boundary.ts',
+    'return this.writer.condition(ofTenant(this.shape(kind), this.standing.facts.tenant.id), kind, alias);',
+    "return verbatim('true');",
+  ],
+  ['an and becomes an or', 'scoping/writer.ts', "(p.op === 'and') === wanted ? ' and ' : ' or '", "' or '"],
+  [
+    'what is empty is let through',
+    'scoping/writer.ts',
+    'return wanted ? yes : sqlText`(${yes}) is not true`',
+    'return wanted ? sqlText`(${yes}) is not false` : sqlText`(${yes}) is not true`',
+  ],
+  [
+    'the record as it becomes is forgotten',
+    'scoping/write/checks.ts',
+    'if (owner === undefined) return [...values, reaches(target, action as string)];',
+    'if (owner === undefined) return values;',
+  ],
+  [
+    'an alias is forgotten',
+    'scoping/writer.ts',
+    '= ${this.column(kind, kind.tenantField, alias)} and `',
+    '= ${name((kind.fields[kind.tenantField] as FieldShape).column)} and `',
+  ],
+  ['a missing fact counts for the person', 'predicate/specialise.ts', "bias === 'shrink' ? NEVER : ALWAYS", 'ALWAYS'],
+  [
+    'what is empty is lost in a negation',
+    'scoping/writer.ts',
+    'return wanted ? yes : sqlText`(${yes}) is not true`',
+    'return wanted ? yes : sqlText`not (${yes})`',
+  ],
+  [
+    'a parent is sought in every tenant',
+    'scoping/writer.ts',
+    'sqlText`${this.column(parent, parent.tenantField, inner)} = ${this.column(kind, kind.tenantField, alias)} and `',
+    "verbatim('')",
+  ],
+  ['a mask is forgotten', 'scoping/boundary.ts', 'return shows === undefined ? column : sqlText`case when ${shows} then ${column} end`', 'return column'],
+  ['a written parent is not looked for', 'scoping/write/checks.ts', "if (role === 'parent') return", "if (role === 'parent' && sign === '') return"],
+  [
+    'an anchor is ignored',
+    'standing/grants.ts',
+    "if (anchor.on === 'tenant') return { op: 'always' };",
+    "if (anchor.on !== 'record') return { op: 'always' };",
+  ],
+  ['ids in a list are compared as they come', 'predicate/evaluate.ts', 'wanted.includes(readValue(type, one) as Scalar)', 'wanted.includes(one as Scalar)'],
+  ['units are taken for what the membership keeps', 'predicate/specialise.ts', 'readValue(type, one) ?? []', 'one'],
+  ['who asks is taken for what the membership keeps', 'standing/standing.ts', 'return readValue(type, this.userId) ?? null;', 'return this.userId ?? null;'],
+  ['an id is written as it came', 'scoping/write/fitting.ts', "return role !== 'plain' || type === 'uuid' ? read : value;", 'return value;'],
+  ['a number is compared as its column would hold it', 'scoping/writer.ts', "field.type === 'integer' ? '::bigint' : ''", "''"],
+  ['a column that pads is taken', 'store/check.ts', "text: ['text',", "text: ['bpchar', 'text',"],
+  ['a column that rounds is taken', 'store/check.ts', 'found.places != null && found.places < (', 'found.places != null && found.places < 0 * ('],
+  [
+    'ids in a narrower column are not widened',
+    'scoping/policies/rule.ts',
+    '::${this.#idType(kind)} from ${inline(this.qualified(kind))}',
+    ' from ${inline(this.qualified(kind))}',
+  ],
+  ['what is read after a write is not narrowed', 'scoping/boundary.ts', "where ${this.#held(kind, 't', holdsBack)})`", 'where true)`'],
+];
