@@ -96,6 +96,13 @@ async function isTaken(records: Kysely<any>, charter: Charter): Promise<boolean>
   }
 }
 
+/** A number that no small column holds is looked for like any other: nothing is found, and nothing fails. */
+async function lookFarBeyond(standing: AnyStanding, names: Names): Promise<void> {
+  for (const kind of KIND_NAMES)
+    for (const [field, { role, type }] of names.fields(kind))
+      if (type === 'integer' && role !== 'people') await standing.find(kind, { where: { [field]: Number.MAX_SAFE_INTEGER }, limit: 1 });
+}
+
 /** A write as it comes in. */
 function asSent(write: Write, names: Names): Write {
   const { kind } = write;
@@ -304,6 +311,7 @@ async function askOne(engine: Engine, charter: Charter, { names }: TypedCase, dr
       .map((action) => `${kind}.${action}`);
     find[kind] = (await standing.find(kind, { limit: 1000, may })) as Row[];
   }
+  if (names.narrow) await lookFarBeyond(standing, names);
   const outcomes: Outcome[] = [];
   for (const write of writes) outcomes.push(await writeOne(records, standing.scope<any>(records), write, false));
   return { standing, others, answers: { find, select, writes: outcomes, undeclared: await undeclared(records, standing.scope<any>(records)) } };

@@ -43,18 +43,18 @@ const whatIs = (kind: KindName, { role, to }: { readonly role: string; readonly 
 export class Names {
   readonly types: Types;
   /** Some column holds no large number. */
-  readonly #narrow: boolean;
+  readonly narrow: boolean;
   /** Ids come as somebody writes them who does not write them as the database does. */
   readonly #sent: boolean;
 
   constructor(types: Types, other?: OtherColumn, sent = false) {
     this.types = types;
     this.#sent = sent;
-    this.#narrow = other?.type === 'smallint' || other?.type === 'integer';
+    this.narrow = other?.type === 'smallint' || other?.type === 'integer';
   }
 
   id(what: Identified, name: string): Value {
-    return idOf(this.types[what], name, this.#narrow);
+    return idOf(this.types[what], name, this.narrow);
   }
 
   /** As the membership keeps it. */
@@ -71,16 +71,16 @@ export class Names {
     return fieldsIn(kind).map(([name, field]) => [name, { ...field, type: this.types[whatIs(kind, field) as Identified] ?? field.type }]);
   }
 
-  cell(kind: KindName, name: string, value: unknown): unknown {
+  cell(kind: KindName, name: string, value: unknown, narrow = this.narrow): unknown {
     const field = fieldsIn(kind).find(([field]) => field === name)?.[1];
     const what = field && whatIs(kind, field);
     if (what === undefined || value === null) return value;
-    return Array.isArray(value) ? value.map((one) => this.id(what, one)) : this.id(what, value as string);
+    const id = (name: string) => idOf(this.types[what], name, narrow);
+    return Array.isArray(value) ? value.map(id) : id(value as string);
   }
 
   row(kind: KindName, row: Row): Row {
-    // Rules may name numbers that a small column cannot hold; rows cannot.
-    const fit = (value: unknown) => (this.#narrow && typeof value === 'number' ? value % 1000 : value);
+    const fit = (value: unknown) => (this.narrow && typeof value === 'number' ? value % 1000 : value);
     return Object.fromEntries(Object.entries(row).map(([name, value]) => [name, this.cell(kind, name, fit(value))]));
   }
 
@@ -96,7 +96,8 @@ export class Names {
     if (p.op === 'not') return { ...p, of: this.predicate(kind, p.of) };
     if (p.op === 'parent') return { ...p, where: this.predicate(fieldsIn(kind).find(([name]) => name === p.via)?.[1].to as KindName, p.where) };
     if (p.to === undefined || !('value' in p.to)) return p;
-    return { ...p, to: { value: this.cell(kind, p.field, p.to.value) } };
+    // A rule may name a number that a small column cannot hold; a row cannot.
+    return { ...p, to: { value: this.cell(kind, p.field, p.to.value, false) } };
   }
 
   charter(json: any): any {
@@ -160,7 +161,7 @@ export class Names {
 /** Types of column that somebody may have chosen for a field of each type, fitting or not. */
 const COLUMNS: Readonly<Record<string, readonly string[]>> = {
   text: ['text', 'varchar', 'varchar(40)', 'char(8)', 'char(36)', 'name', '"char"', 'jsonb'],
-  integer: ['smallint', 'integer', 'bigint', 'numeric', 'double precision'],
+  integer: ['integer', 'smallint', 'integer', 'bigint', 'numeric', 'double precision'],
   decimal: ['numeric', 'numeric(20, 1)', 'numeric(20, 2)', 'numeric(20, 3)', 'real', 'money'],
   instant: ['timestamptz', 'timestamptz(0)', 'timestamptz(3)', 'timestamp', 'date'],
   boolean: ['boolean', 'smallint'],
@@ -175,10 +176,12 @@ export interface OtherDrawn {
 }
 
 export function otherColumn({ slot, column, fits }: OtherDrawn, names: Names): OtherColumn {
-  const slots = KIND_NAMES.flatMap((kind) => names.fields(kind).flatMap(([field, { role, type }]) => (role === 'people' ? [] : [{ kind, field, type }])));
+  const all = KIND_NAMES.flatMap((kind) => names.fields(kind).flatMap(([field, { role, type }]) => (role === 'people' ? [] : [{ kind, field, type }])));
+  // Numbers come in most sizes.
+  const slots = [...all, ...all.filter(({ type }) => type === 'integer')];
   const { kind, field, type } = slots[slot % slots.length] as (typeof slots)[number];
-  const all = fits ? (COLUMNS[type] as readonly string[]) : Object.values(COLUMNS).flat();
-  return { kind, field, type: all[column % all.length] as string };
+  const choice = fits ? (COLUMNS[type] as readonly string[]) : Object.values(COLUMNS).flat();
+  return { kind, field, type: choice[column % choice.length] as string };
 }
 
 /** A case as it is asked. */
