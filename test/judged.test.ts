@@ -1,6 +1,24 @@
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
-import { defineCharter, defineKinds, type Facts, group, id, integer, maker, oneOf, owner, parent, people, Standing, tenant, text, unit } from 'warm-lintel';
+import {
+  type Charter,
+  defineCharter,
+  defineKinds,
+  type Facts,
+  group,
+  id,
+  integer,
+  maker,
+  oneOf,
+  owner,
+  parent,
+  people,
+  readCharter,
+  Standing,
+  tenant,
+  text,
+  unit,
+} from 'warm-lintel';
 
 const ids = { type: 'text' } as const;
 const kinds = defineKinds(
@@ -351,6 +369,53 @@ function holds(p: any, r: Row): boolean {
   return p.op === 'includes' ? r[p.field].includes(p.to.value) : p.op === 'always';
 }
 
+/** What each id in the draws is of. */
+const WHAT: Readonly<Record<string, string>> = {
+  ...Object.fromEntries(USERS.map((one) => [one, 'person'])),
+  ...Object.fromEntries(['t', 'u'].map((one) => [one, 'tenant'])),
+  ...Object.fromEntries(['north', 'valley', 'south'].map((one) => [one, 'unit'])),
+  ...Object.fromEntries(['red', 'blue'].map((one) => [one, 'group'])),
+  ...Object.fromEntries(['p1', 'p2', 'v1'].map((one) => [one, 'record'])),
+};
+const OF_ROLE: Readonly<Record<string, string>> = { owner: 'person', maker: 'person', people: 'person', id: 'record', parent: 'record' };
+const NAMES = Object.keys(WHAT);
+const idTypes = fc.record(Object.fromEntries(['person', 'tenant', 'unit', 'group', 'record'].map((what) => [what, of('text', 'integer', 'uuid')])));
+const typedCharters = new Map<string, Charter<any>>();
+
+/** The same charter, facts and records with ids of other types; and records as the body of a request writes them. */
+function withTypes(types: Readonly<Record<string, string>>) {
+  const asId = (name: string): unknown => {
+    const [type, i] = [types[WHAT[name] as string], NAMES.indexOf(name)];
+    return type === 'text' ? name : type === 'integer' ? i - 3 : `0000000${i.toString(16)}-00ab-4000-8000-000000000000`;
+  };
+  const walk = (value: any, leaf: (id: unknown) => unknown): any => {
+    if (typeof value === 'string') return Object.hasOwn(WHAT, value) ? leaf(asId(value)) : value;
+    if (Array.isArray(value)) return value.map((one) => walk(one, leaf));
+    if (typeof value !== 'object' || value === null) return value;
+    return Object.fromEntries(Object.entries(value).map(([key, inner]) => [Object.hasOwn(WHAT, key) ? String(asId(key)) : key, walk(inner, leaf)]));
+  };
+  const key = JSON.stringify(types);
+  const { data } = charter;
+  const retyped = ({ fields, ...kind }: any) => ({
+    ...kind,
+    fields: Object.fromEntries(
+      Object.entries<any>(fields).map(([name, field]) => [
+        name,
+        field.role === 'plain' || kind.shared ? field : { ...field, type: types[OF_ROLE[field.role] ?? field.role] },
+      ]),
+    ),
+  });
+  const made =
+    typedCharters.get(key) ?? readCharter({ ...data, kinds: Object.fromEntries(Object.entries(data.kinds).map(([name, kind]) => [name, retyped(kind)])) });
+  typedCharters.set(key, made);
+  return {
+    charter: made,
+    facts: (f: Facts): Facts => JSON.parse(JSON.stringify(walk(f, String)).replaceAll(charter.hash, made.hash)),
+    row: (r: Row): Row => walk(r, (id) => id),
+    sent: (r: Row): Row => walk(r, (id) => (typeof id === 'number' ? String(id) : String(id).includes('-4000-') ? String(id).toUpperCase() : id)),
+  };
+}
+
 test('every decision is what a second reading of the rules makes of it, whatever somebody holds, stands in for, looks as, and comes by', () => {
   const onRecords = permissions.filter((one) => /^(plot|visit|sheet)\./.test(one));
   const asked = fc.oneof({ weight: 4, arbitrary: of(...onRecords) }, { weight: 1, arbitrary: of(...permissions) }).chain((permission) => {
@@ -364,22 +429,24 @@ test('every decision is what a second reading of the rules makes of it, whatever
   });
   let allowed = 0;
   fc.assert(
-    fc.property(facts, asked, (f, { permission, record, touching }) => {
-      const standing = new Standing(charter, f) as Standing<any>;
+    fc.property(facts, asked, idTypes, fc.boolean(), (f, { permission, record: row, touching }, types, isSent) => {
+      const as = withTypes(types);
+      const standing = new Standing(as.charter, as.facts(f)) as Standing<any>;
       const [kind, action] = permission.split('.');
+      const record = row && (isSent ? as.sent(row) : as.row(row));
       if (record === undefined || action === 'create') {
         if (action !== 'create') expect(standing.decide(permission).outcome).toBe(outcome(f, permission, undefined));
         return;
       }
-      const wanted = judge(f, permission, record);
+      const wanted = judge(f, permission, row);
       allowed += wanted ? 1 : 0;
       const decision = standing.decide(permission, record);
       expect([decision.allowed, standing.may(permission, record), standing.keep(permission, [record]).length === 1]).toEqual([wanted, wanted, wanted]);
-      expect(decision.outcome).toBe(outcome(f, permission, record));
-      expect(standing.decide(permission, record, { after: true }).outcome).toBe(outcome(f, permission, record, { after: true }));
-      if (kind === 'plot') expect(standing.decide(permission, record, { fields: touching }).outcome).toBe(outcome(f, permission, record, { touching }));
-      expect(holds(standing.filter(permission), record)).toBe(wanted);
-      expect(decision.visibility).toBe(judge(met(f), `${kind}.read`, record) ? 'visible' : 'hidden');
+      expect(decision.outcome).toBe(outcome(f, permission, row));
+      expect(standing.decide(permission, record, { after: true }).outcome).toBe(outcome(f, permission, row, { after: true }));
+      if (kind === 'plot') expect(standing.decide(permission, record, { fields: touching }).outcome).toBe(outcome(f, permission, row, { touching }));
+      expect(holds(standing.filter(permission), as.row(row as Row))).toBe(wanted);
+      expect(decision.visibility).toBe(judge(met(f), `${kind}.read`, row) ? 'visible' : 'hidden');
       // What is hidden is never named; and where only yes will do, a refusal is an error by its sort.
       const hides = decision.visibility === 'hidden';
       if (hides && !wanted) expect(decision.words).toBe(`There is no such ${kind}.`);
@@ -391,7 +458,10 @@ test('every decision is what a second reading of the rules makes of it, whatever
       if (wanted) expect(standing.may(permission)).toBe(true);
       // What ends is over.
       expect(
-        new Standing(charter, { ...f, expiresAt: '2026-01-01T00:00:00Z' }, { now: () => Date.UTC(2026, 0, 2) }).may(permission as never, record as never),
+        new Standing(as.charter, { ...as.facts(f), expiresAt: '2026-01-01T00:00:00Z' }, { now: () => Date.UTC(2026, 0, 2) }).may(
+          permission as never,
+          record as never,
+        ),
       ).toBe(false);
     }),
     { numRuns: CASES },
@@ -403,8 +473,10 @@ test('what is made is judged as the library will stamp it; forms and lists of po
   const GIVEN = ['tenantId', 'ownerId', 'siteId', 'crewId', 'tenders', 'size', 'status', 'soil', 'price'];
   let made = 0;
   fc.assert(
-    fc.property(facts, plot, fc.subarray(GIVEN), (f, whole, given) => {
-      const standing = new Standing(charter, f) as Standing<any>;
+    fc.property(facts, plot, fc.subarray(GIVEN), idTypes, fc.boolean(), (f, whole, given, types, isSent) => {
+      const as = withTypes(types);
+      const comes = (r: Row) => (isSent ? as.sent(r) : as.row(r));
+      const standing = new Standing(as.charter, as.facts(f)) as Standing<any>;
       const me = f.me.userId ?? null;
       const input = Object.fromEntries(given.map((field) => [field, whole[field as keyof typeof whole]]));
       const stamped = {
@@ -427,13 +499,13 @@ test('what is made is judged as the library will stamp it; forms and lists of po
       );
       const wanted = outcome(f, 'plot.create', stamped, { after: true, touching });
       made += wanted === 'allowed' ? 1 : 0;
-      expect(standing.decide('plot.create', input).outcome).toBe(wanted);
-      expect(standing.may('plot.create', input)).toBe(wanted === 'allowed');
+      expect(standing.decide('plot.create', comes(input)).outcome).toBe(wanted);
+      expect(standing.may('plot.create', comes(input))).toBe(wanted === 'allowed');
       expect(standing.describe().permissions.map(({ permission }) => permission)).toEqual(
         f.tenant.open ? permissions.filter((one) => waysOf(f, one).length > 0) : [],
       );
 
-      const fields = standing.fields('plot.update', whole);
+      const fields = standing.fields('plot.update', comes(whole));
       const reads = judge(f, 'plot.read', whole);
       for (const [field, { readable, changeable, setByLibrary, reason }] of Object.entries(fields)) {
         const kept = ['id', 'tenantId', 'madeBy'].includes(field);
@@ -446,7 +518,7 @@ test('what is made is judged as the library will stamp it; forms and lists of po
         expect([field, changeable]).toEqual([field, !kept && judge(f, `plot.${GUARDS[field] ?? 'update'}`, whole)]);
         expect(reason === '').toBe(kept || changeable);
       }
-      const { ownerId } = standing.fields('plot.create', input);
+      const { ownerId } = standing.fields('plot.create', comes(input));
       expect([ownerId?.readable, ownerId?.changeable]).toEqual([true, wanted === 'allowed']);
     }),
     { numRuns: Math.ceil(CASES / 3) },

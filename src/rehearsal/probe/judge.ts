@@ -1,4 +1,4 @@
-import { CHOOSE, type Charter } from '../../charter/index.js';
+import { CHOOSE, type Charter, type FieldData } from '../../charter/index.js';
 import type { KindShape, RecordData } from '../../predicate/index.js';
 import type { Player } from './cast.js';
 import type { Difference, Picture, Pictured } from './picture.js';
@@ -269,16 +269,16 @@ export function unlawfulIn(
     return one(`${owner} from elsewhere`, `${called(is)} was given to ${String(is.record[owner])}, who does not belong to ${tenant}`);
   if (!was) {
     const maker = charter.fieldWith(kind, 'maker');
-    if (maker !== undefined && is.record[maker] !== standing.userId)
+    if (maker !== undefined && is.record[maker] !== standing.idIn(data.fields[maker] as FieldData))
       return one('made for another', `${called(is)} was made in the name of ${String(is.record[maker])}`);
     return mayMake(player, is, sent) ? [] : one('made', `${called(is)} was made, and was not theirs to make`);
   }
   return fields.flatMap((field) => {
-    const { role, change } = data.fields[field] as (typeof data.fields)[string];
+    const { role, change, type } = data.fields[field] as (typeof data.fields)[string];
     if (role === 'id' || role === 'tenant' || role === 'maker') return one(field, `${field} of ${called(was)} changed, which it never does`);
     const action = change ?? 'update';
     if (role === 'owner') {
-      const takes = was.record[field] === null && is.record[field] === standing.userId && may('update', was.record);
+      const takes = was.record[field] === null && is.record[field] === standing.idIn({ type }) && may('update', was.record);
       if (takes || (change !== undefined && may(change, was.record))) return [];
     } else if (may(action, was.record) && may(action, is.record, true)) return [];
     const takes = role === 'owner' ? (change ?? 'an action that the charter does not have') : action;

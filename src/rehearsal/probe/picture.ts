@@ -73,7 +73,7 @@ export class Picture {
           if (!field.link) return read(field, row);
           const { link } = field;
           const mine = (links.get(link.table) ?? []).filter((one) => String(one[link.tenant]) === String(tenant) && String(one[link.record]) === id);
-          return mine.map((one) => String(one[link.user])).sort();
+          return mine.map((one) => readValue(field.type, one[link.user]) ?? null).sort();
         };
         const record: Record<string, unknown> = Object.fromEntries(Object.entries(shape.fields).map(([name, field]) => [name, value(field)]));
         const pictured = { kind, id, tenant: tenant === undefined ? undefined : String(tenant), record, row };
