@@ -4,6 +4,7 @@ import { HTTPException } from 'hono/http-exception';
 import { RateLimiterMemory, RateLimiterRes } from 'rate-limiter-flexible';
 import type * as z from 'zod';
 import { LintelError } from '../base/index.js';
+import { spelled } from '../membership/index.js';
 import type { Lintel, ServerStanding } from '../server/index.js';
 import { openApi } from './openapi.js';
 import type { Operation } from './operation.js';
@@ -58,7 +59,8 @@ export async function standingOfRequest<L extends Lintel<any>>(
 ): Promise<Awaited<ReturnType<L['enter']>>> {
   const standing = await enter(lintel, sender, request, tenant);
   // Whoever is no member learns nothing, not even that there is such a tenant; a key counts in its own alone.
-  if ((standing.isMember || standing.facts.care) && standing.facts.tenant.id === tenant) return standing as Awaited<ReturnType<L['enter']>>;
+  if ((standing.isMember || standing.facts.care) && standing.facts.tenant.id === spelled(lintel.charter, 'tenant', tenant))
+    return standing as Awaited<ReturnType<L['enter']>>;
   throw new LintelError('not-found', 'There is no such page.', {});
 }
 

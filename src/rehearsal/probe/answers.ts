@@ -90,7 +90,8 @@ export class Answers {
   }
 
   /** Somebody who is known, and does not belong to this tenant. */
-  readonly isStranger = (userId: unknown, tenant: string): boolean => this.#players.some((one) => one.person?.id === String(userId) && !one.tenants.includes(tenant));
+  readonly isStranger = (userId: unknown, tenant: string): boolean =>
+    this.#players.some((one) => one.person?.id === String(userId) && !one.tenants.includes(tenant));
 
   /** Whether somebody comes to what needs a permission that they do not hold. */
   isOpened({ needs }: Route, player: Player, tenant: string, answer: Answer): boolean {
