@@ -5,6 +5,7 @@ import { readValue } from '../src/predicate/index.js';
 import { type Answers, type Asked, ask, type Engine, sweep, type Touched } from './engines.js';
 import { type Case, DRAWS, type Draw, generated, type Row } from './generate.js';
 import { type Outcome, view, WriteRules } from './memory.js';
+import { race } from './races.js';
 import { Names, otherColumn, typed } from './typed.js';
 import { columnFields, fieldsIn, KIND_NAMES, KINDS, type KindName } from './world.js';
 
@@ -141,6 +142,8 @@ export interface Report {
   readonly telling: number;
   /** Times that a database did not take the charter over its columns. */
   readonly untaken: number;
+  /** Pairs of writes in the same moment. */
+  readonly raced: number;
   readonly counterexample?: string;
 }
 
@@ -162,7 +165,7 @@ class Disagreement extends Error {
 /** Compares at least so many cases (a charter, data and a standing each); stops at the first that differs, made as small as it gets. */
 export async function agree(engines: readonly Engine[], cases: number, seed: number, options: AgreeOptions = {}): Promise<Report> {
   const charters = Math.ceil(cases / DRAWS);
-  let [done, telling, untaken] = [0, 0, 0];
+  let [done, telling, untaken, raced] = [0, 0, 0, 0];
   const result = await fc.check(
     fc.asyncProperty(generated, async (drawn) => {
       const compared = await compareCase(engines, drawn);
@@ -172,10 +175,17 @@ export async function agree(engines: readonly Engine[], cases: number, seed: num
       if (done % (DRAWS * 20) === 0) for (const engine of engines) await sweep(engine);
       options.progress?.(done);
       if (compared.draw) throw new Disagreement(compared.found, compared.draw);
+      for (const engine of engines) {
+        // To put policies up for good takes longer than the races.
+        if (!engine.races || (engine.policies && done % (DRAWS * 5) !== 0)) continue;
+        const ran = await race(engine, drawn);
+        raced += ran.raced;
+        if (ran.found.length > 0) throw new Disagreement(ran.found, typed(drawn).draws[0] as Draw);
+      }
     }),
     { numRuns: charters, seed, endOnFailure: options.shrink === false },
   );
-  if (!result.failed) return { cases: charters * DRAWS, telling, untaken };
+  if (!result.failed) return { cases: charters * DRAWS, telling, untaken, raced };
   const [smallest] = result.counterexample as [Case];
   const error = result.errorInstance as Error;
   const { types, sent, other } = smallest;
@@ -186,7 +196,7 @@ export async function agree(engines: readonly Engine[], cases: number, seed: num
     charter: shortCharter(smallest.charter),
     ...(error instanceof Disagreement ? error.draw : { draws: smallest.draws }),
   };
-  return { cases, telling, untaken, counterexample: `${error.message}\n${JSON.stringify(shown, null, 1)}` };
+  return { cases, telling, untaken, raced, counterexample: `${error.message}\n${JSON.stringify(shown, null, 1)}` };
 }
 
 /** Only what a generated charter says beyond the fields that all of them have. */

@@ -22,6 +22,8 @@ export interface Engine {
   readonly membership: Kysely<any>;
   /** Asked by plain SQL under the row policies, and written to through scope and policies together. */
   readonly policies?: true;
+  /** Several connections at once: two can write in the same moment. */
+  readonly races?: true;
 }
 
 export interface Answers {
@@ -46,7 +48,7 @@ export async function openEngine(name: string, records: Kysely<any>, membership 
   return { name, records, membership };
 }
 
-const APP_ROLE = 'agree_app';
+export const APP_ROLE = 'agree_app';
 
 /** Plain SQL under the row policies of an engine's database. */
 export async function withPolicies(engine: Engine): Promise<Engine> {
@@ -126,7 +128,7 @@ export async function fill(tx: Kysely<any>, data: Draw['data']): Promise<void> {
 
 export const SUBJECTS = { member: ME, suspended: 'gone', guest: 'stranger', visitor: undefined } as const;
 
-async function become(tx: Kysely<any>, who: Draw['who'], names: Names): Promise<void> {
+export async function become(tx: Kysely<any>, who: Draw['who'], names: Names): Promise<void> {
   if (who.subject !== 'member' && who.subject !== 'suspended') return;
   const user_id = names.text('person', SUBJECTS[who.subject]);
   const tenant_id = String(names.here);
@@ -167,7 +169,7 @@ function holderOf({ groups, units }: Draw['who'], user_id: string, via: 'me' | '
 }
 
 /** A row as the scope shows it, under its field names. */
-function fieldsOf(kind: KindName, row: Row): Row {
+export function fieldsOf(kind: KindName, row: Row): Row {
   return Object.fromEntries(columnFields(kind).map(([field]) => [field, row[columnOf(field)]]));
 }
 
@@ -188,7 +190,11 @@ async function tried<R>(tx: Kysely<any>, work: () => Promise<R>): Promise<R | 'r
 }
 
 /** The same statement through scope, or past it. */
-function statement(on: Pick<ScopedDb<any>, 'insertInto' | 'updateTable' | 'deleteFrom'>, write: Write, sqlite: boolean): InsertQueryBuilder<any, any, any> {
+export function statement(
+  on: Pick<ScopedDb<any>, 'insertInto' | 'updateTable' | 'deleteFrom'>,
+  write: Write,
+  sqlite: boolean,
+): InsertQueryBuilder<any, any, any> {
   const { table } = KINDS[write.kind];
   const columns = (row: Row) => Object.fromEntries(Object.entries(row).map(([field, value]) => [columnOf(field), cellOf(value, sqlite)]));
   if (write.do === 'insert') return on.insertInto(table).values(write.rows.map(columns));

@@ -4,7 +4,7 @@ import pg from 'pg';
 import { connect } from 'warm-lintel/server';
 import { databaseOn, startPostgres } from '../test/setup.js';
 import { agree } from './compare.js';
-import { openEngine, openPglite, openSqlite, withPolicies } from './engines.js';
+import { type Engine, openEngine, openPglite, openSqlite, withPolicies } from './engines.js';
 
 const { values } = parseArgs({
   options: {
@@ -24,9 +24,9 @@ if (!Number.isInteger(cases) || cases < 1 || !Number.isInteger(seed)) {
 
 const cluster = values.postgres === undefined ? await startPostgres() : undefined;
 // A connection keeps the plans of functions that are gone: after some cases a fresh one.
-const pool = new pg.Pool({ connectionString: await databaseOn(cluster?.url ?? (values.postgres as string)), max: 2, maxUses: 20 });
+const pool = new pg.Pool({ connectionString: await databaseOn(cluster?.url ?? (values.postgres as string)), max: 5, maxUses: 20 });
 pool.on('error', () => {});
-const postgres = await openEngine('PostgreSQL', connect<any>(pool));
+const postgres: Engine = { ...(await openEngine('PostgreSQL', connect<any>(pool))), races: true };
 const pglite = cluster ? [await openPglite()] : [];
 const engines = [...pglite, postgres, await openSqlite(postgres.membership), await withPolicies(postgres)];
 console.error(`Comparing memory with ${engines.map((e) => e.name).join(', ')}: ${cases} cases, seed ${seed}`);
@@ -39,7 +39,7 @@ const report = await agree(engines, cases, seed, {
 });
 if (report.counterexample !== undefined) console.log(report.counterexample);
 console.error(
-  `${report.telling} of them showed the person some records and hid others; ${report.untaken} times a database did not take the charter over its columns`,
+  `${report.telling} of them showed the person some records and hid others; ${report.untaken} times a database did not take the charter over its columns; ${report.raced} pairs of writes raced`,
 );
 console.log(report.counterexample === undefined ? `${report.cases} cases, 0 disagreements` : `a disagreement within ${cases} cases, seed ${seed}`);
 await pool.end();

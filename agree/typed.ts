@@ -80,8 +80,8 @@ export class Names {
   }
 
   row(kind: KindName, row: Row): Row {
-    const fit = (value: unknown) => (this.narrow && typeof value === 'number' ? value % 1000 : value);
-    return Object.fromEntries(Object.entries(row).map(([name, value]) => [name, this.cell(kind, name, fit(value))]));
+    const small = (value: unknown) => (this.narrow && typeof value === 'number' ? value % 1000 : value);
+    return Object.fromEntries(Object.entries(row).map(([name, value]) => [name, this.cell(kind, name, small(value))]));
   }
 
   /** A row as it comes in: in the body of a request. */

@@ -8,7 +8,7 @@ import { emptyPostgres } from './worlds.js';
 const engines: Engine[] = [];
 beforeAll(async () => {
   const pglite = await openPglite();
-  const postgres = await openEngine('PostgreSQL', (await emptyPostgres()).db);
+  const postgres: Engine = { ...(await openEngine('PostgreSQL', (await emptyPostgres()).db)), races: true };
   engines.push(pglite, postgres, await openSqlite(pglite.membership), await withPolicies(postgres));
 });
 afterAll(async () => {
@@ -21,6 +21,7 @@ test('memory and every database agree on what is seen, what may be done, and wha
   expect(report.counterexample ?? '').toBe('');
   // A generator that shows everything, or nothing, would prove nothing.
   expect(report.telling).toBeGreaterThan(cases / 4);
+  expect(report.raced).toBeGreaterThan(cases / 10);
 });
 
 test.each(['reach', 'limit'] as const)(
