@@ -182,6 +182,8 @@ const appointedHive = (eb: any) =>
       .whereRef('l.hive_id', '=', 'hives.id')
       .where('l.user_id', '=', USER),
   );
+/** Something that could fail on some row, so that scope asks it behind a barrier. */
+const canFail = (query: any, column: string) => query.where((eb: any) => eb(eb(eb.fn('length', [column]), '*', 2), '>', 4));
 const inTenant = (query: any, table: string) => query.where(`${table}.tenant_id`, '=', TENANT);
 
 async function scoped(db: Kysely<any>, pool: pg.Pool): Promise<Result[]> {
@@ -217,6 +219,22 @@ async function scoped(db: Kysely<any>, pool: pg.Pool): Promise<Result[]> {
       hand: () => inTenant(hivePage(db), 'hives').where(appointedHive),
     },
   ];
+  const barred = [
+    {
+      name: 'scope-barrier',
+      role: 'keeper',
+      what: 'a page of 50 by a condition that can fail',
+      ours: (s: any) => canFail(hivePage(s), 'name'),
+      hand: () => canFail(inTenant(hivePage(db), 'hives'), 'name'),
+    },
+    {
+      name: 'scope-barrier-parent',
+      role: 'own',
+      what: 'a page of 50 whose parent is one’s own, by a condition that can fail',
+      ours: (s: any) => canFail(visitPage(s), 'i.summary'),
+      hand: () => canFail(inTenant(visitPage(db), 'i').where(ownHive), 'i.summary'),
+    },
+  ];
   const results: Result[] = [];
   for (const { name, role, what, ours, hand } of cases) {
     const scope = (await standingWith(db, role)).scope<any>();
@@ -231,6 +249,23 @@ async function scoped(db: Kysely<any>, pool: pg.Pool): Promise<Result[]> {
         1.15,
         120,
         40,
+        () => ours(scope).execute(),
+        () => hand().execute(),
+      ),
+    );
+  }
+  for (const { name, role, what, ours, hand } of barred) {
+    const scope = (await standingWith(db, role)).scope<any>();
+    const counts = [(await ours(scope).execute()).length, (await hand().execute()).length];
+    if (counts[0] !== counts[1] || counts[0] === 0) throw new Error(`${name}: ${counts.join(' rows against ')}`);
+    const note = `${what} ${over}; behind a barrier: ${await planOf(ours(scope), pool)}, by hand: ${await planOf(hand(), pool)}`;
+    results.push(
+      await compare(
+        name,
+        note,
+        undefined,
+        60,
+        20,
         () => ours(scope).execute(),
         () => hand().execute(),
       ),
