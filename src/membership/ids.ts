@@ -4,7 +4,6 @@ import { type Charter, type Identified, idType } from '../charter/index.js';
 import { readValue } from '../predicate/index.js';
 import type { Anchor } from '../standing/index.js';
 import type { Change, Setting } from './change.js';
-import type { Step } from './step.js';
 
 /** An id as code has it: of the type that the charter gives it, or as text. */
 export type Id = string | number;
@@ -87,6 +86,7 @@ const IDS: Readonly<Record<string, Identified>> = {
   units: 'unit',
   below: 'unit',
   group: 'group',
+  groups: 'group',
 };
 const ABOUT: readonly (readonly [RegExp, Identified])[] = [
   [/-unit$/, 'unit'],
@@ -97,14 +97,16 @@ const ABOUT: readonly (readonly [RegExp, Identified])[] = [
 const isAnchorAtRecord = (value: unknown): value is Extract<Anchor, { readonly on: 'record' }> =>
   typeof value === 'object' && value !== null && 'on' in value && value.on === 'record';
 
-function recordId({ shapes }: Charter<any>, kind: string, id: Id): string {
+/** The id of a record of a kind, as text. */
+export function recordId({ shapes }: Charter<any>, kind: string, id: unknown): string {
   const shape = Object.hasOwn(shapes, kind) ? shapes[kind] : undefined;
   return String(readValue(shape?.fields[shape.idField]?.type ?? 'text', id) ?? id);
 }
 
-/** A step in which each id is written in its one spelling, however it was given. */
-export function inOneSpelling<S extends Step>(charter: Charter<any>, step: S): S {
-  const about = ABOUT.find(([does]) => does.test(step.do))?.[1];
+/** What somebody asks for, a step or a part of one, in which each id is written in its one spelling, however it was given. */
+export function inOneSpelling<S extends object>(charter: Charter<any>, asked: S): S {
+  const does = 'do' in asked ? String(asked.do) : '';
+  const about = ABOUT.find(([pattern]) => pattern.test(does))?.[1];
   const write = (value: unknown, what: Identified | undefined): unknown => {
     if (Array.isArray(value)) return value.map((one) => write(one, what));
     if (isAnchorAtRecord(value)) return { ...value, id: recordId(charter, value.kind, value.id) };
@@ -112,6 +114,6 @@ export function inOneSpelling<S extends Step>(charter: Charter<any>, step: S): S
       return Object.fromEntries(Object.entries(value).map(([key, inner]) => [key, write(inner, whatOf(key, value))]));
     return what !== undefined && (typeof value === 'string' || typeof value === 'number') ? spelled(charter, what, value) : value;
   };
-  const whatOf = (key: string, holder: object) => (key === 'id' && holder === step ? about : Object.hasOwn(IDS, key) ? IDS[key] : undefined);
-  return write(step, undefined) as S;
+  const whatOf = (key: string, holder: object) => (key === 'id' && holder === asked ? about : Object.hasOwn(IDS, key) ? IDS[key] : undefined);
+  return write(asked, undefined) as S;
 }

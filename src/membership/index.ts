@@ -19,7 +19,7 @@ export { inTransaction, latestChange, type RoleToGive, recordDoor, rolesToGive, 
 export { erasePerson } from './erase.js';
 export { existing, readFacts, standingsOf } from './facts.js';
 export { type HeldThen, heldThen, keepCharter, standingThen } from './history.js';
-export { type Id, idOfComer, NOBODY, type PersonMaker, spelled } from './ids.js';
+export { type Id, idOfComer, inOneSpelling, NOBODY, type PersonMaker, recordId, spelled } from './ids.js';
 export { type Invitation, type InviteAnswer, invite, listInvitations, type NewInvitation } from './invitations.js';
 export { askToJoin, type JoinRequest, listRequests, readRules, stopAsking } from './joining.js';
 export { type MembershipEvent, passOn } from './listening.js';

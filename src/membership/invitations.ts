@@ -9,6 +9,7 @@ import { anchorOf } from './facts.js';
 import { insistOnGiving } from './giving.js';
 import type { Handlers } from './handler.js';
 import { assignmentRows, readUntil } from './holders.js';
+import { inOneSpelling } from './ids.js';
 import { keyholderEnds, type Part, roleLabel } from './members.js';
 import type { Step } from './step.js';
 import type { InvitationRow, InvitedRole } from './tables.js';
@@ -236,7 +237,10 @@ export async function invite(setting: Setting, standing: Standing, inputs: reado
   throwIfRefused(standing.decide('member.invite'));
   return changeTenant(setting, standing.facts.tenant.id, standing.userId, async (change) => {
     insistOn(change, 'member.invite');
-    const { answers, entry } = await inviteEach(change, inputs);
+    const { answers, entry } = await inviteEach(
+      change,
+      inputs.map((input) => inOneSpelling(setting.charter, input)),
+    );
     return { result: answers, entry };
   });
 }

@@ -1,6 +1,6 @@
 import { inParts, isLintelError, LintelError } from '../base/index.js';
 import { type Charter, KEYHOLDER } from '../charter/index.js';
-import { type LintelTables, readAddress } from '../membership/index.js';
+import { type Id, type LintelTables, readAddress, spelled } from '../membership/index.js';
 import type { Lintel } from '../server/index.js';
 
 /** Somebody in an application that keeps its people itself, and what they hold in one of its tenants. Whoever is in several is named for each; for each role, too, if that is how they are kept. */
@@ -26,14 +26,20 @@ const TOGETHER = 1000;
 const unique = <R>(rows: readonly R[], key: (row: R) => string) => [...new Map(rows.map((row) => [key(row), row])).values()];
 
 /** Ids as text, however the application's own queries have them; and one entry for each person in a tenant, with all that theirs say. */
-export function mergeMembers(members: readonly AppMember[]): Required<AppMember>[] {
+export function mergeMembers(charter: Charter<any>, members: readonly AppMember[]): Required<AppMember>[] {
   const all = new Map<string, Required<AppMember>>();
-  const union = (a: readonly unknown[] = [], b: readonly unknown[] = []) => [...new Set([...a, ...b].map(String))];
-  for (const { id, tenant, name, address, roles, groupIds, unitIds } of members) {
-    const key = JSON.stringify([String(tenant), String(id)]);
+  const union = (a: readonly string[] = [], b: readonly string[] = []) => [...new Set([...a, ...b])];
+  for (const one of members) {
+    const [id, tenant] = [spelled(charter, 'person', one.id), spelled(charter, 'tenant', one.tenant)];
+    const key = JSON.stringify([tenant, id]);
     const known = all.get(key);
-    const held = { roles: union(known?.roles, roles), groupIds: union(known?.groupIds, groupIds), unitIds: union(known?.unitIds, unitIds) };
-    all.set(key, { id: String(id), tenant: String(tenant), name, address, ...held });
+    const ids = (what: 'group' | 'unit', of: readonly Id[] = []) => of.map((each) => spelled(charter, what, each));
+    const held = {
+      roles: union(known?.roles, one.roles),
+      groupIds: union(known?.groupIds, ids('group', one.groupIds)),
+      unitIds: union(known?.unitIds, ids('unit', one.unitIds)),
+    };
+    all.set(key, { id, tenant, name: one.name, address: one.address, ...held });
   }
   return [...all.values()];
 }
@@ -72,9 +78,9 @@ function insistOnSound(charter: Charter<any>, members: readonly AppMember[]): vo
  */
 export async function copyMembers(lintel: Lintel, members: readonly AppMember[]): Promise<void> {
   insistOnSound(lintel.charter, members);
-  const tenants = [...new Set(members.map(({ tenant }) => String(tenant)))];
+  const tenants = [...new Set(members.map(({ tenant }) => spelled(lintel.charter, 'tenant', tenant)))];
   const everywhere = tenants.map((tenant) => ({ id: ONLOOKER, name: 'Whoever looks', address: 'onlooker@lintel.invalid', tenant, roles: [KEYHOLDER] }));
-  const all = mergeMembers([...members, ...everywhere]);
+  const all = mergeMembers(lintel.charter, [...members, ...everywhere]);
   const people = unique(all, ({ id }) => id);
   const since = new Date(0);
   const each = (pick: (one: Required<AppMember>) => readonly string[]) =>

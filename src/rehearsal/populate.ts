@@ -1,6 +1,6 @@
 import type { Kysely } from 'kysely';
 import { LintelError, sha256 } from '../base/index.js';
-import { type Charter, type CharterTypes, type FieldData, KEYHOLDER } from '../charter/index.js';
+import { type Charter, type CharterTypes, type FieldData, idType, KEYHOLDER } from '../charter/index.js';
 import type { Lintel, ServerStanding } from '../server/index.js';
 
 /** People and records that a test asks for. */
@@ -47,12 +47,6 @@ function idOf(type: string, name: string): string | number {
   return type === 'uuid' ? `${hex.slice(0, 8)}-${hex.slice(8, 12)}-4${hex.slice(13, 16)}-8${hex.slice(17, 20)}-${hex.slice(20, 32)}` : name;
 }
 
-/** How the application keeps the ids of people, or of tenants: as its fields for them say. */
-function typeOf(charter: Charter<any>, roles: readonly FieldData['role'][]): string {
-  const fields = Object.values(charter.data.kinds).flatMap((kind) => Object.values(kind.fields));
-  return fields.find(({ role }) => roles.includes(role))?.type ?? 'text';
-}
-
 /** Kinds behind those on which they hang. */
 function inOrder(charter: Charter<any>, kinds: readonly string[]): string[] {
   const done: string[] = [];
@@ -77,7 +71,7 @@ export async function populate<T extends CharterTypes>(lintel: Lintel<T>, db: Ky
   const { seed = 1, units = [], records = {} } = plan;
   const chance = chanceOf(seed);
   const pick = <V>(of: readonly V[]): V => of[chance(of.length)] as V;
-  const [tenantType, personType] = [typeOf(charter, ['tenant']), typeOf(charter, ['owner', 'maker', 'person', 'people'])];
+  const [tenantType, personType] = [idType(charter, 'tenant'), idType(charter, 'person')];
   const tenant = String(idOf(tenantType, `made-up-${seed}`));
 
   const first = chance(FIRST.length * LAST.length);

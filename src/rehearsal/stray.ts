@@ -1,6 +1,6 @@
 import type { Kysely } from 'kysely';
-import type { Charter } from '../charter/index.js';
-import { anyOf, isShort, not, type Predicate } from '../predicate/index.js';
+import { type Charter, idType } from '../charter/index.js';
+import { anyOf, isShort, not, type Predicate, readValue } from '../predicate/index.js';
 import { type Choice, countCrowded, groupRecords } from '../scoping/index.js';
 import type { Standing } from '../standing/index.js';
 
@@ -48,7 +48,10 @@ export async function strayRecords(
       ? undefined
       : {
           op: 'and',
-          of: [not({ op: 'isEmpty', field: owner }), not({ op: 'in', field: owner, to: { value: ids } })],
+          of: [
+            not({ op: 'isEmpty', field: owner }),
+            not({ op: 'in', field: owner, to: { value: ids.flatMap((id) => readValue(idType(charter, 'person'), id) ?? []) } }),
+          ],
         };
   const asked = [...(countable ? [not(read)] : []), ...(left ? [left] : [])];
   const groups = asked.length === 0 ? [] : await groupRecords(db, charter as never, kind, tenantId, asked, NAMED);

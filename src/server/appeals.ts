@@ -51,7 +51,7 @@ export class AppealsFace extends Face<Asking> {
     const decision = await this.standing.decideById(action, id);
     if (decision.allowed) throw new LintelError('allowed-already', 'You may do that already.', { action });
     if (decision.visibility === 'visible' && causeOf(decision)) throw new LintelError('no-appeal', decision.words, { action });
-    return membership.raiseAppeal(this.setting, actor, this.tenantId, { action, recordId: String(id), words });
+    return membership.raiseAppeal(this.setting, actor, this.tenantId, { action, recordId: membership.recordId(this.standing.charter, kind, id), words });
   }
 
   /** The last 100 of one's own, the latest first, with how they stand. */

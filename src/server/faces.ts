@@ -15,6 +15,10 @@ export abstract class Face<A extends Acting = Acting> {
     this.setting = { ...setting, fulfilled: standing.facts.fulfilled };
   }
 
+  protected personId(id: membership.Id): string {
+    return membership.spelled(this.standing.charter, 'person', id);
+  }
+
   protected get tenantId(): string {
     return this.standing.facts.tenant.id;
   }
@@ -37,7 +41,8 @@ export class MembersFace extends Face {
   }
 
   /** What a member holds, with every way by which it comes. @throws LintelError `refused`, `not-found`. */
-  async held(userId: string): Promise<{ readonly userId: string; readonly name: string } & ReturnType<Standing['describe']>> {
+  async held(user: membership.Id): Promise<{ readonly userId: string; readonly name: string } & ReturnType<Standing['describe']>> {
+    const userId = this.personId(user);
     await membership.insistOnKnown(this.setting, this.standing, userId);
     const found = (await membership.standingsOf(this.setting, this.tenantId, [userId])).get(userId);
     if (!found) throw new LintelError('not-found', 'There is no such member.', {});
@@ -45,8 +50,8 @@ export class MembersFace extends Face {
   }
 
   /** True for a member of whom this person may know, or about whom they may ask. @throws LintelError `refused` for somebody who may of nobody. */
-  async knowsOf(userId: string, permission: 'member.read' | 'access.ask' = 'member.read'): Promise<boolean> {
-    return membership.knowsOf(this.setting, this.standing, userId, permission);
+  async knowsOf(userId: membership.Id, permission: 'member.read' | 'access.ask' = 'member.read'): Promise<boolean> {
+    return membership.knowsOf(this.setting, this.standing, this.personId(userId), permission);
   }
 
   /** Roles that this person may give, for the whole tenant or at an anchor: the charter's and the tenant's own. */
@@ -174,8 +179,8 @@ export class AuditFace extends Face {
    *
    * @throws LintelError `refused`, `no-charter-then`.
    */
-  async heldThen(userId: string, at: Date): Promise<membership.HeldThen> {
+  async heldThen(userId: membership.Id, at: Date): Promise<membership.HeldThen> {
     membership.insistOnAll(this.standing, 'audit.read');
-    return membership.heldThen(this.setting.db, this.setting.charter, this.tenantId, userId, at);
+    return membership.heldThen(this.setting.db, this.setting.charter, this.tenantId, this.personId(userId), at);
   }
 }

@@ -254,7 +254,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    * @throws LintelError `refused`, `not-found`.
    */
   viewAs(as: membership.LookAs, reason?: string): Promise<{ readonly id: string; readonly until: Date }> {
-    return membership.beginView(this.#membershipSetting(), this, as, reason);
+    return membership.beginView(this.#membershipSetting(), this, membership.inOneSpelling(this.charter, as), reason);
   }
 
   /** Ends a view of one's own before its time. */
@@ -342,7 +342,8 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    * @param known is told what is so now, before what would change it is tried.
    * @throws LintelError `refused`, `not-found` for somebody of whom this person may not know, or a record that they may not read.
    */
-  async remedies<P extends T['permissions']>(user: string, action: P, id: unknown, known: (decision: Decision) => void = () => {}): Promise<Remedies> {
+  async remedies<P extends T['permissions']>(userId: membership.Id, action: P, id: unknown, known: (decision: Decision) => void = () => {}): Promise<Remedies> {
+    const user = membership.spelled(this.charter, 'person', userId);
     const { setting, db } = this.#place;
     const tenantId = this.facts.tenant.id;
     const kind = this.charter.permission(action).kind;

@@ -60,7 +60,7 @@ async function fromLibrary(lintel: Lintel): Promise<Member[]> {
 }
 
 function fromApplication(charter: Charter<any>, members: NonNullable<ProbeTarget['people']>): Member[] {
-  const people = mergeMembers(members);
+  const people = mergeMembers(charter, members);
   return people.map(({ id, name, address, tenant, roles, groupIds, unitIds }) => {
     const held = roles.map((role) => ({ role, anchor: { on: 'tenant' } as const }));
     for (const role of roles) charter.role(role);
