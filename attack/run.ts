@@ -1,35 +1,20 @@
-/* Tries to come to more than one was given: `npm run attack -- --runs 10000 --seed 7`. */
-import { parseArgs } from 'node:util';
+/* Tries to come to more than one was given: `npm run attack -- --runs 10000 --seed 7`; with --as-found a counterexample is not made smaller. */
 import pg from 'pg';
 import { connect } from 'warm-lintel/server';
-import { databaseOn, startPostgres } from '../test/setup.js';
+import { runOptions } from '../test/run-options.js';
+import { databaseOn } from '../test/setup.js';
 import { attack } from './attack.js';
 import { makeWorld } from './world.js';
 
-const { values } = parseArgs({
-  options: {
-    runs: { type: 'string', default: '1000' },
-    seed: { type: 'string', default: String(Date.now() % 1_000_000) },
-    /** A server to do it on, in a database of its own there. */
-    postgres: { type: 'string' },
-    /** Do not make a counterexample smaller. */
-    'as-found': { type: 'boolean', default: false },
-  },
-});
-const [runs, seed] = [Number(values.runs), Number(values.seed)];
-if (!Number.isInteger(runs) || runs < 1 || !Number.isInteger(seed)) {
-  console.error('--runs and --seed are whole numbers: npm run attack -- --runs 1000 --seed 7');
-  process.exit(2);
-}
-const cluster = values.postgres === undefined ? await startPostgres() : undefined;
-const pool = new pg.Pool({ connectionString: await databaseOn(cluster?.url ?? (values.postgres as string)), max: 2 });
+const { count: runs, seed, server, has, stop } = await runOptions('attack', 'runs', 1000, ['as-found']);
+const pool = new pg.Pool({ connectionString: await databaseOn(server), max: 2 });
 pool.on('error', () => {});
 const db = connect<any>(pool);
 let failed = true;
 try {
   await makeWorld(db);
   const report = await attack(db, runs, seed, {
-    shrink: !values['as-found'],
+    shrink: !has('as-found'),
     progress: (done) => {
       if (done % 500 === 0) console.error(`  ${done} runs`);
     },
@@ -40,5 +25,5 @@ try {
   console.log(error instanceof Error ? [error.message, error.cause instanceof Error ? error.cause.stack : ''].join('\n') : String(error));
 }
 await pool.end();
-await cluster?.stop();
+await stop();
 process.exit(failed ? 1 : 0);

@@ -1,27 +1,12 @@
-/* Asks queries of all shapes of two databases that differ in what is hidden: `npm run queries -- --count 100000 --seed 7`. */
-import { parseArgs } from 'node:util';
-import { startPostgres } from '../test/setup.js';
+/* Asks queries of all shapes of two databases that differ in what is hidden: `npm run queries -- --count 100000 --seed 7`; with --small on PGlite and SQLite too. */
+import { runOptions } from '../test/run-options.js';
 import { type EngineName, openPair } from './engines.js';
 import { closeWorlds, compare } from './queries.js';
 
-const { values } = parseArgs({
-  options: {
-    count: { type: 'string', default: '1000' },
-    seed: { type: 'string', default: String(Date.now() % 1_000_000_000) },
-    engine: { type: 'string', multiple: true, default: ['postgres'] },
-    /** A server to do it on, in databases of its own there. */
-    postgres: { type: 'string' },
-  },
-});
-const [count, seed] = [Number(values.count), Number(values.seed)];
-if (!Number.isInteger(count) || count < 1 || !Number.isInteger(seed)) {
-  console.error('--count and --seed are whole numbers: npm run queries -- --count 1000 --seed 7');
-  process.exit(2);
-}
-const cluster = values.postgres === undefined ? await startPostgres() : undefined;
-const server = cluster?.url ?? (values.postgres as string);
+const { count, seed, server, has, stop } = await runOptions('queries', 'count', 1000, ['small']);
+const engines: readonly EngineName[] = has('small') ? ['postgres', 'pglite', 'sqlite'] : ['postgres'];
 let failed = false;
-for (const engine of values.engine as EngineName[]) {
+for (const engine of engines) {
   const pair = await openPair(engine, server);
   const { tally, told } = await compare(pair, seed, count, (done) => {
     if (done % 5000 === 0) console.error(`  ${done} queries`);
@@ -30,5 +15,5 @@ for (const engine of values.engine as EngineName[]) {
   failed ||= told !== undefined;
   await closeWorlds(pair);
 }
-await cluster?.stop();
+await stop();
 process.exit(failed ? 1 : 0);
