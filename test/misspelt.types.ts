@@ -1,5 +1,5 @@
 /* Compiled by a test, never run: a misspelt name does not compile. */
-import { defineCharter, defineKinds, id, openStanding, owner, parent, type Snapshot, tenant, text } from 'warm-lintel';
+import { defineCharter, defineKinds, flag, id, openStanding, owner, parent, type Snapshot, tenant, text } from 'warm-lintel';
 import type { ScopedDb } from 'warm-lintel/server';
 
 const fields = { id: id(), tenantId: tenant(), keeperId: owner({ change: 'transfer' }), name: text() };
@@ -47,6 +47,8 @@ export function misspelt(): void {
   defineKinds({ hive }, { hive: { own: ({ record, me }) => record.keperId.is(me.userId) } });
   // @ts-expect-error a number is no text
   defineKinds({ hive }, { hive: { odd: ({ record }) => record.name.is(3) } });
+  // @ts-expect-error a person is no yes or no
+  defineKinds({ hive: { ...hive, fields: { ...fields, open: flag() } } }, { hive: { odd: ({ record, me }) => record.open.is(me.userId) } });
   const visit = { table: 'v', label: 'id', fields: { id: id(), tenantId: tenant(), hiveId: parent('hive') }, actions: { read: { label: 'See' } } } as const;
   // @ts-expect-error no such field of the parent
   defineKinds({ hive, visit }, { visit: { mine: ({ record, me }) => record.hiveId.parent.keperId.is(me.userId) } });

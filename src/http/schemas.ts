@@ -137,7 +137,7 @@ export const proposal = z
               .looseObject({
                 was: z.number(),
                 becomes: z.number(),
-                examples: z.array(z.looseObject({ id: z.unknown(), label: z.string().nullable() })),
+                examples: z.array(z.looseObject({ id: z.string(), label: z.string().nullable() })),
               })
               .nullable()
               .optional(),

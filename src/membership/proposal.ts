@@ -13,7 +13,7 @@ export interface RecordsReached {
   readonly was: number;
   readonly becomes: number;
   /** A few that come to be reached, or cease to be, and that the person who asks may read. */
-  readonly examples: readonly { readonly id: unknown; readonly label: string | null }[];
+  readonly examples: readonly { readonly id: string; readonly label: string | null }[];
 }
 
 /** What becomes of one permission of some people. Ways are words: `own`, `all in Orchard side`; an empty list is not at all. */

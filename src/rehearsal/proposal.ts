@@ -8,7 +8,7 @@ const ways = (list: readonly string[]) => (list.length === 0 ? 'not at all' : li
 function recordsOf({ records }: PermissionEffect): string {
   if (records === undefined) return '';
   if (records === null) return 'not counted';
-  const named = records.examples.map(({ id, label }) => label ?? String(id));
+  const named = records.examples.map(({ id, label }) => label ?? id);
   return `${records.was} -> ${records.becomes}${named.length > 0 ? `, such as ${named.join(', ')}` : ''}`;
 }
 

@@ -24,7 +24,8 @@ export async function countEffects(db: Kysely<any>, boundary: Boundary, proposal
     );
     for (const [i, one] of all.entries()) {
       const { effect, permission, was, becomes } = one;
-      const records = { was: counts[2 * i] as number, becomes: counts[2 * i + 1] as number, examples: examples[shown.indexOf(one)] ?? [] };
+      const some = (examples[shown.indexOf(one)] ?? []).map(({ id, label }) => ({ id: String(id), label }));
+      const records = { was: counts[2 * i] as number, becomes: counts[2 * i + 1] as number, examples: some };
       counted.set(JSON.stringify([effect, permission]), was && becomes ? records : null);
     }
   }

@@ -1,5 +1,6 @@
 import type { Kysely } from 'kysely';
 import type { CharterTypes } from '../charter/index.js';
+import { type Id, spelled } from '../membership/index.js';
 import { Boundary, type FindOptions, find, ScopedDb, SeveralBoundaries, writerFor } from '../scoping/index.js';
 import type { RecordOf, Standing } from '../standing/index.js';
 import { found } from './loaded.js';
@@ -17,8 +18,9 @@ export class SeveralStandings<T extends CharterTypes = CharterTypes> {
   }
 
   /** The standing in one of the tenants: to decide about a row, or to write. Undefined for another tenant. */
-  in(tenant: string): ServerStanding<T> | undefined {
-    return this.standings.find((standing) => standing.facts.tenant.id === tenant);
+  in(tenant: Id): ServerStanding<T> | undefined {
+    const id = spelled(this.#place.setting.charter, 'tenant', tenant);
+    return this.standings.find((standing) => standing.facts.tenant.id === id);
   }
 
   /** Records of a kind out of all the tenants, each by its own tenant's rule. */
