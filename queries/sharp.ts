@@ -46,11 +46,11 @@ export class Sharp {
       case 7:
         return eb(eb.fn('nullif', [text, code]), 'is not', null);
       case 8: {
-        // Of three letters there are two, which is seen by itself in that table.
+        // Of three letters there are two, which is seen by itself in that table; of one letter there are several, and nobody asks for those.
         const s = this.#fresh();
         if (this.#isOfEntries) return eb(text, 'like', 'ab\\');
         const one = eb.selectFrom(`entries as ${s}`).select(`${s}.size`);
-        const asLong = one.where((e: any) => e(e.fn('length', [`${s}.note`]), '=', e.fn('length', [text])));
+        const asLong = one.where((e: any) => e.and([e(e.fn('length', [`${s}.note`]), '=', e.fn('length', [text])), e(e.fn('length', [text]), '>', 1)]));
         return eb(asLong, '>', 0);
       }
       case 9: {
