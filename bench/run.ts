@@ -231,8 +231,8 @@ async function scoped(db: Kysely<any>, pool: pg.Pool): Promise<Result[]> {
       name: 'scope-barrier-parent',
       role: 'own',
       what: 'a page of 50 whose parent is one’s own, by a condition that can fail',
-      ours: (s: any) => canFail(visitPage(s), 'i.summary'),
-      hand: () => canFail(inTenant(visitPage(db), 'i').where(ownHive), 'i.summary'),
+      ours: (s: any) => canFail(visitPage(s), 'i.id'),
+      hand: () => canFail(inTenant(visitPage(db), 'i').where(ownHive), 'i.id'),
     },
   ];
   const results: Result[] = [];
