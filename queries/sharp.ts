@@ -122,7 +122,7 @@ export class Sharp {
     const from = alias === undefined ? s.selectFrom(table) : s.selectFrom(`${table} as ${alias}`);
     const column = this.#columns(table, alias ?? table);
     const of = (name: string) => (eb: any) => eb.ref(`${alias ?? table}.${name}`).as(name);
-    switch (c.next(19)) {
+    switch (c.next(20)) {
       case 0:
         return from.select(of('id')).innerJoin('entries as e', (j: any) => j.on((eb: any) => this.#condition(eb, this.#columns(table, alias ?? table))));
       case 1:
@@ -231,6 +231,9 @@ export class Sharp {
             .limit(1)
             .as('x'),
         );
+      case 18:
+        // A whole row where a value belongs: what is not declared, or is masked, would stand in it.
+        return from.select(of('id')).select((eb: any) => eb.fn(c.of(['concat', 'lower', 'coalesce']), [eb.table(alias ?? table)]).as('x'));
       case 17:
         return from.select(of('id')).where((eb: any) =>
           eb(
