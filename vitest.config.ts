@@ -9,8 +9,9 @@ export default defineConfig({
     include: ['test/**/*.test.ts'],
     exclude: process.env.LINTEL_LONG ? [] : ['test/**/*.long.test.ts'],
     globalSetup: ['test/setup.ts'],
-    testTimeout: 30_000,
-    hookTimeout: 60_000,
+    // No test waits so long for anything: a machine that is busy with other things may take it.
+    testTimeout: 120_000,
+    hookTimeout: 120_000,
     // Each file opens databases of its own: more than two at once only makes them wait for each other.
     maxWorkers: 2,
     maxConcurrency: 2,
