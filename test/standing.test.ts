@@ -41,6 +41,8 @@ test('the first that applies decides, in the order of the design', () => {
   }
   expect(keeper.decide('hive.update', { ...hive, tenantId: 'quillmoor' })).toMatchObject({ outcome: 'other tenant', visibility: 'hidden' });
   expect(keeper.decide('hive.update', { ...hive, tenantId: null })).toMatchObject({ outcome: 'other tenant', visibility: 'hidden' });
+  // A record that is to be made gets its tenant, whether none is named or an empty one.
+  for (const tenantId of [undefined, null]) expect(keeper.may('hive.create', { name: 'New', tenantId } as never)).toBe(true);
   expect(keeper.decide('hive.update', { ...hive, status: 'archived' })).toMatchObject({ outcome: 'limit', rule: 'archived', visibility: 'visible' });
   expect(outcome(by('keyholder'), 'hive.update', { ...hive, status: 'archived' })).toBe('limit');
   expect(outcome(by('keyholder', { fulfilled: [] }), 'member.remove')).toBe('obligation');

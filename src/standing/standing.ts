@@ -59,7 +59,6 @@ export interface StandingOptions {
 }
 
 interface Gate {
-  readonly kind: string | undefined;
   readonly open: boolean;
   readonly test: Test;
 }
@@ -235,10 +234,8 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   }
 
   /** Undefined where it takes the long way. */
-  #quick({ kind, test }: Gate, record: RecordData): Verdict {
-    const data = this.counted(record);
-    const here = kind === undefined || this.#reaches.isHere(kind, data);
-    return here ? test(data) : here;
+  #quick({ test }: Gate, record: RecordData): Verdict {
+    return test(this.counted(record));
   }
 
   #gate(action: string): Gate {
@@ -249,10 +246,11 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     // What depends on time, or on no record, takes the long way.
     const quick = kind !== undefined && this.facts.expiresAt === undefined;
     const read = quick && restsOnRead(permission.action) ? [this.charter.permission(`${kind}.read`)] : [];
+    // A record that is to be made gets its tenant on the way.
+    const reached = quick && permission.action !== 'create' ? this.#reaches.action(permission).test : undefined;
     const gate: Gate = {
-      kind,
       open: kind === undefined || (this.facts.tenant.open && ![permission, ...read].some((p) => this.#reaches.isBlocked(p))),
-      test: quick && permission.action !== 'create' ? this.#reaches.action(permission).test : () => undefined,
+      test: (record) => (kind && reached ? this.#reaches.isHere(kind, record) && reached(record) : undefined),
     };
     this.#gates.set(action, gate);
     return gate;
