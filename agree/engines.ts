@@ -175,14 +175,16 @@ export function fieldsOf(kind: KindName, row: Row): Row {
 
 const say = (tx: Kysely<any>, text: string) => sql.raw(text).execute(tx);
 
+/** The library refused it, or a row policy did (42501). */
+export const isRefusal = (error: unknown) => isLintelError(error) || (error as { code?: string }).code === '42501';
+
 /** Does something and undoes it. */
 async function tried<R>(tx: Kysely<any>, work: () => Promise<R>): Promise<R | 'refused'> {
   await sql`savepoint agree`.execute(tx);
   try {
     return await work();
   } catch (error) {
-    // 42501: a row policy refused it.
-    if (!isLintelError(error) && (error as { code?: string }).code !== '42501') throw error;
+    if (!isRefusal(error)) throw error;
     return 'refused';
   } finally {
     await sql`rollback to savepoint agree`.execute(tx);

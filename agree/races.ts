@@ -1,8 +1,8 @@
 /* Two who write to the same rows in the same moment, on two connections: each row ends as one of the two orders would have left it. */
 import { CompiledQuery, type Kysely, type Transaction } from 'kysely';
-import { isLintelError, readCharter } from 'warm-lintel';
+import { readCharter } from 'warm-lintel';
 import { createLintel, policyStatements, type ServerStanding } from 'warm-lintel/server';
-import { APP_ROLE, become, type Engine, fieldsOf, fill, SUBJECTS, statement } from './engines.js';
+import { APP_ROLE, become, type Engine, fieldsOf, fill, isRefusal, SUBJECTS, statement } from './engines.js';
 import type { Case, Draw, Row, Write } from './generate.js';
 import { WriteRules } from './memory.js';
 import { type Names, typed } from './typed.js';
@@ -19,8 +19,6 @@ interface Writing {
   readonly told: Promise<Told>;
   end(): Promise<void>;
 }
-
-const isRefusal = (error: unknown) => isLintelError(error) || (error as { code?: string }).code === '42501';
 
 /** Begins a write in a transaction of its own, by way of scope, or by plain SQL under the policies, and keeps it open. */
 function begin(engine: Engine, standing: AnyStanding, write: Write): Writing {

@@ -1,4 +1,5 @@
 /* Cases are drawn with names for ids. Here each becomes what a charter's types make of it, for all that is known by an id. */
+import { HOLDS } from '../src/charter/ids.js';
 import type { Case, Draw, Raw, Row, Write } from './generate.js';
 import { fieldsIn, HERE, KIND_NAMES, type KindName, type OtherColumn, PEOPLE } from './world.js';
 
@@ -8,16 +9,6 @@ export type IdType = (typeof ID_TYPES)[number];
 export type Identified = 'tenant' | 'person' | 'unit' | 'group' | KindName;
 export type Types = Readonly<Record<Identified, IdType>>;
 export type Value = string | number;
-
-const OF_ROLE: Readonly<Record<string, Identified>> = {
-  tenant: 'tenant',
-  owner: 'person',
-  maker: 'person',
-  person: 'person',
-  people: 'person',
-  unit: 'unit',
-  group: 'group',
-};
 
 /** Numbers at the edges of what an id may be, for some names. Those of members and tenants here fit any column. */
 const EDGES: Readonly<Record<string, number>> = { u1: 5, u2: 0, U1: -5, here: 7, HERE: 70 };
@@ -37,7 +28,7 @@ const otherwise = (type: IdType, id: unknown): unknown =>
   Array.isArray(id) ? id.map((one) => otherwise(type, one)) : id === null || type === 'text' ? id : type === 'uuid' ? String(id).toUpperCase() : String(id);
 
 const whatIs = (kind: KindName, { role, to }: { readonly role: string; readonly to?: string | undefined }): Identified | undefined =>
-  role === 'id' ? kind : role === 'parent' ? (to as KindName) : OF_ROLE[role];
+  role === 'id' ? kind : role === 'parent' ? (to as KindName) : HOLDS[role as keyof typeof HOLDS];
 
 /** Names as one case has them. */
 export class Names {

@@ -3,7 +3,7 @@ import { checkPredicate, normalise, ownFields, type Predicate, type Problem, typ
 import { Charter, followedFields, reachesOfKind, shapeOf } from './charter.js';
 import type { CharterData, KindData, RoleData } from './data.js';
 import type { FieldRole } from './field.js';
-import { ID_TYPES, type Identified, idFields } from './ids.js';
+import { idProblems } from './ids.js';
 import { KEYHOLDER, operationsOf, RESERVED_KINDS, reachesOfOperation } from './operations.js';
 import { SENTENCES } from './sentences.js';
 
@@ -166,24 +166,6 @@ function checkParents(c: Checker, kinds: Readonly<Record<string, KindData>>): vo
   }
 }
 
-/** What is compared with one another is of one type: ids of people, whatever they are to a record; of tenants, units and groups; and of a parent where it is named. */
-function checkIds(c: Checker, kinds: Readonly<Record<string, KindData>>): void {
-  const first = new Map<Identified, { readonly type: string; readonly place: string }>();
-  for (const { what, type, place } of idFields(kinds)) {
-    const one = first.get(what) ?? { type, place };
-    first.set(what, one);
-    if (type !== one.type) c.report(`${place}.type`, `holds the id of a ${what} as ${type}, and ${one.place} as ${one.type}; give both one type`);
-  }
-  for (const [name, { fields }] of Object.entries(kinds)) {
-    for (const [field, { role, type, to }] of Object.entries(fields)) {
-      const at = `kinds.${name}.fields.${field}.type`;
-      const id = to === undefined ? undefined : Object.values(kinds[to]?.fields ?? {}).find((f) => f.role === 'id');
-      if (role !== 'plain' && !ID_TYPES.includes(type)) c.report(at, `an id is ${ID_TYPES.join(', ')}, not ${type}`);
-      else if (id && id.type !== type) c.report(at, `names a ${to}, whose ids are ${id.type}, as ${type}; give both one type`);
-    }
-  }
-}
-
 /** Names that the second half of a charter refers to. */
 interface Vocabulary {
   readonly kinds: Readonly<Record<string, KindData>>;
@@ -331,7 +313,7 @@ export function readCharter(json: unknown): Charter {
 
   const kinds = Object.fromEntries(kindEntries.map(([name, kind]) => [name, { reaches: {}, ...kind } as unknown as KindData]));
   const shapes: Shapes = Object.fromEntries(Object.entries(kinds).map(([name, kind]) => [name, shapeOf(kind)]));
-  checkIds(c, kinds);
+  c.problems.push(...idProblems(kinds));
   checkParents(c, kinds);
   c.throwIfAny();
   for (const [name, kind] of Object.entries(kinds)) {

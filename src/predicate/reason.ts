@@ -222,17 +222,16 @@ function recordAt(world: World, path: readonly string[]): Record<string, unknown
   return record;
 }
 
-function putFact(world: World, name: string, value: unknown): void {
+/** Where a fact stands in a world: what holds it, and under which name. */
+function factAt(world: World, name: string): readonly [holder: Record<string, unknown>, key: string] {
   const [source, ...steps] = name.split('.') as ['me' | 'context', ...string[]];
-  if (value === undefined) return;
-  if (source === 'me' && steps[0] === 'attributes') (world.me.attributes as Record<string, unknown>)[steps.slice(1).join('.')] = value;
-  else world[source][steps.join('.')] = value;
+  if (source === 'me' && steps[0] === 'attributes') return [world.me.attributes as Record<string, unknown>, steps.slice(1).join('.')];
+  return [world[source], steps.join('.')];
 }
 
-function factIn(world: World, name: string): unknown {
-  const [source, ...steps] = name.split('.') as ['me' | 'context', ...string[]];
-  if (source === 'me' && steps[0] === 'attributes') return (world.me.attributes as Record<string, unknown>)[steps.slice(1).join('.')];
-  return world[source][steps.join('.')];
+function putFact(world: World, name: string, value: unknown): void {
+  const [holder, key] = factAt(world, name);
+  if (value !== undefined) holder[key] = value;
 }
 
 /** Everything that can be chosen, in an order in which parents come before what stands in them. Undefined: more than this can settle. */
@@ -322,7 +321,8 @@ function amongChoice(name: string, holder: Scalar, all: readonly Scalar[]): Choi
     states: [undefined, ...subsets(all)],
     set: (world, state) => {
       if (state === undefined) return;
-      const [one = holder, ...more] = (factIn(world, name) ?? []) as Scalar[];
+      const [known, key] = factAt(world, name);
+      const [one = holder, ...more] = (known[key] ?? []) as Scalar[];
       putFact(world, name, [one, ...more]);
       world.people[String(one)] = (state as Scalar[]).map(String);
     },

@@ -1,6 +1,6 @@
 import { ALWAYS, and, type Comparison, NEVER, not, type Operand, or, type Predicate, takesList } from './predicate.js';
 import type { FieldShape, KindShape, Shapes } from './shape.js';
-import { readValue, type Scalar } from './value.js';
+import { readEach, readValue, type Scalar } from './value.js';
 
 /** What is known about the person who asks and about the request, and how a missing fact is to count. */
 export interface Knowledge {
@@ -45,7 +45,7 @@ function readList(shape: FieldShape, raw: unknown): readonly Scalar[] | undefine
 /** What units or groups stand for, as the field holds it; undefined where it is not known of one of them. An id of another type is in no such field. */
 function expand(ids: readonly Scalar[], of: (id: string) => readonly string[] | undefined, { type }: FieldShape): readonly Scalar[] | undefined {
   const inside = ids.map((id) => of(String(id)));
-  return inside.includes(undefined) ? undefined : [...new Set(inside.flat().flatMap((one) => readValue(type, one) ?? []))];
+  return inside.includes(undefined) ? undefined : [...new Set(readEach(type, inside.flat()))];
 }
 
 function specialiseComparison(p: Comparison, shape: FieldShape, known: Knowledge, missing: Predicate): Predicate {

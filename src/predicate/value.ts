@@ -61,6 +61,9 @@ export function readValue(type: ValueType, raw: unknown, scale = 0): Scalar | un
   }
 }
 
+/** Those of several values that are of a type, each in its normal form. */
+export const readEach = (type: ValueType, all: readonly unknown[]): Scalar[] => all.flatMap((one) => readValue(type, one) ?? []);
+
 /** UTF-16 sorts surrogates before U+E000; code points, and databases, sort them after. */
 function byCodePoint(a: string, b: string): number {
   const length = Math.min(a.length, b.length);

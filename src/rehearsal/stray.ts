@@ -1,6 +1,6 @@
 import type { Kysely } from 'kysely';
 import { type Charter, idType } from '../charter/index.js';
-import { anyOf, isShort, not, type Predicate, readValue } from '../predicate/index.js';
+import { anyOf, isShort, not, type Predicate, readEach } from '../predicate/index.js';
 import { type Choice, countCrowded, groupRecords } from '../scoping/index.js';
 import type { Standing } from '../standing/index.js';
 
@@ -48,10 +48,7 @@ export async function strayRecords(
       ? undefined
       : {
           op: 'and',
-          of: [
-            not({ op: 'isEmpty', field: owner }),
-            not({ op: 'in', field: owner, to: { value: ids.flatMap((id) => readValue(idType(charter, 'person'), id) ?? []) } }),
-          ],
+          of: [not({ op: 'isEmpty', field: owner }), not({ op: 'in', field: owner, to: { value: readEach(idType(charter, 'person'), ids) } })],
         };
   const asked = [...(countable ? [not(read)] : []), ...(left ? [left] : [])];
   const groups = asked.length === 0 ? [] : await groupRecords(db, charter as never, kind, tenantId, asked, NAMED);

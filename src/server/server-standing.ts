@@ -43,7 +43,6 @@ import type { Workplace } from './workplace.js';
 
 type Kinds<T extends CharterTypes> = keyof T['fields'] & string;
 
-/** A standing with the database behind it: what `enter` gives. It also finds, scopes, and changes the membership. */
 /** Somebody who may do something to a record, with every way by which it comes. */
 export interface MayDo {
   readonly userId: string;
@@ -51,6 +50,7 @@ export interface MayDo {
   readonly ways: HeldPermission['ways'];
 }
 
+/** A standing with the database behind it: what `enter` gives. It also finds, scopes, and changes the membership. */
 export class ServerStanding<T extends CharterTypes = CharterTypes> extends Standing<T> {
   readonly #place: Workplace;
   readonly #options: StandingOptions;

@@ -1,7 +1,7 @@
 import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
 import { CLEANING, hashOf, LintelError, toHex } from '../../base/index.js';
 import { type Charter, idType } from '../../charter/index.js';
-import { readValue, type ValueType } from '../../predicate/index.js';
+import { readEach, type ValueType } from '../../predicate/index.js';
 import { openingKey, type Standing } from '../../standing/index.js';
 import { sqlText } from '../fragment.js';
 import type { ScopeSupport } from '../support.js';
@@ -48,11 +48,7 @@ function payload(standing: Standing, bound: string): string {
 }
 
 /** Ids as fields of a type hold them. What is none of that type stands in no row, and would be an error where it is compared. */
-const idsOf = (type: ValueType = 'text', ids: readonly string[] = []): string[] =>
-  ids.flatMap((id) => {
-    const read = readValue(type, id);
-    return read === undefined ? [] : [String(read)];
-  });
+const idsOf = (type: ValueType = 'text', ids: readonly string[] = []): string[] => readEach(type, ids).map(String);
 
 /** A standing does not change: what is said of it is worked out once. */
 const payloads = new WeakMap<Standing, string>();

@@ -1,5 +1,5 @@
 import type { FieldData } from '../../charter/index.js';
-import { readValue, type Scalar } from '../../predicate/index.js';
+import { readEach, type Scalar } from '../../predicate/index.js';
 import type { Standing } from '../../standing/index.js';
 import { Boundary } from '../boundary.js';
 import { type Fragment, joinFragments, sqlText, verbatim } from '../fragment.js';
@@ -102,7 +102,7 @@ function exists(target: Target, what: Registered, field: string, named: Named): 
   const { support, writer } = target.boundary;
   if (support.conditions) return support.conditions[what](target.column(field));
   const shape = target.shapeOf(field);
-  const there = (named.existing?.[what] ?? []).flatMap((id) => readValue(shape.type, id) ?? []);
+  const there = readEach(shape.type, named.existing?.[what] ?? []);
   return writer.writeList(target.column(field), there, shape);
 }
 

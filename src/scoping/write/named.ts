@@ -32,10 +32,9 @@ export async function lookUpNamed(node: WriteNode, boundary: Boundary, db: Kysel
   if (node.kind === 'DeleteQueryNode') return undefined;
   const { support } = boundary;
   const given = idsIn(new Target(boundary, node), node);
-  const others = [...given.owner];
   const elsewhere = support.conditions === undefined && given.person.size + given.unit.size + given.group.size > 0;
-  if (others.length === 0 && !elsewhere) return undefined;
-  const owners = new Map(await Promise.all(others.map(async (id) => [id, await support.standingOf(String(id), db)] as const)));
+  if (given.owner.size === 0 && !elsewhere) return undefined;
+  const owners = new Map(await Promise.all([...given.owner].map(async (id) => [id, await support.standingOf(String(id), db)] as const)));
   if (!elsewhere) return { owners };
   const [person, unit, group] = await Promise.all((['person', 'unit', 'group'] as const).map((what) => support.existing(what, [...given[what]].map(String))));
   return { owners, existing: { person, unit, group } as Record<Registered, readonly string[]> };
