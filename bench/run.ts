@@ -399,8 +399,9 @@ for (const r of results)
   );
 if (process.argv.includes('--json')) {
   const file = new URL('results.json', import.meta.url);
-  // Of one group alone: the others stay as they are.
-  const before = (JSON.parse(readFileSync(file, 'utf8')) as Result[]).filter(({ name }) => only !== undefined && !results.some((one) => one.name === name));
-  writeFileSync(file, `${JSON.stringify([...before, ...results], null, 2)}\n`);
+  // Of one group alone: the others stay as they are, where they are.
+  const before = only === undefined ? [] : (JSON.parse(readFileSync(file, 'utf8')) as Result[]);
+  const all = new Map([...before, ...results].map((one) => [one.name, one]));
+  writeFileSync(file, `${JSON.stringify([...all.values()], null, 2)}\n`);
 }
 process.exit(results.some(isSlow) ? 1 : 0);

@@ -27,7 +27,7 @@ export class Boundary {
   readonly writer: SqlWriter;
   readonly #wall: RuleWriter | undefined;
   readonly #readable = new Map<string, RawNode>();
-  readonly #reached = new Map<string, RawNode>();
+  readonly #reached = { held: new Map<string, Map<string, RawNode>>(), open: new Map<string, Map<string, RawNode>>() };
   readonly #plain = new Map<string, ReadonlySet<string>>();
   readonly #statics = new Map<string, ReadonlyMap<string, Static>>();
   #kinds: Map<string, string> | undefined;
@@ -175,9 +175,11 @@ export class Boundary {
 
   /** The condition of reading a kind under this alias, as a node. */
   reachedNode(kind: string, alias: string, holdsBack: boolean): RawNode {
-    const key = `${kind} ${alias} ${holdsBack}`;
-    const node = this.#reached.get(key) ?? this.#held(kind, alias, holdsBack).toNode();
-    this.#reached.set(key, node);
+    const nodes = this.#reached[holdsBack ? 'held' : 'open'];
+    const byAlias = nodes.get(kind) ?? new Map<string, RawNode>();
+    nodes.set(kind, byAlias);
+    const node = byAlias.get(alias) ?? this.#held(kind, alias, holdsBack).toNode();
+    byAlias.set(alias, node);
     return node;
   }
 

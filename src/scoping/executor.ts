@@ -28,9 +28,31 @@ interface Plan {
 
 /** What executors that differ in plugins alone have in common. */
 interface Shared {
-  /** What each compiled query stands for. What is not here was compiled by somebody else. */
-  readonly known: WeakMap<object, Plan>;
   turn: Promise<unknown>;
+}
+
+/** A compiled query as callers hold it: theirs to change, since what is executed is the plan that it keeps to itself. What is none of these was compiled by somebody else. */
+class Handed implements CompiledQuery {
+  readonly query: RootOperationNode;
+  readonly queryId: QueryId;
+  readonly sql: string;
+  readonly parameters: readonly unknown[];
+  readonly #plan: Plan;
+  readonly #of: Shared;
+
+  constructor(query: RootOperationNode, plan: Plan, of: Shared) {
+    this.query = query;
+    this.queryId = plan.queryId;
+    this.sql = plan.compiled.sql;
+    this.parameters = plan.compiled.parameters.map((value) => (value instanceof Date ? new Date(value) : value));
+    this.#plan = plan;
+    this.#of = of;
+  }
+
+  /** What a query stands for that was compiled by executors that share this. */
+  static plan(query: object, of: Shared): Plan | undefined {
+    return #plan in query && query.#of === of ? query.#plan : undefined;
+  }
 }
 
 /**
@@ -47,7 +69,7 @@ export class ScopedExecutor implements QueryExecutor {
     this.#db = db;
     this.#inner = inner;
     this.#boundary = boundary;
-    this.#shared = shared ?? { known: new WeakMap(), turn: Promise.resolve() };
+    this.#shared = shared ?? { turn: Promise.resolve() };
   }
 
   get adapter(): DialectAdapter {
@@ -63,12 +85,7 @@ export class ScopedExecutor implements QueryExecutor {
   }
 
   compileQuery<R>(node: RootOperationNode, queryId: QueryId): CompiledQuery<R> {
-    const plan = this.#plan(node, queryId);
-    // What callers hold is theirs to change; what is executed is kept here.
-    const parameters = plan.compiled.parameters.map((value) => (value instanceof Date ? new Date(value) : value));
-    const handed = { ...plan.compiled, query: node, parameters };
-    this.#shared.known.set(handed, plan);
-    return handed as CompiledQuery<R>;
+    return new Handed(node, this.#plan(node, queryId), this.#shared) as CompiledQuery<R>;
   }
 
   #plan(given: RootOperationNode, queryId: QueryId): Plan {
@@ -80,7 +97,7 @@ export class ScopedExecutor implements QueryExecutor {
   }
 
   async executeQuery<R>(compiled: CompiledQuery<R>): Promise<QueryResult<R>> {
-    const known = this.#shared.known.get(compiled);
+    const known = Handed.plan(compiled, this.#shared);
     if (!known) return refuse('a query that was compiled elsewhere', 'build it on this scope');
     const { compiled: plan, write, queryId } = known;
     if (!write) return this.#inner.executeQuery(plan as CompiledQuery<R>);
@@ -130,7 +147,7 @@ export class ScopedExecutor implements QueryExecutor {
   }
 
   async *stream<R>(compiled: CompiledQuery<R>, chunkSize: number): AsyncIterableIterator<QueryResult<R>> {
-    const known = this.#shared.known.get(compiled);
+    const known = Handed.plan(compiled, this.#shared);
     if (!known || known.write) return refuse('streaming of what is no select built on this scope', 'build it on this scope');
     yield* this.#inner.stream(known.compiled as CompiledQuery<R>, chunkSize);
   }

@@ -296,13 +296,14 @@ function insistOnCount(node: unknown, what: string): void {
 
 /** Its rows are groups: it says so, or it asks something of all rows at once. */
 function isGrouped(node: FreshNode): boolean {
-  return node.groupBy !== undefined || node.having !== undefined || [node.selections, node.orderBy].some((part) => asksOfAll(part));
+  return node.groupBy !== undefined || node.having !== undefined || [node.selections, node.orderBy].some(asksOfAll);
 }
 
 const PLAIN = new Set(['ReferenceNode', 'ColumnNode', 'ValueNode', 'SelectAllNode', 'SelectQueryNode', 'RawNode', 'OperatorNode', 'IdentifierNode']);
 
 function asksOfAll(node: unknown): boolean {
   if (typeof node !== 'object' || node === null) return false;
+  if (Array.isArray(node)) return node.some(asksOfAll);
   const { kind, over } = node as FreshNode;
   if (PLAIN.has(kind)) return false;
   if (kind === 'AggregateFunctionNode' && over === undefined) return true;

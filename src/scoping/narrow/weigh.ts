@@ -146,7 +146,7 @@ export class Weigher {
     const { is } = meaningIn(node, level);
     // It names the alias of what stands for the table, which has no schema.
     const path = nodeIn(node, 'table')?.table as FreshNode | undefined;
-    if (path) delete path.schema;
+    if (path) path.schema = undefined;
     return is;
   }
 

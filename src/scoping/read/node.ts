@@ -49,12 +49,18 @@ export function refuseNode(kind: unknown, sort: string): never {
 /** A place of this sort takes nodes of these kinds, each by its rule, and no others. They are asked for when they are needed, as they refer to each other. */
 export function place(sort: string, rules: () => Readonly<Record<string, Rule>>): Read {
   let byKind: Map<unknown, Rule> | undefined;
+  // The first is the only one, or the most frequent.
+  let firstKind: unknown;
+  let firstRule: Rule | undefined;
   return (value, depth) => {
-    byKind ??= new Map(Object.entries(rules()));
+    if (!byKind) {
+      byKind = new Map(Object.entries(rules()));
+      for (const [kind, rule] of byKind) if (!firstRule) [firstKind, firstRule] = [kind, rule];
+    }
     if (depth > MAX_DEPTH) return refuse(`a query that is nested more than ${MAX_DEPTH} deep`, 'write it in parts');
     if (typeof value !== 'object' || value === null) return refuse(`a ${sort} that is no node`, 'build the query with the query builder');
     const { kind } = value as Given;
-    const rule = byKind.get(kind);
+    const rule = kind === firstKind ? firstRule : byKind.get(kind);
     return rule ? rule(value as Given, depth + 1) : refuseNode(kind, sort);
   };
 }
