@@ -17,40 +17,40 @@ const cache = join(root, '.cache', 'planted');
 
 /** Holes by which members would come to more than they were given. */
 const HOLES: readonly Planted[] = [
-  ['who is put into a group is not looked at', 'membership/groups.ts', '({ groups: [id], users: people, opened: [id] })', '({})'],
+  ['who is put into a group is not looked at', 'membership/steps/groups.ts', '({ groups: [id], users: people, opened: [id] })', '({})'],
 ];
 const FURTHER_HOLES: readonly Planted[] = [
   [
     'a role is edited by whoever may arrange roles',
-    'membership/roles.ts',
+    'membership/steps/roles.ts',
     'touches: ({ id }) => ({ roles: [id] }),\n    run: async (change, { id, role })',
     'touches: () => ({}),\n    run: async (change, { id, role })',
-    'membership/roles.ts',
+    'membership/steps/roles.ts',
     '  insistOnContents(change, roles, id, before);\n',
     '',
   ],
-  ['who lies below a unit that moves is not looked at', 'membership/units.ts', '({ units: [id], above: below === null ? [] : [below] })', '({})'],
+  ['who lies below a unit that moves is not looked at', 'membership/steps/units.ts', '({ units: [id], above: below === null ? [] : [below] })', '({})'],
   [
     'a key is made by whoever may give what the program holds',
-    'membership/power.ts',
+    'membership/held/power.ts',
     "    edited !== 'all' &&\n    !gain.named &&\n    path.by === 'role' &&\n    !edited.has(path.role) &&\n    !path.included.some((role) => edited.has(role)) &&\n",
     "    path.by === 'role' &&\n",
   ],
   [
     'who stands in for others is not looked at',
-    'membership/power.ts',
+    'membership/held/power.ts',
     '[...ownGains(before, after), ...gainsInPlace(before, after)]',
     'ownGains(before, after)',
   ],
-  ['whoever chooses the base is not looked at', 'membership/joining.ts', '(bases ? { everybody: true } : {})', '({})'],
-  ['an opening counts as held', 'membership/power.ts', 'if (grant.only) return b.only !== undefined &&', 'if (grant.only) return true ||'],
-  ['units that come to lie within a reach are forgotten', 'membership/power.ts', 'units: on.units ? units : []', 'units: []'],
+  ['whoever chooses the base is not looked at', 'membership/coming/joining.ts', '(bases ? { everybody: true } : {})', '({})'],
+  ['an opening counts as held', 'membership/held/power.ts', 'if (grant.only) return b.only !== undefined &&', 'if (grant.only) return true ||'],
+  ['units that come to lie within a reach are forgotten', 'membership/held/power.ts', 'units: on.units ? units : []', 'units: []'],
   [
     'whoever comes back is not looked at',
-    'membership/accepting.ts',
+    'membership/coming/accepting.ts',
     "!inviter.may('member.invite') || !roles.every((role) => mayGive(inviter, role))",
     "!inviter.may('member.invite')",
-    'membership/invitations.ts',
+    'membership/coming/invitations.ts',
     '  insistOnGiving(change.actor, input.roles);\n',
     '',
   ],

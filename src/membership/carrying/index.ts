@@ -1,0 +1,4 @@
+export { attemptEach, someKeyholder } from './attempt.js';
+export { type Carrying, carryOut } from './carry-out.js';
+export { once } from './once.js';
+export { type Effect, type PermissionEffect, type Proposal, type Proposed, proposeEach, type Reached, type RecordsReached } from './proposal.js';

@@ -1,0 +1,263 @@
+import { hashOf, LintelError } from '../../base/index.js';
+import { KEYHOLDER, restsOnRead } from '../../charter/index.js';
+import { anyOf, forOneOf, isShort, type Predicate } from '../../predicate/index.js';
+import { ruleOf, Standing } from '../../standing/index.js';
+import { type Change, eachTakenBack } from '../change/index.js';
+import { changesOf, type PersonChange, type Reading } from '../held/index.js';
+import type { Handed, Setting, Step } from '../terms/index.js';
+import { type Readings, runSteps } from './run.js';
+
+/** Records of a kind that at least one of some people reaches, as counted at a moment. */
+export interface RecordsReached {
+  readonly was: number;
+  readonly becomes: number;
+  /** A few that come to be reached, or cease to be, and that the person who asks may read. */
+  readonly examples: readonly { readonly id: string; readonly label: string | null }[];
+}
+
+/** What becomes of one permission of some people. Ways are words: `own`, `all in Orchard side`; an empty list is not at all. */
+export interface PermissionEffect {
+  readonly permission: string;
+  readonly label: string;
+  readonly was: readonly string[];
+  readonly becomes: readonly string[];
+  readonly change: 'gains' | 'loses' | 'differs';
+  /** Null: not counted, since the reaches of so many people do not come down to a few conditions. Absent: it is about no records, or nobody asked. */
+  readonly records?: RecordsReached | null;
+}
+
+/** People to whom the same happens. */
+export interface Effect {
+  readonly people: { readonly count: number; readonly some: readonly { readonly id: string; readonly name: string }[] };
+  /** They come to hold full control, or cease to. */
+  readonly fullControl?: 'gains' | 'loses';
+  readonly permissions: readonly PermissionEffect[];
+}
+
+/** What a change would do, worked out without doing it. It is plain data: it can be sent, kept, and carried out later. */
+export interface Proposal {
+  readonly tenantId: string;
+  readonly steps: readonly Step[];
+  readonly reason?: string;
+  /** ISO 8601. Counts are of this moment. */
+  readonly at: string;
+  /** Those to whom most people belong come first; at most 100. */
+  readonly effects: readonly Effect[];
+  /** People to whom something happens. */
+  readonly people: number;
+  /** Records that get another owner, as counted at that moment. Absent: none do. */
+  readonly handed?: readonly Handed[];
+  /** What stands against it. Empty: it can be carried out. */
+  readonly problems: readonly { readonly code: string; readonly message: string }[];
+  /** What it rests on. */
+  readonly basis: { readonly latest: string; readonly charter: string; readonly exactly: string };
+}
+
+/** Everything that a group of people reaches by a permission before and after, for whoever counts; undefined: too long to be asked. */
+export interface Reached {
+  readonly effect: number;
+  readonly permission: string;
+  readonly was: Predicate | undefined;
+  readonly becomes: Predicate | undefined;
+}
+
+const MAX_EFFECTS = 100;
+const MAX_NAMED = 5;
+
+interface Happening {
+  readonly userId: string;
+  readonly before: Reading | undefined;
+  readonly after: Reading | undefined;
+  readonly changes: readonly PersonChange[];
+}
+
+function happenings(before: Readings, after: Readings): Happening[] {
+  const known = new Map<string, PersonChange[]>();
+  return [...new Set([...before.keys(), ...after.keys()])].sort().flatMap((userId) => {
+    const [was, becomes] = [before.get(userId), after.get(userId)];
+    const key = JSON.stringify([was?.alike, becomes?.alike]);
+    const changes = known.get(key) ?? changesOf(was, becomes);
+    known.set(key, changes);
+    return changes.length === 0 ? [] : [{ userId, before: was, after: becomes, changes }];
+  });
+}
+
+/** The same for two readings of one tenant exactly if the same happens to the same people. */
+function exactly(all: readonly Happening[]): string {
+  return hashOf(all.map(({ userId, changes }) => JSON.stringify([userId, changes.map((one) => one.exactly)])));
+}
+
+const isKeyholder = (reading: Reading | undefined) => reading?.facts.subject === 'member' && reading.facts.assignments.some(({ role }) => role === KEYHOLDER);
+
+function fullControl({ before, after }: Happening): 'gains' | 'loses' | undefined {
+  const [was, becomes] = [isKeyholder(before), isKeyholder(after)];
+  return was === becomes ? undefined : becomes ? 'gains' : 'loses';
+}
+
+/** People to whom the same happens, in words; those with most people first. */
+function grouped(all: readonly Happening[]): Happening[][] {
+  const groups = new Map<string, Happening[]>();
+  for (const one of all) {
+    const key = JSON.stringify([fullControl(one), one.changes.map(({ exactly: _, ...words }) => words)]);
+    const group = groups.get(key);
+    if (group) group.push(one);
+    else groups.set(key, [one]);
+  }
+  return [...groups.values()].sort((a, b) => b.length - a.length);
+}
+
+function effectOf(group: readonly Happening[]): Effect {
+  const [first] = group as [Happening];
+  const { charter } = (first.after ?? first.before) as Reading;
+  const control = fullControl(first);
+  const some = group.slice(0, MAX_NAMED).map(({ userId, before, after }) => ({ id: userId, name: (after ?? before)?.facts.me.name ?? userId }));
+  return {
+    people: { count: group.length, some },
+    ...(control && { fullControl: control }),
+    permissions: first.changes.map(({ permission, was, becomes, gains, loses }) => ({
+      permission,
+      label: charter.permission(permission).label,
+      was,
+      becomes,
+      change: gains && loses ? 'differs' : gains ? 'gains' : 'loses',
+    })),
+  };
+}
+
+/** True if who the person is plays a part in what they reach by a permission, so that it has to be worked out for each. */
+function restsOnWho(standing: Standing, permission: string): boolean {
+  const { charter } = standing;
+  const { kind, action } = charter.permission(permission);
+  const asked = restsOnRead(action) ? [permission, `${kind}.read`] : [permission];
+  const rules = asked.flatMap((one) => standing.grantsFor(one).map((grant) => ruleOf(charter, kind as string, grant)));
+  return /"me":"userId"|"op":"followed"/.test(JSON.stringify([rules, charter.limitsOf(kind as string).map(({ where }) => where)]));
+}
+
+/**
+ * What at least one of these people reaches by a permission. For people alike it is worked out once: who they are plays no part in it, or stands in it in the
+ * place of a list of them.
+ */
+function reachOfAny(standings: (reading: Reading) => Standing, readings: readonly (Reading | undefined)[], permission: string): Predicate | undefined {
+  const groups = new Map<string, Reading[]>();
+  for (const reading of readings) {
+    if (!reading) continue;
+    const group = groups.get(reading.alike);
+    if (group) group.push(reading);
+    else groups.set(reading.alike, [reading]);
+  }
+  const reached = anyOf(
+    [...groups.values()].flatMap((alike) => {
+      const standing = standings(alike[0] as Reading);
+      const first = standing.reachOf(permission);
+      if (!restsOnWho(standing, permission)) return [first];
+      const ids = alike.map(({ facts }) => facts.me.userId as string);
+      const { kinds, limits } = standing.charter.data;
+      // Somebody whom the charter itself names is not like the others.
+      const named = JSON.stringify([kinds, limits]).includes(JSON.stringify(ids[0]));
+      const together = named ? undefined : forOneOf(first, ids[0] as string, ids);
+      return together ? [together] : alike.map((reading) => standings(reading).reachOf(permission));
+    }),
+  );
+  return isShort(reached) ? reached : undefined;
+}
+
+/** Which records to count: of the first effects, each permission about records that exist. */
+function toCount(groups: readonly (readonly Happening[])[]): Reached[] {
+  const opened = new Map<Reading, Standing>();
+  const standingOf = (reading: Reading) => {
+    const standing = opened.get(reading) ?? new Standing(reading.charter, reading.facts);
+    opened.set(reading, standing);
+    return standing;
+  };
+  return groups.flatMap((group, effect) => {
+    const [first] = group as [Happening];
+    const { charter } = (first.after ?? first.before) as Reading;
+    return first.changes.flatMap(({ permission }) => {
+      const { kind, action } = charter.permission(permission);
+      if (!kind || action === 'create') return [];
+      const reach = (readings: readonly (Reading | undefined)[]) => reachOfAny(standingOf, readings, permission);
+      return [{ effect, permission, was: reach(group.map((one) => one.before)), becomes: reach(group.map((one) => one.after)) }];
+    });
+  });
+}
+
+/** The same again is not counted for more groups of people than this. */
+const MAX_COUNTED = 10;
+
+/** What was worked out, and what those whom it touches would hold. */
+export interface Proposed {
+  readonly proposal: Proposal;
+  readonly reached: readonly Reached[];
+  readonly after: Readings;
+}
+
+/**
+ * Works out what steps would do, each list of them by itself, all of them from the same state: they are gone through in a transaction and taken back, so that nothing
+ * is written, and what people hold is compared. What stands against them is told with it.
+ */
+export async function proposeEach(
+  setting: Setting,
+  tenantId: string,
+  actorId: string,
+  many: readonly (readonly Step[])[],
+  reason?: string,
+): Promise<Proposed[]> {
+  const all = await eachTakenBack(setting, tenantId, actorId, many, lookAhead);
+  return all.map(({ steps, latest, problems, before, after, handed }) => {
+    const happened = happenings(before, after);
+    const groups = grouped(happened).slice(0, MAX_EFFECTS);
+    const proposal: Proposal = {
+      tenantId,
+      steps,
+      ...(reason && { reason }),
+      at: new Date(setting.now()).toISOString(),
+      effects: groups.map(effectOf),
+      people: happened.length,
+      ...(handed.length > 0 && { handed }),
+      problems: problems.map(({ code, message }) => ({ code, message })),
+      basis: { latest, charter: setting.charter.hash, exactly: exactly(happened) },
+    };
+    return { proposal, reached: toCount(groups.slice(0, MAX_COUNTED)), after };
+  });
+}
+
+const NOTHING: Readings = new Map();
+
+async function lookAhead(change: Change, steps: readonly Step[]) {
+  const { latest } = change;
+  const problems: LintelError[] = [];
+  const nothing = { before: NOTHING, after: NOTHING, handed: [] };
+  try {
+    const { done, before, after } = await runSteps(change, steps, { problems, reads: true });
+    // Who may not do it at all is not told what it would do.
+    if (problems.some(({ code }) => code === 'refused' || code === 'not-found')) return { steps, latest, problems, ...nothing };
+    return { steps, latest, problems, before, after, handed: done.flatMap((one) => one.handed ?? []) };
+  } catch (error) {
+    if (!(error instanceof LintelError)) throw error;
+    return { steps, latest, problems: [...problems, error], ...nothing };
+  }
+}
+
+/** @throws LintelError `proposal-stale` where a proposal would do something else now than it said. */
+export async function insistOnSame(change: Change, { basis, tenantId }: Proposal, before: Readings, after: Readings): Promise<void> {
+  if (tenantId !== change.tenantId) throw new LintelError('proposal-stale', 'This was worked out for another organisation.', {});
+  const { hash } = change.setting.charter;
+  if (basis.charter === hash && basis.exactly === exactly(happenings(before, after))) return;
+  const since = await change.tx
+    .selectFrom('lintel_audit')
+    .select(['number', 'at', 'actor', 'what'])
+    .where('tenant_id', '=', tenantId)
+    .where('number', '>', (eb) => eb.selectFrom('lintel_audit as b').select('b.number').where('b.tenant_id', '=', tenantId).where('b.hash', '=', basis.latest))
+    .orderBy('number')
+    .limit(20)
+    .execute();
+  const changed = since.map((one) => ({ ...one, number: Number(one.number), at: one.at.toISOString() }));
+  const words = basis.charter === hash ? changed.map(({ what, at }) => `${what} (${at})`).join(', ') : 'the charter';
+  throw new LintelError(
+    'proposal-stale',
+    `This would do something else now than when it was worked out: ${words || 'something ended by itself'}. Look at it again.`,
+    {
+      changed,
+    },
+  );
+}

@@ -1,0 +1,116 @@
+import { sql } from 'kysely';
+import { didYouMean, isLintelError, LintelError } from '../../base/index.js';
+import type { Charter, RoleData } from '../../charter/index.js';
+import { charterOf, Standing } from '../../standing/index.js';
+import { type Change, type Handler, type Handlers, insistOn, insistOnApart, insistOnKeyholder } from '../change/index.js';
+import { asIfAccepted, invitationSteps, joiningSteps, programSteps, programsWithKeysOf, tenantSteps } from '../coming/index.js';
+import { gainsOf, insistOnGains, ownRoles, type Reading, readFactsOf } from '../held/index.js';
+import { deputySteps, groupSteps, handingSteps, holderSteps, memberSteps, openingSteps, peopleOfHolders, roleSteps, unitSteps } from '../steps/index.js';
+import { type Done, inOneSpelling, type Step, type Touched, takenBack } from '../terms/index.js';
+
+const HANDLERS: Handlers<Step['do']> = {
+  ...holderSteps,
+  ...roleSteps,
+  ...groupSteps,
+  ...unitSteps,
+  ...memberSteps,
+  ...programSteps,
+  ...openingSteps,
+  ...tenantSteps,
+  ...joiningSteps,
+  ...invitationSteps,
+  ...deputySteps,
+  ...handingSteps,
+};
+
+/** Everybody whose standing may be another after the steps than before. */
+async function peopleTouched({ tx, tenantId, actor }: Change, touched: readonly Touched[]): Promise<string[]> {
+  const all = (pick: (t: Touched) => readonly string[] | undefined) => [...new Set(touched.flatMap((t) => pick(t) ?? []))];
+  const { rows } = await sql<{ user_id: string }>`
+    with above as (select b.above_id as id from lintel_unit_below b where b.tenant_id = ${tenantId} and b.below_id = any(${all((t) => t.above)}::text[])),
+    holder as (
+      select a.holder_on as via, a.holder_id as id from lintel_assignment a where a.tenant_id = ${tenantId} and (a.role = any(${all((t) => t.roles)}::text[])
+        or a.role in (select r.id from lintel_role r where r.tenant_id = ${tenantId} and r.included ?| ${all((t) => t.roles)}::text[])
+        or (a.anchor = 'unit' and a.anchor_id in (select id from above)))
+      union select o.to_on, o.to_id from lintel_opening o where o.tenant_id = ${tenantId} and o.group_id = any(${all((t) => t.opened)}::text[])
+      union select 'group', unnest(${all((t) => t.groups)}::text[]) union select 'unit', unnest(${all((t) => t.units)}::text[]) union select 'user', unnest(${all((t) => t.users)}::text[]))
+    , person as (${peopleOfHolders(tenantId)}
+    union select p.user_id from lintel_placement p where p.tenant_id = ${tenantId} and p.unit_id in (select id from above)
+    union select m.user_id from lintel_member m where m.tenant_id = ${tenantId} and (${touched.some((t) => t.everybody)} or m.responsible_id = any(${all((t) => t.users)}::text[])))
+    -- Whoever stands in for one of them has what they have.
+    select user_id from person union select d.to_id from lintel_deputy d join person on person.user_id = d.of_id where d.tenant_id = ${tenantId}`.execute(tx);
+  return [...new Set([...rows.map((row) => row.user_id), ...(actor.userId === undefined ? [] : [actor.userId])])];
+}
+
+/** What people hold at a moment, each with the charter as it stands in their tenant. */
+export type Readings = ReadonlyMap<string, Reading>;
+
+async function reading({ tx, tenantId, setting, at }: Change, users: readonly string[]): Promise<Readings> {
+  if (users.length === 0) return new Map();
+  const all = await readFactsOf(tx, setting.charter, tenantId, users, at.getTime());
+  // One view of the charter for all who hold the same roles of the tenant's own.
+  const views = new Map<string, Charter>();
+  return new Map(
+    all.map(({ roles, ...facts }) => {
+      const key = JSON.stringify(roles ?? null);
+      const charter = views.get(key) ?? charterOf(setting.charter, { ...facts, ...(roles && { roles }) });
+      views.set(key, charter);
+      const { userId, name: _name, ...me } = facts.me;
+      return [userId as string, { charter, facts, alike: JSON.stringify([key, { ...facts, me }]) }];
+    }),
+  );
+}
+
+const withRolesOf = ({ setting, actor }: Change, roles: Record<string, RoleData>) => new Standing(setting.charter, { ...actor.facts, roles });
+
+/** How steps are gone through: what is against the rules stops them, or is noted; and who is read before and after. */
+export interface Going {
+  /** Given for a look ahead: what would stop the steps is put here where they can go on without it. */
+  readonly problems?: LintelError[];
+  /** Everybody touched is read, also where nothing has to be compared for a keyholder. */
+  readonly reads?: boolean;
+}
+
+async function noting(problems: LintelError[] | undefined, check: () => void | Promise<void>): Promise<void> {
+  try {
+    await check();
+  } catch (error) {
+    if (!problems || !isLintelError(error)) throw error;
+    problems.push(error);
+  }
+}
+
+/** Goes through the steps in a change that is under way, and tells what people held before and after. */
+export async function runSteps(change: Change, given: readonly Step[], { problems, reads = false }: Going = {}) {
+  const steps = given.map((step) => inOneSpelling(change.setting.charter, step));
+  const touched: Touched[] = [];
+  for (const step of steps) {
+    const handler = HANDLERS[step.do] as Handler<any> | undefined;
+    if (!handler) throw new LintelError('unknown-step', `there is no step "${step.do}"${didYouMean(String(step.do), Object.keys(HANDLERS))}`, {});
+    const operation = handler.needs(step, change);
+    if (operation !== undefined) await noting(problems, () => insistOn(change, operation));
+    touched.push(handler.touches(step, change));
+  }
+  // Whoever holds everything may bring anything about, and gains nothing.
+  const apart = Object.keys(change.setting.charter.data.apart).length > 0;
+  const users = change.actor.isKeyholder && !reads && !apart ? [] : await peopleTouched(change, touched);
+  const before = await reading(change, users);
+  const done: Done[] = [];
+  let acting = change;
+  for (const step of steps) {
+    // Each goes on record under a number of its own.
+    done.push(await (HANDLERS[step.do] as Handler<any>).run({ ...acting, number: change.number + done.length }, step));
+    // Further steps may name the roles that this one made. What the actor may bring about is measured by what stood before all of them.
+    if (Object.hasOwn(roleSteps, step.do))
+      acting = { ...change, actor: withRolesOf(change, await ownRoles(change.tx, change.setting.charter, change.tenantId)) };
+  }
+  const after = await reading(change, users);
+  const gains = change.actor.isKeyholder ? [] : [...after].flatMap(([id, facts]) => gainsOf(before.get(id), facts));
+  const programs = gains.length === 0 ? new Set<string>() : await programsWithKeysOf(change);
+  await noting(problems, () => insistOnGains(change.actor, gains, new Set(touched.flatMap((t) => t.roles ?? [])), programs));
+  await noting(problems, () => insistOnApart(before, after));
+  await noting(problems, () => insistOnKeyholder(change));
+  const invites = reads && steps.some((step) => step.do === 'invite');
+  const comers = invites ? await takenBack(change.tx, async (tx) => reading(change, await asIfAccepted({ ...change, tx }, steps))) : [];
+  return { done, before, after: new Map([...after, ...comers]) };
+}

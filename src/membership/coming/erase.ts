@@ -1,0 +1,67 @@
+import { type Kysely, sql, type Transaction } from 'kysely';
+import { isLintelError, LintelError } from '../../base/index.js';
+import { changeTenant, insistOnKeyholder } from '../change/index.js';
+import { endMembership } from '../steps/index.js';
+import { inTransaction, type LintelTables, type Setting } from '../terms/index.js';
+
+/** Whatever names somebody beside the record of changes: the words of events that they caused, or that are about them. */
+async function eraseWords(tx: Kysely<LintelTables>, userId: string, address: string): Promise<number> {
+  const { numAffectedRows } = await sql`
+    delete from lintel_audit_words w using lintel_audit a where a.tenant_id = w.tenant_id and a.number = w.number and (
+      a.actor = ${userId} or ${userId} in (a.event ->> 'user', a.event ->> 'keyholder', a.event ->> 'responsible')
+      or (a.tenant_id, a.event ->> 'invitation') in (
+        select i.tenant_id, i.id from lintel_invitation i where i.address = ${address} or i.accepted_by = ${userId} or i.invited_by = ${userId}))`.execute(tx);
+  return Number(numAffectedRows ?? 0);
+}
+
+async function leaveTenant(setting: Setting, tenantId: string, userId: string): Promise<void> {
+  const erased = changeTenant(
+    setting,
+    tenantId,
+    undefined,
+    async (change) => {
+      await endMembership(change, userId);
+      await insistOnKeyholder(change);
+      return { result: undefined, entry: { what: 'member erased', event: { user: userId } } };
+    },
+    { evenClosed: true },
+  );
+  await erased.catch((error: unknown) => {
+    if (!isLintelError(error, 'last-keyholder')) throw error;
+    throw new LintelError('last-keyholder', `${error.message} Nothing was erased.`, { tenantId });
+  });
+}
+
+/**
+ * Erases a person: every membership ends, the account and what names them are gone. The record of changes stays whole, since it holds ids and
+ * commitments; records of the application stay owned by the id, for somebody to take over.
+ *
+ * @returns how many events have lost their words.
+ * @throws LintelError `no-account`; `last-keyholder` where somebody else has to take over first: then nothing was erased.
+ */
+export function erasePerson(setting: Setting, userId: string): Promise<{ readonly words: number }> {
+  return inTransaction(setting.db, async (tx: Transaction<LintelTables>) => {
+    const inside = { ...setting, db: tx };
+    const person = await tx.selectFrom('lintel_person').select('address').where('id', '=', userId).executeTakeFirst();
+    if (!person) throw new LintelError('no-account', 'There is no such account.', {});
+    // In one order, so that two who are erased at once do not wait for each other.
+    const tenants = await tx.selectFrom('lintel_person_tenant').select('tenant_id').where('person_id', '=', userId).orderBy('tenant_id').execute();
+    for (const { tenant_id } of tenants) await leaveTenant(inside, tenant_id, userId);
+    const words = await eraseWords(tx, userId, person.address);
+    const gone = { address: `erased ${userId}`, address_written: 'erased', name: null };
+    await tx.updateTable('lintel_invitation').set({ status: 'withdrawn' }).where('address', '=', person.address).where('status', '=', 'pending').execute();
+    await tx.updateTable('lintel_invitation').set(gone).where('address', '=', person.address).execute();
+    await tx.deleteFrom('lintel_mailed').where('address', '=', person.address).execute();
+    await tx.deleteFrom('lintel_outbox').where('to_address', 'is not', null).where(sql<boolean>`lower(to_address) = ${person.address}`).execute();
+    await tx.deleteFrom('lintel_address_proof').where('person_id', '=', userId).execute();
+    await tx.deleteFrom('lintel_appeal').where('user_id', '=', userId).execute();
+    await tx.updateTable('lintel_appeal').set({ reason: null }).where('answered_by', '=', userId).execute();
+    await tx.deleteFrom('lintel_request').where('user_id', '=', userId).execute();
+    await tx.deleteFrom('lintel_view').where('by_id', '=', userId).execute();
+    await tx.deleteFrom('lintel_care').where('person_id', '=', userId).execute();
+    await tx.deleteFrom('lintel_answer').where('actor', '=', userId).execute();
+    for (const table of ['lintel_session', 'lintel_credential'] as const) await sql`delete from ${sql.table(table)} where person_id = ${userId}`.execute(tx);
+    await tx.deleteFrom('lintel_person').where('id', '=', userId).execute();
+    return { words };
+  });
+}

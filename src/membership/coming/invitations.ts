@@ -1,0 +1,362 @@
+import { sql } from 'kysely';
+import { isLintelError, LintelError, newId } from '../../base/index.js';
+import { type Charter, KEYHOLDER, nameNow } from '../../charter/index.js';
+import { type Assignment, type Standing, throwIfRefused } from '../../standing/index.js';
+import { type Change, changeTenant, type Handlers, insistOn, insistOnDomain, insistOnRules } from '../change/index.js';
+import { anchorOf, insistOnGiving, insistOnPeople, isKnown, ownRoles, type Part, roleLabel } from '../held/index.js';
+import type { AuditEntry } from '../record/index.js';
+import { assignmentRows, keyholderEnds, readUntil } from '../steps/index.js';
+import {
+  type InvitationRow,
+  type InvitedRole,
+  inOneSpelling,
+  insertMany,
+  newToken,
+  readAddress,
+  readName,
+  renewToken,
+  type Setting,
+  type Step,
+} from '../terms/index.js';
+import { joinTenant } from './tenants.js';
+
+export interface NewInvitation {
+  readonly address: string;
+  readonly name?: string;
+  /** What they will hold once they accept. An empty list is none. */
+  readonly roles: readonly Assignment[];
+  /** When the membership that comes of it ends by itself, ISO 8601. */
+  readonly memberUntil?: string;
+}
+
+/** What became of one address. An expected failure is an answer here, not an error. */
+export interface InviteAnswer {
+  readonly address: string;
+  readonly outcome: 'invited' | 'already a member' | 'already pending' | 'refused';
+  /** For the person who invites. */
+  readonly words: string;
+  /** Set for `refused`. */
+  readonly code?: string;
+  readonly invitationId?: string;
+  /** Only without a mailer: the secret to hand over by other means. It is shown once. */
+  readonly token?: string;
+}
+
+export interface Invitation {
+  readonly id: string;
+  readonly address: string;
+  readonly name: string | null;
+  readonly roles: readonly (Assignment & { readonly label: string })[];
+  readonly status: InvitationRow['status'];
+  readonly invitedAt: Date;
+  readonly expiresAt: Date;
+  /** When the membership that comes of it ends by itself. */
+  readonly memberUntil?: Date;
+  /** Where its message is: `none` when there is no mailer. */
+  readonly mail: 'waiting' | 'sent' | 'given up' | 'none';
+}
+
+const DAY = 86_400_000;
+
+export function rolesOf(charter: Charter, row: { roles: InvitedRole[] }): Assignment[] {
+  return row.roles.map(({ role, anchor, anchorId, ...more }) => ({ role: nameNow(charter, role), anchor: anchorOf(anchor, anchorId), ...more }));
+}
+
+/** What the state of an invitation is at a moment: a pending one may have expired since. */
+export function statusAt(row: { status: InvitationRow['status']; expires_at: Date }, now: number): InvitationRow['status'] {
+  return row.status === 'pending' && row.expires_at.getTime() <= now ? 'expired' : row.status;
+}
+
+/** Puts the message of an invitation that waits already into the outbox, in the same transaction; without a mailer gives the secret to hand over. */
+async function dispatchAgain(change: Change, invitationId: string): Promise<string | undefined> {
+  const { tx, tenantId, number, at, setting } = change;
+  if (!setting.hasMailer) return renewToken(tx, tenantId, invitationId);
+  if ((await leftToSend(change)) === 0) throw tooMuchSent(setting);
+  await tx
+    .updateTable('lintel_invitation')
+    .set({ token_hash: null, earlier_hashes: '[]' })
+    .where('tenant_id', '=', tenantId)
+    .where('id', '=', invitationId)
+    .execute();
+  await tx
+    .updateTable('lintel_outbox')
+    .set({ state: 'given up' })
+    .where('tenant_id', '=', tenantId)
+    .where('invitation_id', '=', invitationId)
+    .where('state', '=', 'waiting')
+    .execute();
+  await tx.insertInto('lintel_outbox').values({ tenant_id: tenantId, number, invitation_id: invitationId, next_at: at, queued_at: at }).execute();
+  return undefined;
+}
+
+/** How many messages the tenant may still send within this day. */
+async function leftToSend({ tx, tenantId, at, setting }: Change): Promise<number> {
+  if (!setting.hasMailer) return Number.POSITIVE_INFINITY;
+  const { count } = await tx
+    .selectFrom('lintel_outbox')
+    .select((eb) => eb.fn.countAll<string>().as('count'))
+    .where('tenant_id', '=', tenantId)
+    .where('queued_at', '>', new Date(at.getTime() - DAY))
+    .executeTakeFirstOrThrow();
+  return Math.max(0, setting.sending.byTenant - Number(count));
+}
+
+const tooMuchSent = ({ sending }: Setting) =>
+  new LintelError('too-many', `${sending.byTenant} messages went out within 24 hours, and no more may. Try again tomorrow.`, {});
+
+/** An invitation that may be made, as far as can be said without looking at others. */
+interface Ready {
+  readonly address: ReturnType<typeof readAddress>;
+  readonly name: string | null;
+  readonly roles: readonly InvitedRole[];
+  readonly memberUntil: Date | null;
+}
+
+async function readInvitation(change: Change, input: NewInvitation): Promise<Ready> {
+  const address = readAddress(input.address);
+  const name = input.name === undefined || input.name.trim() === '' ? null : readName(input.name, 'the invited person');
+  insistOnDomain(change, address.normal);
+  insistOnGiving(change.actor, input.roles);
+  insistOnRules(change, input.roles);
+  const memberUntil = readUntil(input.memberUntil, change);
+  if (memberUntil !== null && input.roles.some(({ role }) => role === KEYHOLDER)) throw keyholderEnds();
+  return { address, name, roles: await keptRoles(change, input.roles), memberUntil };
+}
+
+/** Roles as they are kept for somebody who is still to come; each is checked. */
+export async function keptRoles(change: Change, roles: readonly Assignment[]): Promise<InvitedRole[]> {
+  const rows = await assignmentRows(change, roles);
+  return rows.map(({ role, anchor, anchor_id, until, without }) => ({
+    role,
+    anchor,
+    anchorId: anchor_id,
+    ...(until && { until: until.toISOString() }),
+    ...(without !== '[]' && { without: JSON.parse(without) as string[] }),
+  }));
+}
+
+/** Who of these is a member already, and who is invited already: an invitation that has run out is put away. */
+async function knownAddresses({ tx, tenantId, at }: Change, addresses: readonly string[]) {
+  const members = await tx
+    .selectFrom('lintel_person as p')
+    .innerJoin('lintel_member as m', 'm.user_id', 'p.id')
+    .select(['p.address', 'p.name'])
+    .where('m.tenant_id', '=', tenantId)
+    .where(sql<boolean>`p.address = any(${addresses}::text[])`)
+    .execute();
+  await tx
+    .updateTable('lintel_invitation')
+    .set({ status: 'expired' })
+    .where('tenant_id', '=', tenantId)
+    .where('status', '=', 'pending')
+    .where('expires_at', '<=', at)
+    .where(sql<boolean>`address = any(${addresses}::text[])`)
+    .execute();
+  const pending = await tx
+    .selectFrom('lintel_invitation')
+    .select(['id', 'address'])
+    .where('tenant_id', '=', tenantId)
+    .where('status', '=', 'pending')
+    .where(sql<boolean>`address = any(${addresses}::text[])`)
+    .execute();
+  return { members: new Map(members.map((m) => [m.address, m.name])), pending: new Map(pending.map((i) => [i.address, i.id])) };
+}
+
+/** At most this many addresses in one call. */
+const MAX_INVITED = 1000;
+
+/** A refusal that concerns one address alone, as its answer. */
+function refusedAnswer(input: NewInvitation, error: unknown): InviteAnswer {
+  if (!isLintelError(error)) throw error;
+  return { address: String(input.address).slice(0, 80), outcome: 'refused', words: error.message, code: error.code };
+}
+
+/** Invites each address in a change that is under way; what goes on record stands in the order of those that were invited. */
+async function inviteEach(change: Change, inputs: readonly NewInvitation[]): Promise<{ answers: InviteAnswer[]; entry: AuditEntry[] }> {
+  const { tx, tenantId, setting, at, actor, number } = change;
+  const ready: (Ready | InviteAnswer)[] = [];
+  for (const input of inputs) ready.push(await readInvitation(change, input).catch((error: unknown) => refusedAnswer(input, error)));
+  const known = await knownAddresses(
+    change,
+    ready.flatMap((one) => ('roles' in one ? [one.address.normal] : [])),
+  );
+  let left = await leftToSend(change);
+  const expires = new Date(at.getTime() + setting.invitationDays * DAY);
+  const made: Parameters<typeof insertMany<'lintel_invitation'>>[2][number][] = [];
+  const entry: AuditEntry[] = [];
+  const answers = ready.map((one): InviteAnswer => {
+    if (!('roles' in one)) return one;
+    const { address, name, roles, memberUntil } = one;
+    const told = { address: address.written };
+    const member = known.members.get(address.normal);
+    if (member !== undefined) return { ...told, outcome: 'already a member', words: `${member} is a member already.` };
+    const pending = known.pending.get(address.normal);
+    if (pending !== undefined) {
+      return {
+        ...told,
+        outcome: 'already pending',
+        words: `${address.written} is invited already. Send it again, or withdraw it first.`,
+        invitationId: pending,
+      };
+    }
+    if (left === 0) return refusedAnswer({ address: address.written, roles: [] }, tooMuchSent(setting));
+    left -= 1;
+    const id = newId();
+    known.pending.set(address.normal, id);
+    const secret = setting.hasMailer ? undefined : newToken(tenantId, id);
+    made.push({
+      tenant_id: tenantId,
+      id,
+      address: address.normal,
+      address_written: address.written,
+      name,
+      roles: [...roles],
+      status: 'pending',
+      token_hash: secret?.hash ?? null,
+      invited_by: actor.userId as string,
+      invited_at: at,
+      expires_at: expires,
+      member_until: memberUntil,
+    });
+    const event = { invitation: id, roles, ...(memberUntil && { memberUntil: memberUntil.toISOString() }) };
+    entry.push({ what: 'invited', event, words: { address: address.normal, ...(name && { name }) } });
+    const words = setting.hasMailer ? `An invitation is on its way to ${address.written}.` : `No mail is set up: hand the link to ${address.written} yourself.`;
+    return { ...told, outcome: 'invited', words, invitationId: id, ...(secret && { token: secret.token }) };
+  });
+  await insertMany(tx, 'lintel_invitation', made);
+  const messages = made.map(({ id }, i) => ({ tenant_id: tenantId, number: number + i, invitation_id: id, next_at: at, queued_at: at }));
+  if (setting.hasMailer) await insertMany(tx, 'lintel_outbox', messages);
+  return { answers, entry };
+}
+
+/**
+ * Invites people by address, each with the roles they will hold, in one transaction. What is wrong with one address does not keep the others
+ * back: it is answered for that one.
+ *
+ * @throws LintelError `refused` or `not-found` when the actor may not invite at all; `too-many`.
+ */
+export async function invite(setting: Setting, standing: Standing, inputs: readonly NewInvitation[]): Promise<InviteAnswer[]> {
+  if (inputs.length > MAX_INVITED) throw new LintelError('too-many', `${inputs.length} addresses at once; at most ${MAX_INVITED} can be`, {});
+  throwIfRefused(standing.decide('member.invite'));
+  return changeTenant(setting, standing.facts.tenant.id, standing.userId, async (change) => {
+    insistOn(change, 'member.invite');
+    const { answers, entry } = await inviteEach(
+      change,
+      inputs.map((input) => inOneSpelling(setting.charter, input)),
+    );
+    return { result: answers, entry };
+  });
+}
+
+const NOT_INVITED = { 'already a member': 'already-member', 'already pending': 'already-pending' } as const;
+
+export const invitationSteps: Handlers<'invite' | 'send-again' | 'withdraw'> = {
+  invite: {
+    needs: () => 'member.invite',
+    touches: () => ({}),
+    run: async (change, { do: _, ...input }) => {
+      const { answers, entry } = await inviteEach(change, [input]);
+      const { outcome, words, code, invitationId, token } = answers[0] as InviteAnswer;
+      const [told] = entry;
+      if (outcome === 'invited' && told) return { ...told, ...(invitationId && { id: invitationId }), ...(token && { secret: token }) };
+      throw new LintelError(code ?? NOT_INVITED[outcome as keyof typeof NOT_INVITED], words, { address: input.address });
+    },
+  },
+  'send-again': {
+    needs: () => 'member.invite',
+    touches: () => ({}),
+    run: async (change, { invitation }) => {
+      const { tx, tenantId, at, actor, setting } = change;
+      const row = await pendingById(change, invitation);
+      insistOnGiving(actor, rolesOf(setting.charter, row));
+      await tx
+        .updateTable('lintel_invitation')
+        .set({ expires_at: new Date(at.getTime() + setting.invitationDays * DAY), invited_by: actor.userId as string })
+        .where('tenant_id', '=', tenantId)
+        .where('id', '=', invitation)
+        .execute();
+      const secret = await dispatchAgain(change, invitation);
+      return { what: 'invitation sent again', event: { invitation }, ...(secret !== undefined && { secret }) };
+    },
+  },
+  withdraw: {
+    needs: () => 'member.invite',
+    touches: () => ({}),
+    run: async (change, { invitation }) => {
+      const { tx, tenantId } = change;
+      await pendingById(change, invitation);
+      await tx.updateTable('lintel_invitation').set({ status: 'withdrawn' }).where('tenant_id', '=', tenantId).where('id', '=', invitation).execute();
+      return { what: 'invitation withdrawn', event: { invitation } };
+    },
+  },
+};
+
+/** @throws LintelError `not-found`, `invitation-used` for one that is accepted, declined or withdrawn. */
+async function pendingById({ tx, tenantId }: Change, id: string) {
+  const row = await tx.selectFrom('lintel_invitation').selectAll().where('tenant_id', '=', tenantId).where('id', '=', id).executeTakeFirst();
+  if (!row) throw new LintelError('not-found', 'There is no such invitation.', {});
+  if (row.status !== 'pending') throw new LintelError('invitation-used', `This invitation is ${row.status} already; invite anew.`, { status: row.status });
+  return row;
+}
+
+/** Who would be a member once they accept what these steps send them: put among the members under ids of their own, to be looked at and taken back. */
+export async function asIfAccepted(change: Change, steps: readonly Step[]): Promise<string[]> {
+  const ids: string[] = [];
+  for (const step of steps) {
+    if (step.do !== 'invite') continue;
+    const { normal, written } = readAddress(step.address);
+    const id = `invited:${normal}`;
+    await change.tx.insertInto('lintel_person').values({ id, name: written, address: id, address_written: id }).execute();
+    await joinTenant(change.tx, change.tenantId, id, change.at, await assignmentRows(change, step.roles));
+    ids.push(id);
+  }
+  return ids;
+}
+
+/** Invitations of the tenant that were sent by people of whom this standing may know, the newest first; at most 500. @throws LintelError `refused`. */
+export async function listInvitations(
+  setting: Setting,
+  standing: Standing,
+  { after, limit = 500 }: Part<Pick<Invitation, 'invitedAt' | 'id'>> = {},
+): Promise<Invitation[]> {
+  const known = insistOnPeople(standing);
+  const rows = await setting.db
+    .selectFrom('lintel_invitation as i')
+    .select((eb) => [
+      'i.id',
+      'i.address_written',
+      'i.name',
+      'i.roles',
+      'i.status',
+      'i.invited_at',
+      'i.expires_at',
+      'i.member_until',
+      eb
+        .selectFrom('lintel_outbox as o')
+        .select('o.state')
+        .whereRef('o.tenant_id', '=', 'i.tenant_id')
+        .whereRef('o.invitation_id', '=', 'i.id')
+        .orderBy('o.number', 'desc')
+        .limit(1)
+        .as('mail'),
+    ])
+    .where('i.tenant_id', '=', standing.facts.tenant.id)
+    .where(isKnown(known, standing.facts.tenant.id, sql.ref('i.invited_by')))
+    .$if(after !== undefined, (qb) => qb.where(sql<boolean>`(i.invited_at, i.id) < (${after?.invitedAt}, ${after?.id})`))
+    .orderBy('i.invited_at', 'desc')
+    .orderBy('i.id', 'desc')
+    .limit(limit)
+    .execute();
+  const charter = setting.charter.withRoles(await ownRoles(setting.db, setting.charter, standing.facts.tenant.id));
+  return rows.map((row) => ({
+    id: row.id,
+    address: row.address_written,
+    name: row.name,
+    roles: rolesOf(charter, row).map((held) => ({ ...held, label: roleLabel(charter, held.role) })),
+    status: statusAt(row, setting.now()),
+    invitedAt: row.invited_at,
+    expiresAt: row.expires_at,
+    ...(row.member_until && { memberUntil: row.member_until }),
+    mail: row.mail ?? 'none',
+  }));
+}

@@ -1,0 +1,131 @@
+import type { Kysely } from 'kysely';
+import { LintelError } from '../../base/index.js';
+import { tell } from '../record/index.js';
+import {
+  type Id,
+  idOfPerson,
+  inTransaction,
+  isSecret,
+  type LintelTables,
+  maskAddress,
+  newToken,
+  readAddress,
+  readName,
+  type Setting,
+  splitToken,
+} from '../terms/index.js';
+
+export interface NewPerson {
+  /** The application's own id of the person. Default: what its `newPerson` answers, or a uuid. */
+  readonly id?: Id;
+  readonly name: string;
+  readonly address: string;
+  /** When the address was proven to be theirs; absent if it was not yet. */
+  readonly confirmedAt?: Date;
+}
+
+/**
+ * Takes a person in, with an address that nobody else has.
+ *
+ * @throws LintelError `bad-name`, `bad-address`, `look-alike-address`, `address-taken`; `bad-id`, `person-exists`, `option-missing` for an id.
+ */
+export async function addPerson(setting: Setting, input: NewPerson): Promise<string> {
+  const address = readAddress(input.address);
+  const name = readName(input.name, 'an account');
+  const taken = () => new LintelError('address-taken', `There is an account for ${address.written} already. Sign in with it.`, {});
+  return inTransaction(setting.db, async (tx) => {
+    // Before the application makes anybody.
+    if (await personByAddress(tx, address.written)) throw taken();
+    const id = await idOfPerson(tx, setting, input.id, { name, address: address.written, isProgram: false });
+    const row = { id, name, address: address.normal, address_written: address.written, confirmed_at: input.confirmedAt ?? null };
+    const made = await tx
+      .insertInto('lintel_person')
+      .values(row)
+      .onConflict((c) => c.doNothing())
+      .returning('id')
+      .executeTakeFirst();
+    if (made) return id;
+    if (await personByAddress(tx, address.written)) throw taken();
+    throw new LintelError('person-exists', `There is a person with the id "${id}" already; each has an id of their own.`, { id });
+  });
+}
+
+/** The person who has an address, if anybody has. @throws LintelError `bad-address`. */
+export async function personByAddress(
+  db: Kysely<LintelTables>,
+  address: string,
+): Promise<{ readonly id: string; readonly name: string; readonly confirmedAt: Date | null } | undefined> {
+  const row = await db.selectFrom('lintel_person').selectAll().where('address', '=', readAddress(address).normal).executeTakeFirst();
+  return row && { id: row.id, name: row.name, confirmedAt: row.confirmed_at };
+}
+
+/** People look after their own name. @throws LintelError `bad-name`, `no-account`. */
+export async function renamePerson(db: Kysely<LintelTables>, userId: string, raw: string): Promise<void> {
+  const name = readName(raw, 'an account');
+  const { numUpdatedRows } = await db.updateTable('lintel_person').set({ name }).where('id', '=', userId).executeTakeFirst();
+  if (numUpdatedRows === 0n) throw new LintelError('no-account', 'There is no such account.', {});
+}
+
+const PROOF_HOURS = 24;
+const proofInvalid = () => new LintelError('link-invalid', 'This link does not count any more. Ask for the change again.', {});
+
+/**
+ * Somebody wants another address. It counts once it is proven, by a link that goes there; until then nothing changes. Whether somebody has that address
+ * already is not told here.
+ *
+ * @returns `token` only without a mailer: the secret of the link.
+ * @throws LintelError `no-account`, `bad-address`, `look-alike-address`.
+ */
+export async function changeAddress(setting: Setting, userId: string, raw: string): Promise<{ readonly token?: string }> {
+  const { normal, written } = readAddress(raw);
+  return inTransaction(setting.db, async (tx) => {
+    const at = new Date(setting.now());
+    const person = await tx.selectFrom('lintel_person').select('name').where('id', '=', userId).executeTakeFirst();
+    if (!person) throw new LintelError('no-account', 'There is no such account.', {});
+    const secret = setting.hasMailer ? undefined : newToken('person', userId);
+    const row = { address: normal, address_written: written, secret_hash: secret?.hash ?? null, expires_at: new Date(at.getTime() + PROOF_HOURS * 3_600_000) };
+    await tx
+      .insertInto('lintel_address_proof')
+      .values({ person_id: userId, ...row })
+      .onConflict((c) => c.column('person_id').doUpdateSet(row))
+      .execute();
+    await tell({ tx, at, setting }, [written], 'prove-address', { name: person.name, person: userId });
+    return secret ? { token: secret.token } : {};
+  });
+}
+
+/** Makes the secret of a link when it is sent, so that none lies in the outbox; undefined where nothing waits to be proven any more. */
+export async function proofToken(db: Kysely<LintelTables>, userId: string, address: string): Promise<string | undefined> {
+  const { token, hash } = newToken('person', userId);
+  const { numUpdatedRows } = await db
+    .updateTable('lintel_address_proof')
+    .set({ secret_hash: hash })
+    .where('person_id', '=', userId)
+    .where('address_written', '=', address)
+    .executeTakeFirst();
+  return numUpdatedRows > 0n ? token : undefined;
+}
+
+/**
+ * The link that went to a new address was followed and confirmed: from now on it is the person's. The address before is told.
+ *
+ * @throws LintelError `link-invalid`, `address-taken`.
+ */
+export async function proveAddress(setting: Setting, token: string): Promise<{ readonly userId: string }> {
+  const parts = splitToken(token);
+  if (parts?.[0] !== 'person') throw proofInvalid();
+  const [, userId, secret] = parts as [string, string, string];
+  return inTransaction(setting.db, async (tx) => {
+    const at = new Date(setting.now());
+    const proof = await tx.selectFrom('lintel_address_proof').selectAll().where('person_id', '=', userId).forUpdate().executeTakeFirst();
+    if (!isSecret(secret, proof?.secret_hash ?? null) || !proof || proof.expires_at <= at) throw proofInvalid();
+    const taken = await tx.selectFrom('lintel_person').select('id').where('address', '=', proof.address).where('id', '<>', userId).executeTakeFirst();
+    if (taken) throw new LintelError('address-taken', `There is an account for ${proof.address_written} already.`, {});
+    const before = await tx.selectFrom('lintel_person').select(['name', 'address_written']).where('id', '=', userId).executeTakeFirstOrThrow();
+    const { address, address_written } = proof;
+    await tx.updateTable('lintel_person').set({ address, address_written, confirmed_at: at }).where('id', '=', userId).execute();
+    await tx.deleteFrom('lintel_address_proof').where('person_id', '=', userId).execute();
+    await tell({ tx, at, setting }, [before.address_written], 'address-changed', { name: before.name, address: maskAddress(address_written) });
+    return { userId };
+  });
+}

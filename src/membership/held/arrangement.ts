@@ -1,0 +1,125 @@
+import { type Kysely, sql } from 'kysely';
+import { KEYHOLDER, type RoleData } from '../../charter/index.js';
+import type { Anchor, Standing } from '../../standing/index.js';
+import type { LintelTables, Setting } from '../terms/index.js';
+import { ownRoles } from './afresh.js';
+import { anchorOf } from './facts.js';
+import { insistOnAll, insistOnPeople, isKnown } from './visible.js';
+
+/** Who has a role by an assignment: a member, or the people of a group or of a unit. */
+export interface RoleHolder {
+  readonly on: 'user' | 'group' | 'unit';
+  readonly id: string;
+  readonly name: string;
+  readonly anchor: Anchor;
+  /** Active members to whom it comes by this. */
+  readonly people: number;
+  /** The role that is assigned, where it includes this one. */
+  readonly by?: string;
+}
+
+/** A role as it is looked at before it is changed. */
+export interface RoleView extends RoleData {
+  readonly id: string;
+  /** True for one of the tenant's own; the others come with the application and do not change. */
+  readonly own: boolean;
+  readonly holders: readonly RoleHolder[];
+}
+
+export interface GroupView {
+  readonly id: string;
+  readonly name: string;
+  readonly people: readonly { readonly id: string; readonly name: string }[];
+}
+
+export interface UnitView {
+  readonly id: string;
+  readonly name: string;
+  readonly below: string | null;
+  /** Who is placed right there. */
+  readonly people: readonly { readonly id: string; readonly name: string }[];
+}
+
+interface HolderRow {
+  role: string;
+  on: 'user' | 'group' | 'unit';
+  id: string;
+  name: string | null;
+  anchor: 'tenant' | 'unit' | 'record';
+  anchor_id: string;
+  unit: string | null;
+  people: number;
+}
+
+async function holderRows(db: Kysely<LintelTables>, tenantId: string, now: number): Promise<HolderRow[]> {
+  const { rows } = await sql<HolderRow>`
+    select a.role, a.holder_on as "on", a.holder_id as id, coalesce(p.name, g.name, h.name) as name, a.anchor, a.anchor_id, u.name as unit,
+      (select count(*)::int from lintel_member m where m.tenant_id = a.tenant_id and lintel_is_active(m.status, m.suspended_until, m.ends_at, ${new Date(now)}) and (
+        (a.holder_on = 'user' and m.user_id = a.holder_id)
+        or (a.holder_on = 'group' and m.user_id in (select user_id from lintel_group_member gm where gm.tenant_id = a.tenant_id and gm.group_id = a.holder_id))
+        or (a.holder_on = 'unit' and m.user_id in (select pl.user_id from lintel_placement pl join lintel_unit_below b on b.tenant_id = pl.tenant_id and b.below_id = pl.unit_id
+          where pl.tenant_id = a.tenant_id and b.above_id = a.holder_id)))) as people
+    from lintel_assignment a
+    left join lintel_person p on a.holder_on = 'user' and p.id = a.holder_id
+    left join lintel_group g on a.holder_on = 'group' and g.tenant_id = a.tenant_id and g.id = a.holder_id
+    left join lintel_unit h on a.holder_on = 'unit' and h.tenant_id = a.tenant_id and h.id = a.holder_id
+    left join lintel_unit u on a.anchor = 'unit' and u.tenant_id = a.tenant_id and u.id = a.anchor_id
+    where a.tenant_id = ${tenantId} and a.role is not null and (a.until is null or a.until > ${new Date(now)})
+    order by a.role, 5, a.holder_id, a.anchor_id`.execute(db);
+  return rows;
+}
+
+/** The roles of the charter and of the tenant, keyholder first, with whoever holds each, by every way. @throws LintelError `refused`. */
+export async function listRoles(setting: Setting, standing: Standing): Promise<RoleView[]> {
+  insistOnAll(standing);
+  const tenantId = standing.facts.tenant.id;
+  const own = await ownRoles(setting.db, setting.charter, tenantId);
+  const charter = setting.charter.withRoles(own);
+  const ids = [KEYHOLDER, ...Object.keys(charter.data.roles)];
+  // Whoever has a role has those that it includes, and whatever those include.
+  const having = (id: string): string[] => [id, ...ids.filter((other) => charter.role(other).includes.includes(id)).flatMap(having)];
+  const rows = await holderRows(setting.db, tenantId, setting.now());
+  return ids.map((id) => {
+    const bearers = new Set(having(id));
+    const holders = rows
+      .filter(({ role }) => bearers.has(role))
+      .map((row): RoleHolder => {
+        const anchor = anchorOf(row.anchor, row.anchor_id, row.unit);
+        return { on: row.on, id: row.id, name: row.name ?? row.id, anchor, people: row.people, ...(row.role !== id && { by: row.role }) };
+      });
+    return { id, ...charter.role(id), own: Object.hasOwn(own, id), holders };
+  });
+}
+
+/** The groups of the tenant, by name, with who is in them; for somebody who may know of some only, those in which these are. @throws LintelError `refused`. */
+export async function listGroups(setting: Setting, standing: Standing): Promise<GroupView[]> {
+  const known = insistOnPeople(standing);
+  const tenantId = standing.facts.tenant.id;
+  const { rows } = await sql<GroupView>`
+    select g.id, g.name, coalesce((select json_agg(json_build_object('id', p.id, 'name', p.name) order by p.name, p.id)
+      from lintel_group_member gm join lintel_person p on p.id = gm.user_id where gm.tenant_id = g.tenant_id and gm.group_id = g.id and ${isKnown(known, tenantId, sql.ref('p.id'))}), '[]') as people
+    from lintel_group g where g.tenant_id = ${tenantId} order by g.name, g.id`.execute(setting.db);
+  return known === 'all' ? rows : rows.filter(({ people }) => people.length > 0);
+}
+
+/**
+ * The units of the tenant, each after the one above it; for somebody who may know of some people only, those where these are placed, and what lies above.
+ *
+ * @throws LintelError `refused`.
+ */
+export async function listUnits(setting: Setting, standing: Standing): Promise<UnitView[]> {
+  const known = insistOnPeople(standing);
+  const tenantId = standing.facts.tenant.id;
+  const { rows } = await sql<UnitView>`
+    select u.id, u.name, u.parent_id as below, coalesce((select json_agg(json_build_object('id', p.id, 'name', p.name) order by p.name, p.id)
+      from lintel_placement pl join lintel_person p on p.id = pl.user_id where pl.tenant_id = u.tenant_id and pl.unit_id = u.id and ${isKnown(known, tenantId, sql.ref('p.id'))}), '[]') as people
+    from lintel_unit u where u.tenant_id = ${tenantId} order by u.name, u.id`.execute(setting.db);
+  const under = (above: string | null): UnitView[] =>
+    rows
+      .filter(({ below }) => below === above)
+      .flatMap((unit) => {
+        const below = under(unit.id);
+        return known === 'all' || below.length > 0 || unit.people.length > 0 ? [unit, ...below] : [];
+      });
+  return under(null);
+}

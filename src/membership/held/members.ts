@@ -1,0 +1,99 @@
+import { type Kysely, sql } from 'kysely';
+import { type Charter, KEYHOLDER, nameNow } from '../../charter/index.js';
+import type { Assignment, Standing } from '../../standing/index.js';
+import type { LintelTables, Setting } from '../terms/index.js';
+import { ownRoles } from './afresh.js';
+import { assignmentOf, isActive } from './facts.js';
+import { insistOnPeople, isKnown } from './visible.js';
+
+export interface Member {
+  readonly userId: string;
+  readonly name: string;
+  readonly address: string;
+  readonly status: 'active' | 'suspended';
+  readonly since: Date;
+  readonly roles: readonly (Assignment & { readonly label: string })[];
+  /** When the membership ends by itself. */
+  readonly endsAt?: Date;
+  /** When a suspension ends by itself. */
+  readonly suspendedUntil?: Date;
+}
+
+/** A part of a list: at most `limit`, from behind the place that the last item of the part before has. */
+export interface Part<Place> {
+  readonly after?: Place;
+  readonly limit?: number;
+}
+
+/** People who are members and of whom this standing may know, by name; programs are listed on their own. @throws LintelError `refused` unless the standing may see the members. */
+export async function listMembers(setting: Setting, standing: Standing, { after, limit }: Part<Pick<Member, 'name' | 'userId'>> = {}): Promise<Member[]> {
+  const known = insistOnPeople(standing);
+  const tenantId = standing.facts.tenant.id;
+  const members = await setting.db
+    .selectFrom('lintel_member as m')
+    .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
+    .select(['m.user_id', 'p.name', 'p.address_written', 'm.since', 'm.ends_at', 'm.suspended_until', isActive('m', setting.now()).as('active')])
+    .where('m.tenant_id', '=', tenantId)
+    .where('m.responsible_id', 'is', null)
+    .where(isKnown(known, tenantId, sql.ref('m.user_id')))
+    .$if(after !== undefined, (qb) => qb.where(sql<boolean>`(p.name, m.user_id) > (${after?.name}, ${after?.userId})`))
+    .orderBy('p.name')
+    .orderBy('m.user_id')
+    .$if(limit !== undefined, (qb) => qb.limit(limit as number))
+    .execute();
+  const roles = await rolesByMember(setting.db, tenantId, limit === undefined && known === 'all' ? undefined : members.map((m) => m.user_id));
+  const charter = setting.charter.withRoles(await ownRoles(setting.db, setting.charter, tenantId));
+  return members.map((m) => ({
+    userId: m.user_id,
+    name: m.name,
+    address: m.address_written,
+    status: m.active ? 'active' : 'suspended',
+    since: m.since,
+    roles: (roles.get(m.user_id) ?? []).map((held) => ({ ...held, label: roleLabel(charter, held.role) })),
+    ...(m.ends_at && { endsAt: m.ends_at }),
+    ...(!m.active && m.suspended_until && { suspendedUntil: m.suspended_until }),
+  }));
+}
+
+/** A role that is gone is called by its id. */
+export function roleLabel(charter: Charter, stored: string): string {
+  const role = nameNow(charter, stored);
+  return role === KEYHOLDER || Object.hasOwn(charter.data.roles, role) ? charter.role(role).label : role;
+}
+
+async function rolesByMember(db: Kysely<LintelTables>, tenantId: string, users: readonly string[] | undefined): Promise<Map<string, Assignment[]>> {
+  const rows = await db
+    .selectFrom('lintel_assignment as a')
+    .leftJoin('lintel_unit as u', (join) => join.onRef('u.tenant_id', '=', 'a.tenant_id').onRef('u.id', '=', 'a.anchor_id').on('a.anchor', '=', 'unit'))
+    .select(['a.user_id', 'a.role', 'a.anchor', 'a.anchor_id', 'u.name', 'a.until', 'a.without'])
+    .where('a.tenant_id', '=', tenantId)
+    .where('a.user_id', 'is not', null)
+    .$if(users !== undefined, (qb) => qb.where(sql<boolean>`a.user_id = any(${users}::text[])`))
+    .where('a.role', 'is not', null)
+    .$narrowType<{ user_id: string }>()
+    .orderBy('a.role')
+    .orderBy('a.anchor_id')
+    .execute();
+  const byMember = new Map<string, Assignment[]>();
+  for (const row of rows) byMember.set(row.user_id, [...(byMember.get(row.user_id) ?? []), assignmentOf(row)]);
+  return byMember;
+}
+
+/** Active members with full control of a tenant, by id. */
+export async function keyholdersOf(
+  db: Kysely<LintelTables>,
+  tenantId: string,
+  now: number,
+): Promise<readonly { readonly id: string; readonly address: string }[]> {
+  return db
+    .selectFrom('lintel_assignment as a')
+    .innerJoin('lintel_member as m', (join) => join.onRef('m.tenant_id', '=', 'a.tenant_id').onRef('m.user_id', '=', 'a.user_id'))
+    .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
+    .select(['p.id', 'p.address_written as address'])
+    .where('a.tenant_id', '=', tenantId)
+    .where('a.role', '=', KEYHOLDER)
+    .where('a.anchor', '=', 'tenant')
+    .where(isActive('m', now))
+    .orderBy('p.id')
+    .execute();
+}

@@ -1,0 +1,44 @@
+import { type RawBuilder, sql } from 'kysely';
+import { LintelError } from '../../base/index.js';
+import type { AboutPeople } from '../../charter/index.js';
+import { type PeopleReach, peopleReach, type Standing, throwIfRefused } from '../../standing/index.js';
+import type { Setting } from '../terms/index.js';
+
+/** Of which people a standing may know. @throws LintelError `refused` for none. */
+export function insistOnPeople(standing: Standing<any>, permission: AboutPeople = 'member.read'): PeopleReach {
+  throwIfRefused(standing.decide(permission));
+  return peopleReach(standing, permission);
+}
+
+/** @throws LintelError `refused` for somebody who may know of some only. */
+export function insistOnAll(standing: Standing<any>, permission: AboutPeople = 'member.read'): void {
+  if (insistOnPeople(standing, permission) === 'all') return;
+  throw new LintelError('refused', 'This shows everybody, and you may know of some people only.', {});
+}
+
+/** The condition that somebody is among those of whom a standing may know. */
+export function isKnown(reach: PeopleReach, tenantId: string, user: RawBuilder<unknown>): RawBuilder<boolean> {
+  if (reach === 'all') return sql<boolean>`true`;
+  return sql<boolean>`(${user} = any(${reach.users}::text[])
+    or exists (select 1 from lintel_group_member vg where vg.tenant_id = ${tenantId} and vg.user_id = ${user} and vg.group_id = any(${reach.groups}::text[]))
+    or exists (select 1 from lintel_placement vp where vp.tenant_id = ${tenantId} and vp.user_id = ${user} and vp.unit_id = any(${reach.units}::text[])))`;
+}
+
+/** True for a member of whom this standing may know. @throws LintelError `refused` for a standing that may know of nobody. */
+export async function knowsOf(setting: Setting, standing: Standing<any>, user: string, permission?: AboutPeople): Promise<boolean> {
+  const reach = insistOnPeople(standing, permission);
+  const tenantId = standing.facts.tenant.id;
+  const found = await setting.db
+    .selectFrom('lintel_member as m')
+    .select('m.user_id')
+    .where('m.tenant_id', '=', tenantId)
+    .where('m.user_id', '=', user)
+    .where(isKnown(reach, tenantId, sql.ref('m.user_id')))
+    .executeTakeFirst();
+  return found !== undefined;
+}
+
+/** @throws LintelError `refused`; `not-found` for somebody of whom this standing may not know, as for nobody. */
+export async function insistOnKnown(setting: Setting, standing: Standing<any>, user: string): Promise<void> {
+  if (!(await knowsOf(setting, standing, user))) throw new LintelError('not-found', 'There is no such member.', {});
+}

@@ -1,0 +1,124 @@
+import { type Kysely, sql } from 'kysely';
+import type { Standing } from '../../standing/index.js';
+import { insistOnPeople, isKnown } from '../held/index.js';
+import type { LintelTables, Setting } from '../terms/index.js';
+import { auditHash, commitmentTo } from './entry.js';
+
+/** One change that is on record. */
+export interface AuditEvent {
+  /** Counted within the tenant. Absent for a reader who sees a part of the record, since it would tell how much there is besides. */
+  readonly number?: number;
+  readonly at: Date;
+  /** Who did it, by id; null for somebody who was not signed in. */
+  readonly actor: string | null;
+  readonly what: string;
+  /** Ids and values. */
+  readonly event: Readonly<Record<string, unknown>>;
+  /** Names, addresses and reasons; null once they were erased. */
+  readonly words: Readonly<Record<string, string>> | null;
+  readonly hash: string;
+}
+
+/** What a look through the chain found. */
+export interface AuditVerdict {
+  readonly events: number;
+  /** Hash of the last event: keep it elsewhere, and a tail that is cut off later shows. */
+  readonly head: string;
+  /** Events whose words were erased. */
+  readonly erased: number;
+  /** The first event where the chain does not hold. */
+  readonly broken?: { readonly number: number; readonly why: 'missing' | 'altered' | 'not linked' | 'words altered' | 'tail cut' | 'head unknown' };
+}
+
+const TOGETHER = 500;
+
+/** Events of one tenant, each with its words if it has them still. */
+const onRecord = (db: Kysely<LintelTables>, tenantId: string) =>
+  db
+    .selectFrom('lintel_audit as a')
+    .leftJoin('lintel_audit_words as w', (on) => on.onRef('w.tenant_id', '=', 'a.tenant_id').onRef('w.number', '=', 'a.number'))
+    .select(['a.number', 'a.at', 'a.actor', 'a.what', 'a.event', 'a.hash', 'w.words'])
+    .where('a.tenant_id', '=', tenantId);
+
+/** The first events of one tenant after the one of a number, in their order. */
+export async function eventsAfter(db: Kysely<LintelTables>, tenantId: string, number: number, limit: number): Promise<(AuditEvent & { number: number })[]> {
+  const rows = await onRecord(db, tenantId).where('a.number', '>', number).orderBy('a.number').limit(limit).execute();
+  return rows.map((row) => ({ ...row, number: Number(row.number) }));
+}
+
+/** Events of one tenant in their order, read in pieces. `until`: only those that had happened by then. */
+async function* eventsOf(db: Kysely<LintelTables>, tenantId: string, until?: Date) {
+  for (let after = 0; ; ) {
+    const rows = await onRecord(db, tenantId)
+      .select(['a.commitment', 'a.previous_hash', 'w.salt'])
+      .where('a.number', '>', after)
+      .$if(until !== undefined, (qb) => qb.where('a.at', '<=', until as Date))
+      .orderBy('a.number')
+      .limit(TOGETHER)
+      .execute();
+    for (const row of rows) yield { ...row, number: Number(row.number) };
+    if (rows.length < TOGETHER) return;
+    after = Number(rows.at(-1)?.number);
+  }
+}
+
+/**
+ * Goes through the record of a tenant from its first event: each is hashed anew over the one before it, and compared with its words where they
+ * are still there.
+ *
+ * @param head a hash that was kept elsewhere: it has to be met on the way, else the tail was cut off or written anew.
+ */
+export async function verifyAudit(db: Kysely<LintelTables>, tenantId: string, head?: string): Promise<AuditVerdict> {
+  let [events, erased, last, met] = [0, 0, '', head === undefined];
+  for await (const row of eventsOf(db, tenantId)) {
+    const { salt, words, hash, previous_hash, ...told } = row;
+    const broken = (why: NonNullable<AuditVerdict['broken']>['why']): AuditVerdict => ({ events, erased, head: last, broken: { number: events + 1, why } });
+    if (row.number !== events + 1) return broken('missing');
+    if (previous_hash !== last) return broken('not linked');
+    if (auditHash(previous_hash, { tenant_id: tenantId, ...told }) !== hash) return broken('altered');
+    if (salt === null) erased += 1;
+    else if (commitmentTo(salt, words) !== told.commitment) return broken('words altered');
+    events += 1;
+    last = hash;
+    met ||= hash === head;
+  }
+  const tenant = await db.selectFrom('lintel_tenant').select(['last_number', 'last_hash']).where('id', '=', tenantId).executeTakeFirst();
+  const cut = tenant && (Number(tenant.last_number) !== events || tenant.last_hash !== last);
+  const why = cut ? 'tail cut' : met ? undefined : 'head unknown';
+  return { events, erased, head: last, ...(why && { broken: { number: events + 1, why } }) };
+}
+
+/**
+ * Events of the tenant, the newest first; for a reader who may know of some people only, what these did, and what was done to them.
+ *
+ * @param page `before`: the hash of an event, to go on from.
+ * @throws LintelError `refused` without the permission to read them.
+ */
+export async function listAudit(
+  setting: Setting,
+  standing: Standing,
+  { before, limit = 50 }: { readonly before?: string; readonly limit?: number } = {},
+): Promise<AuditEvent[]> {
+  const known = insistOnPeople(standing, 'audit.read');
+  const tenantId = standing.facts.tenant.id;
+  const rows = await onRecord(setting.db, tenantId)
+    .$if(known !== 'all', (qb) => qb.where((eb) => eb.or([isKnown(known, tenantId, sql.ref('a.actor')), isKnown(known, tenantId, sql`(a.event ->> 'user')`)])))
+    .$if(before !== undefined, (qb) =>
+      qb.where('a.number', '<', (eb) =>
+        eb
+          .selectFrom('lintel_audit as b')
+          .select('b.number')
+          .where('b.tenant_id', '=', tenantId)
+          .where('b.hash', '=', before as string),
+      ),
+    )
+    .orderBy('a.number', 'desc')
+    .limit(Math.min(limit, TOGETHER))
+    .execute();
+  return rows.map(({ number, ...row }): AuditEvent => ({ ...(known === 'all' && { number: Number(number) }), ...row }));
+}
+
+/** All events of a tenant as they happened, until some moment if one is given, one at a time: a long record is never held whole. */
+export async function* exportAudit(db: Kysely<LintelTables>, tenantId: string, until?: Date): AsyncGenerator<AuditEvent> {
+  for await (const { number, at, actor, what, event, words, hash } of eventsOf(db, tenantId, until)) yield { number, at, actor, what, event, words, hash };
+}

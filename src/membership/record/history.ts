@@ -1,0 +1,288 @@
+import { type Kysely, sql } from 'kysely';
+import { LintelError } from '../../base/index.js';
+import { type Charter, nameNow, type RoleData, readCharter } from '../../charter/index.js';
+import {
+  type Assignment,
+  type DirectPermission,
+  type Facts,
+  type Held,
+  type HeldPermission,
+  openingKey,
+  Standing,
+  type StandingIn,
+  type Through,
+} from '../../standing/index.js';
+import { anchorOf } from '../held/index.js';
+import type { Holder, InvitedRole, LintelTables } from '../terms/index.js';
+import { exportAudit } from './audit.js';
+
+/** What somebody held at a moment that is over. */
+export interface HeldThen {
+  readonly subject: 'member' | 'suspended' | 'guest';
+  /** Their powers in one line. */
+  readonly line: string;
+  readonly permissions: readonly HeldPermission[];
+  /** Hash of the charter that was in force. */
+  readonly charter: string;
+}
+
+interface Membership {
+  readonly suspended: boolean;
+  readonly until?: string;
+  readonly endsAt?: string;
+  readonly responsible?: string;
+}
+
+interface Opening {
+  readonly group: string;
+  readonly to: Holder;
+  readonly kind: string;
+  readonly actions: readonly string[];
+  readonly keeps: boolean;
+  readonly until?: string;
+  readonly kept: Set<string>;
+}
+
+interface Deputy {
+  readonly of: string;
+  readonly user: string;
+  readonly permissions: readonly string[];
+  readonly since: string;
+  readonly until: string;
+}
+
+type RoleThen = Pick<RoleData, 'may' | 'includes' | 'gives'>;
+/** `until` and `without` as they were given. */
+type Given<A> = A & { readonly holder: Holder };
+
+/** A membership as its events tell it, up to some moment. */
+interface Told {
+  readonly members: Map<string, Membership>;
+  roles: Given<Assignment>[];
+  permissions: Given<DirectPermission>[];
+  readonly ownRoles: Map<string, RoleThen>;
+  readonly groups: Map<string, readonly string[]>;
+  readonly units: Map<string, string | null>;
+  readonly placed: Map<string, readonly string[]>;
+  readonly openings: Map<string, Opening>;
+  deputies: readonly Deputy[];
+  bases: Readonly<Record<string, string>>;
+}
+
+const same = (a: Holder, b: Holder) =>
+  ('user' in a && 'user' in b && a.user === b.user) ||
+  ('group' in a && 'group' in b && a.group === b.group) ||
+  ('unit' in a && 'unit' in b && a.unit === b.unit);
+const holderIn = ({ user, group, unit }: Event): Holder => (user !== undefined ? { user } : group !== undefined ? { group } : { unit: unit as string });
+
+/** An anchor as an event holds it. */
+interface Placed {
+  readonly on?: 'tenant';
+  readonly unit?: string;
+  readonly record?: string;
+  readonly until?: string;
+  readonly without?: readonly string[];
+}
+const anchorIn = (placed: Placed) => anchorOf(placed.on ?? (placed.unit === undefined ? 'record' : 'unit'), placed.unit ?? placed.record ?? '');
+const moreIn = ({ until, without }: Placed) => ({ ...(until && { until }), ...(without && without.length > 0 && { without }) });
+
+type Event = any;
+
+function dropPeople(told: Told, user: string): void {
+  told.deputies = told.deputies.filter((one) => one.of !== user && one.user !== user);
+  told.members.delete(user);
+  told.placed.delete(user);
+  told.roles = told.roles.filter(({ holder }) => !same(holder, { user }));
+  told.permissions = told.permissions.filter(({ holder }) => !same(holder, { user }));
+  for (const [id, people] of told.groups)
+    told.groups.set(
+      id,
+      people.filter((one) => one !== user),
+    );
+  for (const [id, { to }] of told.openings) if (same(to, { user })) told.openings.delete(id);
+}
+
+function join(told: Told, user: string, roles: readonly InvitedRole[], more: Partial<Membership> = {}): void {
+  told.members.set(user, { suspended: false, ...more });
+  told.roles.push(...roles.map((r) => ({ holder: { user }, role: r.role, anchor: anchorOf(r.anchor, r.anchorId), ...moreIn(r) })));
+}
+
+/** What each event says happened, by its name. What is not named here changes nobody's powers. */
+const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
+  'tenant opened': (told, { keyholder }) => join(told, keyholder, [{ role: 'keyholder', anchor: 'tenant', anchorId: '' }]),
+  'invitation accepted': (told, { user, roles, endsAt }) => join(told, user, roles, endsAt && { endsAt }),
+  'roles changed': (told, event) => {
+    const holder = holderIn(event);
+    told.roles = told.roles.filter((one) => !same(one.holder, holder));
+    told.roles.push(...event.after.map((r: Placed & { role: string }) => ({ holder, role: r.role, anchor: anchorIn(r), ...moreIn(r) })));
+  },
+  'permissions changed': (told, event) => {
+    const holder = holderIn(event);
+    told.permissions = told.permissions.filter((one) => !same(one.holder, holder));
+    const given = event.after.map((p: Placed & DirectPermission) => ({ holder, permission: p.permission, reach: p.reach, anchor: anchorIn(p), ...moreIn(p) }));
+    told.permissions.push(...given);
+  },
+  'role made': (told, { role, after }) => void told.ownRoles.set(role, after),
+  'role changed': (told, { role, after }) => void told.ownRoles.set(role, after),
+  'role dropped': (told, { role, instead }) => {
+    told.ownRoles.delete(role);
+    const held = told.roles.filter((one) => one.role === role);
+    told.roles = told.roles.filter((one) => one.role !== role);
+    if (instead === null) return;
+    for (const { without: _, ...one } of held) {
+      const already = told.roles.some((r) => r.role === instead && same(r.holder, one.holder) && JSON.stringify(r.anchor) === JSON.stringify(one.anchor));
+      if (!already) told.roles.push({ ...one, role: instead });
+    }
+  },
+  'group made': (told, { group, people }) => void told.groups.set(group, people),
+  'group changed': (told, { group, before, after }) => {
+    told.groups.set(group, after);
+    const left = before.filter((one: string) => !after.includes(one));
+    for (const opening of told.openings.values()) if (opening.group === group && opening.keeps) for (const one of left) opening.kept.add(one);
+  },
+  'group dropped': (told, { group }) => {
+    told.groups.delete(group);
+    told.roles = told.roles.filter(({ holder }) => !same(holder, { group }));
+    told.permissions = told.permissions.filter(({ holder }) => !same(holder, { group }));
+    for (const [id, opening] of told.openings) if (opening.group === group || same(opening.to, { group })) told.openings.delete(id);
+  },
+  'unit added': (told, { unit, below }) => void told.units.set(unit, below),
+  'unit moved': (told, { unit, after }) => void told.units.set(unit, after),
+  'member placed': (told, { user, after }) => void told.placed.set(user, after),
+  'member suspended': (told, { user, until }) => setMember(told, user, { suspended: true, ...(until && { until }) }),
+  'member restored': (told, { user }) => setMember(told, user, { suspended: false }),
+  'end of membership set': (told, { user, at }) => {
+    const { endsAt: _, ...member } = told.members.get(user) ?? { suspended: false };
+    told.members.set(user, { ...member, ...(at && { endsAt: at }) });
+  },
+  'member joined': (told, { user, roles }) => join(told, user, roles),
+  'member removed': (told, { user }) => dropPeople(told, user),
+  'member erased': (told, { user }) => dropPeople(told, user),
+  'member left': (told, { user }) => dropPeople(told, user),
+  'program made': (told, { program, responsible }) => join(told, program, [], { responsible }),
+  'program entrusted': (told, { program, responsible }) => {
+    const member = told.members.get(program);
+    if (member) told.members.set(program, { ...member, responsible });
+  },
+  'deputy named': (told, event) => {
+    told.deputies = [...told.deputies.filter((one) => one.of !== event.of || one.user !== event.user), event];
+  },
+  'deputy ended': (told, { of, user }) => {
+    told.deputies = told.deputies.filter((one) => one.of !== of || one.user !== user);
+  },
+  'rules set': (told, { bases }) => {
+    told.bases = { ...told.bases, ...bases };
+  },
+  'records opened': (told, { opening, ...event }) => void told.openings.set(opening, { ...event, kept: new Set() }),
+  'records closed': (told, { opening }) => void told.openings.delete(opening),
+};
+
+function setMember(told: Told, user: string, { suspended, until }: Pick<Membership, 'suspended' | 'until'>): void {
+  const { until: _, ...member } = told.members.get(user) ?? { suspended };
+  told.members.set(user, { ...member, suspended, ...(until && { until }) });
+}
+
+function isActive(told: Told, user: string, at: number): boolean {
+  const member = told.members.get(user);
+  if (!member) return false;
+  const suspended = member.suspended && !(member.until !== undefined && Date.parse(member.until) <= at);
+  const ended = member.endsAt !== undefined && Date.parse(member.endsAt) <= at;
+  return !suspended && !ended && (member.responsible === undefined || isActive(told, member.responsible, at));
+}
+
+/** The unit and all below it. */
+function belowUnit(told: Told, unit: string): string[] {
+  return [unit, ...[...told.units].filter(([, above]) => above === unit).flatMap(([id]) => belowUnit(told, id))];
+}
+
+/** What these events say that somebody held: the same facts that the tables give of today. */
+function factsThen(told: Told, charter: Charter, user: string, at: number): Facts {
+  const groupIds = [...told.groups].filter(([, people]) => people.includes(user)).map(([id]) => id);
+  const unitIds = told.placed.get(user) ?? [];
+  const above = [...told.units.keys()].filter((unit) => belowUnit(told, unit).some((id) => unitIds.includes(id)));
+  const through = (holder: Holder): { through?: Through } | undefined => {
+    if ('user' in holder) return holder.user === user ? {} : undefined;
+    if ('group' in holder) return groupIds.includes(holder.group) ? { through: { on: 'group', id: holder.group, name: holder.group } } : undefined;
+    return above.includes(holder.unit) ? { through: { on: 'unit', id: holder.unit, name: holder.unit } } : undefined;
+  };
+  const counts = ({ until }: { readonly until?: string }) => until === undefined || Date.parse(until) > at;
+  const held = <A extends { readonly until?: string }>(given: readonly Given<A>[]) =>
+    given.flatMap(({ holder, ...one }) => {
+      const way = through(holder);
+      return way && counts(one) ? [{ ...one, ...way } as unknown as Held<A>] : [];
+    });
+  const opened = [...told.openings].flatMap(([id, opening]) => {
+    const way = through(opening.to);
+    return way && counts(opening) ? [{ id, kind: opening.kind, actions: opening.actions, group: { id: opening.group, name: opening.group }, ...way }] : [];
+  });
+  const member = told.members.get(user);
+  const standsFor = told.deputies
+    .filter((one) => one.user === user && Date.parse(one.since) <= at && Date.parse(one.until) > at && isActive(told, one.of, at))
+    .map(({ of, permissions }): StandingIn => {
+      const facts = factsThen({ ...told, deputies: [] }, charter, of, at);
+      return { of: { userId: of, name: of }, permissions: permissions.map((name) => nameNow(charter, name)), facts };
+    });
+  const known = [...told.ownRoles].map(([id, role]) => [id, { label: id, ...role }] as const);
+  const assignments = held<Assignment>(told.roles).map((one) => ({ ...one, role: nameNow(charter, one.role) }));
+  const units = [...unitIds, ...assignments.flatMap(({ anchor }) => (anchor.on === 'unit' ? [anchor.unitId] : []))];
+  return {
+    charter: charter.hash,
+    tenant: { id: '', name: '', open: true, contact: null, features: [], bases: told.bases },
+    subject: member ? (isActive(told, user, at) ? 'member' : 'suspended') : 'guest',
+    ...(member?.responsible !== undefined && { program: true as const }),
+    me: { userId: user, groupIds, unitIds, attributes: {} },
+    assignments,
+    direct: held<DirectPermission>(told.permissions).map((one) => ({ ...one, permission: nameNow(charter, one.permission) })),
+    opened,
+    ...(standsFor.length > 0 && { standsFor }),
+    ...(known.length > 0 && { roles: Object.fromEntries(known) }),
+    below: Object.fromEntries(units.map((unit) => [unit, belowUnit(told, unit)])),
+    people: {
+      ...Object.fromEntries(groupIds.map((id) => [id, told.groups.get(id) ?? []])),
+      ...Object.fromEntries(opened.map(({ id, group }) => [openingKey(id), [...(told.groups.get(group.id) ?? []), ...(told.openings.get(id)?.kept ?? [])]])),
+    },
+    fulfilled: Object.keys(charter.data.obligations),
+  };
+}
+
+/** Keeps the charter in which the application starts, where it is another than the one before. */
+export async function keepCharter(db: Kysely<LintelTables>, charter: Charter, now: number): Promise<void> {
+  await sql`insert into lintel_charter (at, hash, data) select ${new Date(now)}, ${charter.hash}, ${JSON.stringify(charter.data)}::jsonb
+    where ${charter.hash} is distinct from (select hash from lintel_charter order by at desc limit 1) on conflict do nothing`.execute(db);
+}
+
+async function charterThen(db: Kysely<LintelTables>, at: Date, today: Charter): Promise<Charter> {
+  const row = await db.selectFrom('lintel_charter').select(['hash', 'data']).where('at', '<=', at).orderBy('at', 'desc').limit(1).executeTakeFirst();
+  if (!row) throw new LintelError('no-charter-then', `No charter was in force on ${at.toISOString()}: the application had not started yet.`, {});
+  return row.hash === today.hash ? today : (readCharter(row.data) as Charter);
+}
+
+/**
+ * What somebody held in a tenant at a moment, worked out from the events on record and the charter of that day alone; nothing that stands in
+ * the membership today is looked at.
+ *
+ * @throws LintelError `no-charter-then` for a moment before the application first started.
+ */
+export async function standingThen(db: Kysely<LintelTables>, today: Charter, tenantId: string, userId: string, at: Date): Promise<Standing> {
+  const charter = await charterThen(db, at, today);
+  const told: Told = {
+    members: new Map(),
+    roles: [],
+    permissions: [],
+    ownRoles: new Map(),
+    groups: new Map(),
+    units: new Map(),
+    placed: new Map(),
+    openings: new Map(),
+    bases: {},
+    deputies: [],
+  };
+  for await (const { what, event } of exportAudit(db, tenantId, at)) TOLD[what]?.(told, event);
+  return new Standing(charter, factsThen(told, charter, userId, at.getTime()));
+}
+
+/** The same in words. @throws LintelError `no-charter-then`. */
+export async function heldThen(...asked: Parameters<typeof standingThen>): Promise<HeldThen> {
+  const standing = await standingThen(...asked);
+  return { subject: standing.facts.subject as HeldThen['subject'], ...standing.describe(), charter: standing.facts.charter };
+}

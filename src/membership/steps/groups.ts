@@ -1,0 +1,113 @@
+import { LintelError } from '../../base/index.js';
+import type { Change, Handlers } from '../change/index.js';
+import { idOfOwn, readName } from '../terms/index.js';
+import { insistOnHolder } from './holders.js';
+import { dropOpenings } from './openings.js';
+
+/** @throws LintelError `not-found` for somebody who is no member. */
+export async function insistOnMembers({ tx, tenantId }: Change, people: readonly string[]): Promise<void> {
+  if (people.length === 0) return;
+  const found = await tx
+    .selectFrom('lintel_member')
+    .select('user_id')
+    .where('tenant_id', '=', tenantId)
+    .where('user_id', 'in', [...people])
+    .execute();
+  if (found.length !== new Set(people).size) throw new LintelError('not-found', 'One of these people is no member.', {});
+}
+
+async function peopleOf({ tx, tenantId }: Change, group: string): Promise<string[]> {
+  const rows = await tx
+    .selectFrom('lintel_group_member')
+    .select('user_id')
+    .where('tenant_id', '=', tenantId)
+    .where('group_id', '=', group)
+    .orderBy('user_id')
+    .execute();
+  return rows.map((row) => row.user_id);
+}
+
+async function setPeople(change: Change, group: string, people: readonly string[]): Promise<void> {
+  const { tx, tenantId } = change;
+  await insistOnMembers(change, people);
+  const left = (await peopleOf(change, group)).filter((id) => !people.includes(id));
+  if (left.length > 0) {
+    // What they own stays open where the opening says so.
+    const keeping = await tx
+      .selectFrom('lintel_opening')
+      .select('id')
+      .where('tenant_id', '=', tenantId)
+      .where('group_id', '=', group)
+      .where('keeps', '=', true)
+      .execute();
+    const kept = keeping.flatMap(({ id }) => left.map((user_id) => ({ tenant_id: tenantId, opening_id: id, user_id })));
+    if (kept.length > 0)
+      await tx
+        .insertInto('lintel_opening_kept')
+        .values(kept)
+        .onConflict((c) => c.doNothing())
+        .execute();
+    await tx.deleteFrom('lintel_group_member').where('tenant_id', '=', tenantId).where('group_id', '=', group).where('user_id', 'in', left).execute();
+  }
+  if (people.length > 0)
+    await tx
+      .insertInto('lintel_group_member')
+      .values([...new Set(people)].map((user_id) => ({ tenant_id: tenantId, group_id: group, user_id })))
+      .onConflict((c) => c.doNothing())
+      .execute();
+}
+
+export const groupSteps: Handlers<'make-group' | 'rename-group' | 'set-group' | 'drop-group'> = {
+  'make-group': {
+    needs: () => 'group.arrange',
+    touches: ({ people }) => ({ users: people ?? [] }),
+    run: async (change, { id: given, name, people = [] }) => {
+      const id = idOfOwn(change, 'group', given);
+      const named = readName(name, 'a group');
+      const made = await change.tx
+        .insertInto('lintel_group')
+        .values({ tenant_id: change.tenantId, id, name: named })
+        .onConflict((c) => c.doNothing())
+        .returning('id')
+        .executeTakeFirst();
+      if (!made) throw new LintelError('group-exists', `there is a group "${id}" already; choose another id`, {});
+      await setPeople(change, id, people);
+      return { what: 'group made', event: { group: id, people }, words: { name: named }, id };
+    },
+  },
+  'rename-group': {
+    needs: () => 'group.arrange',
+    touches: () => ({}),
+    run: async (change, { id, name }) => {
+      await insistOnHolder(change, { group: id });
+      const named = readName(name, 'a group');
+      await change.tx.updateTable('lintel_group').set({ name: named }).where('tenant_id', '=', change.tenantId).where('id', '=', id).execute();
+      return { what: 'group renamed', event: { group: id }, words: { name: named } };
+    },
+  },
+  'set-group': {
+    needs: () => 'group.arrange',
+    // An opening to others of what this group owns is wider for them.
+    touches: ({ id, people }) => ({ groups: [id], users: people, opened: [id] }),
+    run: async (change, { id, people }) => {
+      await insistOnHolder(change, { group: id });
+      const before = await peopleOf(change, id);
+      await setPeople(change, id, people);
+      return { what: 'group changed', event: { group: id, before, after: [...people] } };
+    },
+  },
+  'drop-group': {
+    needs: () => 'group.arrange',
+    touches: ({ id }) => ({ groups: [id] }),
+    run: async (change, { id }) => {
+      const { tx, tenantId } = change;
+      await insistOnHolder(change, { group: id });
+      const people = await peopleOf(change, id);
+      await dropOpenings(change, (eb) => eb.or([eb('group_id', '=', id), eb('to_group', '=', id)]));
+      await tx.deleteFrom('lintel_assignment').where('tenant_id', '=', tenantId).where('group_id', '=', id).execute();
+      await tx.deleteFrom('lintel_group_member').where('tenant_id', '=', tenantId).where('group_id', '=', id).execute();
+      await tx.deleteFrom('lintel_group').where('tenant_id', '=', tenantId).where('id', '=', id).execute();
+      return { what: 'group dropped', event: { group: id, people } };
+    },
+  },
+};

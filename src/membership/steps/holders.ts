@@ -1,0 +1,196 @@
+import { sql } from 'kysely';
+import { LintelError } from '../../base/index.js';
+import { KEYHOLDER, nameNow } from '../../charter/index.js';
+import type { Assignment, DirectPermission } from '../../standing/index.js';
+import { type Change, type Handlers, insistOnRules } from '../change/index.js';
+import { anchorColumns, assignmentOf, existing, insistOnGiving } from '../held/index.js';
+import type { AssignmentRow, Holder, Touched } from '../terms/index.js';
+
+/** The columns of an assignment that say who holds it. */
+export function holderColumns(holder: Holder): Readonly<Record<'user_id' | 'group_id' | 'unit_id', string | null>> {
+  return {
+    user_id: 'user' in holder ? holder.user : null,
+    group_id: 'group' in holder ? holder.group : null,
+    unit_id: 'unit' in holder ? holder.unit : null,
+  };
+}
+
+/** The people behind what stands before it as `holder (via, id)`: themselves, those in a group, those placed at a unit or below. */
+export const peopleOfHolders = (tenantId: string) => sql`select id as user_id from holder where via = 'user'
+    union select g.user_id from holder h join lintel_group_member g on g.tenant_id = ${tenantId} and g.group_id = h.id where h.via = 'group'
+    union select p.user_id from holder h join lintel_unit_below b on b.tenant_id = ${tenantId} and b.above_id = h.id
+      join lintel_placement p on p.tenant_id = ${tenantId} and p.unit_id = b.below_id where h.via = 'unit'`;
+
+export function touchesHolder(holder: Holder): Touched {
+  return 'user' in holder ? { users: [holder.user] } : 'group' in holder ? { groups: [holder.group] } : { units: [holder.unit] };
+}
+
+/** @throws LintelError `not-found` unless there is such a member, group or unit in the tenant. */
+export async function insistOnHolder({ tx, tenantId }: Change, holder: Holder): Promise<void> {
+  const [table, column, id, what] =
+    'user' in holder
+      ? (['lintel_member', 'user_id', holder.user, 'member'] as const)
+      : 'group' in holder
+        ? (['lintel_group', 'id', holder.group, 'group'] as const)
+        : (['lintel_unit', 'id', holder.unit, 'unit'] as const);
+  const found = await tx
+    .selectFrom(table as 'lintel_group')
+    .select('tenant_id')
+    .where('tenant_id', '=', tenantId)
+    .where(column as 'id', '=', id)
+    .executeTakeFirst();
+  if (!found) throw new LintelError('not-found', `There is no such ${what}.`, {});
+}
+
+/** @throws LintelError `keyholder-alone` for a program. */
+async function insistOnNoProgram({ tx, tenantId }: Change, user: string): Promise<void> {
+  const found = await tx.selectFrom('lintel_member').select('responsible_id').where('tenant_id', '=', tenantId).where('user_id', '=', user).executeTakeFirst();
+  if (found && found.responsible_id !== null) throw new LintelError('keyholder-alone', 'Full control is held by a person, never by a program.', {});
+}
+
+/** What makes two assignments the same. */
+const keyOf = ({ role, anchor, until, without }: Assignment) => JSON.stringify([role, anchorColumns('', anchor), until ?? null, [...(without ?? [])].sort()]);
+
+/** An anchor in an event: ids alone. */
+const placeOf = ({ anchor }: { readonly anchor: Assignment['anchor'] }) =>
+  anchor.on === 'tenant' ? { on: 'tenant' } : { [anchor.on]: anchor.on === 'unit' ? anchor.unitId : `${anchor.kind}:${anchor.id}` };
+const more = ({ until }: { readonly until?: string }) => (until === undefined ? {} : { until });
+
+/** Roles as an event holds them. */
+export const rolesOnRecord = (roles: readonly Assignment[]) =>
+  roles.map((r) => ({ role: r.role, ...placeOf(r), ...more(r), ...(r.without && { without: r.without }) }));
+
+export function readUntil(until: string | undefined, { at }: Change): Date | null {
+  if (until === undefined) return null;
+  const moment = new Date(until);
+  if (Number.isNaN(moment.getTime()) || moment <= at) throw new LintelError('bad-end', `“${until}” is no moment to come; write it as 2027-01-31T00:00:00Z`, {});
+  return moment;
+}
+
+/** @throws LintelError `no-such-unit`, `no-such-kind` for an anchor that is not there. */
+async function insistOnAnchors({ tx, tenantId, setting, at }: Change, held: readonly { readonly anchor: Assignment['anchor'] }[]): Promise<void> {
+  const unitIds = [...new Set(held.flatMap(({ anchor }) => (anchor.on === 'unit' ? [anchor.unitId] : [])))];
+  const known = await existing(tx, tenantId, 'unit', unitIds, at.getTime());
+  if (known.length !== unitIds.length) throw new LintelError('no-such-unit', 'One of the units where this is to hold does not exist.', { unitIds });
+  for (const { anchor } of held) if (anchor.on === 'record') setting.charter.kind(anchor.kind);
+}
+
+/** The rows that hold assignments; each is checked. */
+export async function assignmentRows(change: Change, roles: readonly Assignment[]) {
+  await insistOnAnchors(change, roles);
+  const rows = roles.map((r) => ({
+    role: r.role,
+    ...anchorColumns(change.tenantId, r.anchor),
+    until: readUntil(r.until, change),
+    without: JSON.stringify(r.without ?? []),
+  }));
+  return onceEach(rows);
+}
+
+/** The same, said twice, is once. @throws LintelError `said-twice` where the two differ in their end or in what is left out. */
+function onceEach<
+  R extends { readonly role?: string; readonly permission?: string; readonly reach?: string; readonly anchor: string; readonly anchor_id: string },
+>(rows: readonly R[]): R[] {
+  const once = new Map<string, R>();
+  for (const row of rows) {
+    const { role, permission, reach, anchor, anchor_id } = row;
+    const key = JSON.stringify([role, permission, reach, anchor, anchor_id]);
+    const other = once.get(key);
+    if (other && JSON.stringify(other) !== JSON.stringify(row))
+      throw new LintelError('said-twice', `“${role ?? permission}” is given twice at the same place, and not alike; say it once`, {});
+    once.set(key, row);
+  }
+  return [...once.values()];
+}
+
+export async function rolesHeld({ tx, tenantId, setting }: Change, holder: Holder): Promise<Assignment[]> {
+  const { user_id, group_id, unit_id } = holderColumns(holder);
+  const rows = await tx
+    .selectFrom('lintel_assignment')
+    .select(['role', 'anchor', 'anchor_id', 'until', 'without'])
+    .where('tenant_id', '=', tenantId)
+    .where('user_id', 'is not distinct from', user_id)
+    .where('group_id', 'is not distinct from', group_id)
+    .where('unit_id', 'is not distinct from', unit_id)
+    .where('role', 'is not', null)
+    .orderBy('role')
+    .orderBy('anchor_id')
+    .execute();
+  return rows.map((row) => assignmentOf({ ...row, role: nameNow(setting.charter, row.role as string) }));
+}
+
+async function replace(change: Change, holder: Holder, what: 'role' | 'permission', rows: readonly object[]): Promise<void> {
+  const { tx, tenantId } = change;
+  const columns = holderColumns(holder);
+  let query = tx.deleteFrom('lintel_assignment').where('tenant_id', '=', tenantId).where(what, 'is not', null);
+  for (const [column, id] of Object.entries(columns)) query = query.where(column as 'user_id', 'is not distinct from', id);
+  await query.execute();
+  if (rows.length === 0) return;
+  await tx
+    .insertInto('lintel_assignment')
+    .values(rows.map((row) => ({ tenant_id: tenantId, ...columns, ...(row as { role: string; anchor: AssignmentRow['anchor']; anchor_id: string }) })))
+    .execute();
+}
+
+export const holderSteps: Handlers<'set-roles' | 'set-permissions'> = {
+  'set-roles': {
+    // To give up what is one's own takes no permission.
+    needs: ({ holder }, { actor }) => ('user' in holder && holder.user === actor.userId && actor.facts.subject === 'member' ? undefined : 'member.assign'),
+    touches: ({ holder }) => touchesHolder(holder),
+    run: async (change, { holder, roles }) => {
+      const { actor } = change;
+      await insistOnHolder(change, holder);
+      const before = await rolesHeld(change, holder);
+      const [had, wanted] = [new Set(before.map(keyOf)), new Set(roles.map(keyOf))];
+      const given = roles.filter((r) => !had.has(keyOf(r)));
+      const taken = before.filter((r) => !wanted.has(keyOf(r)));
+      const own = 'user' in holder && holder.user === actor.userId;
+      if (own && given.length > 0) throw new LintelError('own-power', 'Nobody adds to their own powers. Ask another keyholder to do it.', {});
+      if (!('user' in holder) && roles.some((r) => r.role === KEYHOLDER))
+        throw new LintelError('keyholder-alone', 'Full control is held by a person, not through a group or a unit.', {});
+      if ('user' in holder && given.some((r) => r.role === KEYHOLDER)) await insistOnNoProgram(change, holder.user);
+      if ('user' in holder && given.length > 0) insistOnRules(change, roles);
+      insistOnGiving(actor, given);
+      for (const { role, without = [] } of given) insistOnParts(change, role, without);
+      // What the charter no longer knows gives nothing, so anybody who may change roles can take it away.
+      if (!own)
+        insistOnGiving(
+          actor,
+          taken.filter((r) => r.role === KEYHOLDER || Object.hasOwn(actor.charter.data.roles, r.role)),
+        );
+      await replace(change, holder, 'role', await assignmentRows(change, roles));
+      return { what: 'roles changed', event: { ...holder, before: rolesOnRecord(before), after: rolesOnRecord(roles) } };
+    },
+  },
+  'set-permissions': {
+    needs: () => 'member.assign',
+    touches: ({ holder }) => touchesHolder(holder),
+    run: async (change, { holder, permissions }) => {
+      await insistOnHolder(change, holder);
+      await insistOnAnchors(change, permissions);
+      for (const { permission, reach } of permissions) {
+        const { label } = change.actor.charter.permission(permission);
+        const reaches = change.actor.charter.reachesOf(permission);
+        if (!reaches.includes(reach))
+          throw new LintelError('unknown-reach', `“${label}” has no reach “${reach}”; it can be given for ${reaches.join(', ')}`, {});
+      }
+      const rows = permissions.map((p) => ({
+        permission: p.permission,
+        reach: p.reach,
+        ...anchorColumns(change.tenantId, p.anchor),
+        until: readUntil(p.until, change),
+      }));
+      await replace(change, holder, 'permission', onceEach(rows));
+      const after = permissions.map((p: DirectPermission) => ({ permission: p.permission, reach: p.reach, ...placeOf(p), ...more(p) }));
+      return { what: 'permissions changed', event: { ...holder, after } };
+    },
+  },
+};
+
+/** @throws LintelError `not-in-role` for a permission that is to be left out and that the role does not have. */
+function insistOnParts({ actor }: Change, role: string, without: readonly string[]): void {
+  const parts = new Set(actor.charter.resolveRole(role).grants.map(({ permission }) => permission));
+  const foreign = without.find((permission) => !parts.has(permission));
+  if (foreign !== undefined)
+    throw new LintelError('not-in-role', `the role “${actor.charter.role(role).label}” does not hold “${foreign}”, so it cannot be left out`, { role });
+}

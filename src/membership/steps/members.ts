@@ -1,0 +1,111 @@
+import { LintelError } from '../../base/index.js';
+import { KEYHOLDER } from '../../charter/index.js';
+import type { Assignment } from '../../standing/index.js';
+import type { Change, Handlers } from '../change/index.js';
+import type { Setting } from '../terms/index.js';
+import { insistOnHolder, readUntil, rolesHeld, rolesOnRecord } from './holders.js';
+import { dropOpenings } from './openings.js';
+
+/** The tables in which the application links people to records. */
+function linkTables(setting: Setting) {
+  return Object.values(setting.charter.shapes).flatMap((shape) => Object.values(shape.fields).flatMap((field) => (field.link ? [field.link] : [])));
+}
+
+/** Ends a membership with everything that hangs on it, so that nothing revives on return. Records stay owned. */
+export async function endMembership(change: Change, userId: string): Promise<readonly Assignment[]> {
+  const { tx, tenantId } = change;
+  await insistOnHolder(change, { user: userId });
+  const before = await rolesHeld(change, { user: userId });
+  await dropOpenings(change, (eb) => eb('to_user', '=', userId));
+  await tx
+    .deleteFrom('lintel_deputy')
+    .where('tenant_id', '=', tenantId)
+    .where((eb) => eb.or([eb('of_id', '=', userId), eb('to_id', '=', userId)]))
+    .execute();
+  await tx
+    .updateTable('lintel_appeal')
+    .set({ status: 'withdrawn', answered_at: change.at })
+    .where('tenant_id', '=', tenantId)
+    .where('user_id', '=', userId)
+    .where('status', '=', 'open')
+    .execute();
+  for (const table of ['lintel_assignment', 'lintel_placement', 'lintel_group_member', 'lintel_member'] as const) {
+    await tx.deleteFrom(table).where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
+  }
+  await tx.deleteFrom('lintel_person_tenant').where('tenant_id', '=', tenantId).where('person_id', '=', userId).execute();
+  for (const { table, tenant, user } of linkTables(change.setting)) {
+    await tx
+      .deleteFrom(table as 'lintel_placement')
+      .where(tenant as 'tenant_id', '=', tenantId)
+      .where(user as 'user_id', '=', userId)
+      .execute();
+  }
+  return before;
+}
+
+const isKeyholder = async (change: Change, user: string) => (await rolesHeld(change, { user })).some(({ role }) => role === KEYHOLDER);
+
+/** @throws LintelError `beyond-power` where somebody else acts on a keyholder. */
+async function insistOnPeer(change: Change, userId: string, what: string): Promise<void> {
+  if (change.actor.isKeyholder) return;
+  if (await isKeyholder(change, userId)) throw new LintelError('beyond-power', `Only a keyholder ${what} a keyholder.`, {});
+}
+
+async function setMember(change: Change, userId: string, set: { status?: 'active' | 'suspended'; suspended_until?: Date | null; ends_at?: Date | null }) {
+  await insistOnHolder(change, { user: userId });
+  await change.tx.updateTable('lintel_member').set(set).where('tenant_id', '=', change.tenantId).where('user_id', '=', userId).execute();
+}
+
+export const keyholderEnds = () =>
+  new LintelError('keyholder-ends', 'The membership of a keyholder does not end by itself: somebody always holds full control.', {});
+
+export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' | 'leave'> = {
+  suspend: {
+    needs: () => 'member.suspend',
+    touches: ({ user }) => ({ users: [user] }),
+    run: async (change, { user, until }) => {
+      await insistOnPeer(change, user, 'suspends');
+      await setMember(change, user, { status: 'suspended', suspended_until: readUntil(until, change) });
+      return { what: 'member suspended', event: { user, ...(until && { until }) } };
+    },
+  },
+  restore: {
+    needs: () => 'member.suspend',
+    touches: ({ user }) => ({ users: [user] }),
+    run: async (change, { user }) => {
+      await insistOnPeer(change, user, 'brings back');
+      await setMember(change, user, { status: 'active', suspended_until: null });
+      return { what: 'member restored', event: { user } };
+    },
+  },
+  'set-end': {
+    needs: () => 'member.remove',
+    touches: ({ user }) => ({ users: [user] }),
+    run: async (change, { user, at }) => {
+      await insistOnPeer(change, user, 'ends the membership of');
+      if (user === change.actor.userId) throw new LintelError('own-power', 'Nobody sets the end of their own membership; leave, or ask another.', {});
+      if (at !== null && (await isKeyholder(change, user))) throw keyholderEnds();
+      await setMember(change, user, { ends_at: readUntil(at ?? undefined, change) });
+      return { what: 'end of membership set', event: { user, at } };
+    },
+  },
+  remove: {
+    needs: ({ user }, { actor }) => (user === actor.userId ? undefined : 'member.remove'),
+    touches: ({ user }) => ({ users: [user] }),
+    run: async (change, { user }) => {
+      if (user === change.actor.userId) return memberSteps.leave.run(change, { do: 'leave' });
+      await insistOnPeer(change, user, 'removes');
+      const roles = await endMembership(change, user);
+      return { what: 'member removed', event: { user, before: rolesOnRecord(roles) } };
+    },
+  },
+  leave: {
+    needs: () => undefined,
+    touches: () => ({}),
+    run: async (change) => {
+      const user = change.actor.userId as string;
+      const before = await endMembership(change, user);
+      return { what: 'member left', event: { user, before: rolesOnRecord(before) } };
+    },
+  },
+};

@@ -1,0 +1,119 @@
+import type { Kysely } from 'kysely';
+import { LintelError, newId } from '../../base/index.js';
+import { type Charter, type Identified, idType } from '../../charter/index.js';
+import { readValue } from '../../predicate/index.js';
+import type { Anchor } from '../../standing/index.js';
+import type { Setting } from './setting.js';
+
+/** An id as code has it: of the type that the charter gives it, or as text. */
+export type Id = string | number;
+
+/** Before an id that the library itself makes up, for somebody whom there is not. */
+const OWN = 'lintel:';
+/** Signed in, and nobody that anything belongs to. */
+export const NOBODY = `${OWN}nobody`;
+/** An id of somebody who is made up for a moment. */
+export const madeUpId = (): string => `${OWN}${newId()}`;
+
+/** The one text in which an id is written everywhere: `5`, a lower-case uuid; undefined for what is no id of that type. */
+function spelling(charter: Charter<any>, what: Identified, id: unknown): string | undefined {
+  const read = readValue(idType(charter, what), typeof id === 'number' ? String(id) : id);
+  return read === undefined ? undefined : String(read);
+}
+
+/** The same, and what is none as it is: it is the id of nothing. */
+export const spelled = (charter: Charter<any>, what: Identified, id: Id): string => spelling(charter, what, id) ?? String(id);
+
+/** @throws LintelError `bad-id` for what is no id of the type that the charter gives. */
+export function insistOnId(charter: Charter<any>, what: Identified, id: Id): string {
+  const read = spelling(charter, what, id);
+  if (read !== undefined && !read.startsWith(OWN)) return read;
+  const type = idType(charter, what);
+  const takes = type === 'text' ? `is a text that does not begin with “${OWN}”` : `is ${type === 'integer' ? 'an integer' : 'a uuid'} in the charter`;
+  throw new LintelError('bad-id', `“${String(id).slice(0, 80)}” is no id of a ${what}: that ${takes}`, { id });
+}
+
+/** Somebody who comes in: a person, or whom the library has made up. @throws LintelError `bad-id`. */
+export const idOfComer = (charter: Charter<any>, id: Id): string => (String(id).startsWith(OWN) ? String(id) : insistOnId(charter, 'person', id));
+
+/** Makes somebody where the application keeps its people itself, in the transaction that makes them here; answers the id. */
+export type PersonMaker = (
+  tx: Kysely<any>,
+  person: { readonly name: string /** Absent for a program. */; readonly address?: string; readonly isProgram: boolean },
+) => Promise<Id> | Id;
+
+/**
+ * The id of a person or a program: the one that was given, the one that the application makes, or a uuid.
+ *
+ * @throws LintelError `bad-id`; `option-missing` where ids are numbers, which only the application can make.
+ */
+export async function idOfPerson(tx: Kysely<any>, setting: Setting, given: Id | undefined, person: Parameters<PersonMaker>[1]): Promise<string> {
+  const { charter, newPerson } = setting;
+  if (given !== undefined) return insistOnId(charter, 'person', given);
+  if (newPerson) return insistOnId(charter, 'person', await newPerson(tx, person));
+  if (idType(charter, 'person') !== 'integer') return newId();
+  throw new LintelError(
+    'option-missing',
+    'people have integer ids here, which only the application can make; give the id, or give createLintel newPerson, which makes a person and answers the id',
+    {},
+  );
+}
+
+/** The id of a tenant. @throws LintelError `bad-id`; `option-missing` where ids are numbers and none was given. */
+export function idOfTenant(charter: Charter<any>, given: Id | undefined): string {
+  if (given !== undefined) return insistOnId(charter, 'tenant', given);
+  if (idType(charter, 'tenant') !== 'integer') return newId();
+  throw new LintelError('option-missing', 'tenants have integer ids here, which only the application can make; give the id', {});
+}
+
+/** The id of a unit or a group. A number is that of the change which makes it: no other in the tenant has it, then or later. @throws LintelError `bad-id`. */
+export function idOfOwn({ setting, number }: { readonly setting: Setting; readonly number: number }, what: 'unit' | 'group', given: Id | undefined): string {
+  if (given !== undefined) return insistOnId(setting.charter, what, given);
+  return idType(setting.charter, what) === 'integer' ? String(number) : newId();
+}
+
+/** Which ids stand under a name in a step, one or several. What is called `id` is of what the step is about. */
+const IDS: Readonly<Record<string, Identified>> = {
+  user: 'person',
+  people: 'person',
+  program: 'person',
+  responsible: 'person',
+  of: 'person',
+  from: 'person',
+  to: 'person',
+  unit: 'unit',
+  unitId: 'unit',
+  units: 'unit',
+  below: 'unit',
+  group: 'group',
+  groups: 'group',
+};
+const ABOUT: readonly (readonly [RegExp, Identified])[] = [
+  [/-unit$/, 'unit'],
+  [/-group$/, 'group'],
+  [/-program$/, 'person'],
+];
+
+const isAnchorAtRecord = (value: unknown): value is Extract<Anchor, { readonly on: 'record' }> =>
+  typeof value === 'object' && value !== null && 'on' in value && value.on === 'record';
+
+/** The id of a record of a kind, as text. */
+export function recordId({ shapes }: Charter<any>, kind: string, id: unknown): string {
+  const shape = Object.hasOwn(shapes, kind) ? shapes[kind] : undefined;
+  return String(readValue(shape?.fields[shape.idField]?.type ?? 'text', id) ?? id);
+}
+
+/** What somebody asks for, a step or a part of one, in which each id is written in its one spelling, however it was given. */
+export function inOneSpelling<S extends object>(charter: Charter<any>, asked: S): S {
+  const does = 'do' in asked ? String(asked.do) : '';
+  const about = ABOUT.find(([pattern]) => pattern.test(does))?.[1];
+  const write = (value: unknown, what: Identified | undefined): unknown => {
+    if (Array.isArray(value)) return value.map((one) => write(one, what));
+    if (isAnchorAtRecord(value)) return { ...value, id: recordId(charter, value.kind, value.id) };
+    if (typeof value === 'object' && value !== null)
+      return Object.fromEntries(Object.entries(value).map(([key, inner]) => [key, write(inner, whatOf(key, value))]));
+    return what !== undefined && (typeof value === 'string' || typeof value === 'number') ? spelled(charter, what, value) : value;
+  };
+  const whatOf = (key: string, holder: object) => (key === 'id' && holder === asked ? about : Object.hasOwn(IDS, key) ? IDS[key] : undefined);
+  return write(asked, undefined) as S;
+}

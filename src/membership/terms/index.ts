@@ -1,0 +1,19 @@
+export { domainOf, maskAddress, readAddress, readDomain, readName, readWords } from './address.js';
+export {
+  type Id,
+  idOfComer,
+  idOfOwn,
+  idOfPerson,
+  idOfTenant,
+  inOneSpelling,
+  insistOnId,
+  madeUpId,
+  NOBODY,
+  type PersonMaker,
+  recordId,
+  spelled,
+} from './ids.js';
+export { insertMany, inTransaction, type Setting, takenBack } from './setting.js';
+export type { Done, Handed, Holder, Joining, RoleInput, Step, StepOf, Touched } from './step.js';
+export type { AssignmentRow, InvitationRow, InvitedRole, JoiningRow, LintelTables } from './tables.js';
+export { invalid, isSecret, newKey, newToken, readKey, readToken, renewToken, splitToken } from './token.js';

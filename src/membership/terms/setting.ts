@@ -1,0 +1,57 @@
+import { type Kysely, type Selectable, sql, type Transaction } from 'kysely';
+import type { Charter } from '../../charter/index.js';
+import type { PersonMaker } from './ids.js';
+import type { LintelTables } from './tables.js';
+
+/** What the rules of change take from outside. */
+export interface Setting {
+  readonly db: Kysely<LintelTables>;
+  readonly charter: Charter;
+  /** Milliseconds since 1970. */
+  readonly now: () => number;
+  /** How long an invitation can be accepted, in days. */
+  readonly invitationDays: number;
+  /** Messages that may be sent in 24 hours: by one tenant, and to one address by whatever tenants. */
+  readonly sending: { readonly byTenant: number; readonly toAddress: number };
+  /** True if messages can be sent; without, an invitation gives its link to hand over. */
+  readonly hasMailer: boolean;
+  /** Obligations that the person who acts has met. */
+  readonly fulfilled: readonly string[];
+  /** Makes somebody where the application keeps its people itself. */
+  readonly newPerson?: PersonMaker;
+  /** The tenant that is the platform, if there is one. */
+  readonly platform?: string;
+  /** Gives what one member owns of a kind to another, by the rules of scope; absent where the records are in another database. */
+  readonly handOver?: (tx: Kysely<any>, kind: string, from: string, to: string) => Promise<{ readonly handed: number; readonly left: number }>;
+}
+
+/** In the application's own transaction if that is what we were given, else in one of ours. */
+export function inTransaction<R>(db: Kysely<LintelTables>, work: (tx: Transaction<LintelTables>) => Promise<R>): Promise<R> {
+  return db.isTransaction ? work(db as Transaction<LintelTables>) : db.transaction().execute(work);
+}
+
+/** Does work in a transaction, as {@link inTransaction}, and takes back whatever it has written: only its result is left. */
+export function takenBack<R>(db: Kysely<LintelTables>, work: (tx: Transaction<LintelTables>) => Promise<R>): Promise<R> {
+  return inTransaction(db, async (tx) => {
+    await sql`savepoint lintel_taken_back`.execute(tx);
+    try {
+      return await work(tx);
+    } finally {
+      await sql`rollback to savepoint lintel_taken_back`.execute(tx);
+      await sql`release savepoint lintel_taken_back`.execute(tx);
+    }
+  });
+}
+
+/** Rows that name the same columns, by one statement whose text does not depend on how many they are. Columns of JSON take what they hold. */
+export async function insertMany<T extends keyof LintelTables>(
+  tx: Kysely<LintelTables>,
+  table: T,
+  rows: readonly Partial<Selectable<LintelTables[T]>>[],
+): Promise<void> {
+  if (rows.length === 0) return;
+  const columns = sql.join(Object.keys(rows[0] as object).map((column) => sql.ref(column)));
+  await sql`insert into ${sql.table(table)} (${columns}) select ${columns} from json_populate_recordset(null::${sql.table(table)}, ${JSON.stringify(rows)})`.execute(
+    tx,
+  );
+}

@@ -1,0 +1,143 @@
+import type { RoleData } from '../../charter/index.js';
+import type { Assignment, DirectPermission } from '../../standing/index.js';
+
+/** Who holds something: a member; the people of a group; or those placed at a unit or below. */
+export type Holder = { readonly user: string } | { readonly group: string } | { readonly unit: string };
+
+/** A role of a tenant's own, as it is made or changed. What is left out is nothing. */
+export type RoleInput = Pick<RoleData, 'label'> & Partial<Omit<RoleData, 'label'>>;
+
+/** Who may come in without an invitation. What is left out is not so. */
+export interface Joining {
+  /** Whoever is signed in may ask to be let in. */
+  readonly asks?: boolean;
+  /** Domains of addresses: `alderbrook.example`. */
+  readonly domains?: readonly string[];
+  /** Only addresses of these domains come in, by whatever way; members stay. */
+  readonly only?: boolean;
+  /** People with a proven address of these domains come in by themselves, with `roles`. */
+  readonly open?: boolean;
+  readonly roles?: readonly Assignment[];
+}
+
+/** One change of a tenant's membership, as a value: it can be sent, shown, proposed, and carried out together with others. */
+export type Step =
+  /** Replaces what roles a holder has, in one step. */
+  | { readonly do: 'set-roles'; readonly holder: Holder; readonly roles: readonly Assignment[] }
+  /** Replaces the permissions that a holder has beside any role. */
+  | { readonly do: 'set-permissions'; readonly holder: Holder; readonly permissions: readonly DirectPermission[] }
+  | { readonly do: 'make-role'; readonly id?: string; readonly role: RoleInput }
+  | { readonly do: 'edit-role'; readonly id: string; readonly role: RoleInput }
+  /** `instead`: the role that its holders get; null: none. It must be said where somebody holds it. */
+  | { readonly do: 'drop-role'; readonly id: string; readonly instead?: string | null }
+  | { readonly do: 'make-group'; readonly id?: string; readonly name: string; readonly people?: readonly string[] }
+  | { readonly do: 'rename-group'; readonly id: string; readonly name: string }
+  | { readonly do: 'set-group'; readonly id: string; readonly people: readonly string[] }
+  | { readonly do: 'drop-group'; readonly id: string }
+  /** Without `below`: at the top. */
+  | { readonly do: 'add-unit'; readonly id?: string; readonly name: string; readonly below?: string }
+  | { readonly do: 'rename-unit'; readonly id: string; readonly name: string }
+  /** Members and records move along, since they name the unit. `below` null: to the top. */
+  | { readonly do: 'move-unit'; readonly id: string; readonly below: string | null }
+  | { readonly do: 'place'; readonly user: string; readonly units: readonly string[] }
+  /** `until`, ISO 8601: ends by itself. Nothing is lost meanwhile. */
+  | { readonly do: 'suspend'; readonly user: string; readonly until?: string }
+  | { readonly do: 'restore'; readonly user: string }
+  /** When the membership ends by itself, ISO 8601; null: it does not. */
+  | { readonly do: 'set-end'; readonly user: string; readonly at: string | null }
+  | { readonly do: 'remove'; readonly user: string }
+  | { readonly do: 'leave' }
+  /** Takes a program in: it holds what it is given, comes in by keys, and is suspended with the member who answers for it. */
+  | { readonly do: 'make-program'; readonly id?: string; readonly name: string; readonly responsible: string }
+  | { readonly do: 'entrust-program'; readonly program: string; readonly responsible: string }
+  /** The key is answered once. `ends`, ISO 8601: at most a year ahead; by default 90 days. To change keys, make another and end the first later. */
+  | { readonly do: 'make-key'; readonly program: string; readonly label?: string; readonly ends?: string }
+  /** `at`, ISO 8601: later, for an overlap. Without: now. */
+  | { readonly do: 'end-key'; readonly key: string; readonly at?: string }
+  /** Opens records of a kind that people of a group own, for these actions. `keeps`: also when an owner leaves the group later. */
+  | {
+      readonly do: 'open-records';
+      readonly id?: string;
+      readonly group: string;
+      readonly to: Holder;
+      readonly kind: string;
+      readonly actions: readonly string[];
+      readonly keeps: boolean;
+      readonly until?: string;
+    }
+  | { readonly do: 'close-records'; readonly id: string }
+  /** Lets `to` do on the records of `of` what these permissions let `of` do, from `since` (now) until `until`, ISO 8601. Again for the two: instead. */
+  | {
+      readonly do: 'name-deputy';
+      readonly of: string;
+      readonly to: string;
+      readonly permissions: readonly string[];
+      readonly since?: string;
+      readonly until: string;
+    }
+  | { readonly do: 'end-deputy'; readonly of: string; readonly to: string }
+  | { readonly do: 'rename-tenant'; readonly name?: string; readonly contact?: string }
+  /** Closes the tenant for everybody. Whoever runs the platform can open it again. */
+  | { readonly do: 'close-tenant' }
+  /** What is left out stays as it is. */
+  | {
+      readonly do: 'set-rules';
+      /** At most one role a member. */
+      readonly oneRole?: boolean;
+      readonly joining?: Joining;
+      /** By kind, which reach is meant by `base`: one of those that the charter lets the tenant choose. */
+      readonly bases?: Readonly<Record<string, string>>;
+    }
+  /** Invites an address. `memberUntil`, ISO 8601: when the membership that comes of it ends by itself. For many at once there is `invitations.send`. */
+  | { readonly do: 'invite'; readonly address: string; readonly name?: string; readonly roles: readonly Assignment[]; readonly memberUntil?: string }
+  /** Sends an invitation again, with a new link and a new term; the old link is dead. */
+  | { readonly do: 'send-again'; readonly invitation: string }
+  /** Takes a pending invitation back. */
+  | { readonly do: 'withdraw'; readonly invitation: string }
+  /** Lets somebody in who asked to be, with these roles. */
+  | { readonly do: 'let-in'; readonly user: string; readonly roles: readonly Assignment[] }
+  | { readonly do: 'turn-away'; readonly user: string }
+  /** Hands what one member owns over to another, by kind, by the rules of scope: it takes the action that guards the owner, and the new one has to be able to read it. */
+  | { readonly do: 'hand-over'; readonly from: string; readonly to: string; readonly kinds: readonly string[] };
+
+export type StepOf<D extends Step['do']> = Extract<Step, { readonly do: D }>;
+
+/** Whose standing a step may change: found before and after it, so that the two can be compared. */
+export interface Touched {
+  readonly users?: readonly string[];
+  /** The people of these groups. */
+  readonly groups?: readonly string[];
+  /** The people placed at these units or below. */
+  readonly units?: readonly string[];
+  /** Whoever holds something at these units or above, and who is placed right there. */
+  readonly above?: readonly string[];
+  /** Those to whom records of these groups are opened. */
+  readonly opened?: readonly string[];
+  /** Every member. */
+  readonly everybody?: boolean;
+  /** Holders of these roles of the tenant's own, by whatever way. */
+  readonly roles?: readonly string[];
+}
+
+/** How many records of a kind get another owner, and how many stay since the actor may not hand them over. */
+export interface Handed {
+  readonly kind: string;
+  /** What so many of the kind are called: `hives`. */
+  readonly called: string;
+  readonly from: string;
+  readonly to: string;
+  readonly handed: number;
+  readonly left: number;
+}
+
+/** What came of a step: what goes on record, and an id where something was made. */
+export interface Done {
+  readonly what: string;
+  /** Ids and values. No names, no addresses, no free text: those are words. */
+  readonly event: Readonly<Record<string, unknown>>;
+  readonly words?: Readonly<Record<string, string>>;
+  readonly id?: string;
+  readonly handed?: readonly Handed[];
+  /** A secret that was made: it is on no record and cannot be had again. */
+  readonly secret?: string;
+}

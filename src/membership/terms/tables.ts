@@ -1,0 +1,382 @@
+import type { ColumnType, Generated, JSONColumnType } from 'kysely';
+import type { RoleData } from '../../charter/index.js';
+import type { Facts } from '../../standing/index.js';
+
+type Moment = ColumnType<Date, Date | string, Date | string>;
+type OptionalMoment = ColumnType<Date | null, Date | string | null | undefined, Date | string | null>;
+
+/** Somebody with an account, whatever tenants they belong to. Keyed by person. */
+export interface PersonRow {
+  id: string;
+  name: string;
+  /** Normalised: what is compared. */
+  address: string;
+  /** As it was written: what mail is sent to. */
+  address_written: string;
+  /** When the address was proven to be theirs. */
+  confirmed_at: OptionalMoment;
+  /** True for a program, whose id looks like anybody's: it belongs to the tenant that made it, and to no other. */
+  is_program: Generated<boolean>;
+}
+
+/** Which tenants a person belongs to: a copy of `lintel_member`, keyed by person. */
+interface PersonTenantRow {
+  person_id: string;
+  tenant_id: string;
+}
+
+interface TenantRow {
+  id: string;
+  name: string;
+  status: 'open' | 'closed';
+  contact: string | null;
+  features: JSONColumnType<string[], string | undefined, string>;
+  /** People who may be members; null: as many as come. */
+  seats: ColumnType<number | null, number | null | undefined, number | null>;
+  /** True: a member has at most one role. */
+  one_role: Generated<boolean>;
+  /** Who may come in without an invitation. */
+  joining: JSONColumnType<Partial<JoiningRow>, string | undefined, string>;
+  /** By kind, which reach is meant by `base`. */
+  bases: JSONColumnType<Record<string, string>, string | undefined, string>;
+  /** Number of the tenant's latest change; taking the next one locks the row. */
+  last_number: Generated<number | string>;
+  /** Hash of the latest audit event, on which the next one is chained. */
+  last_hash: Generated<string>;
+}
+
+/** Who may come in without an invitation, as it is kept. What is absent is not so. */
+export interface JoiningRow {
+  /** Whoever is signed in may ask to be let in. */
+  asks: boolean;
+  /** Domains of addresses. */
+  domains: string[];
+  /** Only addresses of these domains come in, by whatever way. */
+  only: boolean;
+  /** People with a proven address of these domains come in by themselves, with these roles. */
+  open: boolean;
+  roles: InvitedRole[];
+  /** Who said so: what they may no longer give is not given. */
+  by: string;
+}
+
+/** Somebody who asks to be let in. */
+interface RequestRow {
+  tenant_id: string;
+  user_id: string;
+  words: string | null;
+  asked_at: Moment;
+  expires_at: Moment;
+}
+
+/** An action that somebody was refused and asks for. */
+interface AppealRow {
+  tenant_id: string;
+  id: string;
+  user_id: string;
+  action: string;
+  record_id: string;
+  words: string | null;
+  status: 'open' | 'agreed' | 'declined' | 'withdrawn';
+  raised_at: Moment;
+  expires_at: Moment;
+  answered_by: string | null;
+  answered_at: Moment | null;
+  reason: string | null;
+}
+
+/** Somebody looks as another: as a member, or as the facts of somebody made up say. */
+interface ViewRow {
+  tenant_id: string;
+  id: string;
+  by_id: string;
+  care_id: string | null;
+  user_id: string | null;
+  facts: JSONColumnType<Facts, string, string> | null;
+  until: Moment;
+}
+
+/** Somebody stands in for another, from one moment to another. */
+interface DeputyRow {
+  tenant_id: string;
+  of_id: string;
+  to_id: string;
+  permissions: JSONColumnType<string[], string, string>;
+  since: Moment;
+  until: Moment;
+}
+
+/** Somebody of the platform looks after a tenant. */
+interface CareRow {
+  tenant_id: string;
+  id: string;
+  person_id: string;
+  may: JSONColumnType<string[], string, string>;
+  since: Moment;
+  until: Moment;
+}
+
+/** An address that somebody wants to have, until it is proven. Keyed by person. */
+interface AddressProofRow {
+  person_id: string;
+  address: string;
+  address_written: string;
+  /** Null until a link was made. */
+  secret_hash: string | null;
+  expires_at: Moment;
+}
+
+interface MemberRow {
+  tenant_id: string;
+  user_id: string;
+  status: 'active' | 'suspended';
+  since: Moment;
+  attributes: JSONColumnType<Record<string, unknown>, string | undefined, string>;
+  /** A suspension ends by itself at this moment; null: it does not. */
+  suspended_until: OptionalMoment;
+  /** The membership ends by itself at this moment; null: it does not. */
+  ends_at: OptionalMoment;
+  /** Set for a program: the member who answers for it, and with whom it is suspended. */
+  responsible_id: ColumnType<string | null, string | null | undefined, string>;
+}
+
+/** A key by which a program comes in. */
+interface KeyRow {
+  tenant_id: string;
+  id: string;
+  program_id: string;
+  label: string;
+  secret_hash: string;
+  made_by: string;
+  made_at: Moment;
+  ends_at: Moment;
+  last_used_at: OptionalMoment;
+}
+
+/** What was answered to a request that names a key of its own, so that the same one again does nothing and is answered alike. */
+interface AnswerRow {
+  tenant_id: string;
+  actor: string;
+  key: string;
+  /** Hash of the request. */
+  request: string;
+  answer: JSONColumnType<unknown[], string | undefined, string>;
+  at: Moment;
+}
+
+/** Charters in the order in which the application started with them. */
+interface CharterRow {
+  at: Moment;
+  hash: string;
+  data: JSONColumnType<Record<string, unknown>, string, string>;
+}
+
+/** Messages that went to an address, from whatever tenant. Keyed by address. */
+interface MailedRow {
+  address: string;
+  at: Moment;
+  id: string;
+}
+
+/** A role, or one permission at one reach, held by a person, a group or a unit: exactly one of each. */
+export interface AssignmentRow {
+  tenant_id: string;
+  user_id: string | null;
+  group_id: ColumnType<string | null, string | null | undefined, string | null>;
+  /** Held by the people who are placed at this unit or below. */
+  unit_id: ColumnType<string | null, string | null | undefined, string | null>;
+  role: string | null;
+  permission: ColumnType<string | null, string | null | undefined, string | null>;
+  reach: ColumnType<string | null, string | null | undefined, string | null>;
+  anchor: 'tenant' | 'unit' | 'record';
+  /** The tenant's or the unit's id, or `kind:id` of a record: an anchor is always written out. */
+  anchor_id: string;
+  until: OptionalMoment;
+  /** Permissions of the role that this holder does not get by it. */
+  without: JSONColumnType<string[], string | undefined, string>;
+}
+
+/** A role of the tenant's own. */
+interface RoleRow {
+  tenant_id: string;
+  id: string;
+  data: JSONColumnType<RoleData, string, string>;
+  /** Roles of the tenant's own that it includes, directly or through others. */
+  included: JSONColumnType<string[], string | undefined, string>;
+}
+
+interface OpeningRow {
+  tenant_id: string;
+  id: string;
+  /** The group whose people's records are opened. */
+  group_id: string;
+  /** To whom: exactly one of the three. */
+  to_user: string | null;
+  to_group: string | null;
+  to_unit: string | null;
+  kind: string;
+  actions: JSONColumnType<string[], string, string>;
+  until: OptionalMoment;
+  /** True: what somebody owns stays open when they leave the group. */
+  keeps: boolean;
+}
+
+/** People whose records an opening keeps open although they left its group. */
+interface OpeningKeptRow {
+  tenant_id: string;
+  opening_id: string;
+  user_id: string;
+}
+
+interface UnitRow {
+  tenant_id: string;
+  id: string;
+  parent_id: string | null;
+  name: string;
+}
+
+/** Every unit with every unit at or below it. */
+interface UnitBelowRow {
+  tenant_id: string;
+  above_id: string;
+  below_id: string;
+}
+
+/** The units in which a member is placed. */
+interface PlacementRow {
+  tenant_id: string;
+  user_id: string;
+  unit_id: string;
+}
+
+interface GroupRow {
+  tenant_id: string;
+  id: string;
+  name: string;
+}
+
+/** Who belongs to a group. */
+interface GroupMemberRow {
+  tenant_id: string;
+  group_id: string;
+  user_id: string;
+}
+
+/** A role as an invitation keeps it until it is accepted. */
+export interface InvitedRole {
+  role: string;
+  anchor: AssignmentRow['anchor'];
+  anchorId: string;
+  until?: string;
+  without?: string[];
+}
+
+export interface InvitationRow {
+  tenant_id: string;
+  id: string;
+  address: string;
+  address_written: string;
+  name: string | null;
+  roles: JSONColumnType<InvitedRole[], string, string>;
+  status: 'pending' | 'accepted' | 'declined' | 'withdrawn' | 'expired';
+  /** SHA-256 of the secret; null until a link was made. */
+  token_hash: string | null;
+  /** Of the secrets in messages that were tried before, and may have arrived. */
+  earlier_hashes: JSONColumnType<string[], string | undefined, string>;
+  invited_by: string;
+  invited_at: Moment;
+  expires_at: Moment;
+  accepted_by: string | null;
+  /** When the membership that comes of it ends by itself. */
+  member_until: OptionalMoment;
+}
+
+interface OutboxRow {
+  tenant_id: string;
+  number: number | string;
+  /** Several messages of one change are told apart by it. */
+  part: Generated<number>;
+  /** The invitation that the message is about; or else, what is told to which address. */
+  invitation_id: string | null;
+  notice: ColumnType<string | null, string | null | undefined, string>;
+  to_address: ColumnType<string | null, string | null | undefined, string>;
+  of: JSONColumnType<Record<string, string>, string | undefined, string>;
+  state: Generated<'waiting' | 'sent' | 'given up'>;
+  tries: Generated<number>;
+  next_at: Moment;
+  last_error: string | null;
+  queued_at: Moment;
+}
+
+/** How far a listener of the application was told what changed in a tenant. */
+interface ListenerRow {
+  tenant_id: string;
+  name: string;
+  number: Generated<number | string>;
+  tries: Generated<number>;
+  next_at: Moment;
+}
+
+/** An event at which a listener failed again and again. */
+interface UnheardRow {
+  tenant_id: string;
+  name: string;
+  number: number | string;
+  error: string;
+  at: Moment;
+}
+
+interface AuditRow {
+  tenant_id: string;
+  number: number | string;
+  at: Moment;
+  actor: string | null;
+  what: string;
+  /** Ids and values before and after, without a name, an address or free text. */
+  event: JSONColumnType<Record<string, unknown>, string, string>;
+  /** Salted hash of the words that lie beside. */
+  commitment: string;
+  previous_hash: string;
+  hash: string;
+}
+
+/** Names, addresses and reasons of an event: they can be erased, and the chain stays whole. */
+interface AuditWordsRow {
+  tenant_id: string;
+  number: number | string;
+  salt: string;
+  words: JSONColumnType<Record<string, string>, string, string>;
+}
+
+/** The library's own tables, as Kysely sees them. */
+export interface LintelTables {
+  lintel_person: PersonRow;
+  lintel_person_tenant: PersonTenantRow;
+  lintel_tenant: TenantRow;
+  lintel_member: MemberRow;
+  lintel_assignment: AssignmentRow;
+  lintel_unit: UnitRow;
+  lintel_unit_below: UnitBelowRow;
+  lintel_placement: PlacementRow;
+  lintel_group: GroupRow;
+  lintel_group_member: GroupMemberRow;
+  lintel_role: RoleRow;
+  lintel_opening: OpeningRow;
+  lintel_opening_kept: OpeningKeptRow;
+  lintel_invitation: InvitationRow;
+  lintel_outbox: OutboxRow;
+  lintel_key: KeyRow;
+  lintel_answer: AnswerRow;
+  lintel_charter: CharterRow;
+  lintel_mailed: MailedRow;
+  lintel_request: RequestRow;
+  lintel_appeal: AppealRow;
+  lintel_view: ViewRow;
+  lintel_care: CareRow;
+  lintel_deputy: DeputyRow;
+  lintel_address_proof: AddressProofRow;
+  lintel_listener: ListenerRow;
+  lintel_unheard: UnheardRow;
+  lintel_audit: AuditRow;
+  lintel_audit_words: AuditWordsRow;
+}
