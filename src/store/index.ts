@@ -1,4 +1,4 @@
 export { checkSchema } from './check.js';
 export { connect, type Database } from './connect.js';
-export { migrate } from './migrations.js';
+export { migrate } from './migrations/index.js';
 export { type Survey, survey } from './survey.js';

@@ -1,0 +1,44 @@
+import { type Kysely, sql } from 'kysely';
+import { STEP_0001 } from './0001-tenants-members-invitations.js';
+import { STEP_0002 } from './0002-accounts.js';
+import { STEP_0003 } from './0003-groups.js';
+import { STEP_0004 } from './0004-own-roles-openings.js';
+import { STEP_0005 } from './0005-charters-programs.js';
+import { STEP_0006 } from './0006-rules-views-care.js';
+import { STEP_0007 } from './0007-appeals.js';
+import { STEP_0008 } from './0008-people-that-are-programs.js';
+import type { Migration } from './migration.js';
+
+/**
+ * The library's tables, as steps that are each run once. Keys of a tenant's tables begin with the tenant and no foreign key
+ * crosses tenants, so that they can be distributed by tenant; `lintel_person` and `lintel_person_tenant` are keyed by person.
+ */
+const STEPS: readonly Migration[] = [STEP_0001, STEP_0002, STEP_0003, STEP_0004, STEP_0005, STEP_0006, STEP_0007, STEP_0008];
+
+/** Brings the library's tables up to date. Can be run again, and by several processes at once. */
+export async function migrate(db: Kysely<never>): Promise<string[]> {
+  return db.transaction().execute(async (tx) => {
+    await sql`select pg_advisory_xact_lock(7741203118)`.execute(tx);
+    await sql`create table if not exists lintel_migration (name text primary key, at timestamptz not null default now())`.execute(tx);
+    const { rows } = await sql<{ name: string }>`select name from lintel_migration`.execute(tx);
+    const done = new Set(rows.map((row) => row.name));
+    const run: string[] = [];
+    for (const step of STEPS) {
+      if (done.has(step.name)) continue;
+      for (const statement of statements(step.sql)) await sql.raw(statement).execute(tx);
+      await sql`insert into lintel_migration (name) values (${step.name})`.execute(tx);
+      run.push(step.name);
+    }
+    return run;
+  });
+}
+
+/** One statement at a time: what a prepared query of every driver takes. A function's body is one piece. */
+function statements(text: string): string[] {
+  return text.split(/;\n/).reduce<string[]>((all, piece) => {
+    const last = all.at(-1);
+    if (last !== undefined && (last.split('$$').length - 1) % 2 === 1) all[all.length - 1] = `${last};\n${piece}`;
+    else if (piece.trim() !== '') all.push(piece.trim());
+    return all;
+  }, []);
+}
