@@ -1,5 +1,5 @@
 import { type Charter, KEYHOLDER } from '../charter/index.js';
-import type { Facts } from './facts.js';
+import { charterOf, type Facts } from './facts.js';
 import { grantsOf } from './grants.js';
 
 /** Every role that comes with a role, itself too. */
@@ -15,5 +15,9 @@ export function heldTogether(charter: Charter<any>, facts: Facts): string[] {
   const held = new Set<string>(facts.assignments.flatMap(({ role }) => (role === KEYHOLDER ? [] : rolesIn(charter, role))));
   // Whoever is suspended or comes later holds it all the same.
   for (const { permission, path } of grantsOf(charter, { ...facts, subject: 'member' })) if (path.by !== 'keyholder') held.add(permission);
+  // Also in somebody's place: it is one person all the same.
+  for (const { permissions, facts: theirs } of facts.standsFor ?? [])
+    for (const { permission } of grantsOf(charterOf(charter, theirs), { ...theirs, subject: 'member' }))
+      if (permissions.includes(permission)) held.add(permission);
   return rules.filter(([, { hold }]) => hold.filter((one) => held.has(one)).length > 1).map(([name]) => name);
 }

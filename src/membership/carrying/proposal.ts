@@ -3,9 +3,9 @@ import { KEYHOLDER, restsOnRead } from '../../charter/index.js';
 import { anyOf, forOneOf, isShort, type Predicate } from '../../predicate/index.js';
 import { ruleOf, Standing } from '../../standing/index.js';
 import { type Change, eachTakenBack } from '../change/index.js';
-import { changesOf, type PersonChange, type Reading } from '../held/index.js';
+import { changesOf, courseDiffers, type Holding, momentsOf, type PersonChange, type Reading } from '../held/index.js';
 import type { Handed, Setting, Step } from '../terms/index.js';
-import { type Readings, runSteps } from './run.js';
+import { type Holdings, runSteps } from './run.js';
 
 /** Records of a kind that at least one of some people reaches, as counted at a moment. */
 export interface RecordsReached {
@@ -32,6 +32,10 @@ export interface Effect {
   /** They come to hold full control, or cease to. */
   readonly fullControl?: 'gains' | 'loses';
   readonly permissions: readonly PermissionEffect[];
+  /** ISO 8601. From this moment on, when something begins or ends by itself; absent: at once. */
+  readonly from?: string;
+  /** ISO 8601. Until something ends by itself; absent: for good. */
+  readonly until?: string;
 }
 
 /** What a change would do, worked out without doing it. It is plain data: it can be sent, kept, and carried out later. */
@@ -69,22 +73,44 @@ interface Happening {
   readonly before: Reading | undefined;
   readonly after: Reading | undefined;
   readonly changes: readonly PersonChange[];
+  /** Milliseconds since 1970; absent: at once, and for good. */
+  readonly from?: number;
+  readonly until?: number;
 }
 
-function happenings(before: Readings, after: Readings): Happening[] {
+function readingAt(held: Holding | undefined, moment: number): Reading | undefined {
+  if (!held) return undefined;
+  const facts = held.course.at(moment);
+  const { userId: _id, name: _name, ...me } = facts.me;
+  return { charter: held.charter, facts, alike: JSON.stringify({ ...facts, me }) };
+}
+
+/** What differs for whom, and from when until when. */
+function happenings(before: Holdings, after: Holdings): Happening[] {
   const known = new Map<string, PersonChange[]>();
   return [...new Set([...before.keys(), ...after.keys()])].sort().flatMap((userId) => {
-    const [was, becomes] = [before.get(userId), after.get(userId)];
-    const key = JSON.stringify([was?.alike, becomes?.alike]);
-    const changes = known.get(key) ?? changesOf(was, becomes);
-    known.set(key, changes);
-    return changes.length === 0 ? [] : [{ userId, before: was, after: becomes, changes }];
+    const [had, has] = [before.get(userId), after.get(userId)];
+    if (!courseDiffers(had, has)) return [];
+    const spans: Happening[] = [];
+    for (const [i, moment] of momentsOf(had?.course, has?.course).entries()) {
+      const [was, becomes] = [readingAt(had, moment), readingAt(has, moment)];
+      const key = JSON.stringify([was?.alike, becomes?.alike]);
+      const changes = known.get(key) ?? changesOf(was, becomes);
+      known.set(key, changes);
+      const last = spans.at(-1);
+      if (last && sameChanges(last.changes, changes)) continue;
+      if (last) spans[spans.length - 1] = { ...last, until: moment };
+      spans.push({ userId, before: was, after: becomes, changes, ...(i > 0 && { from: moment }) });
+    }
+    return spans.filter(({ changes }) => changes.length > 0);
   });
 }
 
-/** The same for two readings of one tenant exactly if the same happens to the same people. */
+const sameChanges = (a: readonly PersonChange[], b: readonly PersonChange[]) => a.length === b.length && a.every((one, i) => one.exactly === b[i]?.exactly);
+
+/** The same for two looks at one tenant exactly if the same happens to the same people. */
 function exactly(all: readonly Happening[]): string {
-  return hashOf(all.map(({ userId, changes }) => JSON.stringify([userId, changes.map((one) => one.exactly)])));
+  return hashOf(all.map(({ userId, from, until, changes }) => JSON.stringify([userId, from, until, changes.map((one) => one.exactly)])));
 }
 
 const isKeyholder = (reading: Reading | undefined) => reading?.facts.subject === 'member' && reading.facts.assignments.some(({ role }) => role === KEYHOLDER);
@@ -98,7 +124,7 @@ function fullControl({ before, after }: Happening): 'gains' | 'loses' | undefine
 function grouped(all: readonly Happening[]): Happening[][] {
   const groups = new Map<string, Happening[]>();
   for (const one of all) {
-    const key = JSON.stringify([fullControl(one), one.changes.map(({ exactly: _, ...words }) => words)]);
+    const key = JSON.stringify([fullControl(one), one.from, one.until, one.changes.map(({ exactly: _, ...words }) => words)]);
     const group = groups.get(key);
     if (group) group.push(one);
     else groups.set(key, [one]);
@@ -114,6 +140,8 @@ function effectOf(group: readonly Happening[]): Effect {
   return {
     people: { count: group.length, some },
     ...(control && { fullControl: control }),
+    ...(first.from !== undefined && { from: new Date(first.from).toISOString() }),
+    ...(first.until !== undefined && { until: new Date(first.until).toISOString() }),
     permissions: first.changes.map(({ permission, was, becomes, gains, loses }) => ({
       permission,
       label: charter.permission(permission).label,
@@ -188,7 +216,7 @@ const MAX_COUNTED = 10;
 export interface Proposed {
   readonly proposal: Proposal;
   readonly reached: readonly Reached[];
-  readonly after: Readings;
+  readonly after: ReadonlyMap<string, Reading>;
 }
 
 /**
@@ -212,16 +240,17 @@ export async function proposeEach(
       ...(reason && { reason }),
       at: new Date(setting.now()).toISOString(),
       effects: groups.map(effectOf),
-      people: happened.length,
+      people: new Set(happened.map(({ userId }) => userId)).size,
       ...(handed.length > 0 && { handed }),
       problems: problems.map(({ code, message }) => ({ code, message })),
       basis: { latest, charter: setting.charter.hash, exactly: exactly(happened) },
     };
-    return { proposal, reached: toCount(groups.slice(0, MAX_COUNTED)), after };
+    const now = (id: string, held: Holding) => [id, readingAt(held, held.course.moments[0] as number) as Reading] as const;
+    return { proposal, reached: toCount(groups.slice(0, MAX_COUNTED)), after: new Map([...after].map(([id, held]) => now(id, held))) };
   });
 }
 
-const NOTHING: Readings = new Map();
+const NOTHING: Holdings = new Map();
 
 async function lookAhead(change: Change, steps: readonly Step[]) {
   const { latest } = change;
@@ -239,7 +268,7 @@ async function lookAhead(change: Change, steps: readonly Step[]) {
 }
 
 /** @throws LintelError `proposal-stale` where a proposal would do something else now than it said. */
-export async function insistOnSame(change: Change, { basis, tenantId }: Proposal, before: Readings, after: Readings): Promise<void> {
+export async function insistOnSame(change: Change, { basis, tenantId }: Proposal, before: Holdings, after: Holdings): Promise<void> {
   if (tenantId !== change.tenantId) throw new LintelError('proposal-stale', 'This was worked out for another organisation.', {});
   const { hash } = change.setting.charter;
   if (basis.charter === hash && basis.exactly === exactly(happenings(before, after))) return;

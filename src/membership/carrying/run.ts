@@ -1,10 +1,9 @@
 import { sql } from 'kysely';
 import { didYouMean, isLintelError, LintelError } from '../../base/index.js';
-import type { Charter, RoleData } from '../../charter/index.js';
-import { charterOf, Standing } from '../../standing/index.js';
-import { type Change, type Handler, type Handlers, insistOn, insistOnApart, insistOnKeyholder } from '../change/index.js';
+import type { RoleData } from '../../charter/index.js';
+import { type Change, type Handler, type Handlers, heldBy, insistOn, insistOnApart, insistOnKeyholder } from '../change/index.js';
 import { asIfAccepted, invitationSteps, joiningSteps, programSteps, programsWithKeysOf, tenantSteps } from '../coming/index.js';
-import { gainsOf, insistOnGains, ownRoles, type Reading, readFactsOf } from '../held/index.js';
+import { gainsAhead, type Holding, insistOnGains, ownRoles } from '../held/index.js';
 import { deputySteps, groupSteps, handingSteps, holderSteps, memberSteps, openingSteps, peopleOfHolders, roleSteps, unitSteps } from '../steps/index.js';
 import { type Done, inOneSpelling, type Step, type Touched, takenBack } from '../terms/index.js';
 
@@ -42,26 +41,13 @@ async function peopleTouched({ tx, tenantId, actor }: Change, touched: readonly 
   return [...new Set([...rows.map((row) => row.user_id), ...(actor.userId === undefined ? [] : [actor.userId])])];
 }
 
-/** What people hold at a moment, each with the charter as it stands in their tenant. */
-export type Readings = ReadonlyMap<string, Reading>;
+/** What people hold from a moment on. */
+export type Holdings = ReadonlyMap<string, Holding>;
 
-async function reading({ tx, tenantId, setting, at }: Change, users: readonly string[]): Promise<Readings> {
-  if (users.length === 0) return new Map();
-  const all = await readFactsOf(tx, setting.charter, tenantId, users, at.getTime());
-  // One view of the charter for all who hold the same roles of the tenant's own.
-  const views = new Map<string, Charter>();
-  return new Map(
-    all.map(({ roles, ...facts }) => {
-      const key = JSON.stringify(roles ?? null);
-      const charter = views.get(key) ?? charterOf(setting.charter, { ...facts, ...(roles && { roles }) });
-      views.set(key, charter);
-      const { userId, name: _name, ...me } = facts.me;
-      return [userId as string, { charter, facts, alike: JSON.stringify([key, { ...facts, me }]) }];
-    }),
-  );
+function withRolesOf(change: Change, roles: Record<string, RoleData>): Change {
+  const giver = change.giver.withRoles(roles);
+  return { ...change, giver, actor: giver.now };
 }
-
-const withRolesOf = ({ setting, actor }: Change, roles: Record<string, RoleData>) => new Standing(setting.charter, { ...actor.facts, roles });
 
 /** How steps are gone through: what is against the rules stops them, or is noted; and who is read before and after. */
 export interface Going {
@@ -93,24 +79,24 @@ export async function runSteps(change: Change, given: readonly Step[], { problem
   }
   // Whoever holds everything may bring anything about, and gains nothing.
   const apart = Object.keys(change.setting.charter.data.apart).length > 0;
-  const users = change.actor.isKeyholder && !reads && !apart ? [] : await peopleTouched(change, touched);
-  const before = await reading(change, users);
+  const users = change.giver.isKeyholder && !reads && !apart ? [] : await peopleTouched(change, touched);
+  const before: Holdings = await heldBy(change, users);
   const done: Done[] = [];
   let acting = change;
   for (const step of steps) {
     // Each goes on record under a number of its own.
     done.push(await (HANDLERS[step.do] as Handler<any>).run({ ...acting, number: change.number + done.length }, step));
     // Further steps may name the roles that this one made. What the actor may bring about is measured by what stood before all of them.
-    if (Object.hasOwn(roleSteps, step.do))
-      acting = { ...change, actor: withRolesOf(change, await ownRoles(change.tx, change.setting.charter, change.tenantId)) };
+    if (Object.hasOwn(roleSteps, step.do)) acting = withRolesOf(change, await ownRoles(change.tx, change.setting.charter, change.tenantId));
   }
-  const after = await reading(change, users);
-  const gains = change.actor.isKeyholder ? [] : [...after].flatMap(([id, facts]) => gainsOf(before.get(id), facts));
-  const programs = gains.length === 0 ? new Set<string>() : await programsWithKeysOf(change);
-  await noting(problems, () => insistOnGains(change.actor, gains, new Set(touched.flatMap((t) => t.roles ?? [])), programs));
+  const after: Holdings = await heldBy(change, users);
+  const gains = change.giver.isKeyholder ? [] : [...after].flatMap(([id, held]) => gainsAhead(before.get(id), held, change.giver));
+  const programs = gains.every((one) => one.gains.length === 0) ? new Set<string>() : await programsWithKeysOf(change);
+  await noting(problems, () => insistOnGains(change.giver, gains, new Set(touched.flatMap((t) => t.roles ?? [])), programs));
   await noting(problems, () => insistOnApart(before, after));
-  await noting(problems, () => insistOnKeyholder(change));
+  // What is carried out is checked when all is done.
+  if (problems) await noting(problems, () => insistOnKeyholder(change));
   const invites = reads && steps.some((step) => step.do === 'invite');
-  const comers = invites ? await takenBack(change.tx, async (tx) => reading(change, await asIfAccepted({ ...change, tx }, steps))) : [];
+  const comers = invites ? await takenBack(change.tx, async (tx) => heldBy({ ...change, tx }, await asIfAccepted({ ...change, tx }, steps))) : [];
   return { done, before, after: new Map([...after, ...comers]) };
 }

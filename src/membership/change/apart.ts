@@ -1,8 +1,8 @@
 import { LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { heldTogether } from '../../standing/index.js';
-import { type Reading, readFactsOf } from '../held/index.js';
-import type { Change } from './change.js';
+import { courseDiffers, type Holding, momentsOf } from '../held/index.js';
+import { type Change, heldBy } from './change.js';
 
 /** @throws LintelError `apart`, naming the rule of the charter. */
 export function refuseTogether(charter: Charter, name: string, who: string | undefined): never {
@@ -10,22 +10,21 @@ export function refuseTogether(charter: Charter, name: string, who: string | und
   throw new LintelError('apart', `${who ?? 'One person'} would hold together what is to be apart: ${sentence}`, { rule: name, hold });
 }
 
-/** @throws LintelError `apart` where somebody comes to hold together what is to be apart, and did not before. */
-export function insistOnApart(before: ReadonlyMap<string, Reading>, after: ReadonlyMap<string, Reading>): void {
-  for (const [userId, { charter, facts }] of after) {
+/** @throws LintelError `apart` where somebody comes to hold together what is to be apart, now or later, and did not at that moment before. */
+export function insistOnApart(before: ReadonlyMap<string, Holding>, after: ReadonlyMap<string, Holding>): void {
+  for (const [userId, is] of after) {
     const was = before.get(userId);
-    const known = was ? heldTogether(was.charter, was.facts) : [];
-    const broken = heldTogether(charter, facts).find((name) => !known.includes(name));
-    if (broken !== undefined) refuseTogether(charter, broken, facts.me.name);
+    if (!courseDiffers(was, is)) continue;
+    for (const moment of momentsOf(was?.course, is.course)) {
+      const known = was ? heldTogether(was.charter, was.course.asIfFree(moment)) : [];
+      const facts = is.course.asIfFree(moment);
+      const broken = heldTogether(is.charter, facts).find((name) => !known.includes(name));
+      if (broken !== undefined) refuseTogether(is.charter, broken, facts.me.name);
+    }
   }
 }
 
 /** The same for somebody who has just come in. */
-export async function insistOnApartOf({ tx, tenantId, setting, at, actor }: Change, userId: string): Promise<void> {
-  if (Object.keys(setting.charter.data.apart).length === 0) return;
-  for (const facts of await readFactsOf(tx, setting.charter, tenantId, [userId], at.getTime())) {
-    const charter = actor.charter.withRoles(facts.roles ?? {}) as Charter;
-    const [broken] = heldTogether(charter, facts);
-    if (broken !== undefined) refuseTogether(charter, broken, facts.me.name);
-  }
+export async function insistOnApartOf(change: Change, userId: string): Promise<void> {
+  if (Object.keys(change.setting.charter.data.apart).length > 0) insistOnApart(new Map(), await heldBy(change, [userId]));
 }

@@ -1,9 +1,11 @@
 import type { Kysely, Transaction } from 'kysely';
 import { LintelError } from '../../base/index.js';
-import { type Standing, throwIfRefused } from '../../standing/index.js';
-import { standingInTenant } from '../held/index.js';
+import type { Charter } from '../../charter/index.js';
+import { charterOf, type Standing, throwIfRefused } from '../../standing/index.js';
+import { type Giver, giverInTenant, type Holding, readCourses } from '../held/index.js';
 import { type AuditEntry, putOnRecord } from '../record/index.js';
 import { inTransaction, type JoiningRow, type LintelTables, type Setting, takenBack } from '../terms/index.js';
+import { insistOnKeyholder } from './always.js';
 
 /** A change of one tenant's membership in progress: the tenant's row is locked, the actor's standing was read afresh. */
 export interface Change {
@@ -16,6 +18,8 @@ export interface Change {
   readonly latest: string;
   readonly at: Date;
   readonly actor: Standing;
+  /** The actor over time: nobody gives for longer than they hold. */
+  readonly giver: Giver;
   readonly rules: Rules;
 }
 
@@ -55,7 +59,7 @@ export async function changeTenant<R>(
       .forUpdate()
       .executeTakeFirst();
     if (!tenant) throw new LintelError('not-found', 'There is no such page.', {});
-    const actor = await standingInTenant(tx, setting, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled });
+    const giver = await giverInTenant(tx, setting, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled });
     const number = Number(tenant.last_number) + 1;
     if (seen !== undefined && seen !== tenant.last_hash)
       throw new LintelError('changed-meanwhile', 'Something was changed here since you looked. Look again, and decide anew.', { latest: tenant.last_hash });
@@ -66,12 +70,14 @@ export async function changeTenant<R>(
       number,
       latest: tenant.last_hash,
       at: new Date(setting.now()),
-      actor,
+      actor: giver.now,
+      giver,
       rules: { oneRole: tenant.one_role, joining: tenant.joining, bases: tenant.bases },
     };
     const { result, entry } = await work(change);
     const entries = [entry].flat();
     if (entries.length === 0) return result;
+    await insistOnKeyholder(change);
     const hash = await putOnRecord(change, entries);
     await tx
       .updateTable('lintel_tenant')
@@ -96,6 +102,24 @@ export async function eachTakenBack<A, R>(
     for (const one of many) result.push(await takenBack(change.tx, (tx) => work({ ...change, tx }, one)));
     return { result, entry: [] };
   });
+}
+
+/** What members hold from the moment of a change on, each with the charter as it stands in their tenant. Who is no member is left out. */
+export async function heldBy({ tx, tenantId, setting: { charter }, at }: Change, users: readonly string[]): Promise<Map<string, Holding>> {
+  if (users.length === 0) return new Map();
+  const now = at.getTime();
+  const courses = await readCourses(tx, charter, tenantId, users, now);
+  // One view of the charter for all who hold the same roles of the tenant's own.
+  const views = new Map<string, Charter>();
+  return new Map(
+    [...courses].map(([id, course]) => {
+      const facts = course.at(now);
+      const key = JSON.stringify(facts.roles ?? null);
+      const view = views.get(key) ?? (charterOf(charter, facts) as Charter);
+      views.set(key, view);
+      return [id, { charter: view, course }];
+    }),
+  );
 }
 
 /** Asks the actor's standing for an operation of the library. */

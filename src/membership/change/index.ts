@@ -1,5 +1,5 @@
 export { insistOnKeyholder } from './always.js';
 export { insistOnApart, insistOnApartOf } from './apart.js';
-export { type Change, changeTenant, eachTakenBack, insistOn, latestChange, recordDoor } from './change.js';
+export { type Change, changeTenant, eachTakenBack, heldBy, insistOn, latestChange, recordDoor } from './change.js';
 export type { Handler, Handlers } from './handler.js';
 export { insistOnDomain, insistOnRules } from './rules.js';

@@ -13,7 +13,14 @@ import type { Change } from './change.js';
 export function insistOnRules({ rules, actor }: Pick<Change, 'rules' | 'actor'>, roles: readonly Assignment[]): void {
   if (rules.oneRole && roles.length > 1)
     throw new LintelError('one-role', `In ${actor.facts.tenant.name} everybody has one role at most. Take one away to give another.`, { roles: roles.length });
-  const [broken] = heldTogether(actor.charter as Charter, { ...actor.facts, assignments: roles, direct: [], opened: [], me: { ...actor.facts.me } });
+  const [broken] = heldTogether(actor.charter as Charter, {
+    ...actor.facts,
+    assignments: roles,
+    direct: [],
+    opened: [],
+    standsFor: [],
+    me: { ...actor.facts.me },
+  });
   if (broken !== undefined) refuseTogether(actor.charter as Charter, broken, undefined);
 }
 

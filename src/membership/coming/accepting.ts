@@ -2,7 +2,7 @@ import type { Kysely, Transaction } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import type { Assignment } from '../../standing/index.js';
 import { changeTenant, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
-import { mayGive, standingInTenant } from '../held/index.js';
+import { endingBy, giverInTenant, mayGive } from '../held/index.js';
 import { assignmentRows } from '../steps/index.js';
 import { type InvitationRow, invalid, isSecret, type LintelTables, maskAddress, readAddress, readToken, type Setting } from '../terms/index.js';
 import { rolesOf, statusAt } from './invitations.js';
@@ -101,9 +101,9 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
     if (change.actor.facts.subject === 'suspended')
       throw new LintelError('suspended', `Your membership of ${change.actor.facts.tenant.name} is suspended. Ask a keyholder.`, { tenantId });
     const fulfilled = Object.keys(setting.charter.data.obligations);
-    const inviter = await standingInTenant(tx, setting, { tenant: tenantId, user: row.invited_by, fulfilled });
+    const inviter = await giverInTenant(tx, setting, { tenant: tenantId, user: row.invited_by, fulfilled });
     const roles = rolesOf(setting.charter, row);
-    if (!inviter.may('member.invite') || !roles.every((role) => mayGive(inviter, role))) {
+    if (!inviter.now.may('member.invite') || !roles.every((role) => mayGive(inviter, endingBy(role, row.member_until)))) {
       throw new LintelError('invitation-void', 'The person who invited you may no longer give what this invitation holds. Ask for a new one.', {});
     }
     if (row.member_until !== null && row.member_until <= at)

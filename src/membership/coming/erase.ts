@@ -1,6 +1,6 @@
 import { type Kysely, sql, type Transaction } from 'kysely';
 import { isLintelError, LintelError } from '../../base/index.js';
-import { changeTenant, insistOnKeyholder } from '../change/index.js';
+import { changeTenant } from '../change/index.js';
 import { endMembership } from '../steps/index.js';
 import { inTransaction, type LintelTables, type Setting } from '../terms/index.js';
 
@@ -21,7 +21,6 @@ async function leaveTenant(setting: Setting, tenantId: string, userId: string): 
     undefined,
     async (change) => {
       await endMembership(change, userId);
-      await insistOnKeyholder(change);
       return { result: undefined, entry: { what: 'member erased', event: { user: userId } } };
     },
     { evenClosed: true },

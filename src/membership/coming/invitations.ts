@@ -3,7 +3,7 @@ import { isLintelError, LintelError, newId } from '../../base/index.js';
 import { type Charter, KEYHOLDER, nameNow } from '../../charter/index.js';
 import { type Assignment, type Standing, throwIfRefused } from '../../standing/index.js';
 import { type Change, changeTenant, type Handlers, insistOn, insistOnDomain, insistOnRules } from '../change/index.js';
-import { anchorOf, insistOnGiving, insistOnPeople, isKnown, ownRoles, type Part, roleLabel } from '../held/index.js';
+import { anchorOf, endingBy, insistOnGiving, insistOnPeople, isKnown, ownRoles, type Part, roleLabel } from '../held/index.js';
 import type { AuditEntry } from '../record/index.js';
 import { assignmentRows, keyholderEnds, readUntil } from '../steps/index.js';
 import {
@@ -116,9 +116,12 @@ async function readInvitation(change: Change, input: NewInvitation): Promise<Rea
   const address = readAddress(input.address);
   const name = input.name === undefined || input.name.trim() === '' ? null : readName(input.name, 'the invited person');
   insistOnDomain(change, address.normal);
-  insistOnGiving(change.actor, input.roles);
-  insistOnRules(change, input.roles);
   const memberUntil = readUntil(input.memberUntil, change);
+  insistOnGiving(
+    change.giver,
+    input.roles.map((role) => endingBy(role, memberUntil)),
+  );
+  insistOnRules(change, input.roles);
   if (memberUntil !== null && input.roles.some(({ role }) => role === KEYHOLDER)) throw keyholderEnds();
   return { address, name, roles: await keptRoles(change, input.roles), memberUntil };
 }
@@ -268,7 +271,10 @@ export const invitationSteps: Handlers<'invite' | 'send-again' | 'withdraw'> = {
     run: async (change, { invitation }) => {
       const { tx, tenantId, at, actor, setting } = change;
       const row = await pendingById(change, invitation);
-      insistOnGiving(actor, rolesOf(setting.charter, row));
+      insistOnGiving(
+        change.giver,
+        rolesOf(setting.charter, row).map((role) => endingBy(role, row.member_until)),
+      );
       await tx
         .updateTable('lintel_invitation')
         .set({ expires_at: new Date(at.getTime() + setting.invitationDays * DAY), invited_by: actor.userId as string })

@@ -2,7 +2,7 @@ import { sql } from 'kysely';
 import { didYouMean, LintelError } from '../../base/index.js';
 import type { Assignment, Standing } from '../../standing/index.js';
 import { type Change, changeTenant, type Handlers, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
-import { insistOnAll, insistOnGiving, mayGive, standingInTenant } from '../held/index.js';
+import { giverInTenant, insistOnAll, insistOnGiving, mayGive } from '../held/index.js';
 import { tell } from '../record/index.js';
 import { assignmentRows } from '../steps/index.js';
 import { domainOf, type Joining, readDomain, readWords, type Setting } from '../terms/index.js';
@@ -53,8 +53,8 @@ async function rolesByDomain(change: Change, person: Asking): Promise<Assignment
   if (await wasRemoved(change, person.id)) return undefined;
   const given = rolesOf(change.setting.charter, { roles });
   const fulfilled = Object.keys(change.setting.charter.data.obligations);
-  const giver = await standingInTenant(change.tx, change.setting, { tenant: change.tenantId, user: by, fulfilled });
-  return giver.may('tenant.rule') && given.every((role) => mayGive(giver, role)) ? given : undefined;
+  const giver = await giverInTenant(change.tx, change.setting, { tenant: change.tenantId, user: by, fulfilled });
+  return giver.now.may('tenant.rule') && given.every((role) => mayGive(giver, role)) ? given : undefined;
 }
 
 /**
@@ -160,7 +160,7 @@ export const joiningSteps: Handlers<'set-rules' | 'let-in' | 'turn-away'> = {
       const { tx, tenantId, actor, rules } = change;
       if (oneRole) await insistOnOneRoleEach(change);
       const roles = joining?.roles ?? [];
-      insistOnGiving(actor, roles);
+      insistOnGiving(change.giver, roles);
       insistOnRules({ actor, rules: { ...rules, oneRole: oneRole ?? rules.oneRole } }, roles);
       const after = joining && {
         asks: joining.asks ?? false,
@@ -191,7 +191,7 @@ export const joiningSteps: Handlers<'set-rules' | 'let-in' | 'turn-away'> = {
     touches: ({ user }) => ({ users: [user] }),
     run: async (change, { user, roles }) => {
       const person = await askingPerson(change, user);
-      insistOnGiving(change.actor, roles);
+      insistOnGiving(change.giver, roles);
       await join(change, person, roles);
       await tell(change, [person.address_written], 'let-in', { tenant: change.actor.facts.tenant.name });
       return { what: 'member joined', event: { user, roles: await keptRoles(change, roles) } };

@@ -1,9 +1,8 @@
 import type { Kysely } from 'kysely';
 import { LintelError, newId } from '../../base/index.js';
-import type { Charter } from '../../charter/index.js';
 import { type Standing, throwIfRefused } from '../../standing/index.js';
-import type { Change, Handlers } from '../change/index.js';
-import { gainsOf, insistOnGains, ownRoles, readFactsOf } from '../held/index.js';
+import { type Change, type Handlers, heldBy } from '../change/index.js';
+import { gainsAhead, insistOnGains } from '../held/index.js';
 import { insistOnHolder, readUntil } from '../steps/index.js';
 import { idOfPerson, isSecret, type LintelTables, newKey, readKey, readName, type Setting } from '../terms/index.js';
 
@@ -32,11 +31,12 @@ async function insistOnPerson(change: Change, user: string): Promise<void> {
 }
 
 /** Whoever has a key can do what the program can: it has to be within the power of whoever makes one. */
-async function insistOnPower({ tx, tenantId, setting, at, actor }: Change, program: string): Promise<void> {
-  if (actor.isKeyholder) return;
-  const charter = actor.charter.withRoles(await ownRoles(tx, setting.charter, tenantId)) as Charter;
-  for (const facts of await readFactsOf(tx, setting.charter, tenantId, [program], at.getTime())) {
-    insistOnGains(actor, gainsOf(undefined, { charter, facts, alike: '' }), new Set(), new Set([program]));
+async function insistOnPower(change: Change, program: string, until: Date): Promise<void> {
+  const { giver } = change;
+  if (giver.isKeyholder) return;
+  for (const held of (await heldBy(change, [program])).values()) {
+    const counting = gainsAhead(undefined, held, giver).filter(({ moment }) => moment < until.getTime());
+    insistOnGains(giver, counting, new Set(), new Set([program]));
   }
 }
 
@@ -99,8 +99,8 @@ export const programSteps: Handlers<'make-program' | 'entrust-program' | 'make-k
     run: async (change, { program, label, ends }) => {
       const { tx, tenantId, at, actor } = change;
       await insistOnProgram(change, program);
-      await insistOnPower(change, program);
       const endsAt = readEnd(ends, change);
+      await insistOnPower(change, program, endsAt);
       const { count } = await tx
         .selectFrom('lintel_key')
         .select((eb) => eb.fn.countAll<string>().as('count'))

@@ -1,14 +1,19 @@
 import type { Kysely } from 'kysely';
 import { type Charter, KEYHOLDER, type RoleData, roleNow } from '../../charter/index.js';
-import { type Anchor, Standing } from '../../standing/index.js';
+import type { Anchor, Standing } from '../../standing/index.js';
 import type { LintelTables, Setting } from '../terms/index.js';
-import { type FactsQuery, readFacts } from './facts.js';
-import { mayGive } from './giving.js';
+import { type FactsQuery, readCourse } from './facts.js';
+import { beyondFrom, Giver } from './giving.js';
 
 /** A standing that knows every role of the tenant's own, as somebody needs who gives them. */
 export async function standingInTenant(db: Kysely<LintelTables>, setting: Setting, who: Omit<FactsQuery, 'now'>): Promise<Standing> {
-  const facts = await readFacts(db, setting.charter, { ...who, now: setting.now() });
-  return new Standing(setting.charter, { ...facts, roles: await ownRoles(db, setting.charter, who.tenant) }, { now: setting.now });
+  return (await giverInTenant(db, setting, who)).now;
+}
+
+/** The same with what somebody holds at each later moment. */
+export async function giverInTenant(db: Kysely<LintelTables>, { charter, now }: Setting, who: Omit<FactsQuery, 'now'>): Promise<Giver> {
+  const course = await readCourse(db, charter, { ...who, now: now() });
+  return new Giver(charter, course, await ownRoles(db, charter, who.tenant), now);
 }
 
 /** The roles of the tenant's own. */
@@ -22,15 +27,19 @@ export interface RoleToGive {
   readonly role: string;
   readonly label: string;
   readonly sentence?: string;
+  /** ISO 8601: it can be given until then at most, since what allows it ends. */
+  readonly until?: string;
 }
 
 /** The roles that this person may give at an anchor: a list that is short and exact. */
 export async function rolesToGive(setting: Setting, standing: Standing<any>, anchor: Anchor): Promise<RoleToGive[]> {
   if (standing.facts.view) return [];
-  const giver = await standingInTenant(setting.db, setting, { tenant: standing.facts.tenant.id, user: standing.userId, fulfilled: standing.facts.fulfilled });
-  const all = [...Object.keys(giver.charter.data.roles), KEYHOLDER].filter((role) => mayGive(giver, { role, anchor }));
-  return all.map((role) => {
-    const { label, sentence } = giver.charter.role(role);
-    return { role, label, ...(sentence !== undefined && { sentence }) };
+  const giver = await giverInTenant(setting.db, setting, { tenant: standing.facts.tenant.id, user: standing.userId, fulfilled: standing.facts.fulfilled });
+  const { charter } = giver.now;
+  return [...Object.keys(charter.data.roles), KEYHOLDER].flatMap((role) => {
+    const end = beyondFrom(giver, { role, anchor });
+    if (end === giver.moments[0]) return [];
+    const { label, sentence } = charter.role(role);
+    return [{ role, label, ...(sentence !== undefined && { sentence }), ...(end !== undefined && { until: new Date(end).toISOString() }) }];
   });
 }

@@ -31,17 +31,24 @@ interface FactsRow {
   person: string | null;
   known: boolean;
   attributes: Record<string, unknown> | null;
-  ends_at: string | null;
-  active: boolean | null;
+  /** Of the person, and for a program of whoever answers for it: null for nobody. */
+  bars: (Bar | null)[] | null;
   held: [ViaColumn, string, string, string | null, string | null, AssignmentRow['anchor'], string, string | null, string[]][] | null;
   units: [boolean, string, string][] | null;
   groups: [string, string[] | null][] | null;
   opened: [string, string, string[], string, string, ViaColumn, string, string | null, string[] | null][] | null;
   roles: Record<string, RoleData> | null;
   names: ['group' | 'unit', string, string][] | null;
-  stands_for: [string, string[], string][] | null;
+  stands_for: [string, string[], string, string][] | null;
   program: boolean;
 }
+
+/** What keeps a member from holding anything: a suspension, until a moment or for good, and the end of the membership. */
+type Bar = readonly [status: 'active' | 'suspended', suspendedUntil: string | null, endsAt: string | null];
+
+const isOver = (moment: string | null, now: number) => moment !== null && Date.parse(moment) <= now;
+const hasEnded = (bar: Bar | null, now: number) => bar === null || isOver(bar[2], now);
+const isBarred = (bar: Bar | null, now: number) => hasEnded(bar, now) || (bar?.[0] === 'suspended' && !isOver(bar[1], now));
 
 /** The anchor as a standing names it. */
 export function anchorOf(anchor: AssignmentRow['anchor'], id: string, name?: string | null): Anchor {
@@ -57,10 +64,18 @@ export function anchorColumns(tenantId: string, anchor: Anchor): Pick<Assignment
   return anchor.on === 'unit' ? { anchor: 'unit', anchor_id: anchor.unitId } : { anchor: 'record', anchor_id: `${anchor.kind}:${anchor.id}` };
 }
 
-function subjectOf(userId: string | undefined, row: FactsRow | undefined): Facts['subject'] {
+/** When facts are read of, and how: `asIfFree` counts every suspension as over, as it is when power is judged, since it will be. */
+interface Moment {
+  readonly now: number;
+  readonly asIfFree?: boolean;
+}
+
+const isFree = ({ bars }: FactsRow, { now, asIfFree }: Moment) => !(bars ?? []).some((bar) => (asIfFree ? hasEnded(bar, now) : isBarred(bar, now)));
+
+function subjectOf(userId: string | undefined, row: FactsRow | undefined, moment: Moment): Facts['subject'] {
   if (userId === undefined) return 'visitor';
   if (!row?.known) return 'guest';
-  return row.active ? 'member' : 'suspended';
+  return isFree(row, moment) ? 'member' : 'suspended';
 }
 
 const throughOf = (via: ViaColumn, id: string, name: string): { through?: Through } => (via === 'user' ? {} : { through: { on: via, id, name } });
@@ -88,7 +103,9 @@ export interface FactsQuery {
 }
 
 /** @param others rows that were read with it: those for whom the person stands in are among them. */
-function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery, 'now'>, row: FactsRow | undefined, others: readonly FactsRow[] = []): Facts {
+function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow | undefined, others: readonly FactsRow[], moment: Moment): Facts {
+  const { tenant, user, fulfilled } = who;
+  const { now } = moment;
   const below: Record<string, string[]> = {};
   const unitIds = new Set<string>();
   for (const [placed, above, id] of row?.units ?? []) {
@@ -98,26 +115,34 @@ function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery,
   }
   const assignments: Held<Assignment>[] = [];
   const direct: Held<DirectPermission>[] = [];
-  const ends = row?.ends_at ? [new Date(row.ends_at).toISOString()] : [];
+  const ends = (row?.bars ?? []).slice(0, 1).flatMap((bar) => (bar?.[2] ? [new Date(bar[2]).toISOString()] : []));
   const called = new Map((row?.names ?? []).map(([via, id, name]) => [`${via} ${id}`, name]));
   const through = (via: ViaColumn, id: string) => throughOf(via, id, called.get(`${via} ${id}`) ?? id);
   for (const [via, viaId, role, permission, reach, at, atId, until, without] of row?.held ?? []) {
+    if (isOver(until, now)) continue;
     const more = { anchor: anchorOf(at, atId, called.get(`unit ${atId}`)), ...iso(until), ...through(via, viaId) };
     if (more.until) ends.push(more.until);
     if (role !== null) assignments.push({ role: nameNow(charter, role), ...more, ...(without.length > 0 && { without }) });
     else direct.push({ permission: nameNow(charter, permission as string), reach: reach as string, ...more });
   }
   const people = Object.fromEntries((row?.groups ?? []).flatMap(([id, of]) => (of ? [[id, of] as const] : [])));
-  const opened = (row?.opened ?? []).map(([id, kind, actions, groupId, groupName, via, viaId, until, owners]): OpenedRecords => {
+  const opened = (row?.opened ?? []).flatMap(([id, kind, actions, groupId, groupName, via, viaId, until, owners]): OpenedRecords[] => {
+    if (isOver(until, now)) return [];
     people[openingKey(id)] = owners ?? [];
     if (until) ends.push(new Date(until).toISOString());
-    return { id, kind, actions, group: { id: groupId, name: groupName }, ...through(via, viaId) };
+    return [{ id, kind, actions, group: { id: groupId, name: groupName }, ...through(via, viaId) }];
   });
-  const standsFor = (row?.stands_for ?? []).flatMap(([of, permissions, until]): StandingIn[] => {
+  const standsFor = (row?.stands_for ?? []).flatMap(([of, permissions, since, until]): StandingIn[] => {
+    if (isOver(until, now)) return [];
+    // What is not yet so counts no longer than until it is.
+    if (!isOver(since, now)) {
+      ends.push(new Date(since).toISOString());
+      return [];
+    }
     ends.push(new Date(until).toISOString());
-    const principal = others.find(({ person_id, active }) => person_id === of && active);
+    const principal = others.find((one) => one.person_id === of && isFree(one, moment));
     if (!principal) return [];
-    const facts = factsOf(charter, { tenant, user: of, ...(fulfilled && { fulfilled }) }, principal);
+    const facts = factsOf(charter, { tenant, user: of, ...(fulfilled && { fulfilled }) }, { ...principal, stands_for: null }, [], moment);
     if (facts.endsAt) ends.push(facts.endsAt);
     return [{ of: { userId: of, name: principal.person ?? of }, permissions: permissions.map((name) => nameNow(charter, name)), facts }];
   });
@@ -126,7 +151,7 @@ function factsOf(charter: Charter, { tenant, user, fulfilled }: Omit<FactsQuery,
   return {
     charter: charter.hash,
     tenant: { id: tenant, name: row?.name ?? '', open: row?.status === 'open', contact: row?.contact ?? null, features: row?.features ?? [], ...bases },
-    subject: subjectOf(user, row),
+    subject: subjectOf(user, row, moment),
     ...(row?.program && { program: true as const }),
     me: {
       ...(user !== undefined && { userId: user }),
@@ -160,20 +185,67 @@ async function factsRows(db: Kysely<LintelTables>, charter: Charter, tenant: str
  */
 export async function readFacts(db: Kysely<LintelTables>, charter: Charter, who: FactsQuery): Promise<Facts> {
   const rows = await factsRows(db, charter, who.tenant, who.user === undefined ? [] : [who.user], who.now);
-  return factsOf(charter, who, rows.find((row) => row.person_id === who.user) ?? rows[0], rows);
+  return factsOf(charter, who, rows.find((row) => row.person_id === who.user) ?? rows[0], rows, who);
 }
 
 /** Read in one statement. */
 const TOGETHER = 500;
 
-/** The facts of several members of one tenant. Who is no member is left out. */
-export async function readFactsOf(db: Kysely<LintelTables>, charter: Charter, tenant: string, users: readonly string[], now: number): Promise<Facts[]> {
-  const all: Facts[] = [];
+/** What somebody holds from a moment on, as a function of time: nothing of it differs between two of its moments. */
+export interface Course {
+  /** Milliseconds since 1970: the moment itself, and every later one at which something begins or ends, in order. */
+  readonly moments: readonly number[];
+  readonly at: (moment: number) => Facts;
+  /** The same as if nobody were suspended: what is held when a suspension is over is held. */
+  readonly asIfFree: (moment: number) => Facts;
+  /** The same for two courses in which nothing differs at any moment. */
+  readonly exactly: string;
+}
+
+/** Moments at which something of a row begins or ends. */
+function boundaries({ bars, held, opened, stands_for }: FactsRow): number[] {
+  const all = [
+    ...(bars ?? []).flatMap((bar) => [bar?.[1], bar?.[2]]),
+    ...(held ?? []).map(([, , , , , , , until]) => until),
+    ...(opened ?? []).map(([, , , , , , , until]) => until),
+    ...(stands_for ?? []).flatMap(([, , since, until]) => [since, until]),
+  ];
+  return all.flatMap((moment) => (moment == null ? [] : [Date.parse(moment)]));
+}
+
+function courseOf(charter: Charter, who: FactsQuery, row: FactsRow | undefined, rows: readonly FactsRow[]): Course {
+  const principals = rows.filter(({ person_id }) => row?.stands_for?.some(([of]) => of === person_id));
+  const later = [...(row ? [row] : []), ...principals].flatMap(boundaries).filter((moment) => moment > who.now);
+  const at = (moment: Moment) => factsOf(charter, who, row, rows, moment);
+  return {
+    moments: [...new Set([who.now, ...later])].sort((a, b) => a - b),
+    at: (now) => at({ now }),
+    asIfFree: (now) => at({ now, asIfFree: true }),
+    exactly: JSON.stringify([row, principals]),
+  };
+}
+
+/** What one subject holds in one tenant from now on, read as {@link readFacts} does. */
+export async function readCourse(db: Kysely<LintelTables>, charter: Charter, who: FactsQuery): Promise<Course> {
+  const rows = await factsRows(db, charter, who.tenant, who.user === undefined ? [] : [who.user], who.now);
+  return courseOf(charter, who, rows.find((row) => row.person_id === who.user) ?? rows[0], rows);
+}
+
+/** What several members of one tenant hold from now on, by their ids. Who is no member is left out. */
+export async function readCourses(
+  db: Kysely<LintelTables>,
+  charter: Charter,
+  tenant: string,
+  users: readonly string[],
+  now: number,
+): Promise<Map<string, Course>> {
+  const all = new Map<string, Course>();
   for (const part of inParts(users, TOGETHER)) {
     const asked = new Set(part);
     const rows = await factsRows(db, charter, tenant, [...asked], now);
     for (const row of rows)
-      if (row.known && asked.has(row.person_id as string)) all.push(factsOf(charter, { tenant, user: row.person_id as string }, row, rows));
+      if (row.known && asked.has(row.person_id as string))
+        all.set(row.person_id as string, courseOf(charter, { tenant, user: row.person_id as string, now }, row, rows));
   }
   return all;
 }
@@ -185,8 +257,9 @@ export async function standingsOf(
   users: readonly string[],
 ): Promise<Map<string, Standing>> {
   const fulfilled = Object.keys(setting.charter.data.obligations);
-  const all = await readFactsOf(setting.db, setting.charter, tenantId, users, setting.now());
-  return new Map(all.map((facts) => [facts.me.userId as string, new Standing(setting.charter, { ...facts, fulfilled }, { now: setting.now })]));
+  const now = setting.now();
+  const all = await readCourses(setting.db, setting.charter, tenantId, users, now);
+  return new Map([...all].map(([id, course]) => [id, new Standing(setting.charter, { ...course.at(now), fulfilled }, { now: setting.now })]));
 }
 
 /** The condition that a membership counts at this moment. */

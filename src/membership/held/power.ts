@@ -1,7 +1,8 @@
 import { LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { anchorWords, charterOf, type Facts, type Grant, grantsOf, openingKey, ruleOf, type Standing, type StandingIn } from '../../standing/index.js';
-import { alike, belowOf, contains, givesByCharter } from './giving.js';
+import type { Course } from './facts.js';
+import { alike, belowOf, contains, type Giver, givesByCharter, momentWords } from './giving.js';
 
 /** What somebody's powers rest on at a moment: their facts, and the charter with the tenant's own roles. */
 export interface Reading {
@@ -43,12 +44,13 @@ export function turnsOn(charter: Charter, grant: Grant): { units: boolean; group
 
 export const ownersOf = (facts: Facts, grant: Grant) => (grant.path.by === 'opening' ? (facts.people?.[openingKey(grant.path.opening)] ?? []) : []);
 
-/** Somebody's grants as if they were active, so that what is given to a suspended member is looked at as well. */
-const grantsAsMember = (charter: Charter, facts: Facts, everyMember = false) =>
-  grantsOf(charter, { ...facts, subject: 'member' }).filter(({ path }) => everyMember || path.by !== 'everyMember');
+/** Somebody's grants, by themselves or also as every member has them. Where facts are read as if nobody were suspended, what a suspended member will hold is among them. */
+const grantsIn = (charter: Charter, facts: Facts, everyMember = false) =>
+  grantsOf(charter, facts).filter(({ path }) => everyMember || path.by !== 'everyMember');
 
 /** Rights to give roles, as grants. */
 function givesOf(charter: Charter, facts: Facts): { readonly role: string; readonly grant: Grant }[] {
+  if (facts.subject !== 'member') return [];
   return facts.assignments.flatMap(({ role, anchor }) =>
     charter.resolveRole(role).gives.map((given) => ({
       role: given,
@@ -61,14 +63,14 @@ function givesOf(charter: Charter, facts: Facts): { readonly role: string; reado
  * What a member gains between two readings of their facts: grants, rights to give, and the units, groups and owners into which what they hold
  * comes to extend. What is not known to be held before counts as gained. `charter` is that of the tenant at each moment.
  */
-export function gainsOf(before: Reading | undefined, after: Reading): Gain[] {
+function gainsOf(before: Reading | undefined, after: Reading): Gain[] {
   return [...ownGains(before, after), ...gainsInPlace(before, after)];
 }
 
 /** What a member gains by standing in for others: what they come to stand in for, and what these gain of it. */
 function gainsInPlace(before: Reading | undefined, after: Reading): Gain[] {
   const reading = ({ charter }: Reading, { facts }: StandingIn): Reading => ({ charter: charterOf(charter, facts), facts, alike: '' });
-  const had = before ? grantsAsMember(before.charter, before.facts) : [];
+  const had = before ? grantsIn(before.charter, before.facts) : [];
   const holdsAll = ({ grant, below }: Gain) =>
     had.some((b) => {
       const { kind } = after.charter.permission(b.permission);
@@ -88,7 +90,7 @@ function gainsInPlace(before: Reading | undefined, after: Reading): Gain[] {
 
 function ownGains(before: Reading | undefined, after: Reading, everyMember = false): Gain[] {
   const userId = after.facts.me.userId as string;
-  const had = before ? grantsAsMember(before.charter, before.facts, everyMember) : [];
+  const had = before ? grantsIn(before.charter, before.facts, everyMember) : [];
   const gave = before ? givesOf(before.charter, before.facts) : [];
   const units = missingIn(before ? placedBelow(before.facts) : [], placedBelow(after.facts));
   const groups = after.facts.me.groupIds.filter(
@@ -96,7 +98,7 @@ function ownGains(before: Reading | undefined, after: Reading, everyMember = fal
   );
   const attributesDiffer = JSON.stringify(before?.facts.me.attributes) !== JSON.stringify(after.facts.me.attributes);
   const gains: Gain[] = [];
-  for (const grant of grantsAsMember(after.charter, after.facts, everyMember)) {
+  for (const grant of grantsIn(after.charter, after.facts, everyMember)) {
     const { kind } = after.charter.permission(grant.permission);
     const widest = kind ? after.charter.widestReach(kind) : 'tenant';
     const on = turnsOn(after.charter, grant);
@@ -119,18 +121,48 @@ function ownGains(before: Reading | undefined, after: Reading, everyMember = fal
   return gains;
 }
 
+/** What a person holds over time, with the charter as it stands in their tenant. */
+export interface Holding {
+  readonly charter: Charter;
+  readonly course: Course;
+}
+
+/** Gains, and the moment at which they are there: now, or when something begins or ends. */
+export interface GainsAt {
+  readonly moment: number;
+  readonly gains: readonly Gain[];
+}
+
+export const courseDiffers = (before: Holding | undefined, after: Holding | undefined) => before?.course.exactly !== after?.course.exactly;
+
+export const momentsOf = (...courses: readonly ({ readonly moments: readonly number[] } | undefined)[]) =>
+  [...new Set(courses.flatMap((one) => one?.moments ?? []))].sort((a, b) => a - b);
+
 /**
- * May this standing, as it was before a change, bring this gain about? A keyholder may all. Others need to hold as much themselves, over an
- * anchor that contains it, or to have the charter's right to give the role by which it comes. `edited`: roles that the change itself alters,
+ * What a member gains by a change at any moment from now on: at each at which something that they or the giver hold begins or ends, what is held after the change is
+ * compared with what was held at that moment before it. Suspensions count as over, since they will be.
+ */
+export function gainsAhead(before: Holding | undefined, after: Holding, giver: Giver): GainsAt[] {
+  if (!courseDiffers(before, after)) return [];
+  const reading = (held: Holding, moment: number): Reading => ({ charter: held.charter, facts: held.course.asIfFree(moment), alike: '' });
+  return momentsOf(before?.course, after.course, giver).map((moment) => ({
+    moment,
+    gains: gainsOf(before && reading(before, moment), reading(after, moment)),
+  }));
+}
+
+/**
+ * May this person, by what they hold at the moment of a gain as it was before the change, bring it about? A keyholder may all. Others need to hold as much themselves,
+ * over an anchor that contains it, or to have, now, the charter's right to give the role by which it comes. `edited`: roles that the change itself alters,
  * for which that right does not count; all, where what is gained comes to the giver themselves.
  */
-export function mayBring(giver: Standing, gain: Gain, edited: ReadonlySet<string> | 'all'): boolean {
+function mayBring(giver: Standing, now: Standing, gain: Gain, edited: ReadonlySet<string> | 'all'): boolean {
   if (giver.isKeyholder) return true;
   // What is one's own, one may let another do in one's place.
-  if (gain.named && gain.of === giver.userId) return true;
+  if (gain.named && gain.of === now.userId) return true;
   const { grant } = gain;
   if (grant.path.by === 'keyholder') return false;
-  if (gain.gives !== undefined) return givesByCharter(giver, gain.gives, grant.anchor);
+  if (gain.gives !== undefined) return givesByCharter(now, gain.gives, grant.anchor);
   const { path } = grant;
   if (
     edited !== 'all' &&
@@ -138,7 +170,7 @@ export function mayBring(giver: Standing, gain: Gain, edited: ReadonlySet<string
     path.by === 'role' &&
     !edited.has(path.role) &&
     !path.included.some((role) => edited.has(role)) &&
-    givesByCharter(giver, path.role, grant.anchor)
+    givesByCharter(now, path.role, grant.anchor)
   )
     return true;
   const { charter } = giver;
@@ -159,16 +191,21 @@ export function mayBring(giver: Standing, gain: Gain, edited: ReadonlySet<string
  * @param programs those of which the actor has a key: what they gain is the actor's, so that to give it is not enough.
  * @throws LintelError `own-power`, `beyond-power` for the first gain that the actor may not bring about.
  */
-export function insistOnGains(actor: Standing, gains: readonly Gain[], edited: ReadonlySet<string>, programs: ReadonlySet<string>): void {
-  const own = actor.isKeyholder ? undefined : gains.find((gain) => gain.userId === actor.userId);
-  const words = ({ grant, gives }: Gain) =>
-    `“${gives === undefined ? actor.charter.permission(grant.permission).label : `give ${gives}`}” for ${anchorWords(grant.anchor) ?? 'the whole organisation'}`;
-  if (own) throw new LintelError('own-power', `This would add to your own powers: ${words(own)}. Ask a keyholder of ${actor.facts.tenant.name}.`, {});
-  const beyond = gains.find((gain) => !mayBring(actor, gain, programs.has(gain.userId) ? 'all' : edited));
-  if (!beyond) return;
-  throw new LintelError(
-    'beyond-power',
-    `This would give ${words(beyond)} to somebody, and that is more than you may give. Ask a keyholder of ${actor.facts.tenant.name}.`,
-    { permission: beyond.grant.permission, userId: beyond.userId },
-  );
+export function insistOnGains(giver: Giver, all: readonly GainsAt[], edited: ReadonlySet<string>, programs: ReadonlySet<string>): void {
+  const { charter, facts, userId } = giver.now;
+  for (const { moment, gains } of all) {
+    const then = giver.at(moment);
+    if (then.isKeyholder) continue;
+    const words = ({ grant, gives }: Gain) =>
+      `“${gives === undefined ? charter.permission(grant.permission).label : `give ${gives}`}” for ${anchorWords(grant.anchor) ?? 'the whole organisation'}${moment > (giver.moments[0] as number) ? `, from ${momentWords(moment)} on` : ''}`;
+    const own = gains.find((gain) => gain.userId === userId);
+    if (own) throw new LintelError('own-power', `This would add to your own powers: ${words(own)}. Ask a keyholder of ${facts.tenant.name}.`, {});
+    const beyond = gains.find((gain) => !mayBring(then, giver.now, gain, programs.has(gain.userId) ? 'all' : edited));
+    if (!beyond) continue;
+    throw new LintelError(
+      'beyond-power',
+      `This would give ${words(beyond)} to somebody, and that is more than you may give. Ask a keyholder of ${facts.tenant.name}.`,
+      { permission: beyond.grant.permission, userId: beyond.userId },
+    );
+  }
 }

@@ -150,13 +150,16 @@ export const holderSteps: Handlers<'set-roles' | 'set-permissions'> = {
         throw new LintelError('keyholder-alone', 'Full control is held by a person, not through a group or a unit.', {});
       if ('user' in holder && given.some((r) => r.role === KEYHOLDER)) await insistOnNoProgram(change, holder.user);
       if ('user' in holder && given.length > 0) insistOnRules(change, roles);
-      insistOnGiving(actor, given);
+      insistOnGiving(change.giver, given);
       for (const { role, without = [] } of given) insistOnParts(change, role, without);
       // What the charter no longer knows gives nothing, so anybody who may change roles can take it away.
       if (!own)
         insistOnGiving(
-          actor,
-          taken.filter((r) => r.role === KEYHOLDER || Object.hasOwn(actor.charter.data.roles, r.role)),
+          change.giver,
+          taken
+            .filter((r) => r.role === KEYHOLDER || Object.hasOwn(actor.charter.data.roles, r.role))
+            // To take away is judged by what one holds now.
+            .map((r) => ({ ...r, until: change.at.toISOString() })),
         );
       await replace(change, holder, 'role', await assignmentRows(change, roles));
       return { what: 'roles changed', event: { ...holder, before: rolesOnRecord(before), after: rolesOnRecord(roles) } };

@@ -1,5 +1,5 @@
 import { LintelError, newId } from '../../base/index.js';
-import { type Charter, type RoleData, readRole } from '../../charter/index.js';
+import { type Charter, KEYHOLDER, type RoleData, readRole } from '../../charter/index.js';
 import { fromRole } from '../../standing/index.js';
 import type { Change, Handlers } from '../change/index.js';
 import { givesByCharter, mayGive } from '../held/index.js';
@@ -59,7 +59,7 @@ function insistOnContents(change: Change, roles: Readonly<Record<string, RoleDat
   const fresh = fromRole(charter, { role: id, anchor: AT_TENANT }).filter((g) => !had.some((h) => h.permission === g.permission && h.reach === g.reach));
   for (const { permission, reach } of fresh) {
     const probe = charter.withRoles({ ...roles, [id]: { label: id, includes: [], gives: [], may: { [permission]: [reach] } } });
-    if (!mayGive(actor, { role: id, anchor: AT_TENANT }, probe))
+    if (!mayGive(change.giver, { role: id, anchor: AT_TENANT }, probe))
       throw new LintelError('beyond-power', `The role would hold “${charter.permission(permission).label}” (${reach}), and that is more than you may give.`, {
         permission,
       });
@@ -148,6 +148,8 @@ export const roleSteps: Handlers<'make-role' | 'edit-role' | 'drop-role'> = {
       await tx.deleteFrom('lintel_assignment').where('tenant_id', '=', tenantId).where('role', '=', id).execute();
       if (holders.length > 0 && typeof instead === 'string') {
         actor.charter.role(instead);
+        if (instead === KEYHOLDER)
+          throw new LintelError('keyholder-alone', 'Full control is given to one person after another, not to whoever holds a role.', {});
         await tx
           .insertInto('lintel_assignment')
           .values(holders.map((holder) => ({ tenant_id: tenantId, ...holder, role: instead })))
