@@ -3,7 +3,7 @@ import fc from 'fast-check';
 import { type Kysely, sql } from 'kysely';
 import { type Facts, isLintelError, Standing } from 'warm-lintel';
 import { createLintel, type Lintel, type ServerStanding } from 'warm-lintel/server';
-import { charter, GROUPS, HIVES, OWN_ROLES, PEOPLE, PROGRAM, RUNS, type Start, start, TENANT, UNITS } from './world.js';
+import { charter, GROUPS, HIVES, HOUR, MOMENTS, OWN_ROLES, PEOPLE, PROGRAM, RUNS, START, type Start, start, TENANT, UNITS } from './world.js';
 
 type Any = ServerStanding<any>;
 class Undo extends Error {}
@@ -24,11 +24,25 @@ function reach(standing: Standing<any>): Set<string> {
 
 const union = <T>(lists: readonly (readonly T[] | undefined)[]) => [...new Set(lists.flatMap((list) => list ?? []))];
 
-/** What somebody could lawfully come to hold by the help of these: all that each of them holds or may give, as if it were one's own. */
-async function couldHold(me: Any, helpers: readonly Any[], roles: Facts['roles']): Promise<Set<string>> {
+/** What somebody may give now, and until when it may be held at most. */
+async function givable(helper: Any): Promise<Facts['assignments'][number][]> {
   const anchors = [{ on: 'tenant' } as const, ...UNITS.map((unitId) => ({ on: 'unit', unitId }) as const)];
-  const given: Facts['assignments'][number][] = [];
-  for (const helper of helpers) for (const anchor of anchors) for (const { role } of await helper.members.rolesToGive(anchor)) given.push({ role, anchor });
+  const all: Facts['assignments'][number][] = [];
+  for (const anchor of anchors)
+    for (const { role, until } of await helper.members.rolesToGive(anchor)) all.push({ role, anchor, ...(until !== undefined && { until }) });
+  return all;
+}
+
+/** What somebody could lawfully come to hold at a moment by the help of these: all that each of them holds then or may give now, as if it were one's own. */
+function couldHold(
+  me: Any,
+  helpers: readonly Any[],
+  now: readonly Any[],
+  giving: readonly Facts['assignments'][number][],
+  roles: Facts['roles'],
+  moment: number,
+) {
+  const given = giving.filter(({ until }) => until === undefined || Date.parse(until) > moment);
   const facts: Facts = {
     ...me.facts,
     me: { ...me.facts.me, unitIds: union(helpers.map((h) => h.facts.me.unitIds)), groupIds: union(helpers.map((h) => h.facts.me.groupIds)) },
@@ -40,11 +54,13 @@ async function couldHold(me: Any, helpers: readonly Any[], roles: Facts['roles']
     ...(roles && { roles }),
     // Whoever may name a deputy may let another do in their place what they may themselves.
     standsFor: helpers.flatMap((h) =>
-      h !== me && h.may('deputy.name') ? [{ of: { userId: h.userId as string, name: '' }, permissions: STOOD_IN, facts: h.facts }] : [],
+      h !== me && now.find(({ userId }) => userId === h.userId)?.may('deputy.name')
+        ? [{ of: { userId: h.userId as string, name: '' }, permissions: STOOD_IN, facts: h.facts }]
+        : [],
     ),
   };
   // Whoever may give a role and arrange units may appoint somebody anywhere: where the role reaches turns on where they are placed. Groups alike.
-  const arranges = (operation: 'unit.arrange' | 'group.arrange') => helpers.some((h) => h.may(operation));
+  const arranges = (operation: 'unit.arrange' | 'group.arrange') => now.some((h) => h.may(operation));
   const appointed: Facts = {
     ...facts,
     me: {
@@ -81,6 +97,18 @@ async function arrange(lintel: Lintel<any>, s: Start): Promise<void> {
     { do: 'make-program', id: PROGRAM, name: 'Scale', responsible: 'boss' },
     { do: 'set-roles', holder: { user: PROGRAM }, roles: s.program },
     ...Object.entries(s.placed).map(([user, units]) => ({ do: 'place' as const, user, units })),
+    ...(s.deputy
+      ? [
+          {
+            do: 'name-deputy' as const,
+            of: s.deputy.of,
+            to: s.deputy.to,
+            permissions: ['hive.read', 'hive.update'],
+            ...(s.deputy.since > 0 && { since: new Date(START + s.deputy.since * HOUR).toISOString() }),
+            until: new Date(START + 3 * HOUR).toISOString(),
+          },
+        ]
+      : []),
     ...(s.opened ? [{ do: 'open-records' as const, id: 'o', group: 'blue', to: s.opened.to, kind: 'hive', actions: s.opened.actions, keeps: false }] : []),
   ]);
 }
@@ -93,7 +121,11 @@ export interface AttackReport {
 
 type Move = Start['runs'][number][number];
 
-async function oneMove(lintel: Lintel<any>, by: string, move: Move): Promise<void> {
+async function oneMove(lintel: Lintel<any>, by: string, move: Exclude<Move, { waits: number }>): Promise<void> {
+  if ('erases' in move) {
+    await lintel.erasePerson(move.erases);
+    return;
+  }
   const standing = await lintel.enter({ tenant: TENANT, user: by });
   if ('steps' in move) {
     await standing.carryOut(move.steps);
@@ -103,7 +135,7 @@ async function oneMove(lintel: Lintel<any>, by: string, move: Move): Promise<voi
     await lintel.askToJoin(move.asks, TENANT);
     return;
   }
-  const invitation = { address: `${move.invites}@attack.example`, roles: move.roles };
+  const invitation = { address: `${move.invites}@attack.example`, roles: move.roles, ...(move.memberUntil !== undefined && { memberUntil: move.memberUntil }) };
   // As a step, or as one of many: whoever holds something else than another by it would have found a way.
   const token =
     move.roles.length > 0 ? (await standing.carryOut([{ do: 'invite', ...invitation }]))[0]?.secret : (await standing.invitations.send([invitation]))[0]?.token;
@@ -111,21 +143,47 @@ async function oneMove(lintel: Lintel<any>, by: string, move: Move): Promise<voi
   await lintel.acceptInvitation(move.invites, { token });
 }
 
+/** Holds together what is to be apart. */
+const holdsBoth = (can: ReadonlySet<string> | undefined) =>
+  ['hive.move', 'hive.transfer'].every((name) => [...(can ?? [])].some((what) => what.startsWith(`${name} `)));
+
 /** Several runs from one start, each undone before the next. */
-async function fromStart(lintel: Lintel<any>, tx: Kysely<any>, s: Start, attackers: readonly string[], report: AttackReport): Promise<void> {
-  await arrange(lintel, s);
-  const before = await Promise.all(attackers.map((user) => lintel.enter({ tenant: TENANT, user })));
+async function fromStart(tx: Kysely<any>, s: Start, attackers: readonly string[], report: AttackReport): Promise<void> {
+  let now = START;
+  const at = (clock: () => number) => createLintel({ charter, db: tx, clock }) as unknown as Lintel<any>;
+  const lintel = at(() => now);
+  const byMoment = new Map(MOMENTS.map((moment) => [moment, at(() => moment)]));
+  const entered = (user: string, moment: number): Promise<Any> => (byMoment.get(moment) as Lintel<any>).enter({ tenant: TENANT, user });
+  try {
+    await arrange(lintel, s);
+  } catch (error) {
+    // What is drawn may hold together what is to be apart: then there is nothing to begin with.
+    if (isLintelError(error, 'apart')) return;
+    throw error;
+  }
   const roles = Object.fromEntries((await tx.selectFrom('lintel_role').selectAll().execute()).map((row: any) => [row.id, row.data]));
-  const could = new Map<string, Set<string>>();
-  for (const me of before) could.set(me.userId as string, attackers.length === 1 ? reach(me) : await couldHold(me, before, roles));
+  const before = await Promise.all(attackers.map((user) => entered(user, START)));
+  const giving = attackers.length === 1 ? [] : (await Promise.all(before.map(givable))).flat();
+  const [held, could] = [new Map<string, Set<string>>(), new Map<string, Set<string>>()];
+  for (const moment of MOMENTS) {
+    const then = await Promise.all(attackers.map((user) => entered(user, moment)));
+    for (const me of then) held.set(`${me.userId} ${moment}`, reach(me));
+    for (const me of then) could.set(`${me.userId} ${moment}`, attackers.length === 1 ? reach(me) : couldHold(me, then, before, giving, roles, moment));
+  }
   for (const moves of s.runs) {
     await sql`savepoint run`.execute(tx);
-    // What the program can do, whoever has made a key of it can.
-    const keys = new Set<string>();
+    now = START;
+    // What the program can do, whoever has made a key of it can, until the key ends.
+    const keys = new Map<string, number>();
     for (const move of moves) {
+      if ('waits' in move) {
+        now = Math.min(now + move.waits * HOUR, MOMENTS.at(-1) as number);
+        continue;
+      }
+      const by = attackers[move.by % attackers.length] as string;
       await sql`savepoint move`.execute(tx);
       try {
-        await oneMove(lintel, attackers[move.by % attackers.length] as string, move);
+        await oneMove(lintel, by, move);
         report.done++;
       } catch (error) {
         if (!isLintelError(error) && !(error instanceof Undo)) throw error;
@@ -133,12 +191,18 @@ async function fromStart(lintel: Lintel<any>, tx: Kysely<any>, s: Start, attacke
         await sql`rollback to savepoint move`.execute(tx);
         continue;
       }
-      if ('steps' in move && move.steps.some((one) => one.do === 'make-key')) keys.add(attackers[move.by % attackers.length] as string);
+      for (const one of 'steps' in move ? move.steps : [])
+        if (one.do === 'make-key') keys.set(by, Math.max(keys.get(by) ?? 0, Date.parse(one.ends ?? '2036-01-01')));
       for (const user of attackers) {
-        const can = reach(await lintel.enter({ tenant: TENANT, user }));
-        if (keys.has(user)) for (const what of reach(await lintel.enter({ tenant: TENANT, user: PROGRAM }))) can.add(what);
-        const more = [...can].filter((what) => !could.get(user)?.has(what));
-        if (more.length > 0) throw new Error(`${user} came to ${more.slice(0, 4).join('; ')} by ${JSON.stringify(move)}`);
+        for (const moment of MOMENTS.filter((one) => one >= now)) {
+          const can = reach(await entered(user, moment));
+          if ((keys.get(user) ?? 0) > moment) for (const what of reach(await entered(PROGRAM, moment))) can.add(what);
+          if (holdsBoth(can) && !holdsBoth(held.get(`${user} ${moment}`)))
+            throw new Error(`${user} came to hold together what is to be apart by ${JSON.stringify(move)}`);
+          const more = [...can].filter((what) => !could.get(`${user} ${moment}`)?.has(what));
+          if (more.length === 0) continue;
+          throw new Error(`${user} came to ${more.slice(0, 4).join('; ')}, ${(moment - START) / HOUR} hours after the start, by ${JSON.stringify(move)}`);
+        }
       }
     }
     await sql`rollback to savepoint run`.execute(tx);
@@ -159,7 +223,7 @@ export async function attack(
       await db
         .transaction()
         .execute(async (tx) => {
-          await fromStart(createLintel({ charter, db: tx }) as unknown as Lintel<any>, tx, s, attackers, report);
+          await fromStart(tx, s, attackers, report);
           throw new Undo();
         })
         .catch((error: unknown) => {

@@ -40,6 +40,7 @@ const ARRANGE = [
 
 export const charter = defineCharter(kinds, {
   areas: { hives: { label: 'Hives', perUnit: true } },
+  apart: { hands: { sentence: 'Nobody both moves hives and hands them over.', hold: ['hive.move', 'hive.transfer'] } },
   roles: {
     reader: { label: 'Reader', may: { 'hive.read': 'tenant', 'area.hives': 'tenant' } },
     keeper: { label: 'Keeper', may: { 'hive.read': 'own', 'hive.update': 'own' } },
@@ -51,6 +52,12 @@ export const charter = defineCharter(kinds, {
     clerk: { label: 'Clerk', may: { 'member.read': 'tenant', 'member.assign': 'tenant', 'member.invite': 'tenant' }, gives: ['keeper', 'warden'] },
   },
 });
+
+/** When the attackers begin. What has an end ends within the next hours. */
+export const START = Date.UTC(2030, 0, 1);
+export const HOUR = 3_600_000;
+/** Moments at which it is asked what somebody holds: between any two that differ something begins or ends. */
+export const MOMENTS = [0, 1, 2, 3].map((hour) => START + hour * HOUR);
 
 export const TENANT = 't';
 export const PEOPLE = ['boss', 'ann', 'ben', 'cas', 'dot'] as const;
@@ -72,13 +79,23 @@ const anchor = fc.oneof(
   { weight: 2, arbitrary: of(...UNITS).map((unitId) => ({ on: 'unit', unitId }) as const) },
   { weight: 1, arbitrary: of('ann south', 'dot north').map((hive) => ({ on: 'record', kind: 'hive', id: hive }) as const) },
 );
-const assignment = fc.record({ role: of(...ROLES, ...OWN_ROLES), anchor });
-const permission = fc
+const hour = of(...MOMENTS.slice(1)).map((moment) => new Date(moment).toISOString());
+/** Mostly for good. */
+const until = fc.option(hour, { nil: undefined, freq: 2 });
+const ending = <T extends object>(what: fc.Arbitrary<T>) => fc.tuple(what, until).map(([one, end]) => ({ ...one, ...(end !== undefined && { until: end }) }));
+const assignment = ending(fc.record({ role: of(...ROLES, ...OWN_ROLES), anchor }));
+const plainPermission = fc
   .constantFrom(...[...charter.permissions.keys()].filter((name) => !name.startsWith('audit')))
   .chain((name) => fc.record({ permission: fc.constant(name), reach: of(...charter.reachesOf(name)), anchor }));
+const permission = ending(plainPermission);
+/** The same at the same place is given once. */
+const unlike = <T extends { readonly anchor: object; readonly role?: string; readonly permission?: string; readonly reach?: string }>(
+  all: readonly T[],
+): T[] => [...new Map(all.map((one) => [JSON.stringify([one.role, one.permission, one.reach, one.anchor]), one])).values()];
+const several = (limits: fc.ArrayConstraints) => fc.array(assignment, limits).map(unlike);
 const role = fc
   .record({
-    may: fc.array(permission, { maxLength: 3 }),
+    may: fc.array(plainPermission, { maxLength: 3 }),
     includes: fc.subarray([...ROLES, ...OWN_ROLES], { maxLength: 1 }),
     gives: fc.subarray(ROLES, { maxLength: 1 }),
   })
@@ -95,8 +112,8 @@ const some = <T>(values: readonly T[]) => fc.subarray([...values]);
 
 /** A change of any kind with arguments of all kinds. */
 export const step: fc.Arbitrary<Step> = fc.oneof(
-  fc.record({ do: of('set-roles' as const), holder, roles: fc.array(assignment, { maxLength: 3 }) }),
-  fc.record({ do: of('set-permissions' as const), holder, permissions: fc.array(permission, { maxLength: 2 }) }),
+  fc.record({ do: of('set-roles' as const), holder, roles: several({ maxLength: 3 }) }),
+  fc.record({ do: of('set-permissions' as const), holder, permissions: fc.array(permission, { maxLength: 2 }).map(unlike) }),
   fc.record({ do: of('make-role' as const), id: of('own-c', 'own-d', 'keeper'), role }),
   fc.record({ do: of('edit-role' as const), id: of(...OWN_ROLES, 'own-c'), role }),
   fc.record({ do: of('drop-role' as const), id: of(...OWN_ROLES, 'own-c'), instead: of(null, ...ROLES, ...OWN_ROLES) }),
@@ -106,20 +123,23 @@ export const step: fc.Arbitrary<Step> = fc.oneof(
   fc.record({ do: of('add-unit' as const), id: of('hill', 'north'), name: of('U'), below: of(...UNITS) }),
   fc.record({ do: of('move-unit' as const), id: of(...UNITS), below: of(null, ...UNITS) }),
   fc.record({ do: of('place' as const), user, units: some(UNITS) }),
-  fc.record({ do: of('suspend' as const), user }),
+  ending(fc.record({ do: of('suspend' as const), user })),
+  fc.record({ do: of('set-end' as const), user, at: fc.option(hour, { nil: null }) }),
   fc.record({ do: of('restore' as const), user }),
   fc.record({ do: of('remove' as const), user }),
   fc.record({ do: of('leave' as const) }),
-  fc.record({ do: of('make-key' as const), program: of(PROGRAM) }),
+  fc.tuple(fc.constant({ do: 'make-key' as const, program: PROGRAM }), until).map(([key, ends]) => ({ ...key, ...(ends !== undefined && { ends }) })),
   fc.record({ do: of('entrust-program' as const), program: of(PROGRAM), responsible: user }),
-  fc.record({
-    do: of('open-records' as const),
-    group: of(...GROUPS, 'green'),
-    to: holder,
-    kind: of('hive'),
-    actions: fc.subarray(['read', 'update', 'transfer'], { minLength: 1 }),
-    keeps: fc.boolean(),
-  }),
+  ending(
+    fc.record({
+      do: of('open-records' as const),
+      group: of(...GROUPS, 'green'),
+      to: holder,
+      kind: of('hive'),
+      actions: fc.subarray(['read', 'update', 'transfer'], { minLength: 1 }),
+      keeps: fc.boolean(),
+    }),
+  ),
 );
 
 /** Changes of the tenant's rules, and answers to whoever asks to be let in. */
@@ -127,24 +147,29 @@ const ruling: fc.Arbitrary<Step> = fc.oneof(
   fc.record({ do: of('set-rules' as const), bases: fc.record({ hive: of('own', 'team', 'tenant') }) }),
   fc.record({
     do: of('set-rules' as const),
-    joining: fc.record({ asks: fc.boolean(), open: of(true), domains: of(['attack.example']), roles: fc.array(assignment, { maxLength: 2 }) }),
+    joining: fc.record({ asks: fc.boolean(), open: of(true), domains: of(['attack.example']), roles: several({ maxLength: 2 }) }),
   }),
-  fc.record({
-    do: of('name-deputy' as const),
-    of: user,
-    to: of('ann', 'ben', 'ann', 'ben', ...PEOPLE),
-    permissions: fc.subarray(['hive.read', 'hive.update', 'hive.transfer'], { minLength: 1 }),
-    until: of(new Date(Date.now() + 86_400_000).toISOString()),
-  }),
-  fc.record({ do: of('let-in' as const), user: of('ann', 'ben', 'eve'), roles: fc.array(assignment, { maxLength: 2 }) }),
+  fc
+    .record({
+      do: of('name-deputy' as const),
+      of: user,
+      to: of('ann', 'ben', 'ann', 'ben', ...PEOPLE),
+      permissions: fc.subarray(['hive.read', 'hive.update', 'hive.transfer'], { minLength: 1 }),
+      since: fc.option(hour, { nil: undefined }),
+      until: of(2, 3, 24).map((hours) => new Date(START + hours * HOUR).toISOString()),
+    })
+    .map(({ since, ...named }) => ({ ...named, ...(since !== undefined && { since }) })),
+  fc.record({ do: of('let-in' as const), user: of('ann', 'ben', 'eve'), roles: several({ maxLength: 2 }) }),
 );
 
 /** Most attackers may arrange: without that little goes through. */
 const attackerRoles = fc
-  .tuple(fc.nat(5), fc.constantFrom('arranger', 'arranger', 'arranger', 'clerk'), fc.array(assignment, { maxLength: 2 }))
-  .map(([plain, role, more]) => (plain === 0 ? more : [{ role, anchor: { on: 'tenant' } as const }, ...more]));
+  .tuple(fc.nat(5), fc.constantFrom('arranger', 'arranger', 'arranger', 'clerk'), several({ maxLength: 2 }), until)
+  .map(([plain, role, more, end]) =>
+    plain === 0 ? more : unlike([{ role, anchor: { on: 'tenant' } as const, ...(end !== undefined && { until: end }) }, ...more]),
+  );
 
-/** Who of the attackers does it, and what: changes; an invitation to somebody, who accepts it; or somebody asks to be let in. */
+/** Who of the attackers does it, and what: changes; an invitation to somebody, who accepts it; somebody asks to be let in; hours go by; somebody is erased. */
 const move = fc.oneof(
   {
     weight: 8,
@@ -154,7 +179,9 @@ const move = fc.oneof(
     }),
   },
   { weight: 1, arbitrary: fc.record({ by: of(0, 1), asks: of('ann', 'ben', 'eve') }) },
-  { weight: 1, arbitrary: fc.record({ by: of(0, 1), invites: of('ann', 'ben', 'eve'), roles: fc.array(assignment, { maxLength: 2 }) }) },
+  { weight: 1, arbitrary: of({ by: 0, waits: 1 }, { by: 0, waits: 2 }) },
+  { weight: 1, arbitrary: of('cas', 'dot').map((erases) => ({ by: 0, erases })) },
+  { weight: 1, arbitrary: fc.record({ by: of(0, 1), invites: of('ann', 'ben', 'eve'), roles: several({ maxLength: 2 }), memberUntil: until }) },
 );
 
 /** Runs from one start: to arrange it takes longer than a run. */
@@ -165,14 +192,16 @@ export const start = fc.record({
   ann: attackerRoles,
   ben: attackerRoles,
   direct: fc.option(permission, { nil: undefined }),
-  red: fc.array(assignment, { minLength: 1, maxLength: 2 }),
-  north: fc.array(assignment, { minLength: 1, maxLength: 2 }),
+  red: several({ minLength: 1, maxLength: 2 }),
+  north: several({ minLength: 1, maxLength: 2 }),
   own: fc.tuple(role, role),
-  program: fc.array(assignment, { minLength: 1, maxLength: 2 }),
+  program: several({ minLength: 1, maxLength: 2 }),
   redPeople: some(['cas', 'dot', 'ann']),
   bluePeople: some(['cas', 'dot', 'boss']),
   placed: fc.record({ ann: some(UNITS), ben: some(UNITS), cas: some(UNITS) }),
   opened: fc.option(fc.record({ to: holder, actions: fc.subarray(['read', 'update'], { minLength: 1 }) }), { nil: undefined }),
+  /** Whom somebody stands in for, by whom it may be: from when until when. */
+  deputy: fc.option(fc.record({ of: of('boss', 'cas'), to: of('ann', 'ben'), since: of(0, 1, 2) }), { nil: undefined }),
   /** What the attackers do, in several runs from the same start. */
   runs: fc.array(fc.array(move, { minLength: 3, maxLength: 8 }), { minLength: RUNS, maxLength: RUNS }),
 });
