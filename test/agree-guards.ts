@@ -49,7 +49,7 @@ export const AGREE_GUARDS: readonly Planted[] = [
     "if (anchor.on !== 'record') return { op: 'always' };",
   ],
   ['ids in a list are compared as they come', 'predicate/evaluate.ts', 'wanted.includes(readValue(type, one) as Scalar)', 'wanted.includes(one as Scalar)'],
-  ['units are taken for what the membership keeps', 'predicate/specialise.ts', 'readValue(type, one) ?? []', 'one'],
+  ['units are taken for what the membership keeps', 'predicate/specialise.ts', 'readEach(type, inside.flat())', 'inside.flat() as Scalar[]'],
   ['who asks is taken for what the membership keeps', 'standing/standing.ts', 'return readValue(type, this.userId) ?? null;', 'return this.userId ?? null;'],
   ['an id is written as it came', 'scoping/write/fitting.ts', "return role !== 'plain' || type === 'uuid' ? read : value;", 'return value;'],
   ['a number is compared as its column would hold it', 'scoping/writer.ts', "field.type === 'integer' ? '::bigint' : ''", "''"],

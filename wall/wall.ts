@@ -36,6 +36,9 @@ function hostile(c: Choices): string {
     () => `prepare ask as ${c.of([copy, 'select note from leaves', 'delete from leaves', `with w as (${copy} returning 1) select note from leaves`])}`,
     () => 'deallocate all',
     () => `create temp ${c.of(['table', 'view'])} leaves as select 'x'::text as id, 'note-ben-9'::text as note`,
+    // What one left stands in the way of the next.
+    () => `drop ${c.of(['table', 'view'])} if exists pg_temp.leaves`,
+    () => 'discard temp',
     () => `create temp table stolen as select note from leaves`,
     () => `create temp view leaves as with w as (select note from public.leaves) select 'x'::text as id, note from w`,
     () => `create function pg_temp.told(text) returns text language sql as $$ select 'u' $$`,
