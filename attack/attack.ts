@@ -3,7 +3,7 @@ import fc from 'fast-check';
 import { type Kysely, sql } from 'kysely';
 import { type Facts, isLintelError, Standing } from 'warm-lintel';
 import { createLintel, type Lintel, type ServerStanding } from 'warm-lintel/server';
-import { charter, GROUPS, HIVES, HOUR, MOMENTS, OWN_ROLES, PEOPLE, PROGRAM, RUNS, START, type Start, start, TENANT, UNITS } from './world.js';
+import { charter, GROUPS, HIVES, HOUR, MOMENTS, OWN_ROLES, PEOPLE, PROGRAM, RUNS, START, STOOD_IN, type Start, start, TENANT, UNITS } from './world.js';
 
 type Any = ServerStanding<any>;
 class Undo extends Error {}
@@ -24,25 +24,24 @@ function reach(standing: Standing<any>): Set<string> {
 
 const union = <T>(lists: readonly (readonly T[] | undefined)[]) => [...new Set(lists.flatMap((list) => list ?? []))];
 
-/** What somebody may give now, and until when it may be held at most. */
-async function givable(helper: Any): Promise<Facts['assignments'][number][]> {
+/** Something that may be given from a moment on, and until when it may be held at most. */
+type Givable = Facts['assignments'][number] & { readonly from: number };
+
+async function givable(helper: Any, from: number): Promise<Givable[]> {
   const anchors = [{ on: 'tenant' } as const, ...UNITS.map((unitId) => ({ on: 'unit', unitId }) as const)];
-  const all: Facts['assignments'][number][] = [];
+  const all: Givable[] = [];
   for (const anchor of anchors)
-    for (const { role, until } of await helper.members.rolesToGive(anchor)) all.push({ role, anchor, ...(until !== undefined && { until }) });
+    for (const { role, until } of await helper.members.rolesToGive(anchor)) all.push({ role, anchor, from, ...(until !== undefined && { until }) });
   return all;
 }
 
-/** What somebody could lawfully come to hold at a moment by the help of these: all that each of them holds then or may give now, as if it were one's own. */
-function couldHold(
-  me: Any,
-  helpers: readonly Any[],
-  now: readonly Any[],
-  giving: readonly Facts['assignments'][number][],
-  roles: Facts['roles'],
-  moment: number,
-) {
-  const given = giving.filter(({ until }) => until === undefined || Date.parse(until) > moment);
+/**
+ * What somebody could lawfully come to hold at a moment by the help of these: all that each of them holds then or may have given by then, as if it were one's own.
+ *
+ * @param byThen the helpers at every moment until then.
+ */
+function couldHold(me: Any, helpers: readonly Any[], byThen: readonly Any[], giving: readonly Givable[], roles: Facts['roles'], moment: number) {
+  const given = giving.filter(({ from, until }) => from <= moment && (until === undefined || Date.parse(until) > moment));
   const facts: Facts = {
     ...me.facts,
     me: { ...me.facts.me, unitIds: union(helpers.map((h) => h.facts.me.unitIds)), groupIds: union(helpers.map((h) => h.facts.me.groupIds)) },
@@ -54,13 +53,13 @@ function couldHold(
     ...(roles && { roles }),
     // Whoever may name a deputy may let another do in their place what they may themselves.
     standsFor: helpers.flatMap((h) =>
-      h !== me && now.find(({ userId }) => userId === h.userId)?.may('deputy.name')
+      h !== me && byThen.some((one) => one.userId === h.userId && one.may('deputy.name'))
         ? [{ of: { userId: h.userId as string, name: '' }, permissions: STOOD_IN, facts: h.facts }]
         : [],
     ),
   };
   // Whoever may give a role and arrange units may appoint somebody anywhere: where the role reaches turns on where they are placed. Groups alike.
-  const arranges = (operation: 'unit.arrange' | 'group.arrange') => now.some((h) => h.may(operation));
+  const arranges = (operation: 'unit.arrange' | 'group.arrange') => byThen.some((h) => h.may(operation));
   const appointed: Facts = {
     ...facts,
     me: {
@@ -76,7 +75,6 @@ function couldHold(
   };
   return new Set(helpers.flatMap((h) => [...reach(h)]).concat(...[facts, appointed].map((one) => [...reach(new Standing(charter, one))])));
 }
-const STOOD_IN = ['hive.read', 'hive.update', 'hive.transfer', 'hive.move'];
 const allBelow = { north: ['north', 'valley'], valley: ['valley'], south: ['south'] };
 
 async function arrange(lintel: Lintel<any>, s: Start): Promise<void> {
@@ -162,14 +160,20 @@ async function fromStart(tx: Kysely<any>, s: Start, attackers: readonly string[]
     throw error;
   }
   const roles = Object.fromEntries((await tx.selectFrom('lintel_role').selectAll().execute()).map((row: any) => [row.id, row.data]));
-  const before = await Promise.all(attackers.map((user) => entered(user, START)));
-  const giving = attackers.length === 1 ? [] : (await Promise.all(before.map(givable))).flat();
   const [held, could] = [new Map<string, Set<string>>(), new Map<string, Set<string>>()];
+  const [byThen, giving]: [Any[], Givable[]] = [[], []];
   for (const moment of MOMENTS) {
     const then = await Promise.all(attackers.map((user) => entered(user, moment)));
-    for (const me of then) held.set(`${me.userId} ${moment}`, reach(me));
-    for (const me of then) could.set(`${me.userId} ${moment}`, attackers.length === 1 ? reach(me) : couldHold(me, then, before, giving, roles, moment));
+    byThen.push(...then);
+    if (attackers.length > 1) for (const one of then) giving.push(...(await givable(one, moment)));
+    for (const me of then) {
+      const mine = reach(me);
+      held.set(`${me.userId} ${moment}`, mine);
+      could.set(`${me.userId} ${moment}`, attackers.length === 1 ? mine : couldHold(me, then, byThen, giving, roles, moment));
+    }
   }
+  // What somebody holds, they hold while they are barred: it is theirs again when that is over.
+  if (s.barred) await (await lintel.enter({ tenant: TENANT, user: 'boss' })).carryOut([{ do: 'suspend', user: 'ben', until: s.barred }]);
   for (const moves of s.runs) {
     await sql`savepoint run`.execute(tx);
     now = START;

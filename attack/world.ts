@@ -83,7 +83,8 @@ const hour = of(...MOMENTS.slice(1)).map((moment) => new Date(moment).toISOStrin
 /** Mostly for good. */
 const until = fc.option(hour, { nil: undefined, freq: 2 });
 const ending = <T extends object>(what: fc.Arbitrary<T>) => fc.tuple(what, until).map(([one, end]) => ({ ...one, ...(end !== undefined && { until: end }) }));
-const assignment = ending(fc.record({ role: of(...ROLES, ...OWN_ROLES), anchor }));
+// What attackers hold is given on most.
+const assignment = ending(fc.record({ role: of(...ROLES, ...OWN_ROLES, 'arranger', 'arranger', 'mover', 'warden'), anchor }));
 const plainPermission = fc
   .constantFrom(...[...charter.permissions.keys()].filter((name) => !name.startsWith('audit')))
   .chain((name) => fc.record({ permission: fc.constant(name), reach: of(...charter.reachesOf(name)), anchor }));
@@ -114,6 +115,8 @@ const some = <T>(values: readonly T[]) => fc.subarray([...values]);
 export const step: fc.Arbitrary<Step> = fc.oneof(
   fc.record({ do: of('set-roles' as const), holder, roles: several({ maxLength: 3 }) }),
   fc.record({ do: of('set-permissions' as const), holder, permissions: fc.array(permission, { maxLength: 2 }).map(unlike) }),
+  fc.record({ do: of('set-roles' as const), holder: fc.record({ user: of('ann', 'ben') }), roles: several({ minLength: 1, maxLength: 2 }) }),
+  fc.record({ do: of('set-permissions' as const), holder: fc.record({ user: of('ann', 'ben') }), permissions: fc.tuple(permission) }),
   fc.record({ do: of('make-role' as const), id: of('own-c', 'own-d', 'keeper'), role }),
   fc.record({ do: of('edit-role' as const), id: of(...OWN_ROLES, 'own-c'), role }),
   fc.record({ do: of('drop-role' as const), id: of(...OWN_ROLES, 'own-c'), instead: of(null, ...ROLES, ...OWN_ROLES) }),
@@ -128,6 +131,7 @@ export const step: fc.Arbitrary<Step> = fc.oneof(
   fc.record({ do: of('restore' as const), user }),
   fc.record({ do: of('remove' as const), user }),
   fc.record({ do: of('leave' as const) }),
+  // A key counts as long as it is said to, whatever becomes of who made it.
   fc.tuple(fc.constant({ do: 'make-key' as const, program: PROGRAM }), until).map(([key, ends]) => ({ ...key, ...(ends !== undefined && { ends }) })),
   fc.record({ do: of('entrust-program' as const), program: of(PROGRAM), responsible: user }),
   ending(
@@ -142,6 +146,9 @@ export const step: fc.Arbitrary<Step> = fc.oneof(
   ),
 );
 
+/** What somebody does in another's place. */
+export const STOOD_IN = ['hive.read', 'hive.update', 'hive.transfer', 'hive.move'];
+
 /** Changes of the tenant's rules, and answers to whoever asks to be let in. */
 const ruling: fc.Arbitrary<Step> = fc.oneof(
   fc.record({ do: of('set-rules' as const), bases: fc.record({ hive: of('own', 'team', 'tenant') }) }),
@@ -152,9 +159,9 @@ const ruling: fc.Arbitrary<Step> = fc.oneof(
   fc
     .record({
       do: of('name-deputy' as const),
-      of: user,
+      of: of('ann', 'ben', 'ann', 'ben', ...PEOPLE),
       to: of('ann', 'ben', 'ann', 'ben', ...PEOPLE),
-      permissions: fc.subarray(['hive.read', 'hive.update', 'hive.transfer'], { minLength: 1 }),
+      permissions: fc.subarray(STOOD_IN, { minLength: 1 }),
       since: fc.option(hour, { nil: undefined }),
       until: of(2, 3, 24).map((hours) => new Date(START + hours * HOUR).toISOString()),
     })
@@ -164,7 +171,7 @@ const ruling: fc.Arbitrary<Step> = fc.oneof(
 
 /** Most attackers may arrange: without that little goes through. */
 const attackerRoles = fc
-  .tuple(fc.nat(5), fc.constantFrom('arranger', 'arranger', 'arranger', 'clerk'), several({ maxLength: 2 }), until)
+  .tuple(fc.nat(5), fc.constantFrom('arranger', 'arranger', 'arranger', 'clerk'), several({ maxLength: 2 }), fc.option(hour, { nil: undefined, freq: 1 }))
   .map(([plain, role, more, end]) =>
     plain === 0 ? more : unlike([{ role, anchor: { on: 'tenant' } as const, ...(end !== undefined && { until: end }) }, ...more]),
   );
@@ -175,7 +182,7 @@ const move = fc.oneof(
     weight: 8,
     arbitrary: fc.record({
       by: of(0, 1),
-      steps: fc.oneof({ weight: 8, arbitrary: fc.tuple(step) }, { weight: 2, arbitrary: fc.tuple(step, step) }, { weight: 2, arbitrary: fc.tuple(ruling) }),
+      steps: fc.oneof({ weight: 8, arbitrary: fc.tuple(step) }, { weight: 2, arbitrary: fc.tuple(step, step) }, { weight: 3, arbitrary: fc.tuple(ruling) }),
     }),
   },
   { weight: 1, arbitrary: fc.record({ by: of(0, 1), asks: of('ann', 'ben', 'eve') }) },
@@ -195,13 +202,18 @@ export const start = fc.record({
   red: several({ minLength: 1, maxLength: 2 }),
   north: several({ minLength: 1, maxLength: 2 }),
   own: fc.tuple(role, role),
-  program: several({ minLength: 1, maxLength: 2 }),
+  program: fc.oneof(
+    fc.tuple(ending(fc.record({ role: of('arranger', 'reader'), anchor: fc.constant({ on: 'tenant' } as const) }))),
+    several({ minLength: 1, maxLength: 2 }),
+  ),
   redPeople: some(['cas', 'dot', 'ann']),
   bluePeople: some(['cas', 'dot', 'boss']),
   placed: fc.record({ ann: some(UNITS), ben: some(UNITS), cas: some(UNITS) }),
   opened: fc.option(fc.record({ to: holder, actions: fc.subarray(['read', 'update'], { minLength: 1 }) }), { nil: undefined }),
   /** Whom somebody stands in for, by whom it may be: from when until when. */
   deputy: fc.option(fc.record({ of: of('boss', 'cas'), to: of('ann', 'ben'), since: of(0, 1, 2) }), { nil: undefined }),
+  /** One of them is barred at first, until then. */
+  barred: fc.option(hour, { nil: undefined, freq: 2 }),
   /** What the attackers do, in several runs from the same start. */
   runs: fc.array(fc.array(move, { minLength: 3, maxLength: 8 }), { minLength: RUNS, maxLength: RUNS }),
 });
