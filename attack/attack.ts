@@ -24,14 +24,14 @@ function reach(standing: Standing<any>): Set<string> {
 
 const union = <T>(lists: readonly (readonly T[] | undefined)[]) => [...new Set(lists.flatMap((list) => list ?? []))];
 
-/** Something that may be given from a moment on, and until when it may be held at most. */
-type Givable = Facts['assignments'][number] & { readonly from: number };
+/** Something that may be given at a moment; `byCharter`: for good, since the charter says that a role gives it, and not since its giver holds as much. */
+type Givable = Facts['assignments'][number] & { readonly at: number; readonly byCharter: boolean };
 
-async function givable(helper: Any, from: number): Promise<Givable[]> {
+async function givable(helper: Any, at: number): Promise<Givable[]> {
   const anchors = [{ on: 'tenant' } as const, ...UNITS.map((unitId) => ({ on: 'unit', unitId }) as const)];
   const all: Givable[] = [];
-  for (const anchor of anchors)
-    for (const { role, until } of await helper.members.rolesToGive(anchor)) all.push({ role, anchor, from, ...(until !== undefined && { until }) });
+  const gives = new Set(helper.facts.assignments.flatMap(({ role }) => helper.charter.resolveRole(role).gives));
+  for (const anchor of anchors) for (const { role } of await helper.members.rolesToGive(anchor)) all.push({ role, anchor, at, byCharter: gives.has(role) });
   return all;
 }
 
@@ -41,7 +41,7 @@ async function givable(helper: Any, from: number): Promise<Givable[]> {
  * @param byThen the helpers at every moment until then.
  */
 function couldHold(me: Any, helpers: readonly Any[], byThen: readonly Any[], giving: readonly Givable[], roles: Facts['roles'], moment: number) {
-  const given = giving.filter(({ from, until }) => from <= moment && (until === undefined || Date.parse(until) > moment));
+  const given = giving.filter(({ at, byCharter }) => at === moment || (at < moment && byCharter));
   const facts: Facts = {
     ...me.facts,
     me: { ...me.facts.me, unitIds: union(helpers.map((h) => h.facts.me.unitIds)), groupIds: union(helpers.map((h) => h.facts.me.groupIds)) },

@@ -84,7 +84,7 @@ const hour = of(...MOMENTS.slice(1)).map((moment) => new Date(moment).toISOStrin
 const until = fc.option(hour, { nil: undefined, freq: 2 });
 const ending = <T extends object>(what: fc.Arbitrary<T>) => fc.tuple(what, until).map(([one, end]) => ({ ...one, ...(end !== undefined && { until: end }) }));
 // What attackers hold is given on most.
-const assignment = ending(fc.record({ role: of(...ROLES, ...OWN_ROLES, 'arranger', 'arranger', 'mover', 'warden'), anchor }));
+const assignment = ending(fc.record({ role: of(...ROLES, ...OWN_ROLES, 'arranger', 'arranger'), anchor }));
 const plainPermission = fc
   .constantFrom(...[...charter.permissions.keys()].filter((name) => !name.startsWith('audit')))
   .chain((name) => fc.record({ permission: fc.constant(name), reach: of(...charter.reachesOf(name)), anchor }));
@@ -149,6 +149,23 @@ export const step: fc.Arbitrary<Step> = fc.oneof(
 /** What somebody does in another's place. */
 export const STOOD_IN = ['hive.read', 'hive.update', 'hive.transfer', 'hive.move'];
 
+/** What the two would help each other with: what one has, for good; in one's place; by a key. */
+const aimed: fc.Arbitrary<Step> = fc.oneof(
+  fc.record({
+    do: of('set-roles' as const),
+    holder: fc.record({ user: of('ann', 'ben') }),
+    roles: fc.tuple(fc.record({ role: of('arranger', 'mover', 'warden'), anchor: of({ on: 'tenant' } as const) })),
+  }),
+  fc.tuple(of({ of: 'ann', to: 'ben' }, { of: 'ben', to: 'ann' }), fc.option(hour, { nil: undefined })).map(([who, since]) => ({
+    do: 'name-deputy' as const,
+    ...who,
+    permissions: STOOD_IN,
+    ...(since !== undefined && { since }),
+    until: new Date(START + 24 * HOUR).toISOString(),
+  })),
+  of({ do: 'make-key' as const, program: PROGRAM }),
+);
+
 /** Changes of the tenant's rules, and answers to whoever asks to be let in. */
 const ruling: fc.Arbitrary<Step> = fc.oneof(
   fc.record({ do: of('set-rules' as const), bases: fc.record({ hive: of('own', 'team', 'tenant') }) }),
@@ -170,11 +187,14 @@ const ruling: fc.Arbitrary<Step> = fc.oneof(
 );
 
 /** Most attackers may arrange: without that little goes through. */
-const attackerRoles = fc
-  .tuple(fc.nat(5), fc.constantFrom('arranger', 'arranger', 'arranger', 'clerk'), several({ maxLength: 2 }), fc.option(hour, { nil: undefined, freq: 1 }))
-  .map(([plain, role, more, end]) =>
-    plain === 0 ? more : unlike([{ role, anchor: { on: 'tenant' } as const, ...(end !== undefined && { until: end }) }, ...more]),
-  );
+const attackerRoles = (further: string) =>
+  fc
+    .tuple(fc.nat(5), of('arranger', 'arranger', 'arranger', 'clerk'), several({ maxLength: 2 }), fc.option(hour, { nil: undefined, freq: 1 }), fc.boolean())
+    .map(([plain, role, more, end, isFurther]) => {
+      const at = { on: 'tenant' } as const;
+      const also = isFurther ? [{ role: further, anchor: at }, ...more] : more;
+      return plain === 0 ? also : unlike([{ role, anchor: at, ...(end !== undefined && { until: end }) }, ...also]);
+    });
 
 /** Who of the attackers does it, and what: changes; an invitation to somebody, who accepts it; somebody asks to be let in; hours go by; somebody is erased. */
 const move = fc.oneof(
@@ -182,7 +202,12 @@ const move = fc.oneof(
     weight: 8,
     arbitrary: fc.record({
       by: of(0, 1),
-      steps: fc.oneof({ weight: 8, arbitrary: fc.tuple(step) }, { weight: 2, arbitrary: fc.tuple(step, step) }, { weight: 3, arbitrary: fc.tuple(ruling) }),
+      steps: fc.oneof(
+        { weight: 8, arbitrary: fc.tuple(step) },
+        { weight: 2, arbitrary: fc.tuple(step, step) },
+        { weight: 2, arbitrary: fc.tuple(ruling) },
+        { weight: 4, arbitrary: fc.tuple(aimed) },
+      ),
     }),
   },
   { weight: 1, arbitrary: fc.record({ by: of(0, 1), asks: of('ann', 'ben', 'eve') }) },
@@ -196,8 +221,9 @@ export const RUNS = 10;
 
 /** What stands before anybody attacks. */
 export const start = fc.record({
-  ann: attackerRoles,
-  ben: attackerRoles,
+  // What the two hold together is to be apart.
+  ann: attackerRoles('mover'),
+  ben: attackerRoles('warden'),
   direct: fc.option(permission, { nil: undefined }),
   red: several({ minLength: 1, maxLength: 2 }),
   north: several({ minLength: 1, maxLength: 2 }),
