@@ -193,7 +193,7 @@ const attackerRoles = (further: string) =>
     .map(([plain, role, more, end, isFurther]) => {
       const at = { on: 'tenant' } as const;
       const also = isFurther ? [{ role: further, anchor: at }, ...more] : more;
-      return plain === 0 ? also : unlike([{ role, anchor: at, ...(end !== undefined && { until: end }) }, ...also]);
+      return unlike(plain === 0 ? also : [{ role, anchor: at, ...(end !== undefined && { until: end }) }, ...also]);
     });
 
 /** Who of the attackers does it, and what: changes; an invitation to somebody, who accepts it; somebody asks to be let in; hours go by; somebody is erased. */

@@ -8,53 +8,13 @@ import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
 import { AGREE_GUARDS } from './agree-guards.js';
+import { ATTACK_GUARDS } from './attack-guards.js';
 import { type Planted, SCOPE_GUARDS } from './scope-guards.js';
 import { WALL_GUARDS } from './wall-guards.js';
 
 const run = promisify(execFile);
 const root = new URL('..', import.meta.url).pathname;
 const cache = join(root, '.cache', 'planted');
-
-/** Holes by which members would come to more than they were given. */
-const HOLES: readonly Planted[] = [
-  ['who is put into a group is not looked at', 'membership/steps/groups.ts', '({ groups: [id], users: people, opened: [id] })', '({})'],
-];
-const FURTHER_HOLES: readonly Planted[] = [
-  [
-    'a role is edited by whoever may arrange roles',
-    'membership/steps/roles.ts',
-    'touches: ({ id }) => ({ roles: [id] }),\n    run: async (change, { id, role })',
-    'touches: () => ({}),\n    run: async (change, { id, role })',
-    'membership/steps/roles.ts',
-    '  insistOnContents(change, roles, id, before);\n',
-    '',
-  ],
-  ['who lies below a unit that moves is not looked at', 'membership/steps/units.ts', '({ units: [id], above: below === null ? [] : [below] })', '({})'],
-  [
-    'a key is made by whoever may give what the program holds',
-    'membership/held/power.ts',
-    "    edited !== 'all' &&\n    !gain.named &&\n    path.by === 'role' &&\n    !edited.has(path.role) &&\n    !path.included.some((role) => edited.has(role)) &&\n",
-    "    path.by === 'role' &&\n",
-  ],
-  [
-    'who stands in for others is not looked at',
-    'membership/held/power.ts',
-    '[...ownGains(before, after), ...gainsInPlace(before, after)]',
-    'ownGains(before, after)',
-  ],
-  ['whoever chooses the base is not looked at', 'membership/coming/joining.ts', '(bases ? { everybody: true } : {})', '({})'],
-  ['an opening counts as held', 'membership/held/power.ts', 'if (grant.only) return b.only !== undefined &&', 'if (grant.only) return true ||'],
-  ['units that come to lie within a reach are forgotten', 'membership/held/power.ts', 'units: on.units ? units : []', 'units: []'],
-  [
-    'whoever comes back is not looked at',
-    'membership/coming/accepting.ts',
-    "!inviter.may('member.invite') || !roles.every((role) => mayGive(inviter, role))",
-    "!inviter.may('member.invite')",
-    'membership/coming/invitations.ts',
-    '  insistOnGiving(change.actor, input.roles);\n',
-    '',
-  ],
-];
 
 let url = '';
 beforeAll(() => {
@@ -93,9 +53,9 @@ test.concurrent.for(planted)('%s: found', { timeout: 1_000_000 }, async (one, { 
   expectHere(printed).toContain('a disagreement within');
 });
 
-const holes = long ? [...HOLES, ...FURTHER_HOLES] : HOLES;
+const holes = long ? ATTACK_GUARDS : ATTACK_GUARDS.slice(0, 1);
 test.concurrent.for(holes)('%s: found', { timeout: 1_000_000 }, async (one, { expect: expectHere }) => {
-  expectHere(await runWith(one, ['attack/run.ts', '--runs', '2000', '--seed', '8', '--as-found'])).toMatch(/came to /);
+  expectHere(await runWith(one, ['attack/run.ts', '--runs', '2000', '--seed', '8', '--as-found'])).toMatch(/ (came to (?!more:)|hold together)/);
 });
 
 /** In the long run each guard is taken out at three numbers that are drawn then. */

@@ -75,8 +75,12 @@ async function insistOnAnchors({ tx, tenantId, setting, at }: Change, held: read
   for (const { anchor } of held) if (anchor.on === 'record') setting.charter.kind(anchor.kind);
 }
 
-/** The rows that hold assignments; each is checked. */
+export const keyholderEnds = () =>
+  new LintelError('keyholder-ends', 'Neither full control nor the membership of whoever holds it ends by itself: somebody always holds it.', {});
+
+/** The rows that hold assignments; each is checked. @throws LintelError `keyholder-ends`, and as what is checked. */
 export async function assignmentRows(change: Change, roles: readonly Assignment[]) {
+  if (roles.some(({ role, until }) => role === KEYHOLDER && until !== undefined)) throw keyholderEnds();
   await insistOnAnchors(change, roles);
   const rows = roles.map((r) => ({
     role: r.role,

@@ -3,7 +3,7 @@ import { KEYHOLDER } from '../../charter/index.js';
 import type { Assignment } from '../../standing/index.js';
 import type { Change, Handlers } from '../change/index.js';
 import type { Setting } from '../terms/index.js';
-import { insistOnHolder, readUntil, rolesHeld, rolesOnRecord } from './holders.js';
+import { insistOnHolder, keyholderEnds, readUntil, rolesHeld, rolesOnRecord } from './holders.js';
 import { dropOpenings } from './openings.js';
 
 /** The tables in which the application links people to records. */
@@ -55,9 +55,6 @@ async function setMember(change: Change, userId: string, set: { status?: 'active
   await insistOnHolder(change, { user: userId });
   await change.tx.updateTable('lintel_member').set(set).where('tenant_id', '=', change.tenantId).where('user_id', '=', userId).execute();
 }
-
-export const keyholderEnds = () =>
-  new LintelError('keyholder-ends', 'The membership of a keyholder does not end by itself: somebody always holds full control.', {});
 
 export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' | 'leave'> = {
   suspend: {
