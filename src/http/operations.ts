@@ -71,7 +71,7 @@ export const OPERATIONS: readonly Operation[] = [
     path: '/tenants/{tenant}/roles-to-give',
     summary: 'Roles that I may give, for the whole organisation or at a unit',
     query: z.object({ unit: z.string().optional() }),
-    answers: listed(z.looseObject({ role: z.string(), label: z.string(), sentence: z.string().optional() })),
+    answers: listed(z.looseObject({ role: z.string(), label: z.string(), sentence: z.string().optional(), until: z.string().optional() })),
     run: async ({ standing, query: { unit } }) => ({
       items: await standing.members.rolesToGive(unit === undefined ? { on: 'tenant' } : { on: 'unit', unitId: unit }),
     }),

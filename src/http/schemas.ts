@@ -126,6 +126,8 @@ export const proposal = z
       z.looseObject({
         people: z.looseObject({ count: z.number(), some: z.array(z.looseObject({ id: z.string(), name: z.string() })) }),
         fullControl: z.enum(['gains', 'loses']).optional(),
+        from: z.string().optional().describe('From when on; absent: at once'),
+        until: z.string().optional().describe('Until when; absent: for good'),
         permissions: z.array(
           z.looseObject({
             permission: z.string(),

@@ -12,11 +12,18 @@ function recordsOf({ records }: PermissionEffect): string {
   return `${records.was} -> ${records.becomes}${named.length > 0 ? `, such as ${named.join(', ')}` : ''}`;
 }
 
-function peopleOf({ people, fullControl }: Effect): string {
+/** From when until when, where it is not at once and for good. */
+function timeOf({ from, until }: Effect): string {
+  const minute = (moment: string) => `${moment.slice(0, 16).replace('T', ' ')}Z`;
+  return [from && ` from ${minute(from)}`, until && ` until ${minute(until)}`].filter(Boolean).join('');
+}
+
+function peopleOf(effect: Effect): string {
+  const { people, fullControl } = effect;
   const named = people.some.map(({ name }) => name).join(', ');
   const more = people.count > people.some.length ? ` and ${people.count - people.some.length} more` : '';
   const control = fullControl === undefined ? '' : fullControl === 'gains' ? ': comes to hold full control' : ': no longer holds full control';
-  return `${named}${more}${control}`;
+  return `${named}${more}${timeOf(effect)}${control}`;
 }
 
 function summaryOf({ people, problems }: Proposal): string {

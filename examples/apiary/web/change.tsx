@@ -6,14 +6,18 @@ import { Dialog, Trouble, useTry, wayWords } from './parts.js';
 
 const ways = (list: readonly string[]) => (list.length === 0 ? 'not at all' : list.map(wayWords).join(', '));
 
+const day = (moment: string) => new Date(moment).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' });
+
 function EffectOn({ effect }: { effect: Effect }): ReactNode {
-  const { people, fullControl, permissions } = effect;
+  const { people, fullControl, permissions, from, until } = effect;
   const more = people.count - people.some.length;
   return (
     <section aria-label={people.some.map(({ name }) => name).join(', ')}>
       <Text fw={600}>
         {people.some.map(({ name }) => name).join(', ')}
         {more > 0 && ` and ${more} more`}
+        {from && ` from ${day(from)} on`}
+        {until && ` until ${day(until)}`}
       </Text>
       {fullControl && (
         <Alert color={fullControl === 'gains' ? 'red' : 'honey'} my="xs">
