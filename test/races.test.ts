@@ -60,6 +60,22 @@ function races(name: string, race: () => Promise<void>): void {
   });
 }
 
+races('whoever is erased while they come in is no member of anything', async () => {
+  const { tenant, boss } = await world();
+  const { id, address } = await person();
+  const other = await world();
+  const [first, second] = [await tokenFor(tenant, boss, address), await tokenFor(other.tenant, other.boss, address)];
+  const came = await atOnce(
+    () => lintel.acceptInvitation(id, { token: first }),
+    () => lintel.erasePerson(id),
+    () => lintel.acceptInvitation(id, { token: second }),
+  );
+  if (came[1] === 'try-again') await lintel.erasePerson(id);
+  expect(came[1]).toMatch(/^(done|try-again)$/);
+  expect(await db.selectFrom('lintel_member').select('user_id').where('user_id', '=', id).execute()).toEqual([]);
+  expect(await db.selectFrom('lintel_person_tenant').select('person_id').where('person_id', '=', id).execute()).toEqual([]);
+});
+
 races('of two keyholders who leave, are removed or demoted from two sides, one stays', async () => {
   const { tenant, boss, members } = await world([KEYHOLDER]);
   const [other = ''] = members;

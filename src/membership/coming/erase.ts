@@ -36,7 +36,8 @@ async function leaveTenant(setting: Setting, tenantId: string, userId: string): 
  * commitments; records of the application stay owned by the id, for somebody to take over.
  *
  * @returns how many events have lost their words.
- * @throws LintelError `no-account`; `last-keyholder` where somebody else has to take over first: then nothing was erased.
+ * @throws LintelError `no-account`; `last-keyholder` where somebody else has to take over first, `try-again` where they came in somewhere in the same moment: then nothing
+ *   was erased.
  */
 export function erasePerson(setting: Setting, userId: string): Promise<{ readonly words: number }> {
   return inTransaction(setting.db, async (tx: Transaction<LintelTables>) => {
@@ -46,9 +47,14 @@ export function erasePerson(setting: Setting, userId: string): Promise<{ readonl
     // In one order, so that two who are erased at once do not wait for each other.
     const tenants = await tx.selectFrom('lintel_person_tenant').select('tenant_id').where('person_id', '=', userId).orderBy('tenant_id').execute();
     for (const { tenant_id } of tenants) await leaveTenant(inside, tenant_id, userId);
+    // From here on they come into no tenant. Where they just did, all of it is to be done again.
+    await tx.selectFrom('lintel_person').select('id').where('id', '=', userId).forUpdate().execute();
+    const joined = await tx.selectFrom('lintel_person_tenant').select('tenant_id').where('person_id', '=', userId).executeTakeFirst();
+    if (joined) throw new LintelError('try-again', 'They came into another organisation in the same moment. Nothing was erased; try again.', {});
     const words = await eraseWords(tx, userId, person.address);
-    const gone = { address: `erased ${userId}`, address_written: 'erased', name: null };
-    await tx.updateTable('lintel_invitation').set({ status: 'withdrawn' }).where('address', '=', person.address).where('status', '=', 'pending').execute();
+    // In one statement: a row that is written twice has its tenant locked by the database, which somebody may hold who waits for this person.
+    const status = sql<'withdrawn'>`case status when 'pending' then 'withdrawn' else status end`;
+    const gone = { address: `erased ${userId}`, address_written: 'erased', name: null, status };
     await tx.updateTable('lintel_invitation').set(gone).where('address', '=', person.address).execute();
     await tx.deleteFrom('lintel_mailed').where('address', '=', person.address).execute();
     await tx.deleteFrom('lintel_outbox').where('to_address', 'is not', null).where(sql<boolean>`lower(to_address) = ${person.address}`).execute();

@@ -40,7 +40,7 @@ export async function openTenant(setting: Setting, input: NewTenant): Promise<st
   });
 }
 
-/** Makes somebody a member with these assignments. The caller has locked the tenant and checked the right to. @throws LintelError `no-person` for a program. */
+/** Makes somebody a member with these assignments. The caller has locked the tenant and checked the right to. @throws LintelError `no-account`; `no-person` for a program. */
 export async function joinTenant(
   tx: Parameters<Parameters<typeof inTransaction>[1]>[0],
   tenantId: string,
@@ -49,8 +49,10 @@ export async function joinTenant(
   assignments: readonly (Pick<AssignmentRow, 'role' | 'anchor' | 'anchor_id'> & { readonly until?: Date | null; readonly without?: string })[],
   endsAt: Date | null = null,
 ): Promise<void> {
-  const person = await tx.selectFrom('lintel_person').select('is_program').where('id', '=', userId).executeTakeFirst();
-  if (person?.is_program) throw new LintelError('no-person', 'A program belongs to the organisation that made it, and comes into no other.', {});
+  // Held until the change is done: whoever is being erased meanwhile does not come in, and whoever comes in is not erased past it.
+  const person = await tx.selectFrom('lintel_person').select('is_program').where('id', '=', userId).forKeyShare().executeTakeFirst();
+  if (!person) throw new LintelError('no-account', 'There is no such account any more.', {});
+  if (person.is_program) throw new LintelError('no-person', 'A program belongs to the organisation that made it, and comes into no other.', {});
   await tx.insertInto('lintel_member').values({ tenant_id: tenantId, user_id: userId, status: 'active', since, ends_at: endsAt }).execute();
   await tx.insertInto('lintel_person_tenant').values({ person_id: userId, tenant_id: tenantId }).execute();
   if (assignments.length > 0)
