@@ -68,17 +68,22 @@ export interface Reached {
 const MAX_EFFECTS = 100;
 const MAX_NAMED = 5;
 
+/** What somebody holds at a moment, and what is the same for two people whose facts differ in nothing but who they are. */
+interface Look extends Reading {
+  readonly alike: string;
+}
+
 interface Happening {
   readonly userId: string;
-  readonly before: Reading | undefined;
-  readonly after: Reading | undefined;
+  readonly before: Look | undefined;
+  readonly after: Look | undefined;
   readonly changes: readonly PersonChange[];
   /** Milliseconds since 1970; absent: at once, and for good. */
   readonly from?: number;
   readonly until?: number;
 }
 
-function readingAt(held: Holding | undefined, moment: number): Reading | undefined {
+function readingAt(held: Holding | undefined, moment: number): Look | undefined {
   if (!held) return undefined;
   const facts = held.course.at(moment);
   const { userId: _id, name: _name, ...me } = facts.me;
@@ -165,8 +170,8 @@ function restsOnWho(standing: Standing, permission: string): boolean {
  * What at least one of these people reaches by a permission. For people alike it is worked out once: who they are plays no part in it, or stands in it in the
  * place of a list of them.
  */
-function reachOfAny(standings: (reading: Reading) => Standing, readings: readonly (Reading | undefined)[], permission: string): Predicate | undefined {
-  const groups = new Map<string, Reading[]>();
+function reachOfAny(standings: (reading: Reading) => Standing, readings: readonly (Look | undefined)[], permission: string): Predicate | undefined {
+  const groups = new Map<string, Look[]>();
   for (const reading of readings) {
     if (!reading) continue;
     const group = groups.get(reading.alike);
@@ -175,7 +180,7 @@ function reachOfAny(standings: (reading: Reading) => Standing, readings: readonl
   }
   const reached = anyOf(
     [...groups.values()].flatMap((alike) => {
-      const standing = standings(alike[0] as Reading);
+      const standing = standings(alike[0] as Look);
       const first = standing.reachOf(permission);
       if (!restsOnWho(standing, permission)) return [first];
       const ids = alike.map(({ facts }) => facts.me.userId as string);
@@ -203,7 +208,7 @@ function toCount(groups: readonly (readonly Happening[])[]): Reached[] {
     return first.changes.flatMap(({ permission }) => {
       const { kind, action } = charter.permission(permission);
       if (!kind || action === 'create') return [];
-      const reach = (readings: readonly (Reading | undefined)[]) => reachOfAny(standingOf, readings, permission);
+      const reach = (readings: readonly (Look | undefined)[]) => reachOfAny(standingOf, readings, permission);
       return [{ effect, permission, was: reach(group.map((one) => one.before)), becomes: reach(group.map((one) => one.after)) }];
     });
   });

@@ -48,7 +48,7 @@ function held(reading: Reading | undefined): Map<string, Way[]> {
   if (!reading) return by;
   for (const grant of grantsOf(reading.charter, reading.facts)) add({ grant, extent: extentOf(reading, grant) });
   for (const { of, permissions, facts } of reading.facts.standsFor ?? []) {
-    const theirs = { charter: charterOf(reading.charter, facts), facts, alike: '' };
+    const theirs = { charter: charterOf(reading.charter, facts), facts };
     for (const grant of grantsOf(theirs.charter, facts)) {
       if (!permissions.includes(grant.permission)) continue;
       const extent = extentOf(theirs, grant);

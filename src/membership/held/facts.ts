@@ -216,12 +216,17 @@ function boundaries({ bars, held, opened, stands_for }: FactsRow): number[] {
 function courseOf(charter: Charter, who: FactsQuery, row: FactsRow | undefined, rows: readonly FactsRow[]): Course {
   const principals = rows.filter(({ person_id }) => row?.stands_for?.some(([of]) => of === person_id));
   const later = [...(row ? [row] : []), ...principals].flatMap(boundaries).filter((moment) => moment > who.now);
+  let exactly: string | undefined;
   const at = (moment: Moment) => factsOf(charter, who, row, rows, moment);
   return {
     moments: [...new Set([who.now, ...later])].sort((a, b) => a - b),
     at: (now) => at({ now }),
     asIfFree: (now) => at({ now, asIfFree: true }),
-    exactly: JSON.stringify([row, principals]),
+    // Most courses are compared with no other.
+    get exactly() {
+      exactly ??= JSON.stringify([row, principals]);
+      return exactly;
+    },
   };
 }
 

@@ -8,8 +8,6 @@ import { alike, belowOf, contains, type Giver, givesByCharter, momentWords } fro
 export interface Reading {
   readonly charter: Charter;
   readonly facts: Facts;
-  /** The same for two people whose facts differ in nothing but who they are. */
-  readonly alike: string;
 }
 
 /** Something that a member holds after a change and did not hold before it. */
@@ -69,7 +67,7 @@ function gainsOf(before: Reading | undefined, after: Reading): Gain[] {
 
 /** What a member gains by standing in for others: what they come to stand in for, and what these gain of it. */
 function gainsInPlace(before: Reading | undefined, after: Reading): Gain[] {
-  const reading = ({ charter }: Reading, { facts }: StandingIn): Reading => ({ charter: charterOf(charter, facts), facts, alike: '' });
+  const reading = ({ charter }: Reading, { facts }: StandingIn): Reading => ({ charter: charterOf(charter, facts), facts });
   const had = before ? grantsIn(before.charter, before.facts) : [];
   const holdsAll = ({ grant, below }: Gain) =>
     had.some((b) => {
@@ -144,7 +142,7 @@ export const momentsOf = (...courses: readonly ({ readonly moments: readonly num
  */
 export function gainsAhead(before: Holding | undefined, after: Holding, giver: Giver): GainsAt[] {
   if (!courseDiffers(before, after)) return [];
-  const reading = (held: Holding, moment: number): Reading => ({ charter: held.charter, facts: held.course.asIfFree(moment), alike: '' });
+  const reading = (held: Holding, moment: number): Reading => ({ charter: held.charter, facts: held.course.asIfFree(moment) });
   return momentsOf(before?.course, after.course, giver).map((moment) => ({
     moment,
     gains: gainsOf(before && reading(before, moment), reading(after, moment)),
