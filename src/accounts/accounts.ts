@@ -1,7 +1,7 @@
 import { createHash, randomBytes } from 'node:crypto';
 import { hash, verify } from '@node-rs/argon2';
 import type { Kysely, Transaction } from 'kysely';
-import { isLintelError, LintelError } from '../base/index.js';
+import { inTransaction, isLintelError, LintelError } from '../base/index.js';
 import type { Lintel, LintelTables } from '../server/index.js';
 
 interface AccountTables extends LintelTables {
@@ -80,7 +80,7 @@ export class Accounts {
    */
   async signUp(input: SignUp): Promise<{ readonly userId: string; readonly tenantId: string }> {
     const passwordHash = await hash(checkPassword(input.password));
-    return this.#db.transaction().execute(async (tx) => {
+    return inTransaction(this.#db, async (tx) => {
       const inside = this.#lintel.within(tx);
       if (!('invitation' in input)) {
         const userId = await inside.addPerson({ name: input.name, address: input.address });
@@ -111,7 +111,7 @@ export class Accounts {
   /** Sets a person's password, and ends their sessions. @throws LintelError `weak-password`. */
   async setPassword(userId: string, password: string): Promise<void> {
     const passwordHash = await hash(checkPassword(password));
-    await this.#db.transaction().execute(async (tx) => {
+    await inTransaction(this.#db, async (tx) => {
       await keepPassword(tx, userId, passwordHash);
       await tx.deleteFrom('lintel_session').where('person_id', '=', userId).execute();
     });

@@ -51,6 +51,8 @@ const STATUS: Readonly<Record<string, number>> = {
   'tenant-exists': 409,
   'mail-failed': 502,
   'no-mailer': 503,
+  'try-again': 503,
+  'database-away': 503,
 };
 const TITLES: Readonly<Record<number, string>> = {
   400: 'Bad Request',

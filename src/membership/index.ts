@@ -63,6 +63,7 @@ export {
   reopenTenant,
   setPlan,
   stopAsking,
+  tenantsOf,
   viewedFacts,
   withdrawAppeal,
 } from './coming/index.js';
@@ -109,7 +110,6 @@ export {
   type Id,
   idOfComer,
   inOneSpelling,
-  inTransaction,
   type Joining,
   type LintelTables,
   maskAddress,

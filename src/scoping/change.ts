@@ -1,5 +1,5 @@
 import type { Kysely } from 'kysely';
-import { didYouMean, LintelError } from '../base/index.js';
+import { didYouMean, inTransaction, LintelError } from '../base/index.js';
 import { type FieldShape, readValue } from '../predicate/index.js';
 import type { Boundary } from './boundary.js';
 import { ScopedDb } from './scope.js';
@@ -38,9 +38,9 @@ export async function change(
   const steps = [columns.filter((c) => !c.owner), columns.filter((c) => c.owner)]
     .filter((step) => step.length > 0)
     .map((step) => Object.fromEntries(step.map((c) => [c.column, c.value])));
-  const changed: unknown[] = [];
-  const unchanged: unknown[] = [];
-  const work = async (tx: Kysely<any>) => {
+  return inTransaction(db, async (tx) => {
+    const changed: unknown[] = [];
+    const unchanged: unknown[] = [];
     const scope = new ScopedDb<any>(tx, boundary);
     for (const id of new Set(ids)) {
       const counts: bigint[] = [];
@@ -56,9 +56,8 @@ export async function change(
         throw new LintelError('write-out-of-reach', `${kind} ${String(id)} can be changed, but not handed over; nothing was written`, { kind, id });
       (counts[0] === 1n ? changed : unchanged).push(id);
     }
-  };
-  await (db.isTransaction ? work(db) : db.transaction().execute(work));
-  return { changed, unchanged };
+    return { changed, unchanged };
+  });
 }
 
 /** Gives what one person owns to another, through scope, in a transaction that is open. Answers how many there were, and how many more the standing reads. */

@@ -1,5 +1,5 @@
 import type { Kysely } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { inTransaction, LintelError } from '../base/index.js';
 import * as membership from '../membership/index.js';
 import { type Boundary, change, loadRaw } from '../scoping/index.js';
 import type { Decision } from '../standing/index.js';
@@ -98,7 +98,7 @@ export class AppealsFace extends Face<Asking> {
     const together = db === (setting.db as unknown);
     if (remedy.change && !together)
       throw new LintelError('records-elsewhere', 'These records are in another database than the membership, so that no one transaction holds both.', {});
-    await membership.inTransaction(setting.db, async (tx) => {
+    await inTransaction(setting.db, async (tx) => {
       const inside = { ...setting, db: tx };
       const records: Kysely<any> = together ? tx : db;
       if (remedy.proposal) await membership.carryOut(inside, tenant, me, remedy.proposal.steps, { reason, proposal: remedy.proposal });

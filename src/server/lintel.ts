@@ -33,6 +33,11 @@ export interface LintelOptions<T extends CharterTypes> {
    * elsewhere is not seen. Changes of the membership read afresh all the same. Default: nothing is kept.
    */
   readonly cache?: { readonly seconds: number };
+  /**
+   * Of a `pg` pool: whether what is asked again and again is prepared once a connection. Default `auto`: unless something stands between that lends connections for one
+   * transaction at a time, such as PgBouncer.
+   */
+  readonly prepare?: boolean | 'auto';
   /** Words that decisions say to people, where they are to differ. */
   readonly words?: Partial<Words>;
   /** Tables that are no kind and that everybody may read whole through scope: countries, currencies. */
@@ -100,7 +105,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       throw new LintelError('option-missing', 'createLintel names a platform, and the charter has none; say platform: true in it', {});
     this.#options = options;
     this.charter = options.charter;
-    this.db = connect(options.db);
+    this.db = connect(options.db, options.prepare);
     this.records = options.records ?? this.db;
     this.#setting = {
       db: this.db,

@@ -18,8 +18,13 @@ export class PlatformFace {
     return membership.spelled(this.#setting.charter, 'person', id);
   }
 
-  #tenants<R>(what: string, event: Record<string, unknown>, words: Record<string, string>, work: (inside: membership.Setting) => Promise<R>): Promise<R> {
-    return membership.onPlatform(this.#setting, this.#user, 'platform.tenants', async (_, inside) => ({
+  #tenants<R>(
+    what: string,
+    event: { readonly tenant: string; readonly [of: string]: unknown },
+    words: Record<string, string>,
+    work: (inside: membership.Setting) => Promise<R>,
+  ): Promise<R> {
+    return membership.onPlatform(this.#setting, this.#user, 'platform.tenants', [event.tenant], async (_, inside) => ({
       result: await work(inside),
       done: { what, event, words },
     }));
@@ -62,7 +67,8 @@ export class PlatformFace {
   /** Erases a person everywhere; see `erasePerson`. @throws LintelError `refused`, `no-account`, `last-keyholder`. */
   async erasePerson(id: membership.Id): Promise<{ readonly words: number }> {
     const user = this.#person(id);
-    return membership.onPlatform(this.#setting, this.#user, 'platform.people', async (_, inside) => ({
+    const tenants = await membership.tenantsOf(this.#setting.db, user);
+    return membership.onPlatform(this.#setting, this.#user, 'platform.people', tenants, async (_, inside) => ({
       result: await membership.erasePerson(inside, user),
       done: { what: 'person erased', event: { user } },
     }));

@@ -1,7 +1,7 @@
 import type { Kysely } from 'kysely';
-import { hashOf, LintelError } from '../../base/index.js';
+import { hashOf, inTransaction, LintelError } from '../../base/index.js';
 import { canonicalJson } from '../../charter/index.js';
-import { inTransaction, type LintelTables, type Setting } from '../terms/index.js';
+import { type LintelTables, lockTenants, type Setting } from '../terms/index.js';
 
 const DAY = 86_400_000;
 
@@ -21,6 +21,8 @@ export async function once<A extends object>(
 ): Promise<readonly A[]> {
   const hash = hashOf([canonicalJson(request)]);
   return inTransaction(setting.db, async (tx) => {
+    // Before the key: whoever holds the tenant may wait for it.
+    await lockTenants(tx, [who.tenantId]);
     const at = new Date(setting.now());
     const mine = { tenant_id: who.tenantId, actor: who.actor, key: who.key };
     await tx

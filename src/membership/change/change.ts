@@ -1,10 +1,10 @@
 import type { Kysely, Transaction } from 'kysely';
-import { LintelError } from '../../base/index.js';
+import { inTransaction, LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { charterOf, type Standing, throwIfRefused } from '../../standing/index.js';
 import { type Giver, giverInTenant, type Holding, readCourses } from '../held/index.js';
 import { type AuditEntry, putOnRecord } from '../record/index.js';
-import { inTransaction, type JoiningRow, type LintelTables, type Setting, takenBack } from '../terms/index.js';
+import { type JoiningRow, type LintelTables, lockTenants, type Setting, takenBack } from '../terms/index.js';
 import { insistOnKeyholder } from './always.js';
 
 /** A change of one tenant's membership in progress: the tenant's row is locked, the actor's standing was read afresh. */
@@ -37,6 +37,20 @@ export interface ChangeOptions {
   readonly evenClosed?: boolean;
 }
 
+/** How often something was put on record, by transaction: by it a change notices another one of the same tenant within it. */
+const recorded = new WeakMap<object, number>();
+
+async function nextOf(tx: Transaction<LintelTables>, tenantId: string): Promise<Pick<Change, 'number' | 'latest'>> {
+  const row = await tx.selectFrom('lintel_tenant').select(['last_number', 'last_hash']).where('id', '=', tenantId).executeTakeFirstOrThrow();
+  return { number: Number(row.last_number) + 1, latest: row.last_hash };
+}
+
+async function putNext(change: Change, entries: readonly AuditEntry[]): Promise<void> {
+  const { tx, tenantId, number } = change;
+  const last = { last_number: number + entries.length - 1, last_hash: await putOnRecord(change, entries) };
+  await tx.updateTable('lintel_tenant').set(last).where('id', '=', tenantId).execute();
+}
+
 /**
  * Runs one change of a tenant's membership as one transaction: locks the tenant's row and takes its next numbers, reads the
  * actor's standing afresh (undefined: somebody who is not signed in), does the work, and puts it on record. Two changes of one tenant therefore never run side by side.
@@ -51,14 +65,8 @@ export async function changeTenant<R>(
   { seen, evenClosed = false }: ChangeOptions = {},
 ): Promise<R> {
   return inTransaction(setting.db, async (tx) => {
-    const tenant = await tx
-      .selectFrom('lintel_tenant')
-      .select(['last_number', 'last_hash', 'one_role', 'joining', 'bases'])
-      .where('id', '=', tenantId)
-      .$if(!evenClosed, (qb) => qb.where('status', '=', 'open'))
-      .forUpdate()
-      .executeTakeFirst();
-    if (!tenant) throw new LintelError('not-found', 'There is no such page.', {});
+    const [tenant] = await lockTenants(tx, [tenantId]);
+    if (!tenant || (tenant.status !== 'open' && !evenClosed)) throw new LintelError('not-found', 'There is no such page.', {});
     const giver = await giverInTenant(tx, setting, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled });
     const number = Number(tenant.last_number) + 1;
     if (seen !== undefined && seen !== tenant.last_hash)
@@ -74,16 +82,14 @@ export async function changeTenant<R>(
       giver,
       rules: { oneRole: tenant.one_role, joining: tenant.joining, bases: tenant.bases },
     };
+    const before = recorded.get(tx) ?? 0;
     const { result, entry } = await work(change);
     const entries = [entry].flat();
     if (entries.length === 0) return result;
     await insistOnKeyholder(change);
-    const hash = await putOnRecord(change, entries);
-    await tx
-      .updateTable('lintel_tenant')
-      .set({ last_number: number + entries.length - 1, last_hash: hash })
-      .where('id', '=', tenantId)
-      .execute();
+    const isNext = (recorded.get(tx) ?? 0) === before;
+    await putNext(isNext ? change : { ...change, ...(await nextOf(tx, tenantId)) }, entries);
+    recorded.set(tx, (recorded.get(tx) ?? 0) + 1);
     return result;
   });
 }

@@ -1,9 +1,9 @@
-import { LintelError, newId } from '../../base/index.js';
+import { inTransaction, LintelError, newId } from '../../base/index.js';
 import { type Facts, type Standing, throwIfRefused } from '../../standing/index.js';
 import { type Change, changeTenant } from '../change/index.js';
 import { keyholdersOf, standingInTenant } from '../held/index.js';
 import { tell } from '../record/index.js';
-import { type Done, inTransaction, type Setting } from '../terms/index.js';
+import { type Done, lockTenants, type Setting } from '../terms/index.js';
 
 /** How a tenant is looked after. */
 export interface NewCare {
@@ -16,17 +16,24 @@ export interface NewCare {
   readonly may?: readonly string[];
 }
 
-/** Something that is done on the platform: on its record, and done in the same transaction. @throws LintelError `no-platform`, `refused`, `not-found`. */
+/**
+ * Something that is done on the platform: on its record, and done in the same transaction.
+ *
+ * @param tenants those that it changes besides.
+ * @throws LintelError `no-platform`, `refused`, `not-found`.
+ */
 export function onPlatform<R>(
   setting: Setting,
   actorId: string,
   permission: string,
+  tenants: readonly string[],
   work: (change: Change, inside: Setting) => Promise<{ result: R; done: Done }>,
 ): Promise<R> {
   const { platform } = setting;
   if (platform === undefined) throw new LintelError('no-platform', 'No tenant is the platform; name it to createLintel as platform.', {});
-  return inTransaction(setting.db, (tx) => {
+  return inTransaction(setting.db, async (tx) => {
     const inside = { ...setting, db: tx };
+    await lockTenants(tx, [platform, ...tenants]);
     return changeTenant(inside, platform, actorId, async (change) => {
       throwIfRefused(change.actor.decide(permission));
       const { result, done } = await work(change, inside);
@@ -58,7 +65,7 @@ function readCare(setting: Setting, { reason, hours, may = [] }: NewCare) {
  */
 export async function beginCare(setting: Setting, actorId: string, care: NewCare): Promise<{ readonly id: string; readonly until: Date }> {
   const reason = readCare(setting, care);
-  return onPlatform(setting, actorId, 'platform.care', async ({ actor, at }, inside) => {
+  return onPlatform(setting, actorId, 'platform.care', [care.tenant], async ({ actor, at }, inside) => {
     const id = newId();
     const until = new Date(at.getTime() + care.hours * 3_600_000);
     const event = { tenant: care.tenant, care: id, user: actorId, may: care.may ?? [], until: until.toISOString() };
@@ -78,7 +85,7 @@ export async function beginCare(setting: Setting, actorId: string, care: NewCare
 
 /** Ends a care before its time; whoever looks after tenants may end any. @throws LintelError `not-found`, `refused`. */
 export async function endCare(setting: Setting, actorId: string, tenant: string, id: string): Promise<void> {
-  await onPlatform(setting, actorId, 'platform.care', async (_, inside) => {
+  await onPlatform(setting, actorId, 'platform.care', [tenant], async (_, inside) => {
     const done: Done = { what: 'care ended', event: { tenant, care: id } };
     await changeTenant(inside, tenant, actorId, async ({ tx, tenantId, at }) => {
       const ended = await tx

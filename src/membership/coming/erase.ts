@@ -1,8 +1,8 @@
 import { type Kysely, sql, type Transaction } from 'kysely';
-import { isLintelError, LintelError } from '../../base/index.js';
+import { inTransaction, isLintelError, LintelError } from '../../base/index.js';
 import { changeTenant } from '../change/index.js';
 import { endMembership } from '../steps/index.js';
-import { inTransaction, type LintelTables, type Setting } from '../terms/index.js';
+import { type LintelTables, lockPerson, lockTenants, type Setting } from '../terms/index.js';
 
 /** Whatever names somebody beside the record of changes: the words of events that they caused, or that are about them. */
 async function eraseWords(tx: Kysely<LintelTables>, userId: string, address: string): Promise<number> {
@@ -31,6 +31,12 @@ async function leaveTenant(setting: Setting, tenantId: string, userId: string): 
   });
 }
 
+/** The tenants to which somebody belongs, by id. */
+export async function tenantsOf(db: Kysely<LintelTables>, userId: string): Promise<string[]> {
+  const rows = await db.selectFrom('lintel_person_tenant').select('tenant_id').where('person_id', '=', userId).orderBy('tenant_id').execute();
+  return rows.map((row) => row.tenant_id);
+}
+
 /**
  * Erases a person: every membership ends, the account and what names them are gone. The record of changes stays whole, since it holds ids and
  * commitments; records of the application stay owned by the id, for somebody to take over.
@@ -44,15 +50,14 @@ export function erasePerson(setting: Setting, userId: string): Promise<{ readonl
     const inside = { ...setting, db: tx };
     const person = await tx.selectFrom('lintel_person').select('address').where('id', '=', userId).executeTakeFirst();
     if (!person) throw new LintelError('no-account', 'There is no such account.', {});
-    // In one order, so that two who are erased at once do not wait for each other.
-    const tenants = await tx.selectFrom('lintel_person_tenant').select('tenant_id').where('person_id', '=', userId).orderBy('tenant_id').execute();
-    for (const { tenant_id } of tenants) await leaveTenant(inside, tenant_id, userId);
+    const tenants = await tenantsOf(tx, userId);
+    await lockTenants(tx, tenants);
+    for (const tenant of tenants) await leaveTenant(inside, tenant, userId);
     // From here on they come into no tenant. Where they just did, all of it is to be done again.
-    await tx.selectFrom('lintel_person').select('id').where('id', '=', userId).forUpdate().execute();
+    await lockPerson(tx, userId);
     const joined = await tx.selectFrom('lintel_person_tenant').select('tenant_id').where('person_id', '=', userId).executeTakeFirst();
     if (joined) throw new LintelError('try-again', 'They came into another organisation in the same moment. Nothing was erased; try again.', {});
     const words = await eraseWords(tx, userId, person.address);
-    // In one statement: a row that is written twice has its tenant locked by the database, which somebody may hold who waits for this person.
     const status = sql<'withdrawn'>`case status when 'pending' then 'withdrawn' else status end`;
     const gone = { address: `erased ${userId}`, address_written: 'erased', name: null, status };
     await tx.updateTable('lintel_invitation').set(gone).where('address', '=', person.address).execute();

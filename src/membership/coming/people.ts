@@ -1,12 +1,12 @@
 import type { Kysely } from 'kysely';
-import { LintelError } from '../../base/index.js';
+import { inTransaction, LintelError } from '../../base/index.js';
 import { tell } from '../record/index.js';
 import {
   type Id,
   idOfPerson,
-  inTransaction,
   isSecret,
   type LintelTables,
+  lockPerson,
   maskAddress,
   newToken,
   readAddress,
@@ -80,7 +80,7 @@ export async function changeAddress(setting: Setting, userId: string, raw: strin
   const { normal, written } = readAddress(raw);
   return inTransaction(setting.db, async (tx) => {
     const at = new Date(setting.now());
-    const person = await tx.selectFrom('lintel_person').select('name').where('id', '=', userId).executeTakeFirst();
+    const person = await lockPerson(tx, userId);
     if (!person) throw new LintelError('no-account', 'There is no such account.', {});
     const secret = setting.hasMailer ? undefined : newToken('person', userId);
     const row = { address: normal, address_written: written, secret_hash: secret?.hash ?? null, expires_at: new Date(at.getTime() + PROOF_HOURS * 3_600_000) };
@@ -117,11 +117,11 @@ export async function proveAddress(setting: Setting, token: string): Promise<{ r
   const [, userId, secret] = parts as [string, string, string];
   return inTransaction(setting.db, async (tx) => {
     const at = new Date(setting.now());
-    const proof = await tx.selectFrom('lintel_address_proof').selectAll().where('person_id', '=', userId).forUpdate().executeTakeFirst();
-    if (!isSecret(secret, proof?.secret_hash ?? null) || !proof || proof.expires_at <= at) throw proofInvalid();
+    const before = await lockPerson(tx, userId);
+    const proof = await tx.selectFrom('lintel_address_proof').selectAll().where('person_id', '=', userId).executeTakeFirst();
+    if (!isSecret(secret, proof?.secret_hash ?? null) || !proof || !before || proof.expires_at <= at) throw proofInvalid();
     const taken = await tx.selectFrom('lintel_person').select('id').where('address', '=', proof.address).where('id', '<>', userId).executeTakeFirst();
     if (taken) throw new LintelError('address-taken', `There is an account for ${proof.address_written} already.`, {});
-    const before = await tx.selectFrom('lintel_person').select(['name', 'address_written']).where('id', '=', userId).executeTakeFirstOrThrow();
     const { address, address_written } = proof;
     await tx.updateTable('lintel_person').set({ address, address_written, confirmed_at: at }).where('id', '=', userId).execute();
     await tx.deleteFrom('lintel_address_proof').where('person_id', '=', userId).execute();

@@ -1,8 +1,8 @@
-import type { Kysely } from 'kysely';
-import { didYouMean, LintelError } from '../../base/index.js';
+import type { Kysely, Transaction } from 'kysely';
+import { didYouMean, inTransaction, LintelError } from '../../base/index.js';
 import { KEYHOLDER } from '../../charter/index.js';
 import { type Change, changeTenant, type Handlers } from '../change/index.js';
-import { type AssignmentRow, type Done, type Id, idOfTenant, insistOnId, inTransaction, type LintelTables, readName, type Setting } from '../terms/index.js';
+import { type AssignmentRow, type Done, holdPerson, type Id, idOfTenant, insistOnId, type LintelTables, readName, type Setting } from '../terms/index.js';
 
 export interface NewTenant {
   /** An id of the application's own; by default a uuid. */
@@ -42,7 +42,7 @@ export async function openTenant(setting: Setting, input: NewTenant): Promise<st
 
 /** Makes somebody a member with these assignments. The caller has locked the tenant and checked the right to. @throws LintelError `no-account`; `no-person` for a program. */
 export async function joinTenant(
-  tx: Parameters<Parameters<typeof inTransaction>[1]>[0],
+  tx: Transaction<LintelTables>,
   tenantId: string,
   userId: string,
   since: Date,
@@ -50,7 +50,7 @@ export async function joinTenant(
   endsAt: Date | null = null,
 ): Promise<void> {
   // Held until the change is done: whoever is being erased meanwhile does not come in, and whoever comes in is not erased past it.
-  const person = await tx.selectFrom('lintel_person').select('is_program').where('id', '=', userId).forKeyShare().executeTakeFirst();
+  const person = await holdPerson(tx, userId);
   if (!person) throw new LintelError('no-account', 'There is no such account any more.', {});
   if (person.is_program) throw new LintelError('no-person', 'A program belongs to the organisation that made it, and comes into no other.', {});
   await tx.insertInto('lintel_member').values({ tenant_id: tenantId, user_id: userId, status: 'active', since, ends_at: endsAt }).execute();

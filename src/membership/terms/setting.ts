@@ -1,4 +1,5 @@
 import { type Kysely, type Selectable, sql, type Transaction } from 'kysely';
+import { inTransaction } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import type { PersonMaker } from './ids.js';
 import type { LintelTables } from './tables.js';
@@ -23,11 +24,6 @@ export interface Setting {
   readonly platform?: string;
   /** Gives what one member owns of a kind to another, by the rules of scope; absent where the records are in another database. */
   readonly handOver?: (tx: Kysely<any>, kind: string, from: string, to: string) => Promise<{ readonly handed: number; readonly left: number }>;
-}
-
-/** In the application's own transaction if that is what we were given, else in one of ours. */
-export function inTransaction<R>(db: Kysely<LintelTables>, work: (tx: Transaction<LintelTables>) => Promise<R>): Promise<R> {
-  return db.isTransaction ? work(db as Transaction<LintelTables>) : db.transaction().execute(work);
 }
 
 /** Does work in a transaction, as {@link inTransaction}, and takes back whatever it has written: only its result is left. */

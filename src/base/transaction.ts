@@ -1,0 +1,49 @@
+import type { Kysely, Transaction } from 'kysely';
+import { isLintelError, LintelError } from './error.js';
+
+/** SQLSTATE of a transaction that the database took back since it and another ran into each other: `serialization_failure`, `deadlock_detected`. */
+const GAVE_WAY = new Set<unknown>(['40001', '40P01']);
+
+/** True if nothing of a transaction holds, and the same work may be done again. */
+export const canBeTriedAgain = (error: unknown): boolean => isLintelError(error, 'try-again') || GAVE_WAY.has((error as { code?: unknown } | null)?.code);
+
+/** So often work is begun in all. */
+const MOST = 6;
+/** Until the next try, in milliseconds at most: so that two do not meet again and again. */
+const APART_MS = 20;
+
+/**
+ * Does work in the application's own transaction if that is what we were given, else in one of ours. Ours sees what is committed before each of its statements, whatever
+ * the server's default is, and is begun again a few times if the database takes it back for another's sake.
+ *
+ * @throws LintelError `try-again` where it was taken back: each time; or once, in a transaction of the application's own, which has to be begun anew by whoever began it.
+ */
+export async function inTransaction<DB, R>(db: Kysely<DB>, work: (tx: Transaction<DB>) => Promise<R>): Promise<R> {
+  if (db.isTransaction) {
+    return work(db as Transaction<DB>).catch((error: unknown) => {
+      if (!canBeTriedAgain(error)) throw error;
+      if (isLintelError(error)) throw error;
+      throw new LintelError(
+        'try-again',
+        'Two things were done at once, and this one has to give way. Nothing of this transaction holds; begin it anew.',
+        {},
+        { cause: error },
+      );
+    });
+  }
+  for (let begun = 1; ; begun++) {
+    try {
+      return await db.transaction().setIsolationLevel('read committed').execute(work);
+    } catch (error) {
+      if (!canBeTriedAgain(error)) throw error;
+      if (begun === MOST)
+        throw new LintelError(
+          'try-again',
+          'Other things were done at once, and this one had to give way each time. Nothing was done; try again.',
+          {},
+          { cause: error },
+        );
+      await new Promise((resolve) => setTimeout(resolve, Math.random() * APART_MS * begun));
+    }
+  }
+}
