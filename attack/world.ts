@@ -2,7 +2,7 @@
 import fc from 'fast-check';
 import { type Kysely, sql } from 'kysely';
 import { defineCharter, defineKinds, id, owner, tenant, text, unit } from 'warm-lintel';
-import { createLintel, type Holder, type Step } from 'warm-lintel/server';
+import { createLintel, type Holder, type Lintel, type Step } from 'warm-lintel/server';
 
 const ids = { type: 'text' } as const;
 const kinds = defineKinds(
@@ -38,20 +38,25 @@ const ARRANGE = [
   'deputy.name',
 ] as const;
 
-export const charter = defineCharter(kinds, {
-  areas: { hives: { label: 'Hives', perUnit: true } },
-  apart: { hands: { sentence: 'Nobody both moves hives and hands them over.', hold: ['hive.move', 'hive.transfer'] } },
-  roles: {
-    reader: { label: 'Reader', may: { 'hive.read': 'tenant', 'area.hives': 'tenant' } },
-    keeper: { label: 'Keeper', may: { 'hive.read': 'own', 'hive.update': 'own' } },
-    warden: { label: 'Warden', may: { 'hive.read': 'onSite', 'hive.update': 'onSite', 'hive.move': 'onSite' } },
-    mate: { label: 'Mate', may: { 'hive.read': 'team' } },
-    basic: { label: 'Basic', may: { 'hive.read': 'base', 'hive.update': 'base', 'member.read': 'self' } },
-    mover: { label: 'Mover', includes: ['reader'], may: { 'hive.transfer': 'tenant', 'hive.update': 'tenant' } },
-    arranger: { label: 'Arranger', may: Object.fromEntries(ARRANGE.map((name) => [name, 'tenant'])) as never },
-    clerk: { label: 'Clerk', may: { 'member.read': 'tenant', 'member.assign': 'tenant', 'member.invite': 'tenant' }, gives: ['keeper', 'warden'] },
-  },
-});
+const charterOf = (platform: boolean) =>
+  defineCharter(kinds, {
+    platform,
+    areas: { hives: { label: 'Hives', perUnit: true } },
+    apart: { hands: { sentence: 'Nobody both moves hives and hands them over.', hold: ['hive.move', 'hive.transfer'] } },
+    roles: {
+      reader: { label: 'Reader', may: { 'hive.read': 'tenant', 'area.hives': 'tenant' } },
+      keeper: { label: 'Keeper', may: { 'hive.read': 'own', 'hive.update': 'own' } },
+      warden: { label: 'Warden', may: { 'hive.read': 'onSite', 'hive.update': 'onSite', 'hive.move': 'onSite' } },
+      mate: { label: 'Mate', may: { 'hive.read': 'team' } },
+      basic: { label: 'Basic', may: { 'hive.read': 'base', 'hive.update': 'base', 'member.read': 'self' } },
+      mover: { label: 'Mover', includes: ['reader'], may: { 'hive.transfer': 'tenant', 'hive.update': 'tenant' } },
+      arranger: { label: 'Arranger', may: Object.fromEntries(ARRANGE.map((name) => [name, 'tenant'])) as never },
+      clerk: { label: 'Clerk', may: { 'member.read': 'tenant', 'member.assign': 'tenant', 'member.invite': 'tenant' }, gives: ['keeper', 'warden'] },
+    },
+  });
+export const charter = charterOf(false);
+/** The same where one tenant is the platform. */
+export const platformCharter = charterOf(true);
 
 /** When the attackers begin. What has an end ends within the next hours. */
 export const START = Date.UTC(2030, 0, 1);
@@ -245,15 +250,23 @@ export const start = fc.record({
 });
 export type Start = typeof start extends fc.Arbitrary<infer T> ? T : never;
 
-/** The tenant with its people, before anything is held. */
-export async function makeWorld(db: Kysely<any>): Promise<void> {
-  const lintel = createLintel({ charter, db });
+/** Tenants with their people, before anything is held. */
+export async function makeWorld(
+  db: Kysely<any>,
+  lintel: Lintel<any> = createLintel({ charter, db }) as unknown as Lintel<any>,
+  tenants: readonly string[] = [TENANT],
+): Promise<void> {
   const columns = ['id', 'tenant_id', 'owner_id', 'site_id', 'name'].map((column) => `${column} text collate "C"`);
   await sql.raw(`create table hives (${columns.join(', ')})`).execute(db);
   await lintel.prepare();
   for (const name of [...PEOPLE, 'eve']) await lintel.addPerson({ id: name, name, address: `${name}@attack.example`, confirmedAt: new Date() });
-  await lintel.openTenant({ id: TENANT, name: 'T', keyholder: 'boss' });
-  const boss = await lintel.enter({ tenant: TENANT, user: 'boss' });
+  for (const tenant of tenants) await makeTenant(lintel, tenant);
+}
+
+/** All of them but eve are members. */
+async function makeTenant(lintel: Lintel<any>, tenant: string): Promise<void> {
+  await lintel.openTenant({ id: tenant, name: 'T', keyholder: 'boss' });
+  const boss = await lintel.enter({ tenant, user: 'boss' });
   for (const name of PEOPLE.slice(1)) {
     const [answer] = await boss.invitations.send([{ address: `${name}@attack.example`, roles: [] }]);
     await lintel.acceptInvitation(name, { token: answer?.token as string });

@@ -5,4 +5,4 @@ export { inParts } from './parts.js';
 export { CLEANING, PREPARED } from './prepared.js';
 export { fromBase64url, hashOf, newId, randomHex, randomSecret, toBase64url, toHex } from './secret.js';
 export { sha256 } from './sha256.js';
-export { canBeTriedAgain, inTransaction } from './transaction.js';
+export { inTransaction } from './transaction.js';

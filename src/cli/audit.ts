@@ -24,6 +24,7 @@ const WHY = {
   altered: 'was altered',
   'not linked': 'does not follow on the one before it',
   'words altered': 'has other words beside it than were put on record',
+  'words deleted': 'has no words beside it, and no later event says that they were erased',
   'tail cut': 'and what followed were cut off',
   'head unknown': 'and what followed were cut off or written anew: the hash that was kept is not among them',
 } as const;

@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import { fromBase64url, LintelError, toBase64url } from '../base/index.js';
-import type { Proposal, Step } from '../server/index.js';
+import { withOurIds } from '../membership/index.js';
+import type { Proposal, ServerStanding, Step } from '../server/index.js';
 import { APPEALS } from './appeals.js';
 import { authzen } from './authzen.js';
 import { listed, nothing, type Operation } from './operation.js';
@@ -29,6 +30,9 @@ function page<I, P extends object>(items: readonly I[], limit: number, place: (i
 const memberPlace = z.object({ name: z.string(), userId: z.string() });
 const invitationPlace = z.object({ invitedAt: z.coerce.date(), id: z.string() });
 const SNAPSHOT_SECONDS = 15 * 60;
+
+/** Nobody chooses the id of a program from outside. */
+const fromOutside = ({ charter, facts }: ServerStanding<any>, steps: readonly Step[]) => withOurIds(charter, steps, [facts.tenant.id, facts.me.userId ?? '']);
 
 export const OPERATIONS: readonly Operation[] = [
   ...PERSON,
@@ -204,7 +208,7 @@ export const OPERATIONS: readonly Operation[] = [
     summary: 'What changes would do: to whom, how far, on how many records, and what stands against it. Nothing is written.',
     body: s.change,
     answers: s.proposal,
-    run: ({ standing, body }) => standing.propose(body.steps as Step[], body.reason),
+    run: async ({ standing, body }) => ({ ...(await standing.propose(fromOutside(standing, body.steps as Step[]), body.reason)), steps: body.steps as Step[] }),
   },
   {
     in: 'tenant',
@@ -216,7 +220,8 @@ export const OPERATIONS: readonly Operation[] = [
     body: z.union([s.change, s.proposal]),
     answers: z.object({ done: s.done }),
     run: async ({ standing, body, seen }) => {
-      const done = await standing.carryOut('basis' in body ? (body as Proposal) : (body.steps as Step[]), { reason: body.reason, seen });
+      const steps = fromOutside(standing, body.steps as Step[]);
+      const done = await standing.carryOut('basis' in body ? ({ ...body, steps } as Proposal) : steps, { reason: body.reason, seen });
       return { done: done.map(({ words: _, ...one }) => one) };
     },
   },

@@ -63,7 +63,7 @@ export {
   reopenTenant,
   setPlan,
   stopAsking,
-  tenantsOf,
+  tenantsToErase,
   viewedFacts,
   withdrawAppeal,
 } from './coming/index.js';
@@ -122,4 +122,5 @@ export {
   type Setting,
   type Step,
   spelled,
+  withOurIds,
 } from './terms/index.js';

@@ -67,10 +67,15 @@ export class PlatformFace {
   /** Erases a person everywhere; see `erasePerson`. @throws LintelError `refused`, `no-account`, `last-keyholder`. */
   async erasePerson(id: membership.Id): Promise<{ readonly words: number }> {
     const user = this.#person(id);
-    const tenants = await membership.tenantsOf(this.#setting.db, user);
-    return membership.onPlatform(this.#setting, this.#user, 'platform.people', tenants, async (_, inside) => ({
-      result: await membership.erasePerson(inside, user),
-      done: { what: 'person erased', event: { user } },
-    }));
+    return membership.onPlatform(
+      this.#setting,
+      this.#user,
+      'platform.people',
+      (tx) => membership.tenantsToErase(tx, user),
+      async (_, inside) => ({
+        result: await membership.erasePerson(inside, user),
+        done: { what: 'person erased', event: { user } },
+      }),
+    );
   }
 }

@@ -113,7 +113,7 @@ export async function raiseAppeal(
       .values({ tenant_id: tenantId, id, user_id: userId, action, record_id: recordId, words, status: 'open', raised_at: at, expires_at })
       .execute();
     const { label } = setting.charter.permission(action);
-    await tell(change, await answerers(change, userId), 'appeal-raised', {
+    await tell(change, userId, await answerers(change, userId), 'appeal-raised', {
       tenant: actor.facts.tenant.name,
       person: actor.facts.me.name ?? userId,
       action: label,
@@ -190,7 +190,7 @@ export async function answerAppeal(
     const { address_written } = await tx.selectFrom('lintel_person').select('address_written').where('id', '=', appeal.userId).executeTakeFirstOrThrow();
     const label = setting.charter.permissions.get(appeal.action)?.label ?? appeal.action;
     const of = { tenant: actor.facts.tenant.name, action: label, reason: why ?? '' };
-    await tell(change, [address_written], answer === 'agreed' ? 'appeal-agreed' : 'appeal-declined', of);
+    await tell(change, appeal.userId, [address_written], answer === 'agreed' ? 'appeal-agreed' : 'appeal-declined', of);
     return {
       result: undefined,
       entry: { what: `access ${answer === 'agreed' ? 'agreed to' : 'declined'}`, event: onRecord(appeal), ...(why && { words: { reason: why } }) },

@@ -26,14 +26,14 @@ export function onPlatform<R>(
   setting: Setting,
   actorId: string,
   permission: string,
-  tenants: readonly string[],
+  tenants: readonly string[] | ((tx: Setting['db']) => Promise<readonly string[]>),
   work: (change: Change, inside: Setting) => Promise<{ result: R; done: Done }>,
 ): Promise<R> {
   const { platform } = setting;
   if (platform === undefined) throw new LintelError('no-platform', 'No tenant is the platform; name it to createLintel as platform.', {});
   return inTransaction(setting.db, async (tx) => {
     const inside = { ...setting, db: tx };
-    await lockTenants(tx, [platform, ...tenants]);
+    await lockTenants(tx, [platform, ...(typeof tenants === 'function' ? await tenants(tx) : tenants)]);
     return changeTenant(inside, platform, actorId, async (change) => {
       throwIfRefused(change.actor.decide(permission));
       const { result, done } = await work(change, inside);
@@ -76,7 +76,7 @@ export async function beginCare(setting: Setting, actorId: string, care: NewCare
       await tx.insertInto('lintel_care').values(row).execute();
       const by = actor.facts.me.name ?? actorId;
       const told = (await keyholdersOf(tx, tenantId, at.getTime())).map(({ address }) => address);
-      await tell(change, told, 'care-begun', { tenant: change.actor.facts.tenant.name, by, until: until.toISOString(), reason });
+      await tell(change, actorId, told, 'care-begun', { tenant: change.actor.facts.tenant.name, by, until: until.toISOString(), reason });
       return { result: undefined, entry: done };
     });
     return { result: { id, until }, done };

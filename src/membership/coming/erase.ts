@@ -1,77 +1,166 @@
 import { type Kysely, sql, type Transaction } from 'kysely';
 import { inTransaction, isLintelError, LintelError } from '../../base/index.js';
-import { changeTenant } from '../change/index.js';
+import { type Change, changeTenant } from '../change/index.js';
+import { spans } from '../record/index.js';
 import { endMembership } from '../steps/index.js';
 import { type LintelTables, lockPerson, lockTenants, type Setting } from '../terms/index.js';
 
-/** Whatever names somebody beside the record of changes: the words of events that they caused, or that are about them. */
-async function eraseWords(tx: Kysely<LintelTables>, userId: string, address: string): Promise<number> {
-  const { numAffectedRows } = await sql`
-    delete from lintel_audit_words w using lintel_audit a where a.tenant_id = w.tenant_id and a.number = w.number and (
-      a.actor = ${userId} or ${userId} in (a.event ->> 'user', a.event ->> 'keyholder', a.event ->> 'responsible')
-      or (a.tenant_id, a.event ->> 'invitation') in (
-        select i.tenant_id, i.id from lintel_invitation i where i.address = ${address} or i.accepted_by = ${userId} or i.invited_by = ${userId}))`.execute(tx);
-  return Number(numAffectedRows ?? 0);
+/** The tenants to which somebody belongs, by id. */
+async function tenantsOf(db: Kysely<LintelTables>, userId: string): Promise<string[]> {
+  const rows = await db.selectFrom('lintel_person_tenant').select('tenant_id').where('person_id', '=', userId).execute();
+  return rows.map((row) => row.tenant_id);
 }
 
-async function leaveTenant(setting: Setting, tenantId: string, userId: string): Promise<void> {
+/** By what somebody is found: their id, and every address that was ever theirs, as it is compared and as it was written. */
+interface Traces {
+  readonly userId: string;
+  readonly addresses: readonly string[];
+}
+
+async function tracesOf(db: Kysely<LintelTables>, userId: string): Promise<Traces | undefined> {
+  const person = await db.selectFrom('lintel_person').select(['address', 'address_written']).where('id', '=', userId).executeTakeFirst();
+  if (!person) return undefined;
+  const held = await db.selectFrom('lintel_address_held').select('address').where('person_id', '=', userId).execute();
+  const invited = await db.selectFrom('lintel_invitation').select('address').where('accepted_by', '=', userId).execute();
+  const wanted = await db.selectFrom('lintel_address_proof').select('address').where('person_id', '=', userId).execute();
+  const all = [person.address, person.address_written.toLowerCase(), ...[...held, ...invited, ...wanted].map(({ address }) => address)];
+  // Whoever has one of them now keeps what is about it.
+  const others = await db.selectFrom('lintel_person').select('address').where('address', 'in', all).where('id', '<>', userId).execute();
+  const theirs = new Set(others.map(({ address }) => address));
+  return { userId, addresses: [...new Set(all)].filter((address) => !theirs.has(address)) };
+}
+
+/** True of a text that has one of these addresses in it. */
+const names = ({ addresses }: Traces, text: ReturnType<typeof sql>) =>
+  sql<boolean>`exists (select from unnest(${addresses}::text[]) a (address) where strpos(lower(${text}), a.address) > 0)`;
+
+/** Invitations that are about somebody, or by them. */
+const invitationsAbout = (traces: Traces) =>
+  sql`select i.tenant_id, i.id from lintel_invitation i where i.address = any(${traces.addresses}::text[]) or i.accepted_by = ${traces.userId}`;
+
+/** What an event says of whom it is about: whatever stands under one of these names, alone or in a list. */
+const PEOPLE_IN_EVENTS = ['user', 'keyholder', 'responsible', 'of', 'from', 'to', 'people', 'before', 'after'];
+
+/** Words of events that somebody caused, that are about them, or that name an address of theirs. */
+const wordsAbout = (traces: Traces) => sql`
+  from lintel_audit_words w join lintel_audit a on a.tenant_id = w.tenant_id and a.number = w.number where (
+    a.actor = ${traces.userId}
+    or exists (select from unnest(${PEOPLE_IN_EVENTS}::text[]) k (name) where jsonb_path_exists(a.event -> k.name, '$[*] ? (@ == $id || @.user == $id)', jsonb_build_object('id', ${traces.userId}::text)))
+    or (a.tenant_id, a.event ->> 'invitation') in (${invitationsAbout(traces)} or i.invited_by = ${traces.userId})
+    or ${names(traces, sql`w.words::text`)})`;
+
+/** The tenants in which something is to be erased, by id. */
+async function tenantsWith(db: Kysely<LintelTables>, traces: Traces): Promise<string[]> {
+  const { rows } = await sql<{ tenant_id: string }>`
+    select tenant_id from lintel_person_tenant where person_id = ${traces.userId} union select w.tenant_id ${wordsAbout(traces)}
+    union select tenant_id from (${invitationsAbout(traces)}) i union select id from lintel_tenant t where ${names(traces, sql`t.contact`)} order by 1`.execute(
+    db,
+  );
+  return rows.map((row) => row.tenant_id);
+}
+
+/** Erases words in one tenant, and answers the numbers of their events. */
+async function eraseWords({ tx, tenantId }: Change, traces: Traces): Promise<number[]> {
+  const { rows } = await sql<{ number: string }>`
+    delete from lintel_audit_words where tenant_id = ${tenantId} and number in (select w.number ${wordsAbout(traces)} and w.tenant_id = ${tenantId}) returning number`.execute(
+    tx,
+  );
+  const numbers = rows.map((row) => Number(row.number)).sort((a, b) => a - b);
+  await tx
+    .updateTable('lintel_unheard')
+    .set({ error: 'erased' })
+    .where('tenant_id', '=', tenantId)
+    .where('number', 'in', [0, ...numbers])
+    .execute();
+  return numbers;
+}
+
+/** What names somebody in one tenant, besides the record. */
+async function eraseIn({ tx, tenantId }: Change, traces: Traces): Promise<void> {
+  const { userId } = traces;
+  const mine = sql<boolean>`(tenant_id, id) in (${invitationsAbout(traces)})`;
+  const status = sql<'withdrawn'>`case status when 'pending' then 'withdrawn' else status end`;
+  const gone = { address: `erased ${userId}`, address_written: 'erased', name: null, status };
+  await sql`update lintel_outbox set last_error = null where tenant_id = ${tenantId} and (tenant_id, invitation_id) in (${invitationsAbout(traces)})`.execute(
+    tx,
+  );
+  await tx.updateTable('lintel_invitation').set(gone).where('tenant_id', '=', tenantId).where(mine).execute();
+  await sql`delete from lintel_answer where tenant_id = ${tenantId} and (actor = ${userId} or ${names(traces, sql`answer::text`)})`.execute(tx);
+  await sql`update lintel_tenant set contact = null where id = ${tenantId} and ${names(traces, sql`contact`)}`.execute(tx);
+}
+
+/** What names somebody beside any tenant, or in several. */
+async function eraseBeside(tx: Kysely<LintelTables>, traces: Traces): Promise<void> {
+  const { userId, addresses } = traces;
+  await tx.deleteFrom('lintel_mailed').where('address', 'in', addresses).execute();
+  await sql`delete from lintel_outbox where about_id = ${userId} or lower(to_address) = any(${addresses}::text[])`.execute(tx);
+  await tx.deleteFrom('lintel_appeal').where('user_id', '=', userId).execute();
+  await tx.updateTable('lintel_appeal').set({ reason: null }).where('answered_by', '=', userId).execute();
+  await tx.deleteFrom('lintel_request').where('user_id', '=', userId).execute();
+  await tx
+    .deleteFrom('lintel_view')
+    .where((eb) => eb.or([eb('by_id', '=', userId), eb('user_id', '=', userId)]))
+    .execute();
+  await tx.deleteFrom('lintel_care').where('person_id', '=', userId).execute();
+  for (const table of ['lintel_address_proof', 'lintel_session', 'lintel_credential'] as const)
+    await sql`delete from ${sql.table(table)} where person_id = ${userId}`.execute(tx);
+}
+
+/** Ends a membership, if there is one, and erases what names the person; both are on record. Answers how many events lost their words. */
+async function eraseFrom(setting: Setting, tenantId: string, traces: Traces, isMember: boolean): Promise<number> {
+  const { userId } = traces;
   const erased = changeTenant(
     setting,
     tenantId,
     undefined,
     async (change) => {
-      await endMembership(change, userId);
-      return { result: undefined, entry: { what: 'member erased', event: { user: userId } } };
+      if (isMember) await endMembership(change, userId);
+      const numbers = await eraseWords(change, traces);
+      await eraseIn(change, traces);
+      const ended = isMember ? [{ what: 'member erased', event: { user: userId } }] : [];
+      // By what stands here, words that were erased are told from words that were deleted.
+      const words = numbers.length > 0 ? [{ what: 'words erased', event: { user: userId, numbers: spans(numbers) } }] : [];
+      return { result: numbers.length, entry: [...ended, ...words] };
     },
     { evenClosed: true },
   );
-  await erased.catch((error: unknown) => {
+  return erased.catch((error: unknown) => {
     if (!isLintelError(error, 'last-keyholder')) throw error;
     throw new LintelError('last-keyholder', `${error.message} Nothing was erased.`, { tenantId });
   });
 }
 
-/** The tenants to which somebody belongs, by id. */
-export async function tenantsOf(db: Kysely<LintelTables>, userId: string): Promise<string[]> {
-  const rows = await db.selectFrom('lintel_person_tenant').select('tenant_id').where('person_id', '=', userId).orderBy('tenant_id').execute();
-  return rows.map((row) => row.tenant_id);
+/** The tenants that erasing somebody changes. */
+export async function tenantsToErase(tx: Kysely<LintelTables>, userId: string): Promise<string[]> {
+  const traces = await tracesOf(tx, userId);
+  return traces ? tenantsWith(tx, traces) : [];
 }
 
 /**
- * Erases a person: every membership ends, the account and what names them are gone. The record of changes stays whole, since it holds ids and
- * commitments; records of the application stay owned by the id, for somebody to take over.
+ * Erases a person: every membership ends, the account and what names them by id or by any address that was ever theirs are gone. The record of changes stays whole, since it
+ * holds ids and commitments, and says which events lost their words; records of the application stay owned by the id, for somebody to take over. The id is nobody's any more.
  *
  * @returns how many events have lost their words.
- * @throws LintelError `no-account`; `last-keyholder` where somebody else has to take over first, `try-again` where they came in somewhere in the same moment: then nothing
- *   was erased.
+ * @throws LintelError `no-account`; `last-keyholder` where somebody else has to take over first: then nothing was erased.
  */
 export function erasePerson(setting: Setting, userId: string): Promise<{ readonly words: number }> {
   return inTransaction(setting.db, async (tx: Transaction<LintelTables>) => {
     const inside = { ...setting, db: tx };
-    const person = await tx.selectFrom('lintel_person').select('address').where('id', '=', userId).executeTakeFirst();
-    if (!person) throw new LintelError('no-account', 'There is no such account.', {});
-    const tenants = await tenantsOf(tx, userId);
-    await lockTenants(tx, tenants);
-    for (const tenant of tenants) await leaveTenant(inside, tenant, userId);
-    // From here on they come into no tenant. Where they just did, all of it is to be done again.
-    await lockPerson(tx, userId);
-    const joined = await tx.selectFrom('lintel_person_tenant').select('tenant_id').where('person_id', '=', userId).executeTakeFirst();
-    if (joined) throw new LintelError('try-again', 'They came into another organisation in the same moment. Nothing was erased; try again.', {});
-    const words = await eraseWords(tx, userId, person.address);
-    const status = sql<'withdrawn'>`case status when 'pending' then 'withdrawn' else status end`;
-    const gone = { address: `erased ${userId}`, address_written: 'erased', name: null, status };
-    await tx.updateTable('lintel_invitation').set(gone).where('address', '=', person.address).execute();
-    await tx.deleteFrom('lintel_mailed').where('address', '=', person.address).execute();
-    await tx.deleteFrom('lintel_outbox').where('to_address', 'is not', null).where(sql<boolean>`lower(to_address) = ${person.address}`).execute();
-    await tx.deleteFrom('lintel_address_proof').where('person_id', '=', userId).execute();
-    await tx.deleteFrom('lintel_appeal').where('user_id', '=', userId).execute();
-    await tx.updateTable('lintel_appeal').set({ reason: null }).where('answered_by', '=', userId).execute();
-    await tx.deleteFrom('lintel_request').where('user_id', '=', userId).execute();
-    await tx.deleteFrom('lintel_view').where('by_id', '=', userId).execute();
-    await tx.deleteFrom('lintel_care').where('person_id', '=', userId).execute();
-    await tx.deleteFrom('lintel_answer').where('actor', '=', userId).execute();
-    for (const table of ['lintel_session', 'lintel_credential'] as const) await sql`delete from ${sql.table(table)} where person_id = ${userId}`.execute(tx);
+    const noAccount = () => new LintelError('no-account', 'There is no such account.', {});
+    const locked = await tenantsToErase(tx, userId);
+    await lockTenants(tx, locked);
+    // From here on they come into nothing, and have no other address.
+    if (!(await lockPerson(tx, userId))) throw noAccount();
+    const traces = (await tracesOf(tx, userId)) as Traces;
+    const tenants = await tenantsWith(tx, traces);
+    if (tenants.some((tenant) => !locked.includes(tenant)))
+      throw new LintelError('try-again', 'They came into another organisation in the same moment. Nothing was erased; try again.', {});
+    const mine = new Set(await tenantsOf(tx, userId));
+    let words = 0;
+    for (const tenant of tenants) words += await eraseFrom(inside, tenant, traces, mine.has(tenant));
+    await eraseBeside(tx, traces);
     await tx.deleteFrom('lintel_person').where('id', '=', userId).execute();
+    await tx.insertInto('lintel_erased').values({ person_id: userId }).execute();
     return { words };
   });
 }

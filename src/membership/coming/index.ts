@@ -1,7 +1,7 @@
 export { accept, decline, type InvitationView, lookAtInvitation, myInvitations } from './accepting.js';
 export { type Appeal, type AppealStatus, answerAppeal, appealsOf, appealsToAnswer, appealToAnswer, raiseAppeal, withdrawAppeal } from './appeals.js';
 export { beginCare, careFacts, endCare, type NewCare, onPlatform } from './care.js';
-export { erasePerson, tenantsOf } from './erase.js';
+export { erasePerson, tenantsToErase } from './erase.js';
 export { asIfAccepted, type Invitation, type InviteAnswer, invitationSteps, invite, listInvitations, type NewInvitation } from './invitations.js';
 export { askToJoin, type JoinRequest, joiningSteps, listRequests, readRules, stopAsking } from './joining.js';
 export { addPerson, changeAddress, type NewPerson, personByAddress, proofToken, proveAddress, renamePerson } from './people.js';

@@ -193,7 +193,7 @@ export const joiningSteps: Handlers<'set-rules' | 'let-in' | 'turn-away'> = {
       const person = await askingPerson(change, user);
       insistOnGiving(change.giver, roles);
       await join(change, person, roles);
-      await tell(change, [person.address_written], 'let-in', { tenant: change.actor.facts.tenant.name });
+      await tell(change, user, [person.address_written], 'let-in', { tenant: change.actor.facts.tenant.name });
       return { what: 'member joined', event: { user, roles: await keptRoles(change, roles) } };
     },
   },
@@ -203,7 +203,7 @@ export const joiningSteps: Handlers<'set-rules' | 'let-in' | 'turn-away'> = {
     run: async (change, { user }) => {
       const person = await askingPerson(change, user);
       await forget(change, user);
-      await tell(change, [person.address_written], 'turned-away', { tenant: change.actor.facts.tenant.name });
+      await tell(change, user, [person.address_written], 'turned-away', { tenant: change.actor.facts.tenant.name });
       return { what: 'turned away', event: { user } };
     },
   },

@@ -89,7 +89,7 @@ export async function changeAddress(setting: Setting, userId: string, raw: strin
       .values({ person_id: userId, ...row })
       .onConflict((c) => c.column('person_id').doUpdateSet(row))
       .execute();
-    await tell({ tx, at, setting }, [written], 'prove-address', { name: person.name, person: userId });
+    await tell({ tx, at, setting }, userId, [written], 'prove-address', { name: person.name, person: userId });
     return secret ? { token: secret.token } : {};
   });
 }
@@ -123,9 +123,10 @@ export async function proveAddress(setting: Setting, token: string): Promise<{ r
     const taken = await tx.selectFrom('lintel_person').select('id').where('address', '=', proof.address).where('id', '<>', userId).executeTakeFirst();
     if (taken) throw new LintelError('address-taken', `There is an account for ${proof.address_written} already.`, {});
     const { address, address_written } = proof;
+    await tx.insertInto('lintel_address_held').values({ person_id: userId, address: before.address, until: at }).execute();
     await tx.updateTable('lintel_person').set({ address, address_written, confirmed_at: at }).where('id', '=', userId).execute();
     await tx.deleteFrom('lintel_address_proof').where('person_id', '=', userId).execute();
-    await tell({ tx, at, setting }, [before.address_written], 'address-changed', { name: before.name, address: maskAddress(address_written) });
+    await tell({ tx, at, setting }, userId, [before.address_written], 'address-changed', { name: before.name, address: maskAddress(address_written) });
     return { userId };
   });
 }

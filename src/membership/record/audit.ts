@@ -24,10 +24,13 @@ export interface AuditVerdict {
   readonly events: number;
   /** Hash of the last event: keep it elsewhere, and a tail that is cut off later shows. */
   readonly head: string;
-  /** Events whose words were erased. */
+  /** Events that have no words any more. */
   readonly erased: number;
   /** The first event where the chain does not hold. */
-  readonly broken?: { readonly number: number; readonly why: 'missing' | 'altered' | 'not linked' | 'words altered' | 'tail cut' | 'head unknown' };
+  readonly broken?: {
+    readonly number: number;
+    readonly why: 'missing' | 'altered' | 'not linked' | 'words altered' | 'words deleted' | 'tail cut' | 'head unknown';
+  };
 }
 
 const TOGETHER = 500;
@@ -62,30 +65,57 @@ async function* eventsOf(db: Kysely<LintelTables>, tenantId: string, until?: Dat
   }
 }
 
+/** Whole numbers as spans from the first to the last, to be short on record. */
+export function spans(numbers: readonly number[]): [number, number][] {
+  const all: [number, number][] = [];
+  for (const number of numbers) {
+    const last = all.at(-1);
+    if (last && last[1] === number - 1) last[1] = number;
+    else all.push([number, number]);
+  }
+  return all;
+}
+
 /**
  * Goes through the record of a tenant from its first event: each is hashed anew over the one before it, and compared with its words where they
- * are still there.
+ * are still there; where they are not, a later event has to say that they were erased. Sees one moment, also while others write; in a transaction of the application's own,
+ * as that sees it.
  *
  * @param head a hash that was kept elsewhere: it has to be met on the way, else the tail was cut off or written anew.
  */
 export async function verifyAudit(db: Kysely<LintelTables>, tenantId: string, head?: string): Promise<AuditVerdict> {
-  let [events, erased, last, met] = [0, 0, '', head === undefined];
+  if (!db.isTransaction)
+    return db
+      .transaction()
+      .setIsolationLevel('repeatable read')
+      .setAccessMode('read only')
+      .execute((tx) => verifyAudit(tx, tenantId, head));
+  let [events, last, met] = [0, '', head === undefined];
+  const without = new Set<number>();
+  const verdict = (why?: NonNullable<AuditVerdict['broken']>['why'], number = events + 1): AuditVerdict => ({
+    events,
+    erased: without.size,
+    head: last,
+    ...(why && { broken: { number, why } }),
+  });
+  const toldErased: [number, number][] = [];
   for await (const row of eventsOf(db, tenantId)) {
     const { salt, words, hash, previous_hash, ...told } = row;
-    const broken = (why: NonNullable<AuditVerdict['broken']>['why']): AuditVerdict => ({ events, erased, head: last, broken: { number: events + 1, why } });
-    if (row.number !== events + 1) return broken('missing');
-    if (previous_hash !== last) return broken('not linked');
-    if (auditHash(previous_hash, { tenant_id: tenantId, ...told }) !== hash) return broken('altered');
-    if (salt === null) erased += 1;
-    else if (commitmentTo(salt, words) !== told.commitment) return broken('words altered');
+    if (row.number !== events + 1) return verdict('missing');
+    if (previous_hash !== last) return verdict('not linked');
+    if (auditHash(previous_hash, { tenant_id: tenantId, ...told }) !== hash) return verdict('altered');
+    if (salt === null) without.add(row.number);
+    else if (commitmentTo(salt, words) !== told.commitment) return verdict('words altered');
+    if (row.what === 'words erased') toldErased.push(...(row.event as { numbers: [number, number][] }).numbers);
     events += 1;
     last = hash;
     met ||= hash === head;
   }
+  const deleted = [...without].find((number) => !toldErased.some(([from, to]) => from <= number && number <= to));
+  if (deleted !== undefined) return verdict('words deleted', deleted);
   const tenant = await db.selectFrom('lintel_tenant').select(['last_number', 'last_hash']).where('id', '=', tenantId).executeTakeFirst();
-  const cut = tenant && (Number(tenant.last_number) !== events || tenant.last_hash !== last);
-  const why = cut ? 'tail cut' : met ? undefined : 'head unknown';
-  return { events, erased, head: last, ...(why && { broken: { number: events + 1, why } }) };
+  if (tenant && (Number(tenant.last_number) !== events || tenant.last_hash !== last)) return verdict('tail cut');
+  return verdict(met ? undefined : 'head unknown');
 }
 
 /**

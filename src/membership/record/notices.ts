@@ -28,8 +28,12 @@ export interface Telling {
   readonly number?: number;
 }
 
-/** Puts messages into the outbox, in the transaction of what they are about. Without a mailer nobody is told. */
-export async function tell<N extends NoticeName>(telling: Telling, addresses: readonly string[], notice: N, of: Notices[N]): Promise<void> {
+/**
+ * Puts messages into the outbox, in the transaction of what they are about. Without a mailer nobody is told.
+ *
+ * @param about the person of whom they speak: with that person they are erased.
+ */
+export async function tell<N extends NoticeName>(telling: Telling, about: string, addresses: readonly string[], notice: N, of: Notices[N]): Promise<void> {
   const { tx, at, setting, tenantId = '', number = 0 } = telling;
   if (!setting.hasMailer || addresses.length === 0) return;
   const part = sql<number>`nextval('lintel_notice_number')`;
@@ -40,6 +44,7 @@ export async function tell<N extends NoticeName>(telling: Telling, addresses: re
     invitation_id: null,
     notice,
     to_address,
+    about_id: about,
     of: JSON.stringify(of),
     next_at: at,
     queued_at: at,

@@ -11,10 +11,12 @@ function linkTables(setting: Setting) {
   return Object.values(setting.charter.shapes).flatMap((shape) => Object.values(shape.fields).flatMap((field) => (field.link ? [field.link] : [])));
 }
 
-/** Ends a membership with everything that hangs on it, so that nothing revives on return. Records stay owned. */
+/** Ends a membership with everything that hangs on it, the programs that the member answers for among it, so that nothing revives on return. Records stay owned. */
 export async function endMembership(change: Change, userId: string): Promise<readonly Assignment[]> {
   const { tx, tenantId } = change;
   await insistOnHolder(change, { user: userId });
+  const programs = await tx.selectFrom('lintel_member').select('user_id').where('tenant_id', '=', tenantId).where('responsible_id', '=', userId).execute();
+  for (const { user_id } of programs) await endMembership(change, user_id);
   const before = await rolesHeld(change, { user: userId });
   await dropOpenings(change, (eb) => eb('to_user', '=', userId));
   await tx

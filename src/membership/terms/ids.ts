@@ -1,5 +1,5 @@
 import type { Kysely } from 'kysely';
-import { LintelError, newId } from '../../base/index.js';
+import { hashOf, LintelError, newId } from '../../base/index.js';
 import { type Charter, type Identified, idType } from '../../charter/index.js';
 import { readValue } from '../../predicate/index.js';
 import type { Anchor } from '../../standing/index.js';
@@ -45,12 +45,19 @@ export type PersonMaker = (
 /**
  * The id of a person or a program: the one that was given, the one that the application makes, or a uuid.
  *
- * @throws LintelError `bad-id`; `option-missing` where ids are numbers, which only the application can make.
+ * @throws LintelError `bad-id`; `id-used` for that of somebody who was erased; `option-missing` where ids are numbers, which only the application can make.
  */
 export async function idOfPerson(tx: Kysely<any>, setting: Setting, given: Id | undefined, person: Parameters<PersonMaker>[1]): Promise<string> {
   const { charter, newPerson } = setting;
-  if (given !== undefined) return insistOnId(charter, 'person', given);
-  if (newPerson) return insistOnId(charter, 'person', await newPerson(tx, person));
+  if (given !== undefined || newPerson) {
+    const id = insistOnId(charter, 'person', given ?? (await (newPerson as PersonMaker)(tx, person)));
+    const used = await tx.selectFrom('lintel_erased').select('person_id').where('person_id', '=', id).executeTakeFirst();
+    if (used)
+      throw new LintelError('id-used', `“${id}” was the id of somebody who was erased; what they owned would be another's. Give an id that nobody had.`, {
+        id,
+      });
+    return id;
+  }
   if (idType(charter, 'person') !== 'integer') return newId();
   throw new LintelError(
     'option-missing',
@@ -103,17 +110,32 @@ export function recordId({ shapes }: Charter<any>, kind: string, id: unknown): s
   return String(readValue(shape?.fields[shape.idField]?.type ?? 'text', id) ?? id);
 }
 
-/** What somebody asks for, a step or a part of one, in which each id is written in its one spelling, however it was given. */
-export function inOneSpelling<S extends object>(charter: Charter<any>, asked: S): S {
+/** What somebody asks for, a step or a part of one, with each id in it as `write` has it. */
+function withIds<S extends object>(charter: Charter<any>, asked: S, write: (id: Id, what: Identified) => Id): S {
   const does = 'do' in asked ? String(asked.do) : '';
   const about = ABOUT.find(([pattern]) => pattern.test(does))?.[1];
-  const write = (value: unknown, what: Identified | undefined): unknown => {
-    if (Array.isArray(value)) return value.map((one) => write(one, what));
+  const written = (value: unknown, what: Identified | undefined): unknown => {
+    if (Array.isArray(value)) return value.map((one) => written(one, what));
     if (isAnchorAtRecord(value)) return { ...value, id: recordId(charter, value.kind, value.id) };
     if (typeof value === 'object' && value !== null)
-      return Object.fromEntries(Object.entries(value).map(([key, inner]) => [key, write(inner, whatOf(key, value))]));
-    return what !== undefined && (typeof value === 'string' || typeof value === 'number') ? spelled(charter, what, value) : value;
+      return Object.fromEntries(Object.entries(value).map(([key, inner]) => [key, written(inner, whatOf(key, value))]));
+    return what !== undefined && (typeof value === 'string' || typeof value === 'number') ? write(value, what) : value;
   };
   const whatOf = (key: string, holder: object) => (key === 'id' && holder === asked ? about : Object.hasOwn(IDS, key) ? IDS[key] : undefined);
-  return write(asked, undefined) as S;
+  return written(asked, undefined) as S;
+}
+
+/** What somebody asks for, a step or a part of one, in which each id is written in its one spelling, however it was given. */
+export const inOneSpelling = <S extends object>(charter: Charter<any>, asked: S): S => withIds(charter, asked, (id, what) => spelled(charter, what, id));
+
+/**
+ * Steps from outside: an id that they give a new program is a name for it within them, for which an id of ours stands that nobody can choose. The same steps of the same
+ * person have the same.
+ *
+ * @param by what nobody else has: tenant and person.
+ */
+export function withOurIds<S extends { readonly do: string }>(charter: Charter<any>, steps: readonly S[], by: readonly string[]): S[] {
+  const given = new Set(steps.flatMap((step) => (step.do === 'make-program' && 'id' in step ? [String(step.id)] : [])));
+  const ours = (id: Id) => hashOf([JSON.stringify([...by, String(id)])]).replace(/^(.{8})(.{4}).(.{3}).(.{3})(.{12}).*$/, '$1-$2-8$3-8$4-$5');
+  return steps.map((step) => withIds(charter, step, (id, what) => (what === 'person' && given.has(String(id)) ? ours(id) : id)));
 }

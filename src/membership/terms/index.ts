@@ -12,6 +12,7 @@ export {
   type PersonMaker,
   recordId,
   spelled,
+  withOurIds,
 } from './ids.js';
 export { holdPerson, lockPerson, lockTenants } from './locks.js';
 export { insertMany, type Setting, takenBack } from './setting.js';

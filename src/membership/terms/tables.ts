@@ -126,6 +126,13 @@ interface AddressProofRow {
   expires_at: Moment;
 }
 
+/** An address that somebody had before, and until when. */
+interface AddressHeldRow {
+  person_id: string;
+  address: string;
+  until: Moment;
+}
+
 interface MemberRow {
   tenant_id: string;
   user_id: string;
@@ -300,6 +307,8 @@ interface OutboxRow {
   invitation_id: string | null;
   notice: ColumnType<string | null, string | null | undefined, string>;
   to_address: ColumnType<string | null, string | null | undefined, string>;
+  /** Of whom it speaks; null for an invitation. */
+  about_id: ColumnType<string | null, string | null | undefined, string>;
   of: JSONColumnType<Record<string, string>, string | undefined, string>;
   state: Generated<'waiting' | 'sent' | 'given up'>;
   tries: Generated<number>;
@@ -377,6 +386,8 @@ export interface LintelTables {
   lintel_address_proof: AddressProofRow;
   lintel_listener: ListenerRow;
   lintel_unheard: UnheardRow;
+  lintel_erased: { person_id: string };
+  lintel_address_held: AddressHeldRow;
   lintel_audit: AuditRow;
   lintel_audit_words: AuditWordsRow;
 }
