@@ -1,5 +1,5 @@
 /*
- * Errors that are planted in a copy of the sources: the comparison of engines, the attacks on the membership and on the wall, or the
+ * Errors that are planted in a copy of the sources: the comparison of engines, the attacks on the membership and on the wall, pairs at once, or the
  * queries of all shapes have to find each of them.
  */
 import { execFile } from 'node:child_process';
@@ -9,6 +9,7 @@ import { promisify } from 'node:util';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
 import { AGREE_GUARDS } from './agree-guards.js';
 import { ATTACK_GUARDS } from './attack-guards.js';
+import { RACES_GUARDS } from './races-guards.js';
 import { type Planted, SCOPE_GUARDS } from './scope-guards.js';
 import { WALL_GUARDS } from './wall-guards.js';
 
@@ -28,7 +29,19 @@ async function runWith([what, ...edits]: Planted, program: readonly string[]): P
   const copy = join(cache, what.replaceAll(' ', '-'));
   rmSync(copy, { recursive: true, force: true });
   mkdirSync(copy, { recursive: true });
-  for (const part of ['src', 'agree', 'attack', 'queries', 'wall', 'package.json', 'tsconfig.json', 'test/setup.ts', 'test/run-options.ts', 'test/chromium.ts'])
+  for (const part of [
+    'src',
+    'agree',
+    'attack',
+    'queries',
+    'wall',
+    'races',
+    'package.json',
+    'tsconfig.json',
+    'test/setup.ts',
+    'test/run-options.ts',
+    'test/chromium.ts',
+  ])
     cpSync(join(root, part), join(copy, part), { recursive: true });
   symlinkSync(join(root, 'node_modules'), join(copy, 'node_modules'));
   for (let i = 0; i < edits.length; i += 3) {
@@ -56,6 +69,12 @@ test.concurrent.for(planted)('%s: found', { timeout: 1_000_000 }, async (one, { 
 const holes = long ? ATTACK_GUARDS : ATTACK_GUARDS.slice(0, 1);
 test.concurrent.for(holes)('%s: found', { timeout: 1_000_000 }, async (one, { expect: expectHere }) => {
   expectHere(await runWith(one, ['attack/run.ts', '--runs', '2000', '--seed', '8', '--as-found'])).toMatch(/ (came to (?!more:)|hold together)/);
+});
+
+const locks = long ? RACES_GUARDS : [];
+test.concurrent.for(locks)('%s: found by two at once', { timeout: 1_000_000 }, async (one, { expect: expectHere }) => {
+  const seed = String(Math.floor(Math.random() * 1_000_000_000));
+  expectHere(await runWith(one, ['races/run.ts', '--pairs', '2400', '--seed', seed])).toMatch(/there (is|are) |was shown/);
 });
 
 /** In the long run each guard is taken out at three numbers that are drawn then. */

@@ -30,7 +30,7 @@ function serverPrograms(): string {
   throw new Error('The tests need the server programs of PostgreSQL 15 or later: install the package postgresql.');
 }
 
-async function freePort(): Promise<number> {
+export async function freePort(): Promise<number> {
   const server = createServer();
   await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
   const { port } = server.address() as { port: number };

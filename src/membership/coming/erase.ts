@@ -59,12 +59,13 @@ async function tenantsWith(db: Kysely<LintelTables>, traces: Traces): Promise<st
   return rows.map((row) => row.tenant_id);
 }
 
-/** Erases words in one tenant, and answers the numbers of their events. */
+/** Erases words in one tenant, and answers the numbers of their events. The reason of several that were done together is erased with one of them. */
 async function eraseWords({ tx, tenantId }: Change, traces: Traces): Promise<number[]> {
   const { rows } = await sql<{ number: string }>`
-    delete from lintel_audit_words where tenant_id = ${tenantId} and number in (select w.number ${wordsAbout(traces)} and w.tenant_id = ${tenantId}) returning number`.execute(
-    tx,
-  );
+    with found as (select w.number, a.at, a.actor, w.words ->> 'reason' as reason ${wordsAbout(traces)} and w.tenant_id = ${tenantId})
+    delete from lintel_audit_words d using lintel_audit b where d.tenant_id = ${tenantId} and b.tenant_id = d.tenant_id and b.number = d.number
+      and (d.number in (select number from found) or (b.at, b.actor, d.words ->> 'reason') in (select at, actor, reason from found))
+    returning d.number`.execute(tx);
   const numbers = rows.map((row) => Number(row.number)).sort((a, b) => a - b);
   await tx
     .updateTable('lintel_unheard')

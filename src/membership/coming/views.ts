@@ -2,7 +2,7 @@ import type { Kysely } from 'kysely';
 import { LintelError, newId } from '../../base/index.js';
 import { type Assignment, type Facts, type Standing, throwIfRefused, type View } from '../../standing/index.js';
 import { changeTenant } from '../change/index.js';
-import { insistOnKnown, readFacts } from '../held/index.js';
+import { existing, insistOnKnown, readFacts } from '../held/index.js';
 import { assignmentRows, rolesOnRecord } from '../steps/index.js';
 import { type LintelTables, madeUpId, type Setting, takenBack } from '../terms/index.js';
 import { joinTenant } from './tenants.js';
@@ -63,21 +63,23 @@ export async function endView(setting: Setting, tenantId: string, by: string, id
 async function madeUp(setting: Setting, tenantId: string, as: Exclude<LookAs, { readonly user: string }>): Promise<Facts> {
   const user = madeUpId();
   return takenBack(setting.db, async (tx) => {
-    try {
-      await tx.insertInto('lintel_person').values({ id: user, name: 'somebody made up', address: user, address_written: user }).execute();
-      await changeTenant({ ...setting, db: tx }, tenantId, undefined, async (change) => {
-        await joinTenant(tx, tenantId, user, change.at, await assignmentRows(change, as.roles ?? []));
-        const places = (as.units ?? []).map((unit_id) => ({ tenant_id: tenantId, user_id: user, unit_id }));
-        const groups = (as.groups ?? []).map((group_id) => ({ tenant_id: tenantId, user_id: user, group_id }));
-        if (places.length > 0) await tx.insertInto('lintel_placement').values(places).execute();
-        if (groups.length > 0) await tx.insertInto('lintel_group_member').values(groups).execute();
-        return { result: undefined, entry: [] };
-      });
-      return await readFacts(tx, setting.charter, { tenant: tenantId, user, now: setting.now() });
-    } catch (error) {
-      if ((error as { code?: string }).code === '23503') throw new LintelError('not-found', 'There is no such group or unit.', {}, { cause: error });
-      throw error;
-    }
+    await tx.insertInto('lintel_person').values({ id: user, name: 'somebody made up', address: user, address_written: user }).execute();
+    await changeTenant({ ...setting, db: tx }, tenantId, undefined, async (change) => {
+      for (const [what, ids = []] of [
+        ['unit', as.units],
+        ['group', as.groups],
+      ] as const) {
+        const there = await existing(tx, tenantId, what, ids, setting.now());
+        if (ids.some((id) => !there.includes(id))) throw new LintelError('not-found', 'There is no such group or unit.', {});
+      }
+      await joinTenant(tx, tenantId, user, change.at, await assignmentRows(change, as.roles ?? []));
+      const places = (as.units ?? []).map((unit_id) => ({ tenant_id: tenantId, user_id: user, unit_id }));
+      const groups = (as.groups ?? []).map((group_id) => ({ tenant_id: tenantId, user_id: user, group_id }));
+      if (places.length > 0) await tx.insertInto('lintel_placement').values(places).execute();
+      if (groups.length > 0) await tx.insertInto('lintel_group_member').values(groups).execute();
+      return { result: undefined, entry: [] };
+    });
+    return readFacts(tx, setting.charter, { tenant: tenantId, user, now: setting.now() });
   });
 }
 
