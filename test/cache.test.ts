@@ -80,6 +80,19 @@ test(`over ${REMOVALS} removals committed by another process, nobody is accepted
   ]);
   const wim = await timed.enter({ tenant: 'alderbrook', user: 'wim' });
   expect(await wim.carryOut([{ do: 'place', user: 'wim', units: [] }]).catch((error) => error.code)).toBe('refused');
+  // Whoever could hand over when they came in, and may no more, does not.
+  const sela = () => timed.enter({ tenant: 'alderbrook', user: 'sela' });
+  const hold = async (role: string) =>
+    (await lintel.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: ['recentSignIn'] })).carryOut([
+      { do: 'set-roles', holder: { user: 'sela' }, roles: [{ role, anchor: { on: 'tenant' } }] },
+    ]);
+  await hold('warden');
+  expect((await sela()).may('hive.transfer')).toBe(true);
+  await hold('reader');
+  expect([(await sela()).may('hive.transfer'), await (await sela()).handOver('tobias', 'sela', ['hive'])]).toEqual([
+    true,
+    { hive: { handed: 0, left: expect.anything() } },
+  ]);
   expect(() => createLintel({ charter, db, cache: { seconds: 0 } })).toThrow('the cache keeps for 0 seconds');
   await db.destroy();
 });

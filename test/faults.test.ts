@@ -22,13 +22,14 @@ const whole = { on: 'tenant' } as const;
 const fulfilled = ['recentSignIn'];
 const boss = (on: Apiary) => on.enter({ tenant: 'alderbrook', user: 'maren', fulfilled });
 
-/** A pool whose connection is terminated by the server right before its nth statement, or right after the server has done it. */
+/** A pool whose connection is terminated by the server right before its nth statement, or right after the server has done it; from then on the database is away. */
 function breaking(at: number, when: 'before' | 'after'): { on: Apiary; reached: () => boolean; close: () => Promise<void> } {
   const pool = new pg.Pool({ connectionString: url, max: 1 });
   pool.on('error', () => {});
   let count = 0;
   const connections = {
     connect: async () => {
+      if (count >= at) throw new Error('the database is away');
       const client = await pool.connect();
       client.on('error', () => {});
       const terminate = async () => {

@@ -56,20 +56,21 @@ export async function standingOfRequest<L extends Lintel<any>>(
   sender: FaceOptions['sender'],
   request: Request,
   tenant: string,
+  fresh = false,
 ): Promise<Awaited<ReturnType<L['enter']>>> {
-  const standing = await enter(lintel, sender, request, tenant);
+  const standing = await enter(lintel, sender, request, tenant, fresh);
   // Whoever is no member learns nothing, not even that there is such a tenant; a key counts in its own alone.
   if ((standing.isMember || standing.facts.care) && standing.facts.tenant.id === spelled(lintel.charter, 'tenant', tenant))
     return standing as Awaited<ReturnType<L['enter']>>;
   throw new LintelError('not-found', 'There is no such page.', {});
 }
 
-async function enter(lintel: Lintel<any>, sender: FaceOptions['sender'], request: Request, tenant: string): Promise<ServerStanding<any>> {
+async function enter(lintel: Lintel<any>, sender: FaceOptions['sender'], request: Request, tenant: string, fresh: boolean): Promise<ServerStanding<any>> {
   const key = bearer(request);
-  if (key !== undefined) return lintel.enterByKey(key);
+  if (key !== undefined) return lintel.enterByKey(key, { fresh });
   const who = await sender(request);
   if (!who) throw new LintelError('no-account', 'Sign in first.', {});
-  return lintel.enter({ ...who, tenant });
+  return lintel.enter({ ...who, tenant, fresh });
 }
 
 type Issue = z.core.$ZodIssue;
@@ -147,7 +148,7 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
 
   async function inTenant(c: Context, operation: Operation & { in: 'tenant' }): Promise<Response> {
     const { tenant = '', ...path } = c.req.param() as Record<string, string>;
-    const standing = await standingOfRequest(lintel, sender, c.req.raw, tenant);
+    const standing = await standingOfRequest(lintel, sender, c.req.raw, tenant, true);
     await within(standing.userId as string);
     const query = operation.query ? readAs(operation.query, c.req.query()) : {};
     const body = await bodyOf(c, operation.body);

@@ -19,9 +19,8 @@ export interface Delivery {
 
 /** Tries before a message is given up, about four hours in all. */
 const MAX_TRIES = 10;
-/** A message that was taken up is left to its sender for this long, in seconds. */
+/** A message that was taken up is its sender's for so many seconds; as long as they are at it, again and again. */
 const LEASE = 120;
-const BATCH = 20;
 
 interface Taken {
   tenant_id: string;
@@ -34,14 +33,14 @@ interface Taken {
   tries: number;
 }
 
-/** Takes up messages that are due, so that no other sender does: it does not wait for rows that another one holds. */
-async function takeUp({ db, now }: Delivery): Promise<Taken[]> {
+/** Takes up the message that is due first, so that no other sender does: it does not wait for what another one holds. */
+async function takeUp({ db, now }: Delivery): Promise<Taken | undefined> {
   const [at, until] = [new Date(now()), new Date(now() + LEASE * 1000)];
   const { rows } = await sql<Taken>`
     update lintel_outbox set tries = tries + 1, next_at = ${until}
-    where (tenant_id, number, part) in (select tenant_id, number, part from lintel_outbox where state = 'waiting' and next_at <= ${at} order by next_at limit ${BATCH} for update skip locked)
+    where (tenant_id, number, part) in (select tenant_id, number, part from lintel_outbox where state = 'waiting' and next_at <= ${at} order by next_at limit 1 for update skip locked)
     returning tenant_id, number, part, invitation_id, notice, to_address, of, tries`.execute(db);
-  return rows;
+  return rows[0];
 }
 
 const DAY = 86_400_000;
@@ -128,27 +127,40 @@ export async function deliver(delivery: Delivery): Promise<{ sent: number; faile
     .deleteFrom('lintel_mailed')
     .where('at', '<', new Date(now() - DAY))
     .execute();
-  for (let batch = await takeUp(delivery); batch.length > 0; batch = await takeUp(delivery)) {
-    for (const taken of batch) {
-      const mine = db
-        .updateTable('lintel_outbox')
-        .where('tenant_id', '=', taken.tenant_id)
-        .where('number', '=', taken.number)
-        .where('part', '=', taken.part)
-        .where('state', '=', 'waiting');
-      try {
-        const later = await deliverOne(delivery, taken);
-        if (later) {
-          await mine.set({ next_at: later, tries: taken.tries - 1 }).execute();
-          continue;
-        }
-        await mine.set({ state: 'sent', last_error: null }).execute();
-        count.sent += 1;
-      } catch (error) {
-        const again = new Date(now() + 2 ** taken.tries * 15_000);
-        await mine.set({ state: taken.tries >= MAX_TRIES ? 'given up' : 'waiting', next_at: again, last_error: String(error).slice(0, 500) }).execute();
-        count.failed += 1;
+  for (let taken = await takeUp(delivery); taken; taken = await takeUp(delivery)) {
+    const { tenant_id, number, part, tries } = taken;
+    const mine = db
+      .updateTable('lintel_outbox')
+      .where('tenant_id', '=', tenant_id)
+      .where('number', '=', number)
+      .where('part', '=', part)
+      .where('state', '=', 'waiting')
+      // Nobody has taken it up since.
+      .where('tries', '=', tries);
+    // However slow the server is: it stays this sender's.
+    const keeping = setInterval(
+      () => {
+        mine
+          .set({ next_at: new Date(now() + LEASE * 1000) })
+          .execute()
+          .catch(() => {});
+      },
+      (LEASE * 1000) / 3,
+    );
+    try {
+      const later = await deliverOne(delivery, taken);
+      if (later) {
+        await mine.set({ next_at: later, tries: tries - 1 }).execute();
+        continue;
       }
+      await mine.set({ state: 'sent', last_error: null }).execute();
+      count.sent += 1;
+    } catch (error) {
+      const again = new Date(now() + 2 ** tries * 15_000);
+      await mine.set({ state: tries >= MAX_TRIES ? 'given up' : 'waiting', next_at: again, last_error: String(error).slice(0, 500) }).execute();
+      count.failed += 1;
+    } finally {
+      clearInterval(keeping);
     }
   }
   return count;

@@ -5,7 +5,7 @@ import type { Anchor, Assignment, Standing } from '../standing/index.js';
 /** Who acts: a standing that can be asked for the member behind it. */
 export type Acting = Standing<any> & { readonly memberId: string };
 
-/** Faces act as one person in one tenant; each call reads that person's standing afresh. */
+/** Faces act as one person in one tenant; each change reads that person's standing afresh. */
 export abstract class Face<A extends Acting = Acting> {
   protected readonly standing: A;
   protected readonly setting: membership.Setting;

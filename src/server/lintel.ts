@@ -67,6 +67,8 @@ export interface Entry {
   /** Absent for a visitor who is not signed in. */
   readonly user?: membership.Id | undefined;
   readonly tenant: membership.Id;
+  /** Reads afresh, also where what was read is kept for a while. */
+  readonly fresh?: boolean;
   /** Obligations that this person has met. */
   readonly fulfilled?: readonly string[];
   /** Facts about the request, set by the server only. */
@@ -169,7 +171,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     const { words } = this.#options;
     const options = { now: this.#setting.now, ...(words && { words }), ...(context && { context }) };
     const open = (facts: Facts) => new ServerStanding<T>(this.charter, { ...facts, ...(channel !== undefined && { channel }) }, options, this.#place);
-    let standing = open({ ...(await this.#facts(tenant, user)), fulfilled });
+    let standing = open({ ...(await this.#facts(tenant, user, entry.fresh)), fulfilled });
     if (entry.care !== undefined) standing = open(await membership.careFacts(this.#setting, standing, entry.care));
     if (entry.view !== undefined) standing = open(await membership.viewedFacts(this.#setting, standing, entry.view));
     return standing;
@@ -189,10 +191,10 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       throw new LintelError('unknown-channel', `no action of the charter names the channel "${channel}"${didYouMean(channel, known)}`, { channel });
   }
 
-  async #facts(tenant: string, user: string | undefined): Promise<Facts> {
+  async #facts(tenant: string, user: string | undefined, fresh = false): Promise<Facts> {
     const now = this.#setting.now();
     const read = () => membership.readFacts(this.db, this.charter as Charter, { tenant, user, now });
-    return this.#kept ? this.#kept.get(JSON.stringify([tenant, user]), now, read) : read();
+    return this.#kept && !fresh ? this.#kept.get(JSON.stringify([tenant, user]), now, read) : read();
   }
 
   /**

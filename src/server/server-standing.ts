@@ -375,13 +375,19 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     return { decision, remedies: [...remedies.sort((a, b) => size(a) - size(b)), ...changesOfRecord(asked, action, record)] };
   }
 
+  /** The same person as they stand now, who came in by the same way. */
+  #as(facts: Facts): ServerStanding<T> {
+    const { channel } = this.facts;
+    return new ServerStanding<T>(this.charter, { ...facts, ...(channel !== undefined && { channel }) }, this.#options, this.#place);
+  }
+
   #membershipSetting(): membership.Setting {
     const { setting, db } = this.#place;
     const inOne = db === (setting.db as unknown);
     return {
       ...setting,
       fulfilled: this.facts.fulfilled,
-      ...(inOne && { handOver: (tx, kind, from, to) => handOver(tx, this.#boundaryOf(tx), kind, from, to) }),
+      ...(inOne && { handOver: (tx, actor, kind, from, to) => handOver(tx, this.#as(actor).#boundaryOf(tx), kind, from, to) }),
     };
   }
 

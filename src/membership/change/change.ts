@@ -133,13 +133,13 @@ export function insistOn(change: Change, operation: string): void {
   throwIfRefused(change.actor.decide(operation));
 }
 
-/** Puts on record that somebody goes past the scope. @throws LintelError `bad-reason` for none. */
+/** Puts on record that somebody goes past the scope. @throws LintelError `bad-reason` for none; `not-found` for somebody who is no member any more. */
 export async function recordDoor(setting: Setting, tenantId: string, actorId: string, name: string, reason: string): Promise<void> {
   if (name.trim() === '' || reason.trim() === '') throw new LintelError('bad-reason', 'to go past the scope takes a name and a reason, for the record', {});
-  await changeTenant(setting, tenantId, actorId, async () => ({
-    result: undefined,
-    entry: { what: 'scope passed', event: { door: name }, words: { reason } },
-  }));
+  await changeTenant(setting, tenantId, actorId, async ({ actor }) => {
+    if (actor.facts.subject !== 'member') throw new LintelError('not-found', 'There is no such page.', {});
+    return { result: undefined, entry: { what: 'scope passed', event: { door: name }, words: { reason } } };
+  });
 }
 
 /** A mark of the latest change of a tenant's membership. It tells nothing of how many there were. */

@@ -13,7 +13,7 @@ export const handingSteps: Handlers<'hand-over'> = {
       const handed = [];
       for (const kind of new Set(kinds)) {
         const { one, many } = setting.charter.kind(kind);
-        const counts = await setting.handOver(tx, kind, from, to);
+        const counts = await setting.handOver(tx, actor.facts, kind, from, to);
         handed.push({ kind, called: counts.handed === 1 ? one : many, from, to, ...counts });
       }
       const event = { from, to, kinds: Object.fromEntries(handed.map(({ kind, handed: count, left }) => [kind, { handed: count, left }])) };

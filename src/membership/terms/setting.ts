@@ -1,6 +1,7 @@
 import { type Kysely, type Selectable, sql, type Transaction } from 'kysely';
 import { inTransaction } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
+import type { Facts } from '../../standing/index.js';
 import type { PersonMaker } from './ids.js';
 import type { LintelTables } from './tables.js';
 
@@ -22,8 +23,8 @@ export interface Setting {
   readonly newPerson?: PersonMaker;
   /** The tenant that is the platform, if there is one. */
   readonly platform?: string;
-  /** Gives what one member owns of a kind to another, by the rules of scope; absent where the records are in another database. */
-  readonly handOver?: (tx: Kysely<any>, kind: string, from: string, to: string) => Promise<{ readonly handed: number; readonly left: number }>;
+  /** Gives what one member owns of a kind to another, by the rules of scope for whoever does it as they stand then; absent where the records are in another database. */
+  readonly handOver?: (tx: Kysely<any>, actor: Facts, kind: string, from: string, to: string) => Promise<{ readonly handed: number; readonly left: number }>;
 }
 
 /** Does work in a transaction, as {@link inTransaction}, and takes back whatever it has written: only its result is left. */
