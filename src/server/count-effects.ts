@@ -1,19 +1,25 @@
 import type { Kysely } from 'kysely';
 import type { PermissionEffect, Proposal, Reached } from '../membership/index.js';
-import { NEVER, type Predicate } from '../predicate/index.js';
+import { ALWAYS, and, NEVER, type Predicate } from '../predicate/index.js';
 import { type Boundary, countRecords, someRecords } from '../scoping/index.js';
 
 /** Examples are looked for among so many effects on one kind. */
 const MAX_EXAMPLES = 6;
 
-/** A proposal with its records counted: one pass over the table of each kind that it is about. */
+/**
+ * A proposal with its records counted, those that the person who asks may read; whoever may ask about everybody's access has all of them counted. One pass over the table of
+ * each kind that it is about.
+ */
 export async function countEffects(db: Kysely<any>, boundary: Boundary, proposal: Proposal, reached: readonly Reached[]): Promise<Proposal> {
-  const { charter, facts } = boundary.standing;
+  const { standing } = boundary;
+  const { charter, facts } = standing;
+  const isWhole = standing.grantsFor('access.ask').some(({ reach }) => reach === 'tenant');
   const counted = new Map<string, PermissionEffect['records']>();
   const kindOf = ({ permission }: Reached) => charter.permission(permission).kind as string;
   for (const kind of new Set(reached.map(kindOf))) {
     const all = reached.filter((one) => kindOf(one) === kind);
-    const asked = all.flatMap(({ was, becomes }) => [was ?? NEVER, becomes ?? NEVER]);
+    const readable = isWhole ? ALWAYS : standing.reachOf(`${kind}.read`);
+    const asked = all.flatMap(({ was, becomes }) => [was ?? NEVER, becomes ?? NEVER].map((reach) => and(reach, readable)));
     const { counts } = await countRecords(db, charter.shapes, kind, facts.tenant.id, asked);
     const shown = all.filter(({ was, becomes }) => was && becomes).slice(0, MAX_EXAMPLES);
     const examples = await someRecords(

@@ -31,8 +31,10 @@ export async function carryOut(
   const work = async (change: Change) => {
     const { done, before, after } = await runSteps(change, steps, { reads: proposal !== undefined });
     if (proposal) await insistOnSame(change, proposal, before, after);
-    const entry = done.map(({ what, event, words }): AuditEntry => ({ what, event, words: { ...words, ...(reason && { reason }) } }));
-    return { result: done, entry };
+    const entry = done.map(
+      ({ what, event, was, words }): AuditEntry => ({ what, event: { ...event, ...was }, words: { ...words, ...(reason && { reason }) } }),
+    );
+    return { result: done.map(({ was: _, ...told }) => told), entry };
   };
   return changeTenant(setting, tenantId, actorId, work, { seen });
 }

@@ -1,11 +1,12 @@
-import { hashOf, LintelError } from '../../base/index.js';
+import { type Kysely, sql } from 'kysely';
+import { hashOf, isLintelError, LintelError } from '../../base/index.js';
 import { KEYHOLDER, restsOnRead } from '../../charter/index.js';
 import { anyOf, forOneOf, isShort, type Predicate } from '../../predicate/index.js';
-import { ruleOf, Standing } from '../../standing/index.js';
-import { type Change, eachTakenBack } from '../change/index.js';
-import { changesOf, courseDiffers, type Holding, momentsOf, type PersonChange, type Reading } from '../held/index.js';
-import type { Handed, Setting, Step } from '../terms/index.js';
-import { type Holdings, runSteps } from './run.js';
+import { peopleReach, ruleOf, Standing } from '../../standing/index.js';
+import { type Change, eachTakenBack, latestChange } from '../change/index.js';
+import { changesOf, courseDiffers, type Holding, isKnown, momentsOf, type PersonChange, type Reading, standingInTenant } from '../held/index.js';
+import { type Handed, inOneSpelling, type LintelTables, type Setting, type Step, secretOf } from '../terms/index.js';
+import { type Holdings, insistOnNeeds, runSteps } from './run.js';
 
 /** Records of a kind that at least one of some people reaches, as counted at a moment. */
 export interface RecordsReached {
@@ -235,24 +236,49 @@ export async function proposeEach(
   many: readonly (readonly Step[])[],
   reason?: string,
 ): Promise<Proposed[]> {
-  const all = await eachTakenBack(setting, tenantId, actorId, many, lookAhead);
-  return all.map(({ steps, latest, problems, before, after, handed }) => {
-    const happened = happenings(before, after);
-    const groups = grouped(happened).slice(0, MAX_EFFECTS);
-    const proposal: Proposal = {
-      tenantId,
-      steps,
-      ...(reason && { reason }),
-      at: new Date(setting.now()).toISOString(),
-      effects: groups.map(effectOf),
-      people: new Set(happened.map(({ userId }) => userId)).size,
-      ...(handed.length > 0 && { handed }),
-      problems: problems.map(({ code, message }) => ({ code, message })),
-      basis: { latest, charter: setting.charter.hash, exactly: exactly(happened) },
-    };
-    const now = (id: string, held: Holding) => [id, readingAt(held, held.course.moments[0] as number) as Reading] as const;
-    return { proposal, reached: toCount(groups.slice(0, MAX_COUNTED)), after: new Map([...after].map(([id, held]) => now(id, held))) };
-  });
+  // Whoever may not take a step is told so without that anybody waits for it.
+  const actor = await standingInTenant(setting.db, setting, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled });
+  const refusals = many.map((steps) => refusalOf(setting, actor, steps));
+  const latest = await latestChange(setting.db, tenantId);
+  const looked = await eachTakenBack(
+    setting,
+    tenantId,
+    actorId,
+    many.filter((_, i) => !refusals[i]),
+    lookAhead,
+  );
+  return Promise.all(
+    many.map(async (steps, i): Promise<Proposed> => {
+      const refused = refusals[i];
+      const one = refused ? refusedAhead(steps, latest, refused) : (looked.shift() as Awaited<ReturnType<typeof lookAhead>>);
+      const at = new Date(setting.now()).toISOString();
+      const told = one.happened.filter(({ userId }) => one.known(userId));
+      const groups = grouped(told).slice(0, MAX_EFFECTS);
+      const proposal: Proposal = {
+        tenantId,
+        steps,
+        ...(reason && { reason }),
+        at,
+        effects: groups.map(effectOf),
+        people: new Set(told.map(({ userId }) => userId)).size,
+        ...(one.handed.length > 0 && { handed: one.handed }),
+        problems: one.problems.map(({ code, message }) => ({ code, message })),
+        basis: { latest: one.latest, charter: setting.charter.hash, exactly: await markOf(setting.db, [tenantId, actorId, at, one.latest], one.happened) },
+      };
+      const now = (id: string, held: Holding) => [id, readingAt(held, held.course.moments[0] as number) as Reading] as const;
+      return { proposal, reached: toCount(groups.slice(0, MAX_COUNTED)), after: new Map([...one.after].map(([id, held]) => now(id, held))) };
+    }),
+  );
+}
+
+function refusalOf({ charter }: Setting, actor: Standing, steps: readonly Step[]): LintelError | undefined {
+  try {
+    for (const step of steps) insistOnNeeds({ actor }, inOneSpelling(charter, step));
+    return undefined;
+  } catch (error) {
+    if (isLintelError(error)) return error;
+    throw error;
+  }
 }
 
 const NOTHING: Holdings = new Map();
@@ -260,38 +286,55 @@ const NOTHING: Holdings = new Map();
 async function lookAhead(change: Change, steps: readonly Step[]) {
   const { latest } = change;
   const problems: LintelError[] = [];
-  const nothing = { before: NOTHING, after: NOTHING, handed: [] };
   try {
-    const { done, before, after } = await runSteps(change, steps, { problems, reads: true });
-    // Who may not do it at all is not told what it would do.
-    if (problems.some(({ code }) => code === 'refused' || code === 'not-found')) return { steps, latest, problems, ...nothing };
-    return { steps, latest, problems, before, after, handed: done.flatMap((one) => one.handed ?? []) };
+    const { done, before, after, known } = await runSteps(change, steps, { problems, reads: true });
+    return { steps, latest, problems, happened: happenings(before, after), after, known, handed: done.flatMap((one) => one.handed ?? []) };
   } catch (error) {
-    if (!(error instanceof LintelError)) throw error;
-    return { steps, latest, problems: [...problems, error], ...nothing };
+    if (!isLintelError(error)) throw error;
+    return refusedAhead(steps, latest, error);
   }
 }
 
+/** After the first refusal nothing more is said. */
+const refusedAhead = (steps: readonly Step[], latest: string, error: LintelError) => ({
+  steps,
+  latest,
+  problems: [error],
+  happened: [],
+  after: NOTHING,
+  known: () => false,
+  handed: [],
+});
+
 /** @throws LintelError `proposal-stale` where a proposal would do something else now than it said. */
-export async function insistOnSame(change: Change, { basis, tenantId }: Proposal, before: Holdings, after: Holdings): Promise<void> {
+export async function insistOnSame(change: Change, { basis, tenantId, at }: Proposal, before: Holdings, after: Holdings): Promise<void> {
   if (tenantId !== change.tenantId) throw new LintelError('proposal-stale', 'This was worked out for another organisation.', {});
-  const { hash } = change.setting.charter;
-  if (basis.charter === hash && basis.exactly === exactly(happenings(before, after))) return;
-  const since = await change.tx
-    .selectFrom('lintel_audit')
-    .select(['number', 'at', 'actor', 'what'])
-    .where('tenant_id', '=', tenantId)
-    .where('number', '>', (eb) => eb.selectFrom('lintel_audit as b').select('b.number').where('b.tenant_id', '=', tenantId).where('b.hash', '=', basis.latest))
-    .orderBy('number')
+  const { tx, setting, actor } = change;
+  const mark = await markOf(tx, [tenantId, actor.userId ?? '', at, basis.latest], happenings(before, after));
+  if (basis.charter === setting.charter.hash && basis.exactly === mark) return;
+  const changed = await changedSince(change, basis.latest);
+  const words =
+    basis.charter === setting.charter.hash ? changed.map(({ what, at }) => `${what} (${at})`).join(', ') || 'something is not as it was' : 'the charter';
+  throw new LintelError('proposal-stale', `This would do something else now than when it was worked out: ${words}. Look at it again.`, { changed });
+}
+
+/** What is on record since, of that which the actor may read there. */
+async function changedSince({ tx, tenantId, actor }: Change, latest: string) {
+  if (!actor.may('audit.read')) return [];
+  const known = peopleReach(actor, 'audit.read');
+  const since = await tx
+    .selectFrom('lintel_audit as a')
+    .select(['a.number', 'a.at', 'a.actor', 'a.what'])
+    .where('a.tenant_id', '=', tenantId)
+    .where('a.number', '>', (eb) => eb.selectFrom('lintel_audit as b').select('b.number').where('b.tenant_id', '=', tenantId).where('b.hash', '=', latest))
+    .where((eb) => eb.or([isKnown(known, tenantId, sql.ref('a.actor')), isKnown(known, tenantId, sql`(a.event ->> 'user')`)]))
+    .orderBy('a.number')
     .limit(20)
     .execute();
-  const changed = since.map((one) => ({ ...one, number: Number(one.number), at: one.at.toISOString() }));
-  const words = basis.charter === hash ? changed.map(({ what, at }) => `${what} (${at})`).join(', ') : 'the charter';
-  throw new LintelError(
-    'proposal-stale',
-    `This would do something else now than when it was worked out: ${words || 'something ended by itself'}. Look at it again.`,
-    {
-      changed,
-    },
-  );
+  return since.map((one) => ({ ...one, number: Number(one.number), at: one.at.toISOString() }));
+}
+
+/** What a proposal is known by again: of all that happens, also of what it does not tell, and the same at no other time and for nobody else. */
+async function markOf(db: Kysely<LintelTables>, of: readonly string[], happened: readonly Happening[]): Promise<string> {
+  return hashOf([JSON.stringify([await secretOf(db), ...of, exactly(happened)])]);
 }

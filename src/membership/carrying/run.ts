@@ -3,7 +3,7 @@ import { didYouMean, isLintelError, LintelError } from '../../base/index.js';
 import type { RoleData } from '../../charter/index.js';
 import { type Change, type Handler, type Handlers, heldBy, insistOn, insistOnApart, insistOnKeyholder } from '../change/index.js';
 import { asIfAccepted, invitationSteps, joiningSteps, programSteps, programsWithKeysOf, tenantSteps } from '../coming/index.js';
-import { gainsAhead, type Holding, insistOnGains, ownRoles } from '../held/index.js';
+import { gainsAhead, type Holding, insistOnGains, knownTo, ownRoles } from '../held/index.js';
 import { deputySteps, groupSteps, handingSteps, holderSteps, memberSteps, openingSteps, peopleOfHolders, roleSteps, unitSteps } from '../steps/index.js';
 import { type Done, inOneSpelling, type Step, type Touched, takenBack } from '../terms/index.js';
 
@@ -51,7 +51,7 @@ function withRolesOf(change: Change, roles: Record<string, RoleData>): Change {
 
 /** How steps are gone through: what is against the rules stops them, or is noted; and who is read before and after. */
 export interface Going {
-  /** Given for a look ahead: what would stop the steps is put here where they can go on without it. */
+  /** Given for a look ahead: what always has to hold and would not is put here, so that it is told with what the steps would do. */
   readonly problems?: LintelError[];
   /** Everybody touched is read, also where nothing has to be compared for a keyholder. */
   readonly reads?: boolean;
@@ -66,37 +66,47 @@ async function noting(problems: LintelError[] | undefined, check: () => void | P
   }
 }
 
-/** Goes through the steps in a change that is under way, and tells what people held before and after. */
+function handlerOf(step: Step): Handler<any> {
+  const handler = Object.hasOwn(HANDLERS, step.do) ? (HANDLERS[step.do] as Handler<any>) : undefined;
+  if (!handler) throw new LintelError('unknown-step', `there is no step "${step.do}"${didYouMean(String(step.do), Object.keys(HANDLERS))}`, {});
+  return handler;
+}
+
+/** @throws LintelError `unknown-step`, `refused` where somebody may not take a step at all, whatever there is. */
+export function insistOnNeeds(by: Pick<Change, 'actor'>, step: Step): void {
+  const operation = handlerOf(step).needs(step, by);
+  if (operation !== undefined) insistOn(by, operation);
+}
+
+/** Goes through the steps in a change that is under way, and tells what people held before and after. The first that is refused ends it. */
 export async function runSteps(change: Change, given: readonly Step[], { problems, reads = false }: Going = {}) {
   const steps = given.map((step) => inOneSpelling(change.setting.charter, step));
   const touched: Touched[] = [];
   for (const step of steps) {
-    const handler = HANDLERS[step.do] as Handler<any> | undefined;
-    if (!handler) throw new LintelError('unknown-step', `there is no step "${step.do}"${didYouMean(String(step.do), Object.keys(HANDLERS))}`, {});
-    const operation = handler.needs(step, change);
-    if (operation !== undefined) await noting(problems, () => insistOn(change, operation));
-    touched.push(handler.touches(step, change));
+    insistOnNeeds(change, step);
+    touched.push(handlerOf(step).touches(step, change));
   }
   // Whoever holds everything may bring anything about, and gains nothing.
   const apart = Object.keys(change.setting.charter.data.apart).length > 0;
   const users = change.giver.isKeyholder && !reads && !apart ? [] : await peopleTouched(change, touched);
   const before: Holdings = await heldBy(change, users);
+  const known = await knownTo(change.tx, change.actor, users);
   const done: Done[] = [];
   let acting = change;
   for (const step of steps) {
     // Each goes on record under a number of its own.
-    done.push(await (HANDLERS[step.do] as Handler<any>).run({ ...acting, number: change.number + done.length }, step));
+    done.push(await handlerOf(step).run({ ...acting, number: change.number + done.length }, step));
     // Further steps may name the roles that this one made. What the actor may bring about is measured by what stood before all of them.
     if (Object.hasOwn(roleSteps, step.do)) acting = withRolesOf(change, await ownRoles(change.tx, change.setting.charter, change.tenantId));
   }
   const after: Holdings = await heldBy(change, users);
   const gains = change.giver.isKeyholder ? [] : [...after].flatMap(([id, held]) => gainsAhead(before.get(id), held, change.giver));
   const programs = gains.every((one) => one.gains.length === 0) ? new Set<string>() : await programsWithKeysOf(change);
-  await noting(problems, () => insistOnGains(change.giver, gains, new Set(touched.flatMap((t) => t.roles ?? [])), programs));
-  await noting(problems, () => insistOnApart(before, after));
+  insistOnGains(change.giver, gains, new Set(touched.flatMap((t) => t.roles ?? [])), programs);
+  await noting(problems, () => insistOnApart(before, after, known));
   // What is carried out is checked when all is done.
   if (problems) await noting(problems, () => insistOnKeyholder(change));
   const invites = reads && steps.some((step) => step.do === 'invite');
   const comers = invites ? await takenBack(change.tx, async (tx) => heldBy({ ...change, tx }, await asIfAccepted({ ...change, tx }, steps))) : [];
-  return { done, before, after: new Map([...after, ...comers]) };
+  return { done, before, after: new Map([...after, ...comers]), known };
 }

@@ -10,8 +10,11 @@ export function refuseTogether(charter: Charter, name: string, who: string | und
   throw new LintelError('apart', `${who ?? 'One person'} would hold together what is to be apart: ${sentence}`, { rule: name, hold });
 }
 
-/** @throws LintelError `apart` where somebody comes to hold together what is to be apart, now or later, and did not at that moment before. */
-export function insistOnApart(before: ReadonlyMap<string, Holding>, after: ReadonlyMap<string, Holding>): void {
+/**
+ * @param mayName of whom the error may speak by name.
+ * @throws LintelError `apart` where somebody comes to hold together what is to be apart, now or later, and did not at that moment before.
+ */
+export function insistOnApart(before: ReadonlyMap<string, Holding>, after: ReadonlyMap<string, Holding>, mayName: (user: string) => boolean): void {
   for (const [userId, is] of after) {
     const was = before.get(userId);
     if (!courseDiffers(was, is)) continue;
@@ -19,12 +22,13 @@ export function insistOnApart(before: ReadonlyMap<string, Holding>, after: Reado
       const known = was ? heldTogether(was.charter, was.course.asIfFree(moment)) : [];
       const facts = is.course.asIfFree(moment);
       const broken = heldTogether(is.charter, facts).find((name) => !known.includes(name));
-      if (broken !== undefined) refuseTogether(is.charter, broken, facts.me.name);
+      if (broken !== undefined) refuseTogether(is.charter, broken, mayName(userId) ? facts.me.name : undefined);
     }
   }
 }
 
 /** The same for somebody who has just come in. */
 export async function insistOnApartOf(change: Change, userId: string): Promise<void> {
-  if (Object.keys(change.setting.charter.data.apart).length > 0) insistOnApart(new Map(), await heldBy(change, [userId]));
+  if (Object.keys(change.setting.charter.data.apart).length > 0)
+    insistOnApart(new Map(), await heldBy(change, [userId]), (user) => user === change.actor.userId);
 }

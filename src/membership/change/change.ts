@@ -129,8 +129,8 @@ export async function heldBy({ tx, tenantId, setting: { charter }, at }: Change,
 }
 
 /** Asks the actor's standing for an operation of the library. */
-export function insistOn(change: Change, operation: string): void {
-  throwIfRefused(change.actor.decide(operation));
+export function insistOn({ actor }: Pick<Change, 'actor'>, operation: string): void {
+  throwIfRefused(actor.decide(operation));
 }
 
 /** Puts on record that somebody goes past the scope. @throws LintelError `bad-reason` for none; `not-found` for somebody who is no member any more. */

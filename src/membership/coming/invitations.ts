@@ -143,7 +143,7 @@ async function knownAddresses({ tx, tenantId, at }: Change, addresses: readonly 
   const members = await tx
     .selectFrom('lintel_person as p')
     .innerJoin('lintel_member as m', 'm.user_id', 'p.id')
-    .select(['p.address', 'p.name'])
+    .select('p.address')
     .where('m.tenant_id', '=', tenantId)
     .where(sql<boolean>`p.address = any(${addresses}::text[])`)
     .execute();
@@ -162,7 +162,7 @@ async function knownAddresses({ tx, tenantId, at }: Change, addresses: readonly 
     .where('status', '=', 'pending')
     .where(sql<boolean>`address = any(${addresses}::text[])`)
     .execute();
-  return { members: new Map(members.map((m) => [m.address, m.name])), pending: new Map(pending.map((i) => [i.address, i.id])) };
+  return { members: new Set(members.map((m) => m.address)), pending: new Map(pending.map((i) => [i.address, i.id])) };
 }
 
 /** At most this many addresses in one call. */
@@ -191,8 +191,7 @@ async function inviteEach(change: Change, inputs: readonly NewInvitation[]): Pro
     if (!('roles' in one)) return one;
     const { address, name, roles, memberUntil } = one;
     const told = { address: address.written };
-    const member = known.members.get(address.normal);
-    if (member !== undefined) return { ...told, outcome: 'already a member', words: `${member} is a member already.` };
+    if (known.members.has(address.normal)) return { ...told, outcome: 'already a member', words: `${address.written} is a member already.` };
     const pending = known.pending.get(address.normal);
     if (pending !== undefined) {
       return {

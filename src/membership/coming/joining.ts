@@ -182,7 +182,8 @@ export const joiningSteps: Handlers<'set-rules' | 'let-in' | 'turn-away'> = {
       await tx.updateTable('lintel_tenant').set(set).where('id', '=', tenantId).execute();
       return {
         what: 'rules set',
-        event: { ...(oneRole !== undefined && { oneRole }), ...(after && { joining: after }), ...(bases && { bases }), before: { ...rules } },
+        event: { ...(oneRole !== undefined && { oneRole }), ...(after && { joining: after }), ...(bases && { bases }) },
+        was: { before: { ...rules } },
       };
     },
   },
@@ -221,10 +222,7 @@ async function insistOnOneRoleEach({ tx, tenantId }: Change): Promise<void> {
     .having((eb) => eb.fn.countAll(), '>', 1)
     .execute();
   if (several.length === 0) return;
-  const people = several.map((row) => row.user_id);
-  throw new LintelError('one-role', `${people.length === 1 ? 'One person has' : `${people.length} people have`} several roles. Leave one to each first.`, {
-    people,
-  });
+  throw new LintelError('one-role', 'Somebody has several roles. Leave one to each first.', {});
 }
 
 /** @throws LintelError `unknown-kind`, `no-base` for what the charter does not let a tenant choose. */

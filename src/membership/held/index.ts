@@ -5,4 +5,4 @@ export { anchorColumns, anchorOf, assignmentOf, existing, isActive, readCourses,
 export { endingBy, Giver, givesByCharter, insistOnGiving, mayGive } from './giving.js';
 export { keyholdersOf, listMembers, type Member, type Part, roleLabel } from './members.js';
 export { courseDiffers, gainsAhead, type Holding, insistOnGains, momentsOf, type Reading } from './power.js';
-export { insistOnAll, insistOnKnown, insistOnPeople, isKnown, knowsOf } from './visible.js';
+export { insistOnAll, insistOnKnown, insistOnPeople, isKnown, knownTo, knowsOf } from './visible.js';

@@ -1,8 +1,8 @@
-import { type RawBuilder, sql } from 'kysely';
+import { type Kysely, type RawBuilder, sql } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import type { AboutPeople } from '../../charter/index.js';
 import { type PeopleReach, peopleReach, type Standing, throwIfRefused } from '../../standing/index.js';
-import type { Setting } from '../terms/index.js';
+import type { LintelTables, Setting } from '../terms/index.js';
 
 /** Of which people a standing may know. @throws LintelError `refused` for none. */
 export function insistOnPeople(standing: Standing<any>, permission: AboutPeople = 'member.read'): PeopleReach {
@@ -41,4 +41,23 @@ export async function knowsOf(setting: Setting, standing: Standing<any>, user: s
 /** @throws LintelError `refused`; `not-found` for somebody of whom this standing may not know, as for nobody. */
 export async function insistOnKnown(setting: Setting, standing: Standing<any>, user: string): Promise<void> {
   if (!(await knowsOf(setting, standing, user))) throw new LintelError('not-found', 'There is no such member.', {});
+}
+
+/**
+ * Of these people, those whose names, and what becomes of whom, somebody may be told: themselves, whom they may know of, and who is no member yet. All that proposals and
+ * errors say of people goes through here.
+ */
+export async function knownTo(tx: Kysely<LintelTables>, standing: Standing<any>, users: readonly string[]): Promise<(user: string) => boolean> {
+  const reach = peopleReach(standing, 'member.read');
+  if (reach === 'all') return () => true;
+  const tenantId = standing.facts.tenant.id;
+  const rows = await tx
+    .selectFrom('lintel_member as m')
+    .select('m.user_id')
+    .where('m.tenant_id', '=', tenantId)
+    .where(sql<boolean>`m.user_id = any(${users}::text[])`)
+    .where((eb) => eb.not(isKnown(reach, tenantId, sql.ref('m.user_id'))))
+    .execute();
+  const hidden = new Set(rows.map((row) => row.user_id));
+  return (user) => user === standing.userId || !hidden.has(user);
 }

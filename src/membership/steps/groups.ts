@@ -93,7 +93,7 @@ export const groupSteps: Handlers<'make-group' | 'rename-group' | 'set-group' | 
       await insistOnHolder(change, { group: id });
       const before = await peopleOf(change, id);
       await setPeople(change, id, people);
-      return { what: 'group changed', event: { group: id, before, after: [...people] } };
+      return { what: 'group changed', event: { group: id, after: [...people] }, was: { before } };
     },
   },
   'drop-group': {
@@ -107,7 +107,7 @@ export const groupSteps: Handlers<'make-group' | 'rename-group' | 'set-group' | 
       await tx.deleteFrom('lintel_assignment').where('tenant_id', '=', tenantId).where('group_id', '=', id).execute();
       await tx.deleteFrom('lintel_group_member').where('tenant_id', '=', tenantId).where('group_id', '=', id).execute();
       await tx.deleteFrom('lintel_group').where('tenant_id', '=', tenantId).where('id', '=', id).execute();
-      return { what: 'group dropped', event: { group: id, people } };
+      return { what: 'group dropped', event: { group: id }, was: { people } };
     },
   },
 };

@@ -166,7 +166,7 @@ export const holderSteps: Handlers<'set-roles' | 'set-permissions'> = {
             .map((r) => ({ ...r, until: change.at.toISOString() })),
         );
       await replace(change, holder, 'role', await assignmentRows(change, roles));
-      return { what: 'roles changed', event: { ...holder, before: rolesOnRecord(before), after: rolesOnRecord(roles) } };
+      return { what: 'roles changed', event: { ...holder, after: rolesOnRecord(roles) }, was: { before: rolesOnRecord(before) } };
     },
   },
   'set-permissions': {

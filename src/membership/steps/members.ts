@@ -95,7 +95,7 @@ export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' 
       if (user === change.actor.userId) return memberSteps.leave.run(change, { do: 'leave' });
       await insistOnPeer(change, user, 'removes');
       const roles = await endMembership(change, user);
-      return { what: 'member removed', event: { user, before: rolesOnRecord(roles) } };
+      return { what: 'member removed', event: { user }, was: { before: rolesOnRecord(roles) } };
     },
   },
   leave: {
@@ -104,7 +104,7 @@ export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' 
     run: async (change) => {
       const user = change.actor.userId as string;
       const before = await endMembership(change, user);
-      return { what: 'member left', event: { user, before: rolesOnRecord(before) } };
+      return { what: 'member left', event: { user }, was: { before: rolesOnRecord(before) } };
     },
   },
 };

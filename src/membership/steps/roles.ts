@@ -116,7 +116,7 @@ export const roleSteps: Handlers<'make-role' | 'edit-role' | 'drop-role'> = {
     run: async (change, { id, role }) => {
       const before = existingRole(rolesIn(change), id);
       await write(change, id, role, before);
-      return { what: 'role changed', event: { role: id, before: onRecord(before), after: onRecord(role) }, words: { label: role.label } };
+      return { what: 'role changed', event: { role: id, after: onRecord(role) }, was: { before: onRecord(before) }, words: { label: role.label } };
     },
   },
   'drop-role': {
@@ -134,9 +134,7 @@ export const roleSteps: Handlers<'make-role' | 'edit-role' | 'drop-role'> = {
         .where('role', '=', id)
         .execute();
       if (holders.length > 0 && instead === undefined)
-        throw new LintelError('role-held', `${holders.length} hold the role “${before.label}”. Say which role they get instead, or null for none.`, {
-          holders: holders.length,
-        });
+        throw new LintelError('role-held', `Somebody holds the role “${before.label}”. Say which role they get instead, or null for none.`, {});
       const pending = await tx
         .selectFrom('lintel_invitation')
         .select('id')
@@ -159,7 +157,8 @@ export const roleSteps: Handlers<'make-role' | 'edit-role' | 'drop-role'> = {
       await tx.deleteFrom('lintel_role').where('tenant_id', '=', tenantId).where('id', '=', id).execute();
       return {
         what: 'role dropped',
-        event: { role: id, before: onRecord(before), instead: instead ?? null, holders: holders.length },
+        event: { role: id, instead: instead ?? null },
+        was: { before: onRecord(before), holders: holders.length },
         words: { label: before.label },
       };
     },

@@ -63,7 +63,7 @@ export const unitSteps: Handlers<'add-unit' | 'rename-unit' | 'move-unit' | 'pla
         tx,
       );
       await tx.updateTable('lintel_unit').set({ parent_id: below }).where('tenant_id', '=', tenantId).where('id', '=', id).execute();
-      return { what: 'unit moved', event: { unit: id, before: before.parent_id, after: below } };
+      return { what: 'unit moved', event: { unit: id, after: below }, was: { before: before.parent_id } };
     },
   },
   place: {
@@ -82,7 +82,7 @@ export const unitSteps: Handlers<'add-unit' | 'rename-unit' | 'move-unit' | 'pla
           .insertInto('lintel_placement')
           .values(wanted.map((unit_id) => ({ tenant_id: tenantId, user_id: user, unit_id })))
           .execute();
-      return { what: 'member placed', event: { user, before: before.map((row) => row.unit_id), after: wanted } };
+      return { what: 'member placed', event: { user, after: wanted }, was: { before: before.map((row) => row.unit_id) } };
     },
   },
 };

@@ -135,6 +135,8 @@ export interface Done {
   readonly what: string;
   /** Ids and values. No names, no addresses, no free text: those are words. */
   readonly event: Readonly<Record<string, unknown>>;
+  /** What was before, which goes on record with it: whoever makes a change need not know that. */
+  readonly was?: Readonly<Record<string, unknown>>;
   readonly words?: Readonly<Record<string, string>>;
   readonly id?: string;
   readonly handed?: readonly Handed[];

@@ -387,6 +387,7 @@ export interface LintelTables {
   lintel_listener: ListenerRow;
   lintel_unheard: UnheardRow;
   lintel_erased: { person_id: string };
+  lintel_secret: { name: string; value: string };
   lintel_address_held: AddressHeldRow;
   lintel_audit: AuditRow;
   lintel_audit_words: AuditWordsRow;

@@ -67,3 +67,9 @@ export function isSecret(secret: string, hash: string | null): boolean {
   for (let i = 0; i < given.length; i++) differs |= given.charCodeAt(i) ^ kept.charCodeAt(i);
   return differs === 0;
 }
+
+/** The secret of this database by which marks are made that tell nothing of what they stand for. */
+export async function secretOf(db: Kysely<LintelTables>): Promise<string> {
+  const { value } = await db.selectFrom('lintel_secret').select('value').where('name', '=', 'marks').executeTakeFirstOrThrow();
+  return value;
+}
