@@ -1,3 +1,4 @@
+export { entryOf } from './entry.js';
 export { isLintelError, LintelError } from './error.js';
 export { frozen } from './frozen.js';
 export { didYouMean } from './nearest.js';

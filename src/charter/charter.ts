@@ -1,4 +1,4 @@
-import { didYouMean, LintelError, sha256 } from '../base/index.js';
+import { didYouMean, entryOf, LintelError, sha256 } from '../base/index.js';
 import type { KindShape, Predicate, Shapes } from '../predicate/index.js';
 import { canonicalJson } from './canonical.js';
 import type { CharterData, KindData, LimitData, PermissionWords, RoleData } from './data.js';
@@ -131,7 +131,7 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   resolveRole(name: string): ResolvedRole {
     const known = this.#resolved.get(name);
     if (known) return known;
-    const role = Object.hasOwn(this.data.roles, name) ? this.data.roles[name] : undefined;
+    const role = entryOf(this.data.roles, name);
     const inherited = role?.includes.map((inner) => [inner, this.resolveRole(inner)] as const) ?? [];
     // By how many ways a role is included does not matter: of each that has a permission one is told, and so roles cost what they are, not what they multiply to.
     const grants: Record<string, ResolvedRole['grants'][number]> = {};

@@ -65,6 +65,8 @@ export const APPEALS: readonly Operation[] = [
   {
     in: 'tenant',
     id: 'agreeToAppeal',
+    costs: 2,
+    most: 524_288,
     method: 'post',
     path: '/tenants/{tenant}/appeals/{appeal}/agree',
     summary: 'Carry one of its remedies out and tell whoever asked; without one, where it has come to be allowed meanwhile',

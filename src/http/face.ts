@@ -1,15 +1,16 @@
 import { type Context, Hono } from 'hono';
+import { bodyLimit } from 'hono/body-limit';
 import { csrf } from 'hono/csrf';
 import { HTTPException } from 'hono/http-exception';
-import { RateLimiterMemory, RateLimiterRes } from 'rate-limiter-flexible';
-import type * as z from 'zod';
-import { LintelError } from '../base/index.js';
+import { isLintelError, LintelError } from '../base/index.js';
 import { spelled } from '../membership/index.js';
 import type { Lintel, ServerStanding } from '../server/index.js';
 import { openApi } from './openapi.js';
-import type { Operation } from './operation.js';
+import { MOST_BYTES, type Operation } from './operation.js';
 import { OPERATIONS } from './operations.js';
 import { problemOf, problemResponse } from './problem.js';
+import { Rates } from './rates.js';
+import { bodyOf, insistOnTexts, readAs } from './read.js';
 
 /** Who sends a request, as the application has verified it. */
 export interface Sender {
@@ -32,18 +33,24 @@ export interface FaceOptions {
   readonly at?: string;
   /** Pages of other addresses that may send forms, beside one's own. */
   readonly origins?: readonly string[];
-  /** Requests that one person, program or address may send in a minute. Default 600. */
+  /**
+   * Requests that one person or key may send in a minute; nobody who is signed in, as many from one place. Some count as several: a proposal as ten. Default 600. A place may
+   * send twenty times as many in all, and sixty of those that somebody sends who guesses keys, links or tenants.
+   */
   readonly perMinute?: number;
-  /** Whence a request comes, for those of nobody who is signed in: the address of the client. Default: all of these together. */
-  readonly from?: (request: Request) => string;
+  /**
+   * Whence a request comes: the address of the client. Default: the socket's, as `@hono/node-server` tells it; behind a proxy say which header of the proxy's has it. Where
+   * there is none, nothing counts by place.
+   */
+  readonly from?: (request: Request) => string | undefined;
   /** Told of what went wrong here: errors that are nobody's business outside. */
   readonly onError?: (error: unknown) => void;
   readonly title?: string;
 }
 
 export interface Face {
-  /** Answers a request. It never throws. */
-  readonly fetch: (request: Request) => Promise<Response>;
+  /** Answers a request. It never throws. @param env what the adapter knows of the connection. */
+  readonly fetch: (request: Request, env?: object) => Promise<Response>;
   /** The face as OpenAPI 3.1 has it; also answered at `/openapi.json`. */
   readonly openApi: Record<string, unknown>;
 }
@@ -73,36 +80,6 @@ async function enter(lintel: Lintel<any>, sender: FaceOptions['sender'], request
   return lintel.enter({ ...who, tenant, fresh });
 }
 
-type Issue = z.core.$ZodIssue;
-
-/** Of what is wrong, that which lies deepest: the way that was meant, where there are several. */
-function deepest(issues: readonly Issue[], above: readonly PropertyKey[] = []): { readonly path: readonly PropertyKey[]; readonly message: string } {
-  const all = issues.map((issue) => {
-    const path = [...above, ...issue.path];
-    const ways = issue.code === 'invalid_union' ? issue.errors.filter((way) => way.length > 0).map((way) => deepest(way, path)) : [];
-    return [{ path, message: issue.message }, ...ways].reduce((a, b) => (b.path.length > a.path.length ? b : a));
-  });
-  return all.reduce((a, b) => (b.path.length > a.path.length ? b : a));
-}
-
-/** Reads what came in. @throws LintelError `bad-request` with the place: `steps[0].holder: …`. */
-function readAs<T extends z.ZodType>(schema: T, value: unknown): z.infer<T> {
-  const read = schema.safeParse(value);
-  if (read.success) return read.data;
-  const { path, message } = deepest(read.error.issues);
-  const place = path.map((part) => (typeof part === 'number' ? `[${part}]` : `.${String(part)}`)).join('');
-  throw new LintelError('bad-request', `${place.replace(/^\./, '') || 'the request'}: ${message}`, {});
-}
-
-async function bodyOf(c: Context, schema: z.ZodType | undefined): Promise<unknown> {
-  if (!schema) return undefined;
-  // Another site's form can send no JSON.
-  if (!c.req.header('content-type')?.startsWith('application/json')) throw new LintelError('bad-request', 'Send JSON.', {});
-  const data: unknown = await c.req.json().catch(() => undefined);
-  if (data === undefined) throw new LintelError('bad-request', 'The request has no JSON in it.', {});
-  return readAs(schema, data);
-}
-
 const etagOf = (latest: string) => `"${latest}"`;
 
 function seenIn(c: Context): string | undefined {
@@ -112,15 +89,31 @@ function seenIn(c: Context): string | undefined {
   return /^"([0-9a-f]{64})"$/.exec(tag)?.[1] ?? 'none of ours';
 }
 
+/** What `@hono/node-server` gives with a request. */
+interface Adapter {
+  readonly incoming?: { readonly socket?: { readonly remoteAddress?: string } };
+}
+
+/** Codes of what somebody is told who guesses. */
+const GUESSED = new Set(['key-invalid', 'invitation-invalid', 'link-invalid']);
+/** Codes of names that mean nothing, in what was sent. */
+const FROM_OUTSIDE = new Set(['unknown-action', 'record-mismatch']);
+
+const tooLarge = (most: number) => new LintelError('too-large', `The request is larger than ${most} bytes.`, {});
+
 /** The membership over HTTP, as a function of a request: mount it in whatever answers requests. */
 export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
-  const { sender, from = () => 'somebody', perMinute = 600 } = options;
-  const limiter = new RateLimiterMemory({ points: perMinute, duration: 60 });
+  const { sender, perMinute = 600 } = options;
+  const rates = new Rates(perMinute);
   const app = new Hono().basePath(options.at ?? '/');
   const described = openApi(options.title ?? 'Membership');
+  const placeOf = (c: Context) => (options.from ? options.from(c.req.raw) : (c.env as Adapter | undefined)?.incoming?.socket?.remoteAddress);
 
-  app.onError((error) => {
+  app.onError(async (error, c) => {
+    if (isLintelError(error) && GUESSED.has(error.code)) await rates.guessed(placeOf(c));
     if (error instanceof HTTPException) return problemResponse(new LintelError('refused', 'This request was refused: it comes from another page.', {}));
+    // A name that came from outside is no mistake in the code.
+    if (isLintelError(error) && FROM_OUTSIDE.has(error.code)) return problemResponse(new LintelError('bad-request', error.message, {}));
     if (problemOf(error).status === 500) options.onError?.(error);
     return problemResponse(error);
   });
@@ -136,20 +129,20 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
   app.get('/openapi.json', (c) => c.json(described));
   for (const operation of OPERATIONS) {
     const path = operation.path.replace(/\{(\w+)\}/g, ':$1');
-    app.on(operation.method.toUpperCase(), path, async (c) => (operation.in === 'tenant' ? inTenant(c, operation) : before(c, operation)));
-  }
-
-  async function within(who: string): Promise<void> {
-    await limiter.consume(who).catch((refused: unknown) => {
-      if (!(refused instanceof RateLimiterRes)) throw refused;
-      throw new LintelError('too-fast', 'Too many requests. Wait a moment.', { seconds: Math.ceil(refused.msBeforeNext / 1000) });
+    const most = bodyLimit({ maxSize: operation.most ?? MOST_BYTES, onError: () => problemResponse(tooLarge(operation.most ?? MOST_BYTES)) });
+    app.on(operation.method.toUpperCase(), path, most, async (c) => {
+      insistOnTexts([c.req.param(), c.req.query()]);
+      return operation.in === 'tenant' ? inTenant(c, operation) : before(c, operation);
     });
   }
 
   async function inTenant(c: Context, operation: Operation & { in: 'tenant' }): Promise<Response> {
     const { tenant = '', ...path } = c.req.param() as Record<string, string>;
-    const standing = await standingOfRequest(lintel, sender, c.req.raw, tenant, true);
-    await within(standing.userId as string);
+    const key = bearer(c.req.raw);
+    const who = key === undefined ? await sender(c.req.raw) : undefined;
+    // Before anything is read.
+    await rates.count(key ?? who?.user, who !== undefined, placeOf(c), operation.costs ?? 1);
+    const standing = await standingOfRequest(lintel, () => who, c.req.raw, tenant, true);
     const query = operation.query ? readAs(operation.query, c.req.query()) : {};
     const body = await bodyOf(c, operation.body);
     // Read first: what is answered is at least as new as its tag.
@@ -164,9 +157,9 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
   async function before(c: Context, operation: Operation & { in: 'person' | 'nobody' }): Promise<Response> {
     const user = operation.in === 'person' ? (await sender(c.req.raw))?.user : undefined;
     if (operation.in === 'person' && user === undefined) throw new LintelError('no-account', 'Sign in first.', {});
-    await within(user ?? from(c.req.raw));
+    await rates.count(user, user !== undefined, placeOf(c), operation.costs ?? 1);
     return c.json((await operation.run({ lintel, user, path: {}, query: {}, body: await bodyOf(c, operation.body) })) as object);
   }
 
-  return { fetch: async (request) => app.fetch(request), openApi: described };
+  return { fetch: async (request, env) => app.fetch(request, env), openApi: described };
 }

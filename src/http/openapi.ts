@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import type { Operation } from './operation.js';
+import { MOST_BYTES, type Operation } from './operation.js';
 import { OPERATIONS } from './operations.js';
 import { problemDetails } from './schemas.js';
 
@@ -48,6 +48,12 @@ function schemasOf(operations: readonly Operation[]) {
   return { parts: parts.map((part) => text({ ...part, operation: undefined })), components: text(components) };
 }
 
+/** What is bounded besides what the schemas say. */
+function boundsOf({ body, most = MOST_BYTES, costs = 1 }: Operation): string {
+  const told = [...(costs > 1 ? [`Counts as ${costs} requests.`] : []), ...(body ? [`The body has at most ${most} bytes, nested 32 deep.`] : [])];
+  return told.join(' ');
+}
+
 /** The face as OpenAPI 3.1 has it, made from the schemas that check what comes in. */
 export function openApi(title: string): Json {
   const { parts, components } = schemasOf(OPERATIONS);
@@ -75,6 +81,7 @@ export function openApi(title: string): Json {
       [operation.method]: {
         operationId: operation.id,
         summary: operation.summary,
+        ...(boundsOf(operation) && { description: boundsOf(operation) }),
         ...(inPath.length + inQuery.length + headers.length > 0 && { parameters: [...inPath, ...inQuery, ...headers] }),
         ...(body && { requestBody: { required: true, content: json(body) } }),
         ...(operation.in === 'nobody' && { security: [] }),

@@ -18,6 +18,9 @@ export interface AskedBefore extends Omit<Asked, 'standing' | 'seen' | 'idempote
   readonly user: string | undefined;
 }
 
+/** So many bytes may a body have, unless an operation says more. */
+export const MOST_BYTES = 65_536;
+
 interface Described {
   readonly id: string;
   readonly method: 'get' | 'post' | 'delete';
@@ -27,6 +30,10 @@ interface Described {
   readonly query?: z.ZodObject;
   readonly body?: z.ZodType;
   readonly answers: z.ZodType;
+  /** Bytes that the body may have; default {@link MOST_BYTES}. */
+  readonly most?: number;
+  /** As how many requests it counts; default one. */
+  readonly costs?: number;
 }
 
 /** One thing that can be asked: what it takes and gives is said once, for the check, the answer and the description. */

@@ -29,6 +29,8 @@ function page<I, P extends object>(items: readonly I[], limit: number, place: (i
 
 const memberPlace = z.object({ name: z.string(), userId: z.string() });
 const invitationPlace = z.object({ invitedAt: z.coerce.date(), id: z.string() });
+/** Bytes of a body with thousands of ids. */
+const LARGE = 524_288;
 const SNAPSHOT_SECONDS = 15 * 60;
 
 /** Nobody chooses the id of a program from outside. */
@@ -172,6 +174,7 @@ export const OPERATIONS: readonly Operation[] = [
   {
     in: 'tenant',
     id: 'verifyAudit',
+    costs: 20,
     method: 'get',
     path: '/tenants/{tenant}/audit/verdict',
     summary: 'Whether the record of changes is whole: the first event where the chain does not hold, and whether its tail was cut',
@@ -192,6 +195,7 @@ export const OPERATIONS: readonly Operation[] = [
   {
     in: 'tenant',
     id: 'handOver',
+    costs: 5,
     method: 'post',
     path: '/tenants/{tenant}/hand-overs',
     summary:
@@ -203,6 +207,8 @@ export const OPERATIONS: readonly Operation[] = [
   {
     in: 'tenant',
     id: 'propose',
+    costs: 10,
+    most: LARGE,
     method: 'post',
     path: '/tenants/{tenant}/proposals',
     summary: 'What changes would do: to whom, how far, on how many records, and what stands against it. Nothing is written.',
@@ -213,6 +219,8 @@ export const OPERATIONS: readonly Operation[] = [
   {
     in: 'tenant',
     id: 'change',
+    costs: 2,
+    most: LARGE,
     method: 'post',
     path: '/tenants/{tenant}/changes',
     summary: 'Carry changes out, all or none; or a proposal, if it would do now what it said',
@@ -241,6 +249,8 @@ export const OPERATIONS: readonly Operation[] = [
   {
     in: 'tenant',
     id: 'invite',
+    costs: 5,
+    most: LARGE,
     method: 'post',
     path: '/tenants/{tenant}/invitations',
     summary: 'Invite people by address; each is answered for itself, in the same order',
@@ -275,6 +285,7 @@ export const OPERATIONS: readonly Operation[] = [
   {
     in: 'tenant',
     id: 'who',
+    costs: 5,
     method: 'get',
     fresh: true,
     path: '/tenants/{tenant}/who',
@@ -290,6 +301,7 @@ export const OPERATIONS: readonly Operation[] = [
   {
     in: 'tenant',
     id: 'remedies',
+    costs: 20,
     method: 'get',
     fresh: true,
     path: '/tenants/{tenant}/remedies',
@@ -316,6 +328,7 @@ export const OPERATIONS: readonly Operation[] = [
   {
     in: 'tenant',
     id: 'evaluations',
+    costs: 5,
     method: 'post',
     path: '/tenants/{tenant}/access/v1/evaluations',
     summary: 'AuthZEN 1.0: several of these at once',

@@ -111,7 +111,17 @@ type Same<A, B> = [A] extends [B] ? ([B] extends [A] ? true : false) : false;
 const everyStep: Same<z.infer<typeof step>['do'], Step['do']> = true;
 void everyStep;
 
-export const steps = z.array(step).min(1).max(100);
+/** So many ids, names and words in all may steps have. */
+const MOST_IN_ALL = 20_000;
+const wordsIn = (value: unknown): number =>
+  typeof value === 'object' && value !== null ? Object.values(value).reduce((sum: number, one) => sum + wordsIn(one), 0) : 1;
+
+export const steps = z
+  .array(step)
+  .min(1)
+  .max(100)
+  .refine((all) => wordsIn(all) <= MOST_IN_ALL, { error: `has more than ${MOST_IN_ALL} ids and words in all; send parts of it`, abort: true })
+  .describe(`At most 100, with ${MOST_IN_ALL} ids and words in all`);
 const reason = z.string().max(2000).optional().describe('Why, for the record');
 export const change = z.strictObject({ steps, reason });
 

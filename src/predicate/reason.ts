@@ -1,3 +1,4 @@
+import { entryOf } from '../base/index.js';
 import { compile, type RecordData, type Test } from './evaluate.js';
 import { ALWAYS, type Comparison, NEVER, type Predicate } from './predicate.js';
 import type { FieldShape, KindShape, Shapes } from './shape.js';
@@ -355,7 +356,14 @@ function search(rules: readonly Predicate[], kind: string, shapes: Shapes, found
   const firstFact = choices.findIndex(({ ofFacts }) => ofFacts);
   let tests: Test[] | undefined;
   for (;;) {
-    const world: World = { record: { parents: {} }, me: { attributes: {} }, context: {}, below: {}, people: {}, readable: {} };
+    const world: World = {
+      record: { parents: {} },
+      me: { attributes: {} },
+      context: {},
+      below: Object.create(null),
+      people: Object.create(null),
+      readable: {},
+    };
     for (let i = 0; i < choices.length; i++) (choices[i] as Choice).set(world, (choices[i] as Choice).states[at[i] as number]);
     tests ??= rules.map((rule) => testOf(rule, kind, shapes, world));
     if (found(tests.map((test) => test(world.record)))) return { verdict: 'no', example: { record: world.record, me: world.me, context: world.context } };
@@ -382,8 +390,8 @@ function testOf(rule: Predicate, kind: string, shapes: Shapes, world: World): Te
   const known: Knowledge = {
     me: world.me,
     context: world.context,
-    below: (unit) => world.below[unit] ?? [],
-    peopleOf: (group) => world.people[group] ?? [],
+    below: (unit) => entryOf(world.below, unit) ?? [],
+    peopleOf: (group) => entryOf(world.people, group) ?? [],
     readable: (to) => (world.readable[to] ? ALWAYS : NEVER),
   };
   return compile(specialise(rule, kind, shapes, known, 'shrink'), kind, shapes);

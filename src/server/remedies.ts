@@ -1,3 +1,4 @@
+import { entryOf } from '../base/index.js';
 import { type Charter, restsOnRead } from '../charter/index.js';
 import type { GroupView, Proposal, Proposed, Step, UnitView } from '../membership/index.js';
 import type { RecordData } from '../predicate/index.js';
@@ -57,7 +58,7 @@ export function candidates(
   const place = (anchor: Anchor) => placeWords(anchor.on === 'unit' ? { ...anchor, name: unitName } : anchor);
   const roles = own<Assignment>(facts.assignments).map((held) => ({ ...held, anchor: bare(held.anchor) }));
   // Whoever comes to hold something for a unit has at least the records of the unit itself.
-  const standing = { ...facts, ...(unit !== null && { below: { ...facts.below, [unit]: facts.below?.[unit] ?? [unit] } }) };
+  const standing = { ...facts, ...(unit !== null && { below: { ...facts.below, [unit]: entryOf(facts.below, unit) ?? [unit] } }) };
   const found: Candidate[] = [];
   for (const [role, { label }] of Object.entries(charter.data.roles)) {
     if (!charter.resolveRole(role).grants.some(({ permission }) => permission === action || permission === `${kind}.read`)) continue;

@@ -1,3 +1,4 @@
+import { entryOf } from '../base/index.js';
 import type { AboutPeople } from '../charter/index.js';
 import { Standing } from './standing.js';
 
@@ -14,6 +15,6 @@ export function peopleReach(standing: Standing<any>, permission: AboutPeople): P
   return {
     users: reaches.size > 0 && me.userId !== undefined ? [me.userId] : [],
     groups: reaches.has('groups') ? me.groupIds : [],
-    units: reaches.has('units') ? [...new Set(me.unitIds.flatMap((id) => below?.[id] ?? [id]))] : [],
+    units: reaches.has('units') ? [...new Set(me.unitIds.flatMap((id) => entryOf(below, id) ?? [id]))] : [],
   };
 }

@@ -1,3 +1,4 @@
+import { entryOf } from '../../base/index.js';
 import { charterOf, type Grant, grantsOf, wayWords } from '../../standing/index.js';
 import { belowOf } from './giving.js';
 import { ownersOf, placedBelow, type Reading, turnsOn } from './power.js';
@@ -27,7 +28,7 @@ function extentOf({ charter, facts }: Reading, grant: Grant): string {
     anchor,
     ownersOf(facts, grant).toSorted(),
     on.units && placedBelow(facts).sort(),
-    on.groups && facts.me.groupIds.map((id) => [id, facts.people?.[id]?.toSorted()]).sort(),
+    on.groups && facts.me.groupIds.map((id) => [id, entryOf(facts.people, id)?.toSorted()]).sort(),
     on.attributes && facts.me.attributes,
   ]);
 }

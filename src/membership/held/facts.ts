@@ -106,13 +106,14 @@ export interface FactsQuery {
 function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow | undefined, others: readonly FactsRow[], moment: Moment): Facts {
   const { tenant, user, fulfilled } = who;
   const { now } = moment;
-  const below: Record<string, string[]> = {};
+  const inside = new Map<string, string[]>();
   const unitIds = new Set<string>();
   for (const [placed, above, id] of row?.units ?? []) {
     if (placed) unitIds.add(above);
-    below[above] ??= [];
-    if (!below[above].includes(id)) below[above].push(id);
+    const known = inside.get(above) ?? [];
+    if (!known.includes(id)) inside.set(above, [...known, id]);
   }
+  const below = Object.fromEntries(inside);
   const assignments: Held<Assignment>[] = [];
   const direct: Held<DirectPermission>[] = [];
   const ends = (row?.bars ?? []).slice(0, 1).flatMap((bar) => (bar?.[2] ? [new Date(bar[2]).toISOString()] : []));

@@ -1,11 +1,11 @@
-import { LintelError } from '../../base/index.js';
+import { entryOf, LintelError } from '../../base/index.js';
 import { type Charter, KEYHOLDER, type RoleData } from '../../charter/index.js';
 import { implies, type Predicate } from '../../predicate/index.js';
 import { type Anchor, type Assignment, anchorWords, type Facts, fromRole, Standing } from '../../standing/index.js';
 import type { Course } from './facts.js';
 
 /** The units that an anchor covers. */
-export const belowOf = (facts: Facts, anchor: Anchor) => (anchor.on === 'unit' ? (facts.below?.[anchor.unitId] ?? [anchor.unitId]) : []);
+export const belowOf = (facts: Facts, anchor: Anchor) => (anchor.on === 'unit' ? (entryOf(facts.below, anchor.unitId) ?? [anchor.unitId]) : []);
 
 /**
  * Everything that lies at `inner` lies at `outer` too. What is not known to be contained is not.
@@ -15,7 +15,7 @@ export const belowOf = (facts: Facts, anchor: Anchor) => (anchor.on === 'unit' ?
 export function contains(outer: Anchor, inner: Anchor, facts: Facts, below: readonly string[] = inner.on === 'unit' ? [inner.unitId] : []): boolean {
   if (outer.on === 'tenant') return true;
   if (outer.on === 'record') return inner.on === 'record' && inner.kind === outer.kind && inner.id === outer.id;
-  return inner.on === 'unit' && below.every((unitId) => facts.below?.[outer.unitId]?.includes(unitId));
+  return inner.on === 'unit' && below.every((unitId) => entryOf(facts.below, outer.unitId)?.includes(unitId));
 }
 
 /** A reach that turns on units, groups or attributes reaches other records for somebody else, so it is not passed on by its name. */

@@ -1,4 +1,4 @@
-import { LintelError } from '../../base/index.js';
+import { entryOf, LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { anchorWords, charterOf, type Facts, type Grant, grantsOf, openingKey, ruleOf, type Standing, type StandingIn } from '../../standing/index.js';
 import type { Course } from './facts.js';
@@ -30,7 +30,7 @@ const includesAll = (outer: readonly string[] | undefined, inner: readonly strin
 const missingIn = (outer: readonly string[], inner: readonly string[]) => inner.filter((one) => !outer.includes(one));
 
 /** Every unit at or below those in which somebody is placed. */
-export const placedBelow = (facts: Facts) => [...new Set(facts.me.unitIds.flatMap((id) => facts.below?.[id] ?? [id]))];
+export const placedBelow = (facts: Facts) => [...new Set(facts.me.unitIds.flatMap((id) => entryOf(facts.below, id) ?? [id]))];
 
 /** What a reach turns on besides the record and who the person is. */
 export function turnsOn(charter: Charter, grant: Grant): { units: boolean; groups: boolean; attributes: boolean } {
@@ -40,7 +40,7 @@ export function turnsOn(charter: Charter, grant: Grant): { units: boolean; group
   return { units: text.includes('"me":"unitIds"'), groups: text.includes('"me":"groupIds"'), attributes: /"me":"(?!userId|unitIds|groupIds)/.test(text) };
 }
 
-export const ownersOf = (facts: Facts, grant: Grant) => (grant.path.by === 'opening' ? (facts.people?.[openingKey(grant.path.opening)] ?? []) : []);
+export const ownersOf = (facts: Facts, grant: Grant) => (grant.path.by === 'opening' ? (entryOf(facts.people, openingKey(grant.path.opening)) ?? []) : []);
 
 /** Somebody's grants, by themselves or also as every member has them. Where facts are read as if nobody were suspended, what a suspended member will hold is among them. */
 const grantsIn = (charter: Charter, facts: Facts, everyMember = false) =>
@@ -92,7 +92,7 @@ function ownGains(before: Reading | undefined, after: Reading, everyMember = fal
   const gave = before ? givesOf(before.charter, before.facts) : [];
   const units = missingIn(before ? placedBelow(before.facts) : [], placedBelow(after.facts));
   const groups = after.facts.me.groupIds.filter(
-    (id) => !before?.facts.me.groupIds.includes(id) || !includesAll(before.facts.people?.[id], after.facts.people?.[id]),
+    (id) => !before?.facts.me.groupIds.includes(id) || !includesAll(entryOf(before.facts.people, id), entryOf(after.facts.people, id)),
   );
   const attributesDiffer = JSON.stringify(before?.facts.me.attributes) !== JSON.stringify(after.facts.me.attributes);
   const gains: Gain[] = [];

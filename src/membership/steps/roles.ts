@@ -1,4 +1,4 @@
-import { LintelError, newId } from '../../base/index.js';
+import { entryOf, LintelError, newId } from '../../base/index.js';
 import { type Charter, KEYHOLDER, type RoleData, readRole } from '../../charter/index.js';
 import { fromRole } from '../../standing/index.js';
 import type { Change, Handlers } from '../change/index.js';
@@ -17,7 +17,7 @@ const rolesIn = ({ actor }: Change) => actor.facts.roles ?? {};
 
 /** Roles of the tenant's own that one includes, directly or through others. */
 function includedIn(roles: Readonly<Record<string, RoleData>>, id: string, found = new Set<string>()): string[] {
-  for (const inner of roles[id]?.includes ?? []) {
+  for (const inner of entryOf(roles, id)?.includes ?? []) {
     if (found.has(inner) || !Object.hasOwn(roles, inner)) continue;
     found.add(inner);
     includedIn(roles, inner, found);
@@ -29,7 +29,7 @@ function includedIn(roles: Readonly<Record<string, RoleData>>, id: string, found
 function depthOf(roles: Readonly<Record<string, RoleData>>, id: string, known = new Map<string, number>()): number {
   const found =
     known.get(id) ??
-    Math.max(0, ...(roles[id]?.includes ?? []).filter((inner) => Object.hasOwn(roles, inner)).map((inner) => 1 + depthOf(roles, inner, known)));
+    Math.max(0, ...(entryOf(roles, id)?.includes ?? []).filter((inner) => Object.hasOwn(roles, inner)).map((inner) => 1 + depthOf(roles, inner, known)));
   known.set(id, found);
   return found;
 }
@@ -93,7 +93,7 @@ async function write(change: Change, id: string, input: RoleInput, before: RoleD
 }
 
 function existingRole(roles: Readonly<Record<string, RoleData>>, id: string): RoleData {
-  const found = Object.hasOwn(roles, id) ? roles[id] : undefined;
+  const found = entryOf(roles, id);
   if (!found) throw new LintelError('not-found', 'There is no such role of your own. The roles that come with the application do not change; copy one.', {});
   return found;
 }

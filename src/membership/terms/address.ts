@@ -69,14 +69,15 @@ export function maskAddress(address: string): string {
 /**
  * Reads a name that people see.
  *
- * @throws LintelError `bad-name` when it is empty, has more than 120 characters, or a line break or another control character.
+ * @throws LintelError `bad-name` when it is empty, has more than 120 characters, or a line break, a control character, or one without a width or that turns the direction of
+ *   the others (Unicode Bidirectional Algorithm, UAX #9). Joiners, which scripts need, stay.
  */
 export function readName(raw: unknown, what: string): string {
   const name = typeof raw === 'string' ? raw.trim() : '';
   if (name === '') throw new LintelError('bad-name', `${what} needs a name`, {});
   if (name.length > 120) throw new LintelError('bad-name', `the name of ${what} has ${name.length} characters; at most 120 can be`, {});
-  if (/[\p{Cc}\p{Zl}\p{Zp}\p{Cs}]/u.test(name))
-    throw new LintelError('bad-name', `the name of ${what} has a line break or another control character; leave it out`, {});
+  if (/[\p{Cc}\p{Zl}\p{Zp}\p{Cs}\u00ad\u061c\u200b\u200e\u200f\u2028-\u202e\u2060-\u206f\ufeff]/u.test(name))
+    throw new LintelError('bad-name', `the name of ${what} has a line break, or a character that cannot be seen or turns the others round; leave it out`, {});
   return name;
 }
 

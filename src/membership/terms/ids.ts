@@ -1,5 +1,5 @@
 import type { Kysely } from 'kysely';
-import { hashOf, LintelError, newId } from '../../base/index.js';
+import { entryOf, hashOf, LintelError, newId } from '../../base/index.js';
 import { type Charter, type Identified, idType } from '../../charter/index.js';
 import { readValue } from '../../predicate/index.js';
 import type { Anchor } from '../../standing/index.js';
@@ -21,13 +21,21 @@ function spelling(charter: Charter<any>, what: Identified, id: unknown): string 
   return read === undefined ? undefined : String(read);
 }
 
+/** An id of nothing, for what no database holds as text. */
+const NOTHING = `${OWN}nothing`;
+/** PostgreSQL's texts hold no NUL, and no half of a character. */
+const isText = (text: string) => !/[\0\p{Cs}]/u.test(text);
+
 /** The same, and what is none as it is: it is the id of nothing. */
-export const spelled = (charter: Charter<any>, what: Identified, id: Id): string => spelling(charter, what, id) ?? String(id);
+export function spelled(charter: Charter<any>, what: Identified, id: Id): string {
+  const text = spelling(charter, what, id) ?? String(id);
+  return isText(text) ? text : NOTHING;
+}
 
 /** @throws LintelError `bad-id` for what is no id of the type that the charter gives. */
 export function insistOnId(charter: Charter<any>, what: Identified, id: Id): string {
   const read = spelling(charter, what, id);
-  if (read !== undefined && !read.startsWith(OWN)) return read;
+  if (read !== undefined && !read.startsWith(OWN) && isText(read)) return read;
   const type = idType(charter, what);
   const takes = type === 'text' ? `is a text that does not begin with “${OWN}”` : `is ${type === 'integer' ? 'an integer' : 'a uuid'} in the charter`;
   throw new LintelError('bad-id', `“${String(id).slice(0, 80)}” is no id of a ${what}: that ${takes}`, { id });
@@ -106,7 +114,7 @@ const isAnchorAtRecord = (value: unknown): value is Extract<Anchor, { readonly o
 
 /** The id of a record of a kind, as text. */
 export function recordId({ shapes }: Charter<any>, kind: string, id: unknown): string {
-  const shape = Object.hasOwn(shapes, kind) ? shapes[kind] : undefined;
+  const shape = entryOf(shapes, kind);
   return String(readValue(shape?.fields[shape.idField]?.type ?? 'text', id) ?? id);
 }
 

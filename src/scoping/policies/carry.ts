@@ -1,5 +1,5 @@
 import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
-import { CLEANING, hashOf, LintelError, toHex } from '../../base/index.js';
+import { CLEANING, entryOf, hashOf, LintelError, toHex } from '../../base/index.js';
 import { type Charter, idType } from '../../charter/index.js';
 import { readEach, type ValueType } from '../../predicate/index.js';
 import { openingKey, type Standing } from '../../standing/index.js';
@@ -67,7 +67,7 @@ function worthKeeping(standing: Standing): string {
       const key = `${permission.name} ${reach}`;
       if (path.by === 'opening') {
         holds.push(anchoredMark(permission.name));
-        const owners = idsOf(personType, facts.people?.[openingKey(path.opening)]);
+        const owners = idsOf(personType, entryOf(facts.people, openingKey(path.opening)));
         opened[permission.name] = [...(opened[permission.name] ?? []), ...owners];
         continue;
       }
@@ -78,7 +78,7 @@ function worthKeeping(standing: Standing): string {
       holds.push(anchoredMark(permission.name));
       const at = anchored[key] ?? { units: [], records: {} };
       anchored[key] = at;
-      if (anchor.on === 'unit') at.units.push(...idsOf(unitType, facts.below?.[anchor.unitId]));
+      if (anchor.on === 'unit') at.units.push(...idsOf(unitType, entryOf(facts.below, anchor.unitId)));
       else at.records[anchor.kind] = [...(at.records[anchor.kind] ?? []), ...idsOf(idTypeOf(anchor.kind), [anchor.id])];
     }
   }
