@@ -62,8 +62,8 @@ test('a role of one’s own is made, held, changed for all its holders at their 
   expect((await enter(helper)).describe().line).toBe('Reader');
   // Written wrong, in a circle, or taken: said, and nothing is made.
   const make = (role: object, id = 'own-a') => code(does(boss, { do: 'make-role', id, role: { label: 'A', ...role } }));
-  expect(await make({ may: { 'hive.updte': ['tenant'] } })).toBe('charter-invalid');
-  expect(await make({ may: { 'hive.update': ['mine'] } })).toBe('charter-invalid');
+  expect(await make({ may: { 'hive.updte': ['tenant'] } })).toBe('role-invalid');
+  expect(await make({ may: { 'hive.update': ['mine'] } })).toBe('role-invalid');
   expect(await make({}, 'keeper')).toBe('bad-role-id');
   expect(await make({})).toBe('done');
   expect(await make({ includes: ['own-a'] }, 'own-b')).toBe('done');

@@ -3,7 +3,7 @@
 import { Ajv2020 } from 'ajv/dist/2020.js';
 import addFormats from 'ajv-formats';
 import fc from 'fast-check';
-import type { Kysely } from 'kysely';
+import { type Kysely, sql } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { createFace, type Face } from 'warm-lintel/http';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
@@ -11,11 +11,16 @@ import { type Apiary, apiaryOnPostgres } from './worlds.js';
 let lintel: Apiary;
 let db: Kysely<any>;
 let face: Face;
+const faceOn = (on: unknown) =>
+  createFace(on as never, {
+    sender: (request) => ({ user: request.headers.get('x-user') as string, fulfilled: ['recentSignIn'] }),
+    perMinute: 10_000_000,
+    onError: (error) => faults.push(error),
+  });
 const faults: unknown[] = [];
 beforeAll(async () => {
   ({ lintel, db } = await apiaryOnPostgres());
-  const sender = (request: Request) => ({ user: request.headers.get('x-user') as string, fulfilled: ['recentSignIn'] });
-  face = createFace(lintel as never, { sender, perMinute: 10_000_000, onError: (error) => faults.push(error) });
+  face = faceOn(lintel);
   const maren = await lintel.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: ['recentSignIn'] });
   // Names as any other.
   await maren.carryOut([
@@ -134,29 +139,46 @@ test('every operation answers whatever it is sent as it describes, and nothing i
       as: of('maren', 'maren', 'maren', 'lene', 'wim', 'nobody'),
     });
   });
+  let within: Face | undefined;
+  const inside = (tx: Kysely<any>) => (within ??= faceOn(lintel.within(tx)));
   let [done, sent] = [0, 0];
   const requests = process.env.LINTEL_LONG ? 20_000 : 500;
-  await fc.assert(
-    fc.asyncProperty(fc.oneof(...asked), async ({ url, method, operation, path, query, body, as }) => {
-      const text = (value: unknown) => Buffer.from(typeof value === 'string' ? value : JSON.stringify(value)).toString();
-      const full = url.replace(/\{(\w+)\}/g, (_, name: string) => encodeURIComponent(name === 'tenant' ? 'alderbrook' : text((path as any)[name]) || 'x'));
-      const search = new URLSearchParams(Object.entries(query).map(([name, value]) => [name, text(value)]));
-      const request = new Request(`http://face.example${full}?${search}`, {
-        method: method.toUpperCase(),
-        headers: { 'x-user': as, ...(body !== undefined && { 'content-type': 'application/json' }) },
-        ...(body !== undefined && { body: JSON.stringify(body) }),
-      });
-      const response = await face.fetch(request);
-      const answer = response.status === 304 ? undefined : await response.json();
-      expect([response.status < 500 || response.status === 502, faults.splice(0)]).toEqual([true, []]);
-      const schema = response.ok ? operation.responses[200].content['application/json'].schema : components.schemas.Problem;
-      const check = checkOf(schema);
-      expect(check(answer) ? [] : [check.errors, answer]).toEqual([]);
-      sent += 1;
-      if (response.ok) done += 1;
-    }),
-    { numRuns: requests, seed: process.env.LINTEL_LONG ? Math.floor(Math.random() * 1e9) : 11 },
-  );
+  class Undo extends Error {}
+  const all = (tx: Kysely<any>) =>
+    fc.assert(
+      fc.asyncProperty(fc.oneof(...asked), async ({ url, method, operation, path, query, body, as }) => {
+        const text = (value: unknown) => Buffer.from(typeof value === 'string' ? value : JSON.stringify(value)).toString();
+        const full = url.replace(/\{(\w+)\}/g, (_, name: string) => encodeURIComponent(name === 'tenant' ? 'alderbrook' : text((path as any)[name]) || 'x'));
+        const search = new URLSearchParams(Object.entries(query).map(([name, value]) => [name, text(value)]));
+        const request = new Request(`http://face.example${full}?${search}`, {
+          method: method.toUpperCase(),
+          headers: { 'x-user': as, ...(body !== undefined && { 'content-type': 'application/json' }) },
+          ...(body !== undefined && { body: JSON.stringify(body) }),
+        });
+        // Each from the same state.
+        await sql`savepoint asked`.execute(tx);
+        const response = await inside(tx).fetch(request);
+        await sql`rollback to savepoint asked`.execute(tx);
+      await sql`release savepoint asked`.execute(tx);
+        const answer = response.status === 304 ? undefined : await response.json();
+        expect([response.status < 500 || response.status === 502, faults.splice(0)]).toEqual([true, []]);
+        const schema = response.ok ? operation.responses[200].content['application/json'].schema : components.schemas.Problem;
+        const check = checkOf(schema);
+        expect(check(answer) ? [] : [check.errors, answer]).toEqual([]);
+        sent += 1;
+        if (response.ok) done += 1;
+      }),
+      { numRuns: requests, seed: process.env.LINTEL_LONG ? Math.floor(Math.random() * 1e9) : 11 },
+    );
+  await db
+    .transaction()
+    .execute(async (tx) => {
+      await all(tx);
+      throw new Undo();
+    })
+    .catch((error: unknown) => {
+      if (!(error instanceof Undo)) throw error;
+    });
   // Some of it is right.
   expect(done / sent).toBeGreaterThan(0.1);
 });

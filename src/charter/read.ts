@@ -68,10 +68,10 @@ class Checker {
     if (value !== undefined && typeof value !== 'boolean') this.report(path, 'must be true or false');
   }
 
-  throwIfAny(): void {
+  throwIfAny(of: 'charter' | 'role' = 'charter'): void {
     if (this.problems.length === 0) return;
     const lines = this.problems.map((p) => `${p.path}: ${p.message}`);
-    throw new LintelError('charter-invalid', `the charter has ${lines.length === 1 ? 'a problem' : `${lines.length} problems`}:\n${lines.join('\n')}`, {
+    throw new LintelError(`${of}-invalid`, `the ${of} has ${lines.length === 1 ? 'a problem' : `${lines.length} problems`}:\n${lines.join('\n')}`, {
       problems: this.problems,
     });
   }
@@ -232,7 +232,7 @@ function checkRoles(c: Checker, roles: [string, Json, string][], known: Vocabula
 /**
  * Checks a role of a tenant's own, which may include and give the roles of the charter and `others` of the tenant.
  *
- * @throws LintelError `charter-invalid` with every problem: its path, what is wrong, and the near match.
+ * @throws LintelError `role-invalid` with every problem: its path, what is wrong, and the near match.
  */
 export function readRole(charter: Charter, id: string, json: unknown, others: readonly string[]): RoleData {
   const c = new Checker();
@@ -245,7 +245,7 @@ export function readRole(charter: Charter, id: string, json: unknown, others: re
     permissions: [...charter.permissions.keys()],
   });
   if (role.was !== undefined) c.report('role.was', 'a role of your own is renamed by its label; its id stays');
-  c.throwIfAny();
+  c.throwIfAny('role');
   return completeRole(role as unknown as RoleData);
 }
 
