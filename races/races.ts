@@ -87,7 +87,7 @@ async function doIt(lintel: Lintel<any>, one: Act): Promise<number> {
       return Number.NaN;
     case 'moves': {
       const { token = '' } = await lintel.changeAddress(one.user, `${one.to}@attack.example`);
-      await lintel.proveAddress(token);
+      await lintel.proveAddress(one.user, token);
       return 0;
     }
     case 'looks':

@@ -159,7 +159,7 @@ test('every operation answers whatever it is sent as it describes, and nothing i
         await sql`savepoint asked`.execute(tx);
         const response = await inside(tx).fetch(request);
         await sql`rollback to savepoint asked`.execute(tx);
-      await sql`release savepoint asked`.execute(tx);
+        await sql`release savepoint asked`.execute(tx);
         const answer = response.status === 304 ? undefined : await response.json();
         expect([response.status < 500 || response.status === 502, faults.splice(0)]).toEqual([true, []]);
         const schema = response.ok ? operation.responses[200].content['application/json'].schema : components.schemas.Problem;

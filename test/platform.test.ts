@@ -261,20 +261,24 @@ test('a new address counts once it is proven, and the old one is told', async ()
   expect(await lintel.personByAddress('ben@new.example')).toBeUndefined();
   await lintel.deliver();
   const proof = link('Ben@new.example');
-  expect(await code(lintel.proveAddress(`${proof.slice(0, -2)}xx`))).toBe('link-invalid');
-  await lintel.proveAddress(proof);
+  expect(await code(lintel.proveAddress('ben', `${proof.slice(0, -2)}xx`))).toBe('link-invalid');
+  // Whoever else has the link proves nothing by it.
+  expect(await code(lintel.proveAddress('ann', proof))).toBe('link-invalid');
+  await lintel.proveAddress('ben', proof);
   expect((await lintel.personByAddress('ben@new.example'))?.id).toBe('ben');
-  expect(await code(lintel.proveAddress(proof))).toBe('link-invalid');
+  expect(await code(lintel.proveAddress('ben', proof))).toBe('link-invalid');
   await lintel.deliver();
   expect(last('ben@club.example').text).toContain('B…@new.example');
   // Of two who want one address, one gets it; that it is taken is not told before it is proven.
   await lintel.changeAddress('ann', 'ben@new.example');
   await lintel.deliver();
-  expect(await code(lintel.proveAddress(link('ben@new.example')))).toBe('address-taken');
+  expect(await code(lintel.proveAddress('ann', link('ben@new.example')))).toBe('address-taken');
   await lintel.changeAddress('ann', 'ann@new.example');
   await lintel.deliver();
   now += 25 * HOUR;
-  expect(await code(lintel.proveAddress(link('ann@new.example')))).toBe('link-invalid');
+  expect(await code(lintel.proveAddress('ann', link('ann@new.example')))).toBe('link-invalid');
+  // A letter that is compared as another one is not mailed to.
+  expect(await code(lintel.changeAddress('ann', '\u212Aey@club.example'))).toBe('look-alike-address');
   await lintel.renamePerson('ann', 'Ann Anew');
   expect((await enter('ann')).facts.me.name).toBe('Ann Anew');
 });
@@ -286,7 +290,7 @@ test('somebody who is erased is named nowhere, and every chain stays whole', asy
   // Whatever names them: an address they had, an invitation to each, an answer that is kept, the line to ask by, what another wrote, a program of theirs.
   await lintel.changeAddress('zoe', 'zoe.later@zoe.example');
   await lintel.deliver();
-  await lintel.proveAddress(link('zoe.later@zoe.example'));
+  await lintel.proveAddress('zoe', link('zoe.later@zoe.example'));
   const key = await enter('key');
   await key.invitations.send(
     [

@@ -1,6 +1,6 @@
 import { createHash, randomBytes } from 'node:crypto';
 import { hash, verify } from '@node-rs/argon2';
-import type { Kysely, Transaction } from 'kysely';
+import type { Kysely } from 'kysely';
 import { inTransaction, isLintelError, LintelError } from '../base/index.js';
 import type { Lintel, LintelTables } from '../server/index.js';
 
@@ -56,6 +56,8 @@ async function keepPassword(tx: Kysely<AccountTables>, userId: string, passwordH
     .execute();
 }
 
+const signInFailed = () => new LintelError('sign-in-failed', 'Address and password do not fit together.', {});
+
 /** People's passwords and sign-in sessions: a small beginning for an application that has none of its own. */
 export class Accounts {
   readonly #lintel: Lintel<any>;
@@ -87,31 +89,25 @@ export class Accounts {
         await keepPassword(tx, userId, passwordHash);
         return { userId, tenantId: await inside.openTenant({ name: input.tenantName, keyholder: userId }) };
       }
-      const { address } = await inside.lookAtInvitation(input.invitation);
-      const userId = await this.#invited(tx, inside, input.name, address);
+      const { address, mailed } = await inside.lookAtInvitation(input.invitation);
+      const userId = await this.#invited(inside, input.name, address, mailed);
       await keepPassword(tx, userId, passwordHash);
       return { userId, ...(await inside.acceptInvitation(userId, { token: input.invitation })) };
     });
   }
 
-  /**
-   * The account of somebody who came by an invitation. An account that somebody made with this address without proving it
-   * is theirs from now on: the mailed link proves the address, so its old password and sessions end.
-   */
-  async #invited(tx: Transaction<AccountTables>, inside: Lintel<any>, name: string, address: string): Promise<string> {
-    const there = await inside.personByAddress(address);
-    if (!there) return inside.addPerson({ name, address });
-    if (there.confirmedAt || !inside.hasMailer) {
-      throw new LintelError('address-taken', `There is an account for ${address} already. Sign in with it to accept.`, {});
-    }
-    await tx.deleteFrom('lintel_session').where('person_id', '=', there.id).execute();
-    return there.id;
+  /** The account of somebody who came by an invitation: a new one. The mailed link proves the address, so an account that bears it unproven loses it, and nothing else. */
+  async #invited(inside: Lintel<any>, name: string, address: string, mailed: boolean): Promise<string> {
+    if (mailed) await inside.giveUpAddress(address);
+    return inside.addPerson({ name, address });
   }
 
   /** Sets a person's password, and ends their sessions. @throws LintelError `weak-password`. */
   async setPassword(userId: string, password: string): Promise<void> {
     const passwordHash = await hash(checkPassword(password));
     await inTransaction(this.#db, async (tx) => {
+      // Whoever signs in with the one before comes in before this, and is signed out by it, or not at all.
+      await tx.selectFrom('lintel_person').select('id').where('id', '=', userId).forUpdate().execute();
       await keepPassword(tx, userId, passwordHash);
       await tx.deleteFrom('lintel_session').where('person_id', '=', userId).execute();
     });
@@ -129,18 +125,30 @@ export class Accounts {
     });
     const kept = person && (await this.#db.selectFrom('lintel_credential').select('password_hash').where('person_id', '=', person.id).executeTakeFirst());
     const right = await verify(kept?.password_hash ?? (await nobody), String(input.password).slice(0, 256));
-    if (!person || !kept || !right) throw new LintelError('sign-in-failed', 'Address and password do not fit together.', {});
-    return this.startSession(person.id);
+    if (!person || !kept || !right) throw signInFailed();
+    return this.#session(person.id, kept.password_hash);
   }
 
   /** Starts a session for somebody whose identity was proven. */
-  async startSession(userId: string): Promise<Session> {
+  startSession(userId: string): Promise<Session> {
+    return this.#session(userId, undefined);
+  }
+
+  /** @param proven the hash of the password that was right: it has to be the person's still. */
+  async #session(userId: string, proven: string | undefined): Promise<Session> {
     const token = randomBytes(32).toString('base64url');
     const [startedAt, expiresAt] = [new Date(this.#now()), new Date(this.#now() + this.#days * DAY)];
-    await this.#db
-      .insertInto('lintel_session')
-      .values({ token_hash: sha256(token), person_id: userId, started_at: startedAt, expires_at: expiresAt })
-      .execute();
+    await inTransaction(this.#db, async (tx) => {
+      await tx.selectFrom('lintel_person').select('id').where('id', '=', userId).forKeyShare().execute();
+      if (proven !== undefined) {
+        const kept = await tx.selectFrom('lintel_credential').select('password_hash').where('person_id', '=', userId).executeTakeFirst();
+        if (kept?.password_hash !== proven) throw signInFailed();
+      }
+      await tx
+        .insertInto('lintel_session')
+        .values({ token_hash: sha256(token), person_id: userId, started_at: startedAt, expires_at: expiresAt })
+        .execute();
+    });
     return { userId, token, expiresAt };
   }
 

@@ -90,14 +90,14 @@ export const PERSON: readonly Operation[] = [
     run: ({ lintel, user, body }) => lintel.changeAddress(user as string, body.address),
   },
   {
-    in: 'nobody',
+    in: 'person',
     id: 'proveAddress',
     method: 'post',
     path: '/addresses/prove',
-    summary: 'Confirm a new address, by the link that went there',
+    summary: 'Confirm a new address of mine, by the link that went there',
     body: token,
     answers: z.object({ userId: z.string() }),
-    run: ({ lintel, body }) => lintel.proveAddress(body.token),
+    run: ({ lintel, user, body }) => lintel.proveAddress(user as string, body.token),
   },
   {
     in: 'nobody',

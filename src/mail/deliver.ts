@@ -79,7 +79,7 @@ async function readyInvitation({ db, ...delivery }: Delivery, taken: Taken & { i
     to: { name: row.name ?? '', address: row.address_written },
     words: async () => {
       // The secret is made when it is sent: none lies in the outbox. One from an earlier try may have arrived, so it still counts.
-      const link = delivery.invitationLink(await renewToken(db, taken.tenant_id, taken.invitation_id, 'beside'));
+      const link = delivery.invitationLink(await renewToken(db, taken.tenant_id, taken.invitation_id, 'mailed'));
       const of = { tenantName: row.tenant, invitedBy: row.inviter ?? row.tenant, name: row.name, link, expiresAt: row.expires_at };
       return { words: delivery.invitationWords(of), link };
     },

@@ -32,6 +32,7 @@ export {
   endCare,
   endView,
   erasePerson,
+  giveUpAddress,
   type Invitation,
   type InvitationView,
   type InviteAnswer,

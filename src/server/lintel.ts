@@ -294,9 +294,18 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.changeAddress(this.#setting, this.#personId(userId), address);
   }
 
-  /** @throws LintelError `link-invalid`, `address-taken`. */
-  proveAddress(token: string): Promise<{ readonly userId: string }> {
-    return membership.proveAddress(this.#setting, token);
+  /**
+   * The link that went to a new address was followed and confirmed. `userId`: who is signed in; the link counts for whoever asked for it alone.
+   *
+   * @throws LintelError `link-invalid`, `address-taken`.
+   */
+  proveAddress(userId: membership.Id, token: string): Promise<{ readonly userId: string }> {
+    return membership.proveAddress(this.#setting, this.#personId(userId), token);
+  }
+
+  /** Takes an address from an account that never proved it, for whoever did. @throws LintelError `address-taken` where it is proven. */
+  giveUpAddress(address: string): Promise<void> {
+    return membership.giveUpAddress(this.#setting, address);
   }
 
   /** Erases a person everywhere. @throws LintelError `no-account`, `last-keyholder`: then nothing was erased. */

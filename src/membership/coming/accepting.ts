@@ -4,7 +4,7 @@ import type { Assignment } from '../../standing/index.js';
 import { changeTenant, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
 import { endingBy, giverInTenant, mayGive } from '../held/index.js';
 import { assignmentRows } from '../steps/index.js';
-import { type InvitationRow, invalid, isSecret, type LintelTables, maskAddress, readAddress, readToken, type Setting } from '../terms/index.js';
+import { howHanded, type InvitationRow, invalid, type LintelTables, maskAddress, readAddress, readToken, type Setting } from '../terms/index.js';
 import { rolesOf, statusAt } from './invitations.js';
 import { insistOnSeat, joinTenant } from './tenants.js';
 
@@ -17,6 +17,8 @@ export interface InvitationView {
   readonly name: string | null;
   readonly roles: readonly Assignment[];
   readonly expiresAt: Date;
+  /** True if the link came by mail, so that whoever has it has the address. */
+  readonly mailed: boolean;
 }
 
 type WithToken = { readonly token: string };
@@ -27,13 +29,16 @@ async function usable(db: Kysely<LintelTables> | Transaction<LintelTables>, now:
   const { tenantId, invitationId, ...proof } = 'token' in by ? readToken(by.token) : by;
   const row = await db.selectFrom('lintel_invitation').selectAll().where('tenant_id', '=', tenantId).where('id', '=', invitationId).executeTakeFirst();
   if (!row) throw invalid();
+  let mailed = false;
   if ('secret' in proof) {
     // A link that was replaced, or belongs to another invitation, is as good as a forged one.
-    if (![row.token_hash, ...row.earlier_hashes].some((hash) => isSecret(proof.secret, hash))) throw invalid();
+    const how = [row.token_hash, ...row.earlier_hashes].map((hash) => howHanded(proof.secret, hash)).find((one) => one !== undefined);
+    if (how === undefined) throw invalid();
+    mailed = how === 'mailed';
   } else if (row.address !== proof.address) throw invalid();
   const status = statusAt(row, now);
   if (status !== 'pending') throw withStatus(status);
-  return row;
+  return { ...row, mailed };
 }
 
 function withStatus(status: InvitationRow['status']): LintelError {
@@ -66,6 +71,7 @@ export async function lookAtInvitation(setting: Setting, token: string): Promise
     name: row.name,
     roles: rolesOf(setting.charter, row),
     expiresAt: row.expires_at,
+    mailed: row.mailed,
   };
 }
 
@@ -120,8 +126,7 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
       .where('id', '=', row.id)
       .where('status', '=', 'pending')
       .execute();
-    if (!person.confirmed_at && 'token' in by && setting.hasMailer)
-      await tx.updateTable('lintel_person').set({ confirmed_at: at }).where('id', '=', userId).execute();
+    if (!person.confirmed_at && row.mailed) await tx.updateTable('lintel_person').set({ confirmed_at: at }).where('id', '=', userId).execute();
     return {
       result: { tenantId },
       entry: {

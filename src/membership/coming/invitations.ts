@@ -70,7 +70,7 @@ export function statusAt(row: { status: InvitationRow['status']; expires_at: Dat
 /** Puts the message of an invitation that waits already into the outbox, in the same transaction; without a mailer gives the secret to hand over. */
 async function dispatchAgain(change: Change, invitationId: string): Promise<string | undefined> {
   const { tx, tenantId, number, at, setting } = change;
-  if (!setting.hasMailer) return renewToken(tx, tenantId, invitationId);
+  if (!setting.hasMailer) return renewToken(tx, tenantId, invitationId, 'shown');
   if ((await leftToSend(change)) === 0) throw tooMuchSent(setting);
   await tx
     .updateTable('lintel_invitation')
@@ -205,7 +205,7 @@ async function inviteEach(change: Change, inputs: readonly NewInvitation[]): Pro
     left -= 1;
     const id = newId();
     known.pending.set(address.normal, id);
-    const secret = setting.hasMailer ? undefined : newToken(tenantId, id);
+    const secret = setting.hasMailer ? undefined : newToken(tenantId, id, 'shown');
     made.push({
       tenant_id: tenantId,
       id,

@@ -1,10 +1,10 @@
-import type { Kysely } from 'kysely';
+import type { Kysely, Transaction } from 'kysely';
 import { inTransaction, LintelError } from '../../base/index.js';
 import { tell } from '../record/index.js';
 import {
+  howHanded,
   type Id,
   idOfPerson,
-  isSecret,
   type LintelTables,
   lockPerson,
   maskAddress,
@@ -82,7 +82,7 @@ export async function changeAddress(setting: Setting, userId: string, raw: strin
     const at = new Date(setting.now());
     const person = await lockPerson(tx, userId);
     if (!person) throw new LintelError('no-account', 'There is no such account.', {});
-    const secret = setting.hasMailer ? undefined : newToken('person', userId);
+    const secret = setting.hasMailer ? undefined : newToken('person', userId, 'shown');
     const row = { address: normal, address_written: written, secret_hash: secret?.hash ?? null, expires_at: new Date(at.getTime() + PROOF_HOURS * 3_600_000) };
     await tx
       .insertInto('lintel_address_proof')
@@ -96,7 +96,7 @@ export async function changeAddress(setting: Setting, userId: string, raw: strin
 
 /** Makes the secret of a link when it is sent, so that none lies in the outbox; undefined where nothing waits to be proven any more. */
 export async function proofToken(db: Kysely<LintelTables>, userId: string, address: string): Promise<string | undefined> {
-  const { token, hash } = newToken('person', userId);
+  const { token, hash } = newToken('person', userId, 'mailed');
   const { numUpdatedRows } = await db
     .updateTable('lintel_address_proof')
     .set({ secret_hash: hash })
@@ -107,26 +107,55 @@ export async function proofToken(db: Kysely<LintelTables>, userId: string, addre
 }
 
 /**
- * The link that went to a new address was followed and confirmed: from now on it is the person's. The address before is told.
+ * The link that went to a new address was followed and confirmed by whoever asked for it: from now on it is the person's. The address before is told. A link that was shown and
+ * not mailed proves nothing: the address counts, and is not confirmed.
  *
+ * @param userId who is signed in. Somebody else who has the link, since the address is theirs, gives it to nobody by following it.
  * @throws LintelError `link-invalid`, `address-taken`.
  */
-export async function proveAddress(setting: Setting, token: string): Promise<{ readonly userId: string }> {
+export async function proveAddress(setting: Setting, userId: string, token: string): Promise<{ readonly userId: string }> {
   const parts = splitToken(token);
-  if (parts?.[0] !== 'person') throw proofInvalid();
-  const [, userId, secret] = parts as [string, string, string];
+  if (parts?.[0] !== 'person' || parts[1] !== userId) throw proofInvalid();
+  const secret = parts[2] as string;
   return inTransaction(setting.db, async (tx) => {
     const at = new Date(setting.now());
     const before = await lockPerson(tx, userId);
     const proof = await tx.selectFrom('lintel_address_proof').selectAll().where('person_id', '=', userId).executeTakeFirst();
-    if (!isSecret(secret, proof?.secret_hash ?? null) || !proof || !before || proof.expires_at <= at) throw proofInvalid();
+    const how = howHanded(secret, proof?.secret_hash ?? null);
+    if (!how || !proof || !before || proof.expires_at <= at) throw proofInvalid();
     const taken = await tx.selectFrom('lintel_person').select('id').where('address', '=', proof.address).where('id', '<>', userId).executeTakeFirst();
     if (taken) throw new LintelError('address-taken', `There is an account for ${proof.address_written} already.`, {});
     const { address, address_written } = proof;
-    await tx.insertInto('lintel_address_held').values({ person_id: userId, address: before.address, until: at }).execute();
-    await tx.updateTable('lintel_person').set({ address, address_written, confirmed_at: at }).where('id', '=', userId).execute();
-    await tx.deleteFrom('lintel_address_proof').where('person_id', '=', userId).execute();
+    await leaveAddress(tx, userId, before.address, { address, address_written, confirmed_at: how === 'mailed' ? at : null }, at);
     await tell({ tx, at, setting }, userId, [before.address_written], 'address-changed', { name: before.name, address: maskAddress(address_written) });
     return { userId };
+  });
+}
+
+async function leaveAddress(
+  tx: Transaction<LintelTables>,
+  userId: string,
+  before: string,
+  set: { readonly address: string; readonly address_written: string; readonly confirmed_at: Date | null },
+  at: Date,
+): Promise<void> {
+  await tx.insertInto('lintel_address_held').values({ person_id: userId, address: before, until: at }).execute();
+  await tx.updateTable('lintel_person').set(set).where('id', '=', userId).execute();
+  await tx.deleteFrom('lintel_address_proof').where('person_id', '=', userId).execute();
+}
+
+/**
+ * Takes an address from an account that never proved it, for whoever did. All else stays the account's, which nobody can sign in to by that address any more.
+ *
+ * @throws LintelError `address-taken` where it is proven.
+ */
+export async function giveUpAddress(setting: Setting, address: string): Promise<void> {
+  await inTransaction(setting.db, async (tx) => {
+    const found = await personByAddress(tx, address);
+    const person = found && (await lockPerson(tx, found.id));
+    if (!found || !person) return;
+    if (found.confirmedAt) throw new LintelError('address-taken', `There is an account for ${address} already. Sign in with it to accept.`, {});
+    const none = `without an address ${found.id}`;
+    await leaveAddress(tx, found.id, person.address, { address: none, address_written: none, confirmed_at: null }, new Date(setting.now()));
   });
 }

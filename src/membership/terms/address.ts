@@ -38,17 +38,20 @@ export function readAddress(raw: unknown): Address {
   if (written === '') throw new LintelError('bad-address', 'an e-mail address is needed', {});
   if (written.length > MAX_ADDRESS) throw bad(`it has ${written.length} characters, at most ${MAX_ADDRESS} can be`);
   const at = written.lastIndexOf('@');
-  const local = written.slice(0, at).normalize('NFC').toLowerCase();
+  const own = written.slice(0, at).normalize('NFC');
+  const local = own.toLowerCase();
   const host = asciiDomain(written.slice(at + 1));
   if (at < 1) throw bad('the @ is missing');
   if (local.length > MAX_LOCAL || !LOCAL.test(local)) throw bad('the part before the @ has characters that cannot be there');
   if (!HOST.test(host)) throw bad('the part after the @ is no domain');
+  // What becomes another letter when it is compared is no letter that mail goes to.
+  if (own !== own.normalize('NFKC')) throw new LintelError('look-alike-address', `${shown} has a letter that looks like another; type it anew`, {});
   for (const part of [local, ...toUnicode(host).split('.')]) {
     if (SCRIPTS.filter((script) => script.test(part)).length > 1) {
       throw new LintelError('look-alike-address', `${shown} mixes letters of several alphabets that look alike; type it anew`, {});
     }
   }
-  return { normal: `${local}@${host}`, written: `${written.slice(0, at)}@${host}` };
+  return { normal: `${local}@${host}`, written: `${own}@${host}` };
 }
 
 export const domainOf = (address: string) => address.slice(address.lastIndexOf('@') + 1);

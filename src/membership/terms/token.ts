@@ -4,20 +4,28 @@ import type { LintelTables } from './tables.js';
 
 const hashSecret = (secret: string) => hashOf([secret]);
 
+/** How a secret gets to its owner: by mail, so that it proves their address; or it was shown to whoever asked for it. */
+export type Handed = 'mailed' | 'shown';
+
+/** What the hash is made of: of one that was shown it is another, so that it proves no address later either. */
+const bits = (secret: string, how: Handed) => (how === 'shown' ? `shown ${secret}` : secret);
+
 /** The token of an invitation: it names its tenant and invitation and holds 256 random bits, of which only the hash is kept. */
-export function newToken(tenantId: string, invitationId: string): { readonly token: string; readonly hash: string } {
+export function newToken(tenantId: string, invitationId: string, how: Handed): { readonly token: string; readonly hash: string } {
   const secret = randomSecret();
-  return { token: joinToken(tenantId, invitationId, secret), hash: hashSecret(secret) };
+  return { token: joinToken(tenantId, invitationId, secret), hash: hashSecret(bits(secret, how)) };
 }
 
-/** Makes a new secret for a pending invitation; the one before it is dead, unless the new one is to count beside it. */
-export async function renewToken(tx: Kysely<LintelTables>, tenantId: string, invitationId: string, beside?: 'beside'): Promise<string> {
-  const { token, hash } = newToken(tenantId, invitationId);
+/** Makes a new secret for a pending invitation. One that is mailed counts beside those before it, which may have arrived; of one that is shown those before are dead. */
+export async function renewToken(tx: Kysely<LintelTables>, tenantId: string, invitationId: string, how: Handed): Promise<string> {
+  const { token, hash } = newToken(tenantId, invitationId, how);
   await tx
     .updateTable('lintel_invitation')
     .set({
       token_hash: hash,
-      earlier_hashes: (beside ? sql`case when token_hash is null then earlier_hashes else earlier_hashes || to_jsonb(token_hash) end` : '[]') as never,
+      earlier_hashes: (how === 'mailed'
+        ? sql`case when token_hash is null then earlier_hashes else earlier_hashes || to_jsonb(token_hash) end`
+        : '[]') as never,
     })
     .where('tenant_id', '=', tenantId)
     .where('id', '=', invitationId)
@@ -33,7 +41,7 @@ const KEY_PREFIX = 'lintel_key_';
 
 /** A key for a program: it names its tenant and itself, and holds 256 random bits, of which only the hash is kept. */
 export function newKey(tenantId: string, id: string): { readonly key: string; readonly hash: string } {
-  const { token, hash } = newToken(tenantId, id);
+  const { token, hash } = newToken(tenantId, id, 'mailed');
   return { key: `${KEY_PREFIX}${token}`, hash };
 }
 
@@ -58,6 +66,12 @@ export function readToken(token: unknown): { tenantId: string; invitationId: str
   const [tenantId, invitationId, secret] = splitToken(token) ?? [];
   if (!tenantId || !invitationId || !secret) throw invalid();
   return { tenantId, invitationId, secret };
+}
+
+/** How a secret came to its owner, if it is the one whose hash is kept. */
+export function howHanded(secret: string, hash: string | null): Handed | undefined {
+  if (isSecret(secret, hash)) return 'mailed';
+  return isSecret(bits(secret, 'shown'), hash) ? 'shown' : undefined;
 }
 
 /** The secret is the one whose hash is kept; compared in constant time. */
