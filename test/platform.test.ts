@@ -278,7 +278,7 @@ test('a new address counts once it is proven, and the old one is told', async ()
   now += 25 * HOUR;
   expect(await code(lintel.proveAddress('ann', link('ann@new.example')))).toBe('link-invalid');
   // A letter that is compared as another one is not mailed to.
-  expect(await code(lintel.changeAddress('ann', '\u212Aey@club.example'))).toBe('look-alike-address');
+  expect(await code(lintel.changeAddress('ann', '\u017Fam@club.example'))).toBe('look-alike-address');
   await lintel.renamePerson('ann', 'Ann Anew');
   expect((await enter('ann')).facts.me.name).toBe('Ann Anew');
 });
