@@ -49,9 +49,10 @@ const charterOf = (platform: boolean) =>
       warden: { label: 'Warden', may: { 'hive.read': 'onSite', 'hive.update': 'onSite', 'hive.move': 'onSite' } },
       mate: { label: 'Mate', may: { 'hive.read': 'team' } },
       basic: { label: 'Basic', may: { 'hive.read': 'base', 'hive.update': 'base', 'member.read': 'self' } },
+      scout: { label: 'Scout', may: { 'hive.update': 'tenant' } },
       mover: { label: 'Mover', includes: ['reader'], may: { 'hive.transfer': 'tenant', 'hive.update': 'tenant' } },
       arranger: { label: 'Arranger', may: Object.fromEntries(ARRANGE.map((name) => [name, 'tenant'])) as never },
-      clerk: { label: 'Clerk', may: { 'member.read': 'tenant', 'member.assign': 'tenant', 'member.invite': 'tenant' }, gives: ['keeper', 'warden'] },
+      clerk: { label: 'Clerk', may: { 'member.read': 'tenant', 'member.assign': 'tenant', 'member.invite': 'tenant' }, gives: ['keeper', 'warden', 'scout'] },
     },
   });
 export const charter = charterOf(false);
@@ -168,7 +169,7 @@ const aimed: fc.Arbitrary<Step> = fc.oneof(
     ...(since !== undefined && { since }),
     until: new Date(START + 24 * HOUR).toISOString(),
   })),
-  of({ do: 'make-key' as const, program: PROGRAM }),
+  of<Step>({ do: 'make-key', program: PROGRAM }, { do: 'move-unit', id: 'south', below: 'north' }, { do: 'move-unit', id: 'north', below: 'south' }),
 );
 
 /** Changes of the tenant's rules, and answers to whoever asks to be let in. */
@@ -194,11 +195,22 @@ const ruling: fc.Arbitrary<Step> = fc.oneof(
 /** Most attackers may arrange: without that little goes through. */
 const attackerRoles = (further: string) =>
   fc
-    .tuple(fc.nat(5), of('arranger', 'arranger', 'arranger', 'clerk'), several({ maxLength: 2 }), fc.option(hour, { nil: undefined, freq: 1 }), fc.boolean())
-    .map(([plain, role, more, end, isFurther]) => {
+    .tuple(
+      fc.nat(5),
+      of(['arranger'], ['arranger'], ['arranger', 'clerk'], ['clerk']),
+      several({ maxLength: 2 }),
+      fc.option(hour, { nil: undefined, freq: 1 }),
+      of(0, 1, 2),
+    )
+    .map(([plain, arranging, more, end, also]) => {
       const at = { on: 'tenant' } as const;
-      const also = isFurther ? [{ role: further, anchor: at }, ...more] : more;
-      return unlike(plain === 0 ? also : [{ role, anchor: at, ...(end !== undefined && { until: end }) }, ...also]);
+      // What reaches further where units lie below it.
+      const held = [
+        ...(also === 1 ? [{ role: further, anchor: at }] : []),
+        ...(also === 2 ? [{ role: 'mover', anchor: { on: 'unit', unitId: 'north' } as const }] : []),
+        ...more,
+      ];
+      return unlike(plain === 0 ? held : [...arranging.map((role) => ({ role, anchor: at, ...(end !== undefined && { until: end }) })), ...held]);
     });
 
 /** Who of the attackers does it, and what: changes; an invitation to somebody, who accepts it; somebody asks to be let in; hours go by; somebody is erased. */
@@ -234,7 +246,7 @@ export const start = fc.record({
   north: several({ minLength: 1, maxLength: 2 }),
   own: fc.tuple(role, role),
   program: fc.oneof(
-    fc.tuple(ending(fc.record({ role: of('arranger', 'reader'), anchor: fc.constant({ on: 'tenant' } as const) }))),
+    fc.tuple(ending(fc.record({ role: of('arranger', 'reader', 'scout'), anchor: fc.constant({ on: 'tenant' } as const) }))),
     several({ minLength: 1, maxLength: 2 }),
   ),
   redPeople: some(['cas', 'dot', 'ann']),

@@ -18,6 +18,9 @@ const PLATFORM = [
   'lintel_credential',
   'lintel_session',
   'lintel_address_proof',
+  'lintel_address_held',
+  'lintel_erased',
+  'lintel_secret',
 ];
 
 async function keysOf(db: Kysely<any>) {

@@ -1,4 +1,5 @@
 import { type Context, Hono } from 'hono';
+import { bodyLimit } from 'hono/body-limit';
 import { deleteCookie, getCookie, setCookie } from 'hono/cookie';
 import { csrf } from 'hono/csrf';
 import { HTTPException } from 'hono/http-exception';
@@ -48,6 +49,10 @@ export function createApp(parts: AppParts): Hono {
   });
   app.notFound(() => problemResponse(new LintelError('not-found', 'There is no such page.', {})));
   app.use('/api/*', csrf());
+  app.use(
+    '/api/*',
+    bodyLimit({ maxSize: 65_536, onError: () => problemResponse(new LintelError('too-large', 'The request is larger than 65536 bytes.', {})) }),
+  );
   app.use('/api/*', async (c, next) => {
     // A form of another site can send no JSON, so what is not JSON changes nothing.
     if (c.req.method !== 'GET' && c.req.method !== 'DELETE' && !c.req.header('content-type')?.startsWith('application/json')) {
@@ -141,7 +146,7 @@ export function createApp(parts: AppParts): Hono {
   // What is done with people: the library's own face.
   const face = createFace(lintel as never, { sender, at: '/lintel', title: 'Apiary', onError: console.error });
   app.all('/lintel/*', async (c) => {
-    const response = await face.fetch(c.req.raw);
+    const response = await face.fetch(c.req.raw, c.env as object);
     if (c.req.method === 'POST') void lintel.deliver().catch(() => undefined);
     return response;
   });
