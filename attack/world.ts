@@ -197,7 +197,7 @@ const attackerRoles = (further: string) =>
   fc
     .tuple(
       fc.nat(5),
-      of(['arranger'], ['arranger'], ['arranger', 'clerk'], ['clerk']),
+      of(['arranger'], ['arranger', 'clerk'], ['arranger', 'clerk'], ['clerk']),
       several({ maxLength: 2 }),
       fc.option(hour, { nil: undefined, freq: 1 }),
       of(0, 1, 2),
@@ -246,7 +246,7 @@ export const start = fc.record({
   north: several({ minLength: 1, maxLength: 2 }),
   own: fc.tuple(role, role),
   program: fc.oneof(
-    fc.tuple(ending(fc.record({ role: of('arranger', 'reader', 'scout'), anchor: fc.constant({ on: 'tenant' } as const) }))),
+    fc.tuple(ending(fc.record({ role: of('arranger', 'reader', 'scout', 'scout'), anchor: fc.constant({ on: 'tenant' } as const) }))),
     several({ minLength: 1, maxLength: 2 }),
   ),
   redPeople: some(['cas', 'dot', 'ann']),
