@@ -24,7 +24,8 @@ const kinds = defineKinds(
   },
 );
 
-const ARRANGE = [
+/** Operations that an arranger has. */
+export const ARRANGE = [
   'member.read',
   'member.invite',
   'member.assign',
