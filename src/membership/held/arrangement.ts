@@ -3,7 +3,7 @@ import { KEYHOLDER, type RoleData } from '../../charter/index.js';
 import type { Anchor, Standing } from '../../standing/index.js';
 import type { LintelTables, Setting } from '../terms/index.js';
 import { ownRoles } from './afresh.js';
-import { anchorOf } from './facts.js';
+import { anchorOf, isActive } from './facts.js';
 import { insistOnAll, insistOnPeople, isKnown } from './visible.js';
 
 /** Who has a role by an assignment: a member, or the people of a group or of a unit. */
@@ -52,13 +52,17 @@ interface HolderRow {
 }
 
 async function holderRows(db: Kysely<LintelTables>, tenantId: string, now: number): Promise<HolderRow[]> {
+  const active = isActive('m', now);
   const { rows } = await sql<HolderRow>`
     select a.role, a.holder_on as "on", a.holder_id as id, coalesce(p.name, g.name, h.name) as name, a.anchor, a.anchor_id, u.name as unit,
-      (select count(*)::int from lintel_member m where m.tenant_id = a.tenant_id and lintel_is_active(m.status, m.suspended_until, m.ends_at, ${new Date(now)}) and (
-        (a.holder_on = 'user' and m.user_id = a.holder_id)
-        or (a.holder_on = 'group' and m.user_id in (select user_id from lintel_group_member gm where gm.tenant_id = a.tenant_id and gm.group_id = a.holder_id))
-        or (a.holder_on = 'unit' and m.user_id in (select pl.user_id from lintel_placement pl join lintel_unit_below b on b.tenant_id = pl.tenant_id and b.below_id = pl.unit_id
-          where pl.tenant_id = a.tenant_id and b.above_id = a.holder_id)))) as people
+      -- One look each, by key, and not at every member for every holder.
+      (case a.holder_on
+        when 'user' then (select count(*) from lintel_member m where m.tenant_id = a.tenant_id and m.user_id = a.holder_id and ${active})
+        when 'group' then (select count(*) from lintel_group_member gm join lintel_member m on m.tenant_id = gm.tenant_id and m.user_id = gm.user_id
+          where gm.tenant_id = a.tenant_id and gm.group_id = a.holder_id and ${active})
+        else (select count(distinct m.user_id) from lintel_unit_below b join lintel_placement pl on pl.tenant_id = b.tenant_id and pl.unit_id = b.below_id
+          join lintel_member m on m.tenant_id = pl.tenant_id and m.user_id = pl.user_id where b.tenant_id = a.tenant_id and b.above_id = a.holder_id and ${active})
+      end)::int as people
     from lintel_assignment a
     left join lintel_person p on a.holder_on = 'user' and p.id = a.holder_id
     left join lintel_group g on a.holder_on = 'group' and g.tenant_id = a.tenant_id and g.id = a.holder_id
@@ -114,12 +118,16 @@ export async function listUnits(setting: Setting, standing: Standing): Promise<U
     select u.id, u.name, u.parent_id as below, coalesce((select json_agg(json_build_object('id', p.id, 'name', p.name) order by p.name, p.id)
       from lintel_placement pl join lintel_person p on p.id = pl.user_id where pl.tenant_id = u.tenant_id and pl.unit_id = u.id and ${isKnown(known, tenantId, sql.ref('p.id'))}), '[]') as people
     from lintel_unit u where u.tenant_id = ${tenantId} order by u.name, u.id`.execute(setting.db);
+  const inside = new Map<string | null, UnitView[]>();
+  for (const unit of rows) {
+    const beside = inside.get(unit.below);
+    if (beside) beside.push(unit);
+    else inside.set(unit.below, [unit]);
+  }
   const under = (above: string | null): UnitView[] =>
-    rows
-      .filter(({ below }) => below === above)
-      .flatMap((unit) => {
-        const below = under(unit.id);
-        return known === 'all' || below.length > 0 || unit.people.length > 0 ? [unit, ...below] : [];
-      });
+    (inside.get(above) ?? []).flatMap((unit) => {
+      const below = under(unit.id);
+      return known === 'all' || below.length > 0 || unit.people.length > 0 ? [unit, ...below] : [];
+    });
   return under(null);
 }
