@@ -21,7 +21,7 @@ function valueIn(record: RecordData, field: string, shape: FieldShape, kind: Kin
   if (value === undefined) {
     throw new LintelError(
       'record-mismatch',
-      `${kind.table}: ${field} holds ${typeof raw} ${JSON.stringify(raw)?.slice(0, 40)}, which is no ${shape.type}; pass the record as the database gave it`,
+      `${kind.table}: ${field} holds ${typeof raw} ${JSON.stringify(raw)?.slice(0, 40)}, which is no ${shape.type}; pass it as the database gave it`,
       { field },
     );
   }
@@ -71,7 +71,7 @@ function testComparison(p: Comparison, kind: KindShape): Test {
       return a === undefined || b === undefined ? undefined : holds(op, shape.type, a, b);
     };
   }
-  if (!('value' in to)) throw new LintelError('not-specialised', `${op} ${field} still names a fact; specialise the predicate first`);
+  if (!('value' in to)) throw new LintelError('not-specialised', `${op} ${field} still names a fact; specialise it first`);
   const wanted = to.value;
   if (op === 'within' || op === 'among') return () => undefined;
   if (op === 'includes') return testLink(field, shape, [wanted].flat() as Scalar[]);
@@ -138,7 +138,7 @@ export function compile(p: Predicate, kindName: string, shapes: Shapes): Test {
     case 'parent':
       return testParent(p, kind, shapes);
     case 'followed':
-      throw new LintelError('not-specialised', `${p.via} is still to be followed; specialise the predicate first`);
+      throw new LintelError('not-specialised', `${p.via} is still to be followed; specialise it first`);
     default:
       return testComparison(p, kind);
   }

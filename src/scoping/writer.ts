@@ -53,7 +53,7 @@ export class SqlWriter {
       case 'parent':
         return this.#parent(p, kind, alias, wanted);
       case 'followed':
-        throw new LintelError('not-specialised', `${p.via} is still to be followed; specialise the predicate first`);
+        throw new LintelError('not-specialised', `${p.via} is still to be followed; specialise it first`);
       default:
         return this.#comparison(p, kind, alias, wanted);
     }
@@ -98,7 +98,7 @@ export class SqlWriter {
   }
 
   #constant(p: Comparison, column: Fragment, field: FieldShape): Fragment {
-    if (!('value' in p.to)) throw new LintelError('not-specialised', `${p.op} ${p.field} still names a fact; specialise the predicate first`);
+    if (!('value' in p.to)) throw new LintelError('not-specialised', `${p.op} ${p.field} still names a fact; specialise it first`);
     const { value } = p.to;
     if (Array.isArray(value)) {
       if (value.length === 0) return verbatim('false');
@@ -118,7 +118,7 @@ export class SqlWriter {
   }
 
   #link(p: Comparison, field: FieldShape, kind: KindShape, alias: string, wanted: boolean): Fragment {
-    if (!field.link || !('value' in p.to)) throw new LintelError('not-specialised', `includes ${p.field} still names a fact; specialise the predicate first`);
+    if (!field.link || !('value' in p.to)) throw new LintelError('not-specialised', `includes ${p.field} still names a fact; specialise it first`);
     const inner = this.#fresh();
     const { table, tenant, record, user } = field.link;
     const { value } = p.to;

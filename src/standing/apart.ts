@@ -1,10 +1,11 @@
+import { entryOf } from '../base/index.js';
 import { type Charter, KEYHOLDER } from '../charter/index.js';
 import { charterOf, type Facts } from './facts.js';
 import { grantsOf } from './grants.js';
 
 /** Every role that comes with a role, itself too. */
 export function rolesIn(charter: Charter<any>, role: string): string[] {
-  const data = Object.hasOwn(charter.data.roles, role) ? charter.data.roles[role] : undefined;
+  const data = entryOf(charter.data.roles, role);
   return [role, ...(data?.includes ?? []).flatMap((inner) => rolesIn(charter, inner))];
 }
 

@@ -68,8 +68,8 @@ export class Reaches {
     this.#knowledge = {
       me: facts.me,
       context,
-      below: (unitId) => (facts.below ? (entryOf(facts.below, unitId) ?? []) : undefined),
-      peopleOf: (groupId) => (facts.people ? (entryOf(facts.people, groupId) ?? []) : undefined),
+      below: (unitId) => facts.below && (entryOf(facts.below, unitId) ?? []),
+      peopleOf: (groupId) => facts.people && (entryOf(facts.people, groupId) ?? []),
       readable: (kind) => this.readable(kind),
     };
     this.#standsFor = (facts.standsFor ?? []).map((one) => ({ ...one, reaches: new Reaches(charterOf(charter, one.facts), one.facts, context, bare) }));
