@@ -11,7 +11,7 @@ export const RACES_GUARDS: readonly Planted[] = [
   [
     'an own transaction is told what the database says',
     'base/transaction.ts',
-    'if (!canBeTriedAgain(error)) throw error;\n      if (isLintelError(error)) throw error;',
+    'if (!canBeTriedAgain(error) || isLintelError(error)) throw error;',
     'throw error;',
   ],
 ];

@@ -2,6 +2,7 @@ import { createHash, randomBytes } from 'node:crypto';
 import { hash, verify } from '@node-rs/argon2';
 import type { Kysely } from 'kysely';
 import { inTransaction, isLintelError, LintelError } from '../base/index.js';
+import { holdPerson, lockPerson } from '../membership/index.js';
 import type { Lintel, LintelTables } from '../server/index.js';
 
 interface AccountTables extends LintelTables {
@@ -107,7 +108,7 @@ export class Accounts {
     const passwordHash = await hash(checkPassword(password));
     await inTransaction(this.#db, async (tx) => {
       // Whoever signs in with the one before comes in before this, and is signed out by it, or not at all.
-      await tx.selectFrom('lintel_person').select('id').where('id', '=', userId).forUpdate().execute();
+      await lockPerson(tx as never, userId);
       await keepPassword(tx, userId, passwordHash);
       await tx.deleteFrom('lintel_session').where('person_id', '=', userId).execute();
     });
@@ -139,7 +140,7 @@ export class Accounts {
     const token = randomBytes(32).toString('base64url');
     const [startedAt, expiresAt] = [new Date(this.#now()), new Date(this.#now() + this.#days * DAY)];
     await inTransaction(this.#db, async (tx) => {
-      await tx.selectFrom('lintel_person').select('id').where('id', '=', userId).forKeyShare().execute();
+      await holdPerson(tx as never, userId);
       if (proven !== undefined) {
         const kept = await tx.selectFrom('lintel_credential').select('password_hash').where('person_id', '=', userId).executeTakeFirst();
         if (kept?.password_hash !== proven) throw signInFailed();

@@ -27,8 +27,7 @@ const APART_MS = 20;
 export async function inTransaction<DB, R>(db: Kysely<DB>, work: (tx: Transaction<DB>) => Promise<R>): Promise<R> {
   if (db.isTransaction) {
     return work(db as Transaction<DB>).catch((error: unknown) => {
-      if (!canBeTriedAgain(error)) throw error;
-      if (isLintelError(error)) throw error;
+      if (!canBeTriedAgain(error) || isLintelError(error)) throw error;
       throw new LintelError(
         'try-again',
         'Two things were done at once, and this one has to give way. Nothing of this transaction holds; begin it anew.',

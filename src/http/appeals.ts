@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import type { Proposal } from '../server/index.js';
-import { listed, nothing, type Operation } from './operation.js';
+import { LARGE, listed, nothing, type Operation } from './operation.js';
 import * as s from './schemas.js';
 
 const why = z.string().max(500).optional();
@@ -66,7 +66,7 @@ export const APPEALS: readonly Operation[] = [
     in: 'tenant',
     id: 'agreeToAppeal',
     costs: 2,
-    most: 524_288,
+    most: LARGE,
     method: 'post',
     path: '/tenants/{tenant}/appeals/{appeal}/agree',
     summary: 'Carry one of its remedies out and tell whoever asked; without one, where it has come to be allowed meanwhile',

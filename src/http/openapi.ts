@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { MOST_BYTES, type Operation } from './operation.js';
+import { DEEPEST, MOST_BYTES, type Operation } from './operation.js';
 import { OPERATIONS } from './operations.js';
 import { problemDetails } from './schemas.js';
 
@@ -50,7 +50,7 @@ function schemasOf(operations: readonly Operation[]) {
 
 /** What is bounded besides what the schemas say. */
 function boundsOf({ body, most = MOST_BYTES, costs = 1 }: Operation): string {
-  const told = [...(costs > 1 ? [`Counts as ${costs} requests.`] : []), ...(body ? [`The body has at most ${most} bytes, nested 32 deep.`] : [])];
+  const told = [...(costs > 1 ? [`Counts as ${costs} requests.`] : []), ...(body ? [`The body has at most ${most} bytes, nested ${DEEPEST} deep.`] : [])];
   return told.join(' ');
 }
 

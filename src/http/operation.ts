@@ -20,6 +20,10 @@ export interface AskedBefore extends Omit<Asked, 'standing' | 'seen' | 'idempote
 
 /** So many bytes may a body have, unless an operation says more. */
 export const MOST_BYTES = 65_536;
+/** So many may one with thousands of ids have. */
+export const LARGE = 524_288;
+/** How deep what is sent may be nested. */
+export const DEEPEST = 32;
 
 interface Described {
   readonly id: string;

@@ -4,7 +4,7 @@ import { withOurIds } from '../membership/index.js';
 import type { Proposal, ServerStanding, Step } from '../server/index.js';
 import { APPEALS } from './appeals.js';
 import { authzen } from './authzen.js';
-import { listed, nothing, type Operation } from './operation.js';
+import { LARGE, listed, nothing, type Operation } from './operation.js';
 import { PERSON } from './person.js';
 import { PLATFORM } from './platform.js';
 import * as s from './schemas.js';
@@ -29,8 +29,6 @@ function page<I, P extends object>(items: readonly I[], limit: number, place: (i
 
 const memberPlace = z.object({ name: z.string(), userId: z.string() });
 const invitationPlace = z.object({ invitedAt: z.coerce.date(), id: z.string() });
-/** Bytes of a body with thousands of ids. */
-const LARGE = 524_288;
 const SNAPSHOT_SECONDS = 15 * 60;
 
 /** Nobody chooses the id of a program from outside. */

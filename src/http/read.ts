@@ -1,11 +1,9 @@
 import type { Context } from 'hono';
 import type * as z from 'zod';
 import { LintelError } from '../base/index.js';
+import { DEEPEST } from './operation.js';
 
 type Issue = z.core.$ZodIssue;
-
-/** How deep what is sent may be nested. */
-const DEEPEST = 32;
 
 /** Of what is wrong, that which lies deepest: the way that was meant, where there are several. */
 function deepest(issues: readonly Issue[], above: readonly PropertyKey[] = []): { readonly path: readonly PropertyKey[]; readonly message: string } {
