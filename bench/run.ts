@@ -9,6 +9,7 @@ import { makeTables } from '../examples/apiary/world/tables.js';
 import { startPostgres } from '../test/setup.js';
 import { compare, type Result } from './measure.js';
 import { membership } from './membership.js';
+import { bySize } from './size.js';
 
 /** `-- --only scope` measures one group alone. */
 const only = process.argv.includes('--only') ? process.argv[process.argv.indexOf('--only') + 1] : undefined;
@@ -84,6 +85,7 @@ function mayRecord(): Promise<Result> {
 }
 
 async function onPostgres(): Promise<Result[]> {
+  if (only === 'memory' || only === 'size') return [];
   const cluster = await startPostgres();
   const pool = new pg.Pool({ connectionString: `${cluster.url}/postgres`, max: 2 });
   // The server is stopped at the end, whatever connection is still open.
@@ -391,11 +393,11 @@ async function memoryFilter(): Promise<Result> {
   );
 }
 
-const results = [...(await group('memory', async () => [await mayRecord(), await memoryFilter()])), ...(await onPostgres())];
+const results = [...(await group('memory', async () => [await mayRecord(), await memoryFilter()])), ...(await onPostgres()), ...(await group('size', bySize))];
 const isSlow = (r: Result) => r.bound !== undefined && r.ratio > r.bound;
 for (const r of results)
   console.log(
-    `${r.name.padEnd(18)} ${String(r.ours).padStart(9)} ${r.unit}  by hand ${String(r.baseline).padStart(9)} ${r.unit}  ratio ${r.ratio.toFixed(2).padStart(5)}  ${r.bound === undefined ? '(reported)' : `(at most ${r.bound})`}${isSlow(r) ? '  TOO SLOW' : ''}`,
+    `${r.name.padEnd(18)} ${String(r.ours).padStart(9)} ${r.unit}  against ${String(r.baseline).padStart(9)} ${r.unit}  ratio ${r.ratio.toFixed(2).padStart(5)}  ${r.bound === undefined ? '(reported)' : `(at most ${r.bound})`}${isSlow(r) ? '  TOO SLOW' : ''}`,
   );
 if (process.argv.includes('--json')) {
   const file = new URL('results.json', import.meta.url);

@@ -54,7 +54,6 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   /** By kind, what a tenant has chosen for the reach `base`. */
   readonly #bases: Readonly<Record<string, string>>;
   #hash: string | undefined;
-  #asksForGroupPeople: boolean | undefined;
 
   /** @internal Takes data that was checked: use `readCharter`. `of`: the charter of which this is the view of one tenant. `sentences`: of the library's own operations. */
   constructor(data: CharterData, of?: Charter<T>, bases?: Readonly<Record<string, string>>, sentences?: Readonly<Record<string, string>>) {
@@ -95,12 +94,6 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   get hash(): string {
     this.#hash ??= sha256(canonicalJson(this.data));
     return this.#hash;
-  }
-
-  /** True if a rule asks whether somebody is in a group: then the facts have to hold the people of groups. */
-  get asksForGroupPeople(): boolean {
-    this.#asksForGroupPeople ??= JSON.stringify([Object.values(this.data.kinds).map((k) => k.reaches), this.data.limits]).includes('"op":"among"');
-    return this.#asksForGroupPeople;
   }
 
   /** @throws LintelError `unknown-action` with the near match. */
@@ -146,12 +139,6 @@ export class Charter<T extends CharterTypes = CharterTypes> {
     };
     this.#resolved.set(name, resolved);
     return resolved;
-  }
-
-  /** True if a role of this charter, or what it gives to everybody, has the permission at that reach. */
-  isGiven(permission: string, reach: string): boolean {
-    const { roles, visitor, signedIn, everyMember } = this.data;
-    return [...Object.values(roles).map((role) => role.may), visitor, signedIn, everyMember].some((may) => may[permission]?.includes(reach));
   }
 
   /** The reach that holds for all records of a kind: `tenant`, or `shared` for a kind without tenants. */

@@ -50,8 +50,12 @@ function testLink(field: string, { type }: FieldShape, wanted: readonly Scalar[]
   };
 }
 
+/** By list: one that many share is gone through once. */
+const sets = new WeakMap<readonly Scalar[], ReadonlySet<Scalar>>();
+
 function testList(p: Comparison, shape: FieldShape, kind: KindShape, list: readonly Scalar[]): Test {
-  const wanted = new Set(list);
+  const wanted = sets.get(list) ?? new Set(list);
+  sets.set(list, wanted);
   return (record) => {
     const value = valueIn(record, p.field, shape, kind);
     if (value === undefined) return undefined;

@@ -42,10 +42,21 @@ function readList(shape: FieldShape, raw: unknown): readonly Scalar[] | undefine
   return values.includes(undefined) ? undefined : [...new Set(values as Scalar[])];
 }
 
+/** A list of one group that very many people are in is read once, and not once for each of them. */
+const LONG = 100;
+const longLists = new WeakMap<readonly string[], { readonly type: FieldShape['type']; readonly all: readonly Scalar[] }>();
+
 /** What units or groups stand for, as the field holds it; undefined where it is not known of one of them. An id of another type is in no such field. */
 function expand(ids: readonly Scalar[], of: (id: string) => readonly string[] | undefined, { type }: FieldShape): readonly Scalar[] | undefined {
   const inside = ids.map((id) => of(String(id)));
-  return inside.includes(undefined) ? undefined : [...new Set(readEach(type, inside.flat()))];
+  if (inside.includes(undefined)) return undefined;
+  const [first] = inside;
+  const shared = inside.length === 1 && first && first.length > LONG ? first : undefined;
+  const known = shared && longLists.get(shared);
+  if (known?.type === type) return known.all;
+  const all = [...new Set(readEach(type, inside.flat()))];
+  if (shared) longLists.set(shared, { type, all });
+  return all;
 }
 
 function specialiseComparison(p: Comparison, shape: FieldShape, known: Knowledge, missing: Predicate): Predicate {

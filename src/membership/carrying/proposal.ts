@@ -4,7 +4,7 @@ import { KEYHOLDER, restsOnRead } from '../../charter/index.js';
 import { anyOf, forOneOf, isShort, type Predicate } from '../../predicate/index.js';
 import { peopleReach, ruleOf, Standing } from '../../standing/index.js';
 import { type Change, eachTakenBack, latestChange } from '../change/index.js';
-import { changesOf, courseDiffers, type Holding, isKnown, momentsOf, type PersonChange, type Reading, standingInTenant } from '../held/index.js';
+import { changesOf, courseDiffers, type Holding, isKnown, listMark, momentsOf, type PersonChange, type Reading, standingInTenant } from '../held/index.js';
 import { type Handed, inOneSpelling, type LintelTables, type Setting, type Step, secretOf } from '../terms/index.js';
 import { type Holdings, insistOnNeeds, runSteps } from './run.js';
 
@@ -88,7 +88,8 @@ function readingAt(held: Holding | undefined, moment: number): Look | undefined 
   if (!held) return undefined;
   const facts = held.course.at(moment);
   const { userId: _id, name: _name, ...me } = facts.me;
-  return { charter: held.charter, facts, alike: JSON.stringify({ ...facts, me }) };
+  const people = Object.entries(facts.people ?? {}).map(([key, list]) => [key, listMark(list)]);
+  return { charter: held.charter, facts, alike: JSON.stringify({ ...facts, me, people }) };
 }
 
 /** What differs for whom, and from when until when. */

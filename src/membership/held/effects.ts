@@ -1,6 +1,7 @@
 import { entryOf } from '../../base/index.js';
 import { charterOf, type Grant, grantsOf, wayWords } from '../../standing/index.js';
 import { belowOf } from './giving.js';
+import { listMark } from './lists.js';
 import { ownersOf, placedBelow, type Reading, turnsOn } from './power.js';
 
 /** How one permission of one person differs after a change. */
@@ -26,9 +27,9 @@ function extentOf({ charter, facts }: Reading, grant: Grant): string {
   return JSON.stringify([
     grant.reach,
     anchor,
-    ownersOf(facts, grant).toSorted(),
+    grant.path.by === 'opening' && listMark(ownersOf(facts, grant)),
     on.units && placedBelow(facts).sort(),
-    on.groups && facts.me.groupIds.map((id) => [id, entryOf(facts.people, id)?.toSorted()]).sort(),
+    on.groups && facts.me.groupIds.map((id) => [id, listMark(entryOf(facts.people, id))]).sort(),
     on.attributes && facts.me.attributes,
   ]);
 }

@@ -15,6 +15,7 @@ import {
   type Through,
 } from '../../standing/index.js';
 import type { AssignmentRow, LintelTables } from '../terms/index.js';
+import { listMark } from './lists.js';
 
 /** One statement for all that standings in a tenant rest on. It is a function, so that its plan is made once a connection and not once a request. */
 const FACTS = `select to_json(f) as facts from lintel_facts($1, $2, $3, $4) f${PREPARED}`;
@@ -35,12 +36,25 @@ interface FactsRow {
   bars: (Bar | null)[] | null;
   held: [ViaColumn, string, string, string | null, string | null, AssignmentRow['anchor'], string, string | null, string[]][] | null;
   units: [boolean, string, string][] | null;
-  groups: [string, string[] | null][] | null;
-  opened: [string, string, string[], string, string, ViaColumn, string, string | null, string[] | null][] | null;
+  groups: [string][] | null;
+  opened: [string, string, string[], string, string, ViaColumn, string, string | null][] | null;
   roles: Record<string, RoleData> | null;
   names: ['group' | 'unit', string, string][] | null;
   stands_for: [string, string[], string, string][] | null;
   program: boolean;
+}
+
+/** As it is read: of several people, the people of a group stand in the first row that asks for them. Of an opening there are also those who left the group. */
+interface ReadRow extends Omit<FactsRow, 'groups' | 'opened'> {
+  groups: [string, string[] | null][] | null;
+  opened: [string, string, string[], string, string, ViaColumn, string, string | null, string[] | null, string[] | null][] | null;
+}
+
+/** What was read of several people of one tenant: lists of people are held once, by all whose facts name them. */
+interface Read {
+  readonly rows: FactsRow[];
+  /** By group, and by {@link openingKey}. */
+  readonly people: Map<string, readonly string[]>;
 }
 
 /** What keeps a member from holding anything: a suspension, until a moment or for good, and the end of the membership. */
@@ -102,18 +116,17 @@ export interface FactsQuery {
   readonly now: number;
 }
 
-/** @param others rows that were read with it: those for whom the person stands in are among them. */
-function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow | undefined, others: readonly FactsRow[], moment: Moment): Facts {
+/** @param read what was read with the row: those for whom the person stands in are among it. */
+function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow | undefined, read: Read, moment: Moment): Facts {
   const { tenant, user, fulfilled } = who;
   const { now } = moment;
-  const inside = new Map<string, string[]>();
+  const inside = new Map<string, Set<string>>();
   const unitIds = new Set<string>();
   for (const [placed, above, id] of row?.units ?? []) {
     if (placed) unitIds.add(above);
-    const known = inside.get(above) ?? [];
-    if (!known.includes(id)) inside.set(above, [...known, id]);
+    inside.set(above, (inside.get(above) ?? new Set()).add(id));
   }
-  const below = Object.fromEntries(inside);
+  const below = Object.fromEntries([...inside].map(([above, ids]) => [above, [...ids]]));
   const assignments: Held<Assignment>[] = [];
   const direct: Held<DirectPermission>[] = [];
   const ends = (row?.bars ?? []).slice(0, 1).flatMap((bar) => (bar?.[2] ? [new Date(bar[2]).toISOString()] : []));
@@ -126,10 +139,10 @@ function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow |
     if (role !== null) assignments.push({ role: nameNow(charter, role), ...more, ...(without.length > 0 && { without }) });
     else direct.push({ permission: nameNow(charter, permission as string), reach: reach as string, ...more });
   }
-  const people = Object.fromEntries((row?.groups ?? []).flatMap(([id, of]) => (of ? [[id, of] as const] : [])));
-  const opened = (row?.opened ?? []).flatMap(([id, kind, actions, groupId, groupName, via, viaId, until, owners]): OpenedRecords[] => {
+  const people = Object.fromEntries(listsOf(charter, row?.groups, []).map((id) => [id, read.people.get(id) ?? []]));
+  const opened = (row?.opened ?? []).flatMap(([id, kind, actions, groupId, groupName, via, viaId, until]): OpenedRecords[] => {
     if (isOver(until, now)) return [];
-    people[openingKey(id)] = owners ?? [];
+    people[openingKey(id)] = read.people.get(openingKey(id)) ?? [];
     if (until) ends.push(new Date(until).toISOString());
     return [{ id, kind, actions, group: { id: groupId, name: groupName }, ...through(via, viaId) }];
   });
@@ -141,9 +154,9 @@ function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow |
       return [];
     }
     ends.push(new Date(until).toISOString());
-    const principal = others.find((one) => one.person_id === of && isFree(one, moment));
+    const principal = read.rows.find((one) => one.person_id === of && isFree(one, moment));
     if (!principal) return [];
-    const facts = factsOf(charter, { tenant, user: of, ...(fulfilled && { fulfilled }) }, { ...principal, stands_for: null }, [], moment);
+    const facts = factsOf(charter, { tenant, user: of, ...(fulfilled && { fulfilled }) }, { ...principal, stands_for: null }, read, moment);
     if (facts.endsAt) ends.push(facts.endsAt);
     return [{ of: { userId: of, name: principal.person ?? of }, permissions: permissions.map((name) => nameNow(charter, name)), facts }];
   });
@@ -173,20 +186,49 @@ function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow |
   };
 }
 
-async function factsRows(db: Kysely<LintelTables>, charter: Charter, tenant: string, users: readonly string[], now: number): Promise<FactsRow[]> {
-  const { rows } = await db.executeQuery<{ facts: FactsRow }>(
-    CompiledQuery.raw(FACTS, [tenant, users, charter.asksForGroupPeople, new Date(now).toISOString()]),
-  );
-  return rows.map((row) => row.facts);
+const asking = new WeakMap<Charter, boolean>();
+
+/** True if a rule asks whether somebody is in a group: then the facts have to hold the people of groups. */
+function asksForGroupPeople(charter: Charter): boolean {
+  const { kinds, limits } = charter.data;
+  const known = asking.get(charter) ?? JSON.stringify([Object.values(kinds).map((k) => k.reaches), limits]).includes('"op":"among"');
+  asking.set(charter, known);
+  return known;
 }
+
+/** Under what the lists are known on which somebody's facts rest. */
+const listsOf = (charter: Charter, groups: FactsRow['groups'] = [], opened: FactsRow['opened'] = []) => [
+  ...(asksForGroupPeople(charter) ? (groups ?? []).map(([id]) => id) : []),
+  ...(opened ?? []).map(([id]) => openingKey(id)),
+];
+
+async function readRows(db: Kysely<LintelTables>, charter: Charter, tenant: string, users: readonly string[], now: number): Promise<Read> {
+  const { rows } = await db.executeQuery<{ facts: ReadRow }>(
+    CompiledQuery.raw(FACTS, [tenant, users, asksForGroupPeople(charter), new Date(now).toISOString()]),
+  );
+  const people = new Map<string, readonly string[]>();
+  const keep = (key: string, of: readonly string[] | null) => of && !people.has(key) && people.set(key, of);
+  const plain = rows.map(({ facts: { groups, opened, ...row } }): FactsRow => {
+    for (const [id, of] of groups ?? []) keep(id, of);
+    for (const [, , , group, , , , , of] of opened ?? []) keep(group, of);
+    for (const [id, , , group, , , , , , left] of opened ?? []) {
+      const inside = people.get(group) ?? [];
+      keep(openingKey(id), left ? [...new Set([...inside, ...left])] : inside);
+    }
+    return { ...row, groups: groups?.map(([id]) => [id]) ?? null, opened: opened?.map((one) => one.slice(0, 8) as never) ?? null };
+  });
+  return { rows: plain, people };
+}
+
+const rowOf = ({ rows }: Read, { user }: FactsQuery) => rows.find((row) => row.person_id === user) ?? rows[0];
 
 /**
  * Reads the facts of one subject in one tenant. A tenant that does not exist reads like one that is closed, so that the two
  * cannot be told apart.
  */
 export async function readFacts(db: Kysely<LintelTables>, charter: Charter, who: FactsQuery): Promise<Facts> {
-  const rows = await factsRows(db, charter, who.tenant, who.user === undefined ? [] : [who.user], who.now);
-  return factsOf(charter, who, rows.find((row) => row.person_id === who.user) ?? rows[0], rows, who);
+  const read = await readRows(db, charter, who.tenant, who.user === undefined ? [] : [who.user], who.now);
+  return factsOf(charter, who, rowOf(read, who), read, who);
 }
 
 /** Read in one statement. */
@@ -214,18 +256,20 @@ function boundaries({ bars, held, opened, stands_for }: FactsRow): number[] {
   return all.flatMap((moment) => (moment == null ? [] : [Date.parse(moment)]));
 }
 
-function courseOf(charter: Charter, who: FactsQuery, row: FactsRow | undefined, rows: readonly FactsRow[]): Course {
-  const principals = rows.filter(({ person_id }) => row?.stands_for?.some(([of]) => of === person_id));
-  const later = [...(row ? [row] : []), ...principals].flatMap(boundaries).filter((moment) => moment > who.now);
+function courseOf(charter: Charter, who: FactsQuery, row: FactsRow | undefined, read: Read): Course {
+  const principals = row?.stands_for ? read.rows.filter(({ person_id }) => row.stands_for?.some(([of]) => of === person_id)) : [];
+  const all = [...(row ? [row] : []), ...principals];
+  const later = all.flatMap(boundaries).filter((moment) => moment > who.now);
   let exactly: string | undefined;
-  const at = (moment: Moment) => factsOf(charter, who, row, rows, moment);
+  const at = (moment: Moment) => factsOf(charter, who, row, read, moment);
   return {
     moments: [...new Set([who.now, ...later])].sort((a, b) => a - b),
     at: (now) => at({ now }),
     asIfFree: (now) => at({ now, asIfFree: true }),
     // Most courses are compared with no other.
     get exactly() {
-      exactly ??= JSON.stringify([row, principals]);
+      const named = all.flatMap(({ groups, opened }) => listsOf(charter, groups, opened));
+      exactly ??= JSON.stringify([all, named.map((key) => listMark(read.people.get(key)))]);
       return exactly;
     },
   };
@@ -233,8 +277,8 @@ function courseOf(charter: Charter, who: FactsQuery, row: FactsRow | undefined, 
 
 /** What one subject holds in one tenant from now on, read as {@link readFacts} does. */
 export async function readCourse(db: Kysely<LintelTables>, charter: Charter, who: FactsQuery): Promise<Course> {
-  const rows = await factsRows(db, charter, who.tenant, who.user === undefined ? [] : [who.user], who.now);
-  return courseOf(charter, who, rows.find((row) => row.person_id === who.user) ?? rows[0], rows);
+  const read = await readRows(db, charter, who.tenant, who.user === undefined ? [] : [who.user], who.now);
+  return courseOf(charter, who, rowOf(read, who), read);
 }
 
 /** What several members of one tenant hold from now on, by their ids. Who is no member is left out. */
@@ -248,10 +292,10 @@ export async function readCourses(
   const all = new Map<string, Course>();
   for (const part of inParts(users, TOGETHER)) {
     const asked = new Set(part);
-    const rows = await factsRows(db, charter, tenant, [...asked], now);
-    for (const row of rows)
+    const read = await readRows(db, charter, tenant, [...asked], now);
+    for (const row of read.rows)
       if (row.known && asked.has(row.person_id as string))
-        all.set(row.person_id as string, courseOf(charter, { tenant, user: row.person_id as string, now }, row, rows));
+        all.set(row.person_id as string, courseOf(charter, { tenant, user: row.person_id as string, now }, row, read));
   }
   return all;
 }

@@ -3,6 +3,7 @@ import type { Charter } from '../../charter/index.js';
 import { anchorWords, charterOf, type Facts, type Grant, grantsOf, openingKey, ruleOf, type Standing, type StandingIn } from '../../standing/index.js';
 import type { Course } from './facts.js';
 import { alike, belowOf, contains, type Giver, givesByCharter, momentWords } from './giving.js';
+import { covers } from './lists.js';
 
 /** What somebody's powers rest on at a moment: their facts, and the charter with the tenant's own roles. */
 export interface Reading {
@@ -92,7 +93,7 @@ function ownGains(before: Reading | undefined, after: Reading, everyMember = fal
   const gave = before ? givesOf(before.charter, before.facts) : [];
   const units = missingIn(before ? placedBelow(before.facts) : [], placedBelow(after.facts));
   const groups = after.facts.me.groupIds.filter(
-    (id) => !before?.facts.me.groupIds.includes(id) || !includesAll(entryOf(before.facts.people, id), entryOf(after.facts.people, id)),
+    (id) => !before?.facts.me.groupIds.includes(id) || !covers(entryOf(before.facts.people, id), entryOf(after.facts.people, id)),
   );
   const attributesDiffer = JSON.stringify(before?.facts.me.attributes) !== JSON.stringify(after.facts.me.attributes);
   const gains: Gain[] = [];
@@ -106,7 +107,7 @@ function ownGains(before: Reading | undefined, after: Reading, everyMember = fal
     const held = had.some((b) => {
       if (b.permission !== grant.permission || !before || !contains(b.anchor, grant.anchor, before.facts, below)) return false;
       if (b.reach === widest && !b.only) return true;
-      if (grant.only) return b.only !== undefined && includesAll(ownersOf(before.facts, b), ownersOf(after.facts, grant));
+      if (grant.only) return b.only !== undefined && covers(ownersOf(before.facts, b), ownersOf(after.facts, grant));
       return b.reach === grant.reach && !b.only && !grew;
     });
     if (!held) gains.push({ userId, grant, ...grown, below });

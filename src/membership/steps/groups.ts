@@ -1,3 +1,4 @@
+import { sql } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import type { Change, Handlers } from '../change/index.js';
 import { idOfOwn, readName } from '../terms/index.js';
@@ -7,13 +8,9 @@ import { dropOpenings } from './openings.js';
 /** @throws LintelError `not-found` for somebody who is no member. */
 export async function insistOnMembers({ tx, tenantId }: Change, people: readonly string[]): Promise<void> {
   if (people.length === 0) return;
-  const found = await tx
-    .selectFrom('lintel_member')
-    .select('user_id')
-    .where('tenant_id', '=', tenantId)
-    .where('user_id', 'in', [...people])
-    .execute();
-  if (found.length !== new Set(people).size) throw new LintelError('not-found', 'One of these people is no member.', {});
+  const { rows } = await sql`select 1 from unnest(${[...people]}::text[]) p where not exists (
+    select 1 from lintel_member m where m.tenant_id = ${tenantId} and m.user_id = p) limit 1`.execute(tx);
+  if (rows.length > 0) throw new LintelError('not-found', 'One of these people is no member.', {});
 }
 
 async function peopleOf({ tx, tenantId }: Change, group: string): Promise<string[]> {
@@ -30,31 +27,13 @@ async function peopleOf({ tx, tenantId }: Change, group: string): Promise<string
 async function setPeople(change: Change, group: string, people: readonly string[]): Promise<void> {
   const { tx, tenantId } = change;
   await insistOnMembers(change, people);
-  const left = (await peopleOf(change, group)).filter((id) => !people.includes(id));
-  if (left.length > 0) {
-    // What they own stays open where the opening says so.
-    const keeping = await tx
-      .selectFrom('lintel_opening')
-      .select('id')
-      .where('tenant_id', '=', tenantId)
-      .where('group_id', '=', group)
-      .where('keeps', '=', true)
-      .execute();
-    const kept = keeping.flatMap(({ id }) => left.map((user_id) => ({ tenant_id: tenantId, opening_id: id, user_id })));
-    if (kept.length > 0)
-      await tx
-        .insertInto('lintel_opening_kept')
-        .values(kept)
-        .onConflict((c) => c.doNothing())
-        .execute();
-    await tx.deleteFrom('lintel_group_member').where('tenant_id', '=', tenantId).where('group_id', '=', group).where('user_id', 'in', left).execute();
-  }
-  if (people.length > 0)
-    await tx
-      .insertInto('lintel_group_member')
-      .values([...new Set(people)].map((user_id) => ({ tenant_id: tenantId, group_id: group, user_id })))
-      .onConflict((c) => c.doNothing())
-      .execute();
+  // What those who leave own stays open where the opening says so.
+  await sql`with gone as (delete from lintel_group_member where tenant_id = ${tenantId} and group_id = ${group} and not user_id = any(${[...people]}::text[]) returning user_id)
+    insert into lintel_opening_kept (tenant_id, opening_id, user_id) select ${tenantId}, o.id, gone.user_id from gone, lintel_opening o
+    where o.tenant_id = ${tenantId} and o.group_id = ${group} and o.keeps on conflict do nothing`.execute(tx);
+  await sql`insert into lintel_group_member (tenant_id, group_id, user_id) select ${tenantId}, ${group}, p from unnest(${[...people]}::text[]) p on conflict do nothing`.execute(
+    tx,
+  );
 }
 
 export const groupSteps: Handlers<'make-group' | 'rename-group' | 'set-group' | 'drop-group'> = {

@@ -144,8 +144,10 @@ export class RuleWriter extends SqlWriter {
    * the list instead, as is one that asks of the record only that it is linked to the person: every condition more is planned in every statement.
    */
   #isWrittenOut(kind: string, permission: string, reach: string): boolean {
+    const { roles, visitor, signedIn, everyMember } = this.#charter.data;
+    const given = [...Object.values(roles).map(({ may }) => may), visitor, signedIn, everyMember].some((may) => may[permission]?.includes(reach));
     const rule = this.#charter.reach(kind, reach);
-    return this.#charter.isGiven(permission, reach) && !(rule.op === 'includes' && 'me' in rule.to);
+    return given && !(rule.op === 'includes' && 'me' in rule.to);
   }
 
   /** Each reach of a permission by what is held of it at units or at records, by fewer people, and what is opened to them. */
