@@ -154,8 +154,17 @@ test('what is invited with an end or with something left out is held so', async 
 });
 
 test('an opening shows what a group’s people own to others, later joiners included, and keeps or drops what a leaver owns, as chosen', async () => {
-  const [first, later, guest] = [await member('keeper'), await member('keeper'), await member()];
-  const open = (id: string, keeps: boolean): Step => ({ do: 'open-records', id, group: 'crew', to: { user: guest }, kind: 'hive', actions: ['read'], keeps });
+  const [first, later, guest, other] = [await member('keeper'), await member('keeper'), await member(), await member()];
+  const open = (id: string, keeps: boolean): Step => ({
+    do: 'open-records',
+    id,
+    group: 'crew',
+    to: { group: 'guests' },
+    kind: 'hive',
+    actions: ['read'],
+    keeps,
+  });
+  await does(boss, { do: 'make-group', id: 'guests', name: 'Guests', people: [guest, other] });
   await does(boss, { do: 'make-group', id: 'crew', name: 'The crew', people: [first] }, open('o', true));
   const sees = async (owner: string) => (await enter(guest)).may('hive.read', hive(owner));
   expect([await sees(first), await sees(later)]).toEqual([true, false]);
@@ -167,6 +176,9 @@ test('an opening shows what a group’s people own to others, later joiners incl
   expect((await enter(guest)).decide('hive.read', hive(later)).looked[0]).toMatchObject({ path: { by: 'opening', group: 'The crew' } });
   await does(boss, { do: 'set-group', id: 'crew', people: [later] });
   expect([await sees(first), await sees(later)]).toEqual([true, true]);
+  // Asked of many at once it is as for each alone.
+  const { people } = await (await enter(boss)).who('hive.read', `o-${tenant}`, { limit: 500 });
+  expect(people.map(({ userId }) => userId)).toEqual(expect.arrayContaining([first, guest, other]));
   await does(boss, { do: 'close-records', id: 'o' }, open('p', false), { do: 'set-group', id: 'crew', people: [first] });
   expect([await sees(first), await sees(later)]).toEqual([true, false]);
   expect(openStanding(charter, (await enter(guest)).snapshot(60), { now: () => now }).decide('hive.read', hive(first)).outcome).toBe('not loaded');
