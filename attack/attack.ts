@@ -3,7 +3,8 @@ import fc from 'fast-check';
 import { type Kysely, sql } from 'kysely';
 import { type Facts, isLintelError, Standing } from 'warm-lintel';
 import { createLintel, type Lintel, type ServerStanding } from 'warm-lintel/server';
-import { charter, GROUPS, HIVES, HOUR, MOMENTS, OWN_ROLES, PEOPLE, PROGRAM, RUNS, START, STOOD_IN, type Start, start, TENANT, UNITS } from './world.js';
+import { type Move, RUNS, type Start, start } from './moves.js';
+import { charter, GROUPS, HIVES, HOUR, MOMENTS, OWN_ROLES, PEOPLE, PROGRAM, START, STOOD_IN, TENANT, UNITS } from './world.js';
 
 type Any = ServerStanding<any>;
 class Undo extends Error {}
@@ -117,8 +118,6 @@ export interface AttackReport {
   refused: number;
 }
 
-type Move = Start['runs'][number][number];
-
 async function oneMove(lintel: Lintel<any>, by: string, move: Exclude<Move, { waits: number }>): Promise<void> {
   if ('erases' in move) {
     await lintel.erasePerson(move.erases);
@@ -145,8 +144,9 @@ async function oneMove(lintel: Lintel<any>, by: string, move: Exclude<Move, { wa
 const holdsBoth = (can: ReadonlySet<string> | undefined) =>
   ['hive.move', 'hive.transfer'].every((name) => [...(can ?? [])].some((what) => what.startsWith(`${name} `)));
 
-/** Several runs from one start, each undone before the next. */
-async function fromStart(tx: Kysely<any>, s: Start, attackers: readonly string[], report: AttackReport): Promise<void> {
+/** Several runs from one start, each undone before the next; false where there is nothing to begin with. */
+async function fromStart(tx: Kysely<any>, s: Start, report: AttackReport): Promise<boolean> {
+  const { attackers } = s;
   let now = START;
   const at = (clock: () => number) => createLintel({ charter, db: tx, clock }) as unknown as Lintel<any>;
   const lintel = at(() => now);
@@ -156,7 +156,7 @@ async function fromStart(tx: Kysely<any>, s: Start, attackers: readonly string[]
     await arrange(lintel, s);
   } catch (error) {
     // What is drawn may hold together what is to be apart: then there is nothing to begin with.
-    if (isLintelError(error, 'apart')) return;
+    if (isLintelError(error, 'apart')) return false;
     throw error;
   }
   const roles = Object.fromEntries((await tx.selectFrom('lintel_role').selectAll().execute()).map((row: any) => [row.id, row.data]));
@@ -211,6 +211,7 @@ async function fromStart(tx: Kysely<any>, s: Start, attackers: readonly string[]
     }
     await sql`rollback to savepoint run`.execute(tx);
   }
+  return true;
 }
 
 /** Throws with a counterexample that was made smaller, as fast-check prints it. */
@@ -223,16 +224,18 @@ export async function attack(
   const report: AttackReport = { done: 0, refused: 0 };
   let done = 0;
   await fc.assert(
-    fc.asyncProperty(start, fc.constantFrom(['ann'], ['ann', 'ben']), async (s, attackers) => {
+    fc.asyncProperty(start, async (s) => {
+      let began = true;
       await db
         .transaction()
         .execute(async (tx) => {
-          await fromStart(tx, s, attackers, report);
+          began = await fromStart(tx, s, report);
           throw new Undo();
         })
         .catch((error: unknown) => {
           if (!(error instanceof Undo)) throw error;
         });
+      fc.pre(began);
       done += RUNS;
       progress(done);
     }),

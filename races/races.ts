@@ -3,7 +3,8 @@ import fc from 'fast-check';
 import { type IsolationLevel, type Kysely, sql } from 'kysely';
 import { isLintelError } from 'warm-lintel';
 import type { Lintel, Step } from 'warm-lintel/server';
-import { makeWorld, PEOPLE, step } from '../attack/world.js';
+import { step } from '../attack/steps.js';
+import { makeWorld, PEOPLE } from '../attack/world.js';
 import { verifyAudit } from '../src/membership/index.js';
 
 export const PLATFORM = 'p';

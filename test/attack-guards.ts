@@ -31,10 +31,10 @@ export const ATTACK_GUARDS: readonly Planted[] = [
   [
     'whoever comes back is not looked at',
     'membership/coming/accepting.ts',
-    "!inviter.may('member.invite') || !roles.every((role) => mayGive(inviter, role))",
-    "!inviter.may('member.invite')",
+    "!inviter.now.may('member.invite') || !roles.every((role) => mayGive(inviter, endingBy(role, row.member_until)))",
+    "!inviter.now.may('member.invite')",
     'membership/coming/invitations.ts',
-    '  insistOnGiving(change.actor, input.roles);\n',
+    '  insistOnGiving(\n    change.giver,\n    input.roles.map((role) => endingBy(role, memberUntil)),\n  );\n',
     '',
   ],
   ['apart is asked of now alone', 'membership/change/apart.ts', 'momentsOf(was?.course, is.course)', 'momentsOf(was?.course, is.course).slice(0, 1)'],

@@ -4,7 +4,8 @@ import { type Kysely, sql } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { isLintelError } from 'warm-lintel';
 import { createLintel, type Lintel, type Step } from 'warm-lintel/server';
-import { charter, makeWorld, PEOPLE, step, TENANT } from '../attack/world.js';
+import { step } from '../attack/steps.js';
+import { charter, makeWorld, PEOPLE, TENANT } from '../attack/world.js';
 import { emptyPostgres } from './worlds.js';
 
 const whole = { on: 'tenant' } as const;

@@ -7,7 +7,8 @@ import { type Kysely, sql } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { isLintelError } from 'warm-lintel';
 import { createLintel, type Lintel, type Step } from 'warm-lintel/server';
-import { ARRANGE, charter, HIVES, makeWorld, START, step, TENANT } from '../attack/world.js';
+import { step } from '../attack/steps.js';
+import { ARRANGE, charter, HIVES, makeWorld, START, TENANT } from '../attack/world.js';
 import { emptyPostgres } from './worlds.js';
 
 let db: Kysely<any>;
