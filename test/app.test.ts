@@ -71,6 +71,24 @@ test('a wrong password and an unknown account answer alike', async () => {
   expect(answers[0]?.status).toBe(401);
 });
 
+test('whoever tries passwords is slowed, and shuts nobody out who comes from elsewhere', async () => {
+  const from = async (place: string, password: string, address = 'tobias@alderbrook.example') =>
+    (
+      await app.request(
+        '/api/sign-in',
+        { method: 'POST', body: JSON.stringify({ address, password }), headers: { 'content-type': 'application/json' } },
+        { incoming: { socket: { remoteAddress: place } } },
+      )
+    ).status;
+  for (const address of ['tobias@alderbrook.example', 'nobody-at-all@alderbrook.example']) {
+    // Another way to write it is no other address.
+    const tried = await Promise.all(Array.from({ length: 12 }, (_, i) => from('192.0.2.1', 'wrong-password', i % 2 ? address : ` ${address.toUpperCase()}`)));
+    expect(tried.sort()).toEqual([...Array.from({ length: 10 }, () => 401), 429, 429]);
+  }
+  expect(await from('192.0.2.1', 'honey-and-wax')).toBe(429);
+  for (let i = 0; i < 12; i++) expect(await from('192.0.2.2', 'honey-and-wax')).toBe(200);
+});
+
 test('a hidden hive and a missing one answer the same bytes, whatever is asked of them', async () => {
   const call = await as('tobias@alderbrook.example');
   for (const [method, tail, data] of [

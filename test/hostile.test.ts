@@ -205,4 +205,11 @@ test('what is too large, too deep, or asked too often is refused before it is re
   const came = [];
   for (let i = 0; i < 3; i++) came.push((await send(steps, 'proposals', slow)).status);
   expect(came).toEqual([200, 200, 429]);
+  // Of whoever asks for tenants that are none a tenth is answered, and nobody else waits for that.
+  const guessed = createFace(lintel as never, { sender: (request) => ({ user: request.headers.get('x-user') as string }), perMinute: 100 });
+  const look = async (user: string, tenant: string) =>
+    (await guessed.fetch(new Request(`http://face.example/tenants/${tenant}/members`, { headers: { 'x-user': user } }))).status;
+  const looked = [];
+  for (let i = 0; i < 11; i++) looked.push(await look('mads', `tenant-${i}`));
+  expect([looked, await look('mads', 'quillmoor'), await look('maren', 'alderbrook')]).toEqual([[...Array(10).fill(404), 429], 429, 200]);
 });

@@ -32,7 +32,7 @@ async function listening(listener: Parameters<typeof createServer>[1]): Promise<
 let base: string;
 beforeAll(async () => {
   ({ lintel, db } = await apiaryOnPostgres());
-  face = createFace(lintel as never, { sender, at: '/lintel', title: 'Apiary' });
+  face = createFace(lintel as never, { sender, at: '/lintel', title: 'Apiary', perMinute: 100_000 });
   base = await listening(getRequestListener(face.fetch));
   const { errors, valid } = await new Validator().validate(structuredClone(face.openApi));
   expect([valid, errors]).toEqual([true, undefined]);

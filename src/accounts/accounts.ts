@@ -2,8 +2,9 @@ import { createHash, randomBytes } from 'node:crypto';
 import { hash, verify } from '@node-rs/argon2';
 import type { Kysely } from 'kysely';
 import { inTransaction, isLintelError, LintelError } from '../base/index.js';
-import { holdPerson, lockPerson } from '../membership/index.js';
+import { holdPerson, lockPerson, readAddress } from '../membership/index.js';
 import type { Lintel, LintelTables } from '../server/index.js';
+import { Tries } from './tries.js';
 
 interface AccountTables extends LintelTables {
   lintel_credential: { person_id: string; password_hash: string };
@@ -57,6 +58,16 @@ async function keepPassword(tx: Kysely<AccountTables>, userId: string, passwordH
     .execute();
 }
 
+/** As addresses are compared, in whatever way it is written; undefined for what is none. */
+function comparedAs(address: string): string | undefined {
+  try {
+    return readAddress(address).normal;
+  } catch (error) {
+    if (isLintelError(error)) return undefined;
+    throw error;
+  }
+}
+
 const signInFailed = () => new LintelError('sign-in-failed', 'Address and password do not fit together.', {});
 
 /** People's passwords and sign-in sessions: a small beginning for an application that has none of its own. */
@@ -64,6 +75,7 @@ export class Accounts {
   readonly #lintel: Lintel<any>;
   readonly #now: () => number;
   readonly #days: number;
+  readonly #tries = new Tries();
 
   constructor(lintel: Lintel<any>, options: AccountsOptions = {}) {
     this.#lintel = lintel;
@@ -115,18 +127,19 @@ export class Accounts {
   }
 
   /**
-   * Signs somebody in.
+   * Signs somebody in. Wrong tries of one address are bounded to ten in a quarter of an hour from one place, and a hundred from all.
    *
-   * @throws LintelError `sign-in-failed`: the same for a wrong password and for no such account.
+   * @param input `from`: whence it comes, the client's address. Without it only the bound for all places holds.
+   * @throws LintelError `sign-in-failed`: the same for a wrong password and for no such account; `too-fast`, with `seconds` to wait, before anything is compared.
    */
-  async signIn(input: { readonly address: string; readonly password: string }): Promise<Session> {
-    const person = await this.#lintel.personByAddress(String(input.address)).catch((error: unknown) => {
-      if (isLintelError(error)) return undefined;
-      throw error;
-    });
+  async signIn(input: { readonly address: string; readonly password: string; readonly from?: string | undefined }): Promise<Session> {
+    const address = comparedAs(String(input.address));
+    const takeBack = await this.#tries.count(address ?? '', input.from);
+    const person = address === undefined ? undefined : await this.#lintel.personByAddress(address);
     const kept = person && (await this.#db.selectFrom('lintel_credential').select('password_hash').where('person_id', '=', person.id).executeTakeFirst());
     const right = await verify(kept?.password_hash ?? (await nobody), String(input.password).slice(0, 256));
     if (!person || !kept || !right) throw signInFailed();
+    await takeBack();
     return this.#session(person.id, kept.password_hash);
   }
 

@@ -35,7 +35,8 @@ export interface FaceOptions {
   readonly origins?: readonly string[];
   /**
    * Requests that one person or key may send in a minute; nobody who is signed in, as many from one place. Some count as several: a proposal as ten. Default 600. A place may
-   * send twenty times as many in all, and sixty of those that somebody sends who guesses keys, links or tenants.
+   * send twenty times as many in all. Of somebody who guesses keys, links or tenants a tenth of that is answered:
+   * a person, and whoever is not signed in, from one place.
    */
   readonly perMinute?: number;
   /**
@@ -55,7 +56,7 @@ export interface Face {
   readonly openApi: Record<string, unknown>;
 }
 
-const bearer = (request: Request) => /^Bearer (lintel_key_\S+)$/.exec(request.headers.get('authorization') ?? '')?.[1];
+export const keyOfRequest = (request: Request) => /^Bearer (lintel_key_\S+)$/.exec(request.headers.get('authorization') ?? '')?.[1];
 
 /** Whoever sent a request, in the tenant that its address names. @throws LintelError `no-account`, `key-invalid`, `not-found`. */
 export async function standingOfRequest<L extends Lintel<any>>(
@@ -73,7 +74,7 @@ export async function standingOfRequest<L extends Lintel<any>>(
 }
 
 async function enter(lintel: Lintel<any>, sender: FaceOptions['sender'], request: Request, tenant: string, fresh: boolean): Promise<ServerStanding<any>> {
-  const key = bearer(request);
+  const key = keyOfRequest(request);
   if (key !== undefined) return lintel.enterByKey(key, { fresh });
   const who = await sender(request);
   if (!who) throw new LintelError('no-account', 'Sign in first.', {});
@@ -94,8 +95,18 @@ interface Adapter {
   readonly incoming?: { readonly socket?: { readonly remoteAddress?: string } };
 }
 
-/** Codes of what somebody is told who guesses. */
-const GUESSED = new Set(['key-invalid', 'invitation-invalid', 'link-invalid']);
+export const placeOf = (c: Context, { from }: Pick<FaceOptions, 'from'>) =>
+  from ? from(c.req.raw) : (c.env as Adapter | undefined)?.incoming?.socket?.remoteAddress;
+
+/** Codes of what somebody is told who guesses a key, a link or, before anything else is asked, a tenant. */
+const GUESSED = new Set(['key-invalid', 'invitation-invalid', 'link-invalid', 'not-found']);
+
+async function orGuessed<R>(asked: Promise<R>, guessed: () => Promise<void>): Promise<R> {
+  return asked.catch(async (error: unknown) => {
+    if (isLintelError(error) && GUESSED.has(error.code)) await guessed();
+    throw error;
+  });
+}
 /** Codes of names that mean nothing, in what was sent. */
 const FROM_OUTSIDE = new Set(['unknown-action', 'record-mismatch']);
 
@@ -103,14 +114,12 @@ const tooLarge = (most: number) => new LintelError('too-large', `The request is 
 
 /** The membership over HTTP, as a function of a request: mount it in whatever answers requests. */
 export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
-  const { sender, perMinute = 600 } = options;
-  const rates = new Rates(perMinute);
+  const { sender } = options;
+  const rates = new Rates(options.perMinute);
   const app = new Hono().basePath(options.at ?? '/');
   const described = openApi(options.title ?? 'Membership');
-  const placeOf = (c: Context) => (options.from ? options.from(c.req.raw) : (c.env as Adapter | undefined)?.incoming?.socket?.remoteAddress);
 
-  app.onError(async (error, c) => {
-    if (isLintelError(error) && GUESSED.has(error.code)) await rates.guessed(placeOf(c));
+  app.onError((error) => {
     if (error instanceof HTTPException) return problemResponse(new LintelError('refused', 'This request was refused: it comes from another page.', {}));
     // A name that came from outside is no mistake in the code.
     if (isLintelError(error) && FROM_OUTSIDE.has(error.code)) return problemResponse(new LintelError('bad-request', error.message, {}));
@@ -138,11 +147,14 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
 
   async function inTenant(c: Context, operation: Operation & { in: 'tenant' }): Promise<Response> {
     const { tenant = '', ...path } = c.req.param() as Record<string, string>;
-    const key = bearer(c.req.raw);
+    const key = keyOfRequest(c.req.raw);
     const who = key === undefined ? await sender(c.req.raw) : undefined;
     // Before anything is read.
-    await rates.count(key ?? who?.user, who !== undefined, placeOf(c), operation.costs ?? 1);
-    const standing = await standingOfRequest(lintel, () => who, c.req.raw, tenant, true);
+    const guessed = await rates.count(key ?? who?.user, who !== undefined, placeOf(c, options), operation.costs ?? 1);
+    const standing = await orGuessed(
+      standingOfRequest(lintel, () => who, c.req.raw, tenant, true),
+      guessed,
+    );
     const query = operation.query ? readAs(operation.query, c.req.query()) : {};
     const body = await bodyOf(c, operation.body);
     // Read first: what is answered is at least as new as its tag.
@@ -157,8 +169,9 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
   async function before(c: Context, operation: Operation & { in: 'person' | 'nobody' }): Promise<Response> {
     const user = operation.in === 'person' ? (await sender(c.req.raw))?.user : undefined;
     if (operation.in === 'person' && user === undefined) throw new LintelError('no-account', 'Sign in first.', {});
-    await rates.count(user, user !== undefined, placeOf(c), operation.costs ?? 1);
-    return c.json((await operation.run({ lintel, user, path: {}, query: {}, body: await bodyOf(c, operation.body) })) as object);
+    const guessed = await rates.count(user, user !== undefined, placeOf(c, options), operation.costs ?? 1);
+    const body = await bodyOf(c, operation.body);
+    return c.json((await orGuessed(Promise.resolve(operation.run({ lintel, user, path: {}, query: {}, body })), guessed)) as object);
   }
 
   return { fetch: async (request, env) => app.fetch(request, env), openApi: described };

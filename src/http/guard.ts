@@ -3,7 +3,8 @@ import { LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
 import type { Lintel, ScopedDb, ServerStanding } from '../server/index.js';
 import { throwIfRefused } from '../standing/index.js';
-import { type FaceOptions, standingOfRequest } from './face.js';
+import { type FaceOptions, keyOfRequest, placeOf, standingOfRequest } from './face.js';
+import { Rates } from './rates.js';
 
 /** What {@link withStanding} puts on a request. */
 export interface Standing<T extends CharterTypes = any, DB = any> {
@@ -32,6 +33,24 @@ export function withStanding<T extends CharterTypes, DB = any>(
     const standing = await standingOfRequest(lintel, options.sender, c.req.raw, tenant);
     c.set('standing', standing as never);
     c.set('scope', standing.scope() as never);
+    await next();
+  };
+}
+
+/**
+ * Middleware for Hono: counts a request before anything is read for it, by person or key and by place, as the face counts its own.
+ *
+ * @param options `costs`: as how many a request counts, default 1; `sender` is asked here once more, so let it keep for a request what it found.
+ * @throws LintelError `too-fast`, with `seconds` to wait.
+ */
+export function bounded(
+  options: Pick<FaceOptions, 'sender' | 'perMinute' | 'from'> & { readonly costs?: (c: Context) => number | undefined },
+): MiddlewareHandler {
+  const rates = new Rates(options.perMinute);
+  return async (c, next) => {
+    const key = keyOfRequest(c.req.raw);
+    const who = key === undefined ? await options.sender(c.req.raw) : undefined;
+    await rates.count(key ?? who?.user, who !== undefined, placeOf(c, options), options.costs?.(c) ?? 1);
     await next();
   };
 }

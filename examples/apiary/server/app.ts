@@ -6,7 +6,7 @@ import { HTTPException } from 'hono/http-exception';
 import { parse } from 'hono/utils/cookie';
 import { LintelError, type TypesIn } from 'warm-lintel';
 import type { Accounts, Session } from 'warm-lintel/accounts';
-import { createFace, problemOf, problemResponse } from 'warm-lintel/http';
+import { bounded, createFace, problemOf, problemResponse } from 'warm-lintel/http';
 import type { Tray } from 'warm-lintel/mail';
 import type { Lintel } from 'warm-lintel/server';
 import type { charter } from '../world/charter.js';
@@ -37,6 +37,9 @@ export async function body(c: Context): Promise<Record<string, unknown>> {
 
 export const str = (value: unknown): string => (typeof value === 'string' ? value : '');
 
+/** The client's address, as the server that answers knows it. */
+const placeOf = (c: Context): string | undefined => c.env?.incoming?.socket?.remoteAddress;
+
 /** The application as a function of a request: what the demo serves, and what tests call. */
 export function createApp(parts: AppParts): Hono {
   const { lintel, accounts, tray } = parts;
@@ -62,6 +65,20 @@ export function createApp(parts: AppParts): Hono {
     c.header('cache-control', 'no-store');
     c.header('referrer-policy', 'no-referrer');
   });
+
+  // Asked for twice, a session is looked up once.
+  const known = new WeakMap<Request, ReturnType<typeof whoSent>>();
+  const whoSent = async (request: Request) => {
+    const user = await accounts.signedIn(parse(request.headers.get('cookie') ?? '', COOKIE)[COOKIE]);
+    const view = request.headers.get('x-view');
+    return user && { user: user.userId, ...(view && { view }), fulfilled: Date.now() - user.signedInAt.getTime() < RECENT ? ['recentSignIn'] : [] };
+  };
+  const sender = (request: Request) => {
+    const who = known.get(request) ?? whoSent(request);
+    known.set(request, who);
+    return who;
+  };
+  app.use('/api/*', bounded({ sender, costs: (c) => (/\/(preview|access)$/.test(c.req.path) ? 10 : 1) }));
 
   const signedIn = (c: Context) => accounts.signedIn(getCookie(c, COOKIE));
   const keep = (c: Context, session: Session) =>
@@ -106,7 +123,7 @@ export function createApp(parts: AppParts): Hono {
   });
   app.post('/api/sign-in', async (c) => {
     const input = await body(c);
-    keep(c, await accounts.signIn({ address: str(input.address), password: str(input.password) }));
+    keep(c, await accounts.signIn({ address: str(input.address), password: str(input.password), from: placeOf(c) }));
     return c.json({});
   });
   app.post('/api/sign-out', async (c) => {
@@ -137,11 +154,6 @@ export function createApp(parts: AppParts): Hono {
       return c.json({});
     });
   }
-  const sender = async (request: Request) => {
-    const user = await accounts.signedIn(parse(request.headers.get('cookie') ?? '', COOKIE)[COOKIE]);
-    const view = request.headers.get('x-view');
-    return user && { user: user.userId, ...(view && { view }), fulfilled: Date.now() - user.signedInAt.getTime() < RECENT ? ['recentSignIn'] : [] };
-  };
   app.route('/api/t/:tenant', tenantRoutes(lintel, sender));
   // What is done with people: the library's own face.
   const face = createFace(lintel as never, { sender, at: '/lintel', title: 'Apiary', onError: console.error });
