@@ -199,6 +199,15 @@ test('an account made beforehand with somebody else’s address loses it to whoe
   expect((await browser()('POST', '/api/sign-in', { address: 'victim@alderbrook.example', password: 'squatters-own' })).status).toBe(401);
 });
 
+test('what an invitation would open is counted for those alone who may ask about everybody', async () => {
+  const counted = async (address: string) => {
+    const call = await as(address);
+    const { opens } = (await call('POST', '/api/t/alderbrook/invitations/preview', { roles: [{ role: 'keeper' }] })).json;
+    return opens.some(({ count, total }: any) => count !== null || total !== null);
+  };
+  expect([await counted('maren@alderbrook.example'), await counted('wim@alderbrook.example')]).toEqual([true, false]);
+});
+
 test('what is no JSON, of another site, or of the wrong shape is refused before anything happens', async () => {
   const call = await as('maren@alderbrook.example');
   expect(

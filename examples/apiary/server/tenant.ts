@@ -42,6 +42,12 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
     return known.filter(({ status }) => status === 'active').map(({ userId, name }) => ({ id: userId, name }));
   };
 
+  /** Whole counts are for whoever may ask about everybody's access. */
+  const counting = (standing: Here) => ({
+    tenant: standing.facts.tenant,
+    ...(standing.grantsFor('access.ask').some(({ reach }) => reach === 'tenant') && { db: lintel.db }),
+  });
+
   app.get('/standing', async (c) => {
     const standing = await enter(c);
     return c.json({ snapshot: standing.snapshot(SNAPSHOT), line: standing.describe().line, startsAt: standing.startsAt() ?? null });
@@ -152,7 +158,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
     );
     const newcomer = new Standing(standing.charter, madeUpFacts(standing.charter, standing.facts.tenant, roles, below));
     const subject: Subject = { id: 'newcomer', name: 'newcomer', line: '', standings: [newcomer], shown: newcomer };
-    const table = await accessTable(standing.charter, 'people', [subject], { tenant: standing.facts.tenant, db: lintel.db });
+    const table = await accessTable(standing.charter, 'people', [subject], counting(standing));
     const opens = table.sections
       .flatMap((s) => s.permissions.map((p, i) => ({ section: s.name, label: p.label, total: s.total, ...(s.rows[0]?.cells[i] ?? { ways: [], count: null }) })))
       .filter((line) => line.ways.length > 0);
@@ -168,7 +174,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
     standings.sort((a, b) => (a.facts.me.name ?? '').localeCompare(b.facts.me.name ?? ''));
     const by = c.req.query('by') === 'people' ? 'people' : 'roles';
     const subjects = by === 'people' ? peopleSubjects(standings) : roleSubjects(lintel.charter, standing.facts.tenant, standings);
-    return c.json(await accessTable(lintel.charter, by, subjects, { tenant: standing.facts.tenant, db: lintel.db }));
+    return c.json(await accessTable(lintel.charter, by, subjects, counting(standing)));
   });
   return app;
 }
