@@ -4,7 +4,7 @@ import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
 import { isLintelError, openStanding } from 'warm-lintel';
 import { createLintel, type Step } from 'warm-lintel/server';
 import { attack } from '../attack/attack.js';
-import { makeWorld } from '../attack/world.js';
+import { charter as attackedCharter, makeWorld, TENANT } from '../attack/world.js';
 import { charter } from '../examples/apiary/world/charter.js';
 import { type Apiary, apiaryOnPostgres, emptyPostgres } from './worlds.js';
 
@@ -203,7 +203,17 @@ test('several changes are carried out together or not at all, each on record', a
 
 test('members who try everything come to no more than they held, and two to nothing that neither could hold or give', { timeout: 3_600_000 }, async () => {
   const { db: world } = await emptyPostgres();
+  const attacked = createLintel({ charter: attackedCharter, db: world });
   await makeWorld(world);
+  // Over the people of one's group one has power, and over nobody whom one puts there in one's own place.
+  await (await attacked.enter({ tenant: TENANT, user: 'boss' })).carryOut([
+    { do: 'set-group', id: 'red', people: ['ann', 'cas'] },
+    ...(['ann', 'ben'] as const).map(
+      (user): Step => ({ do: 'set-roles', holder: { user }, roles: ['mate', 'arranger'].map((role) => ({ role, anchor: whole })) }),
+    ),
+  ]);
+  const puts = async (...people: string[]) => code((await attacked.enter({ tenant: TENANT, user: 'ann' })).carryOut([{ do: 'set-group', id: 'red', people }]));
+  expect([await puts('ben'), await puts('ann', 'ben'), await puts('cas')]).toEqual(['beyond-power', 'own-power', 'done']);
   const runs = process.env.LINTEL_LONG ? 10_000 : 25;
   const report = await attack(world, runs, process.env.LINTEL_LONG ? Date.now() % 1_000_000 : 11);
   // An attacker who is refused everything proves nothing.

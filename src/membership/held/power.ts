@@ -20,9 +20,9 @@ export interface Gain {
   /** Somebody for whom the member stands in, and whose grant it is; `named`: since they came to stand in for this. */
   readonly of?: string;
   readonly named?: boolean;
-  /** Units and groups of their own into which the reach comes to extend. */
+  /** Units and groups of their own into which the reach comes to extend; groups with the people whose records that are, where a rule asks for them. */
   readonly units: readonly string[];
-  readonly groups: readonly string[];
+  readonly groups: readonly (readonly [id: string, people: readonly string[] | undefined])[];
   /** Units that lie below the anchor. */
   readonly below: readonly string[];
 }
@@ -34,11 +34,16 @@ const missingIn = (outer: readonly string[], inner: readonly string[]) => inner.
 export const placedBelow = (facts: Facts) => [...new Set(facts.me.unitIds.flatMap((id) => entryOf(facts.below, id) ?? [id]))];
 
 /** What a reach turns on besides the record and who the person is. */
-export function turnsOn(charter: Charter, grant: Grant): { units: boolean; groups: boolean; attributes: boolean } {
+export function turnsOn(charter: Charter, grant: Grant): { units: boolean; groups: boolean; people: boolean; attributes: boolean } {
   const { kind } = charter.permission(grant.permission);
-  if (!kind) return { units: grant.reach === 'units', groups: grant.reach === 'groups', attributes: false };
+  if (!kind) return { units: grant.reach === 'units', groups: grant.reach === 'groups', people: grant.reach === 'groups', attributes: false };
   const text = !grant.only ? JSON.stringify(ruleOf(charter, kind, grant)) : '';
-  return { units: text.includes('"me":"unitIds"'), groups: text.includes('"me":"groupIds"'), attributes: /"me":"(?!userId|unitIds|groupIds)/.test(text) };
+  return {
+    units: text.includes('"me":"unitIds"'),
+    groups: text.includes('"me":"groupIds"'),
+    people: text.includes('"op":"among"'),
+    attributes: /"me":"(?!userId|unitIds|groupIds)/.test(text),
+  };
 }
 
 export const ownersOf = (facts: Facts, grant: Grant) => (grant.path.by === 'opening' ? (entryOf(facts.people, openingKey(grant.path.opening)) ?? []) : []);
@@ -92,17 +97,18 @@ function ownGains(before: Reading | undefined, after: Reading, everyMember = fal
   const had = before ? grantsIn(before.charter, before.facts, everyMember) : [];
   const gave = before ? givesOf(before.charter, before.facts) : [];
   const units = missingIn(before ? placedBelow(before.facts) : [], placedBelow(after.facts));
-  const groups = after.facts.me.groupIds.filter(
-    (id) => !before?.facts.me.groupIds.includes(id) || !covers(entryOf(before.facts.people, id), entryOf(after.facts.people, id)),
-  );
+  const joined = missingIn(before?.facts.me.groupIds ?? [], after.facts.me.groupIds).map((id) => [id, undefined] as const);
+  const grown = after.facts.me.groupIds
+    .map((id) => [id, entryOf(after.facts.people, id)] as const)
+    .filter(([id, people]) => !before?.facts.me.groupIds.includes(id) || !covers(entryOf(before.facts.people, id), people));
   const attributesDiffer = JSON.stringify(before?.facts.me.attributes) !== JSON.stringify(after.facts.me.attributes);
   const gains: Gain[] = [];
   for (const grant of grantsIn(after.charter, after.facts, everyMember)) {
     const { kind } = after.charter.permission(grant.permission);
     const widest = kind ? after.charter.widestReach(kind) : 'tenant';
     const on = turnsOn(after.charter, grant);
-    const grown = { units: on.units ? units : [], groups: on.groups ? groups : [] };
-    const grew = grown.units.length > 0 || grown.groups.length > 0 || (on.attributes && attributesDiffer);
+    const into = { units: on.units ? units : [], groups: on.people ? grown : on.groups ? joined : [] };
+    const grew = into.units.length > 0 || into.groups.length > 0 || (on.attributes && attributesDiffer);
     const below = belowOf(after.facts, grant.anchor);
     const held = had.some((b) => {
       if (b.permission !== grant.permission || !before || !contains(b.anchor, grant.anchor, before.facts, below)) return false;
@@ -110,7 +116,7 @@ function ownGains(before: Reading | undefined, after: Reading, everyMember = fal
       if (grant.only) return b.only !== undefined && covers(ownersOf(before.facts, b), ownersOf(after.facts, grant));
       return b.reach === grant.reach && !b.only && !grew;
     });
-    if (!held) gains.push({ userId, grant, ...grown, below });
+    if (!held) gains.push({ userId, grant, ...into, below });
   }
   for (const { role, grant } of givesOf(after.charter, after.facts)) {
     const below = belowOf(after.facts, grant.anchor);
@@ -181,7 +187,10 @@ function mayBring(giver: Standing, now: Standing, gain: Gain, edited: ReadonlySe
     if (!contains(own.anchor, grant.anchor, giver.facts, gain.below)) return false;
     if (own.reach === widest && !own.only) return true;
     if (own.only || grant.only || gain.named) return false;
-    if (extends_) return own.reach === grant.reach && includesAll(ownUnits, gain.units) && includesAll(giver.facts.me.groupIds, gain.groups);
+    // Over a group of one's own one has power, and over nobody who comes into it.
+    const isOwn = (id: string, people: readonly string[] | undefined) =>
+      giver.facts.me.groupIds.includes(id) && covers(entryOf(giver.facts.people, id), people);
+    if (extends_) return own.reach === grant.reach && includesAll(ownUnits, gain.units) && gain.groups.every(([id, people]) => isOwn(id, people));
     return alike(charter, kind, grant.reach, own.reach);
   });
 }
