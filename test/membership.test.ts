@@ -194,7 +194,11 @@ test('nobody gives more than they may, by inviting or by changing roles', async 
   expect(await code(them.members.setRoles(secretary, [whole('secretary'), whole('keeper')]))).toBe('own-power');
   expect(await code(them.members.setRoles(secretary, []))).toBe('done'); // giving up is free
   expect(await code((await enter(keeper)).members.setRoles(secretary, [whole('reader')]))).toBe('refused');
-  expect(await code((await enter(boss)).members.setRoles(boss, [whole('keyholder'), whole('reader')]))).toBe('own-power');
+  // To step down is no gain: a keyholder takes a role beside, or instead where somebody else is one; whoever may give roles takes less of what they hold.
+  const [second, warden] = [await member(whole('keyholder')), await member(whole('warden'), whole('secretary'))];
+  const own = async (user: string, ...roles: string[]) => code((await enter(user)).members.setRoles(user, roles.map(whole)));
+  expect([await own(second, 'keyholder', 'reader'), await own(second, 'keeper'), await own(warden, 'reader', 'secretary')]).toEqual(['done', 'done', 'done']);
+  expect([await own(boss, 'reader'), await own(warden, 'warden', 'secretary'), await own(keeper, 'reader')]).toEqual(['last-keyholder', 'own-power', 'refused']);
 });
 
 test('an invitation holds only what its sender may still give when it is accepted', async () => {

@@ -2,7 +2,7 @@ import { sql } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import { KEYHOLDER, nameNow } from '../../charter/index.js';
 import type { Assignment, DirectPermission } from '../../standing/index.js';
-import { type Change, type Handlers, insistOnRules } from '../change/index.js';
+import { type Change, type Handlers, insistOn, insistOnRules } from '../change/index.js';
 import { anchorColumns, assignmentOf, existing, insistOnGiving } from '../held/index.js';
 import type { AssignmentRow, Holder, Touched } from '../terms/index.js';
 
@@ -149,12 +149,13 @@ export const holderSteps: Handlers<'set-roles' | 'set-permissions'> = {
       const given = roles.filter((r) => !had.has(keyOf(r)));
       const taken = before.filter((r) => !wanted.has(keyOf(r)));
       const own = 'user' in holder && holder.user === actor.userId;
-      if (own && given.length > 0) throw new LintelError('own-power', 'Nobody adds to their own powers. Ask another keyholder to do it.', {});
+      // Somebody may step down by another role; what they gain by it is judged with all the rest.
+      if (own && given.length > 0) insistOn(change, 'member.assign');
       if (!('user' in holder) && roles.some((r) => r.role === KEYHOLDER))
         throw new LintelError('keyholder-alone', 'Full control is held by a person, not through a group or a unit.', {});
       if ('user' in holder && given.some((r) => r.role === KEYHOLDER)) await insistOnNoProgram(change, holder.user);
       if ('user' in holder && given.length > 0) insistOnRules(change, roles);
-      insistOnGiving(change.giver, given);
+      if (!own) insistOnGiving(change.giver, given);
       for (const { role, without = [] } of given) insistOnParts(change, role, without);
       // What the charter no longer knows gives nothing, so anybody who may change roles can take it away.
       if (!own)
