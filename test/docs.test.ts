@@ -21,7 +21,10 @@ test.for(['scoping', 'membership', 'testing-access', 'http', 'operations'])('eac
   const printed: string[] = [];
   const console = { log: (...parts: unknown[]) => printed.push(formatWithOptions({ colors: false }, ...(parts as [unknown]))) };
   // One function of all examples: what an earlier one names, a later one uses. `shown` tells them apart.
-  const loaded = (block = '') => block.replace(/^import (\{.+\}) from '(.+)';$/gm, "const $1 = await load('$2');");
+  const loaded = (block = '') =>
+    block
+      .replace(/^import (\{.+\}) from '(.+)';$/gm, "const $1 = await load('$2');")
+      .replace(/^import (\w+) from '(.+)';$/gm, "const { default: $1 } = await load('$2');");
   const code = blocks.map(([, block], i) => `${loaded(block)}\nshown(${i});`).join('\n');
   const outputs: string[] = [];
   const shown = () => {

@@ -198,7 +198,11 @@ test('nobody gives more than they may, by inviting or by changing roles', async 
   const [second, warden] = [await member(whole('keyholder')), await member(whole('warden'), whole('secretary'))];
   const own = async (user: string, ...roles: string[]) => code((await enter(user)).members.setRoles(user, roles.map(whole)));
   expect([await own(second, 'keyholder', 'reader'), await own(second, 'keeper'), await own(warden, 'reader', 'secretary')]).toEqual(['done', 'done', 'done']);
-  expect([await own(boss, 'reader'), await own(warden, 'warden', 'secretary'), await own(keeper, 'reader')]).toEqual(['last-keyholder', 'own-power', 'refused']);
+  expect([await own(boss, 'reader'), await own(warden, 'warden', 'secretary'), await own(keeper, 'reader')]).toEqual([
+    'last-keyholder',
+    'own-power',
+    'refused',
+  ]);
 });
 
 test('an invitation holds only what its sender may still give when it is accepted', async () => {

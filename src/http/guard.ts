@@ -56,6 +56,22 @@ export function bounded(
 }
 
 /**
+ * Insists on an action in a route. About records, the one of this id is loaded and answered; a hidden one is not found, like one that is missing.
+ *
+ * @throws LintelError `not-found`, `refused`, `obligation-open`.
+ */
+export async function guardedRecord(standing: ServerStanding<any>, action: string, id: string | undefined): Promise<Record<string, unknown> | undefined> {
+  const { kind } = standing.charter.permission(action);
+  if (kind === undefined || id === undefined) {
+    throwIfRefused(standing.decide(action));
+    return undefined;
+  }
+  const record = (await standing.findOne(kind, id, { may: [action] })) as Record<string, unknown>;
+  if (!(record.may as string[]).includes(action)) await standing.insistById(action, id);
+  return record;
+}
+
+/**
  * Middleware for Hono behind {@link withStanding}: goes on only where the action is allowed. About records, the one that the path names is loaded
  * and put on the request; a hidden one is not found, like one that is missing.
  *
@@ -65,15 +81,8 @@ export function bounded(
 export function guard(action: string, options: { readonly id?: (c: Context) => string | undefined } = {}): MiddlewareHandler<Standing & Guarded> {
   const named = options.id ?? ((c: Context) => c.req.param('id'));
   return async (c, next) => {
-    const { standing } = c.var;
-    const { kind } = standing.charter.permission(action);
-    const id = kind === undefined ? undefined : named(c as Context);
-    if (kind === undefined || id === undefined) throwIfRefused(standing.decide(action));
-    else {
-      const record = (await standing.findOne(kind, id, { may: [action] })) as Record<string, unknown>;
-      if (!(record.may as string[]).includes(action)) await standing.insistById(action, id);
-      c.set('record', record);
-    }
+    const record = await guardedRecord(c.var.standing, action, named(c as Context));
+    if (record) c.set('record', record);
     await next();
   };
 }

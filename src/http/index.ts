@@ -1,3 +1,3 @@
 export { createFace, type Face, type FaceOptions, type Sender, standingOfRequest } from './face.js';
-export { bounded, type Guarded, guard, type Standing, withStanding } from './guard.js';
+export { bounded, type Guarded, guard, guardedRecord, type Standing, withStanding } from './guard.js';
 export { type Problem, problemOf, problemResponse } from './problem.js';
