@@ -52,26 +52,21 @@ function couldHold(me: Any, helpers: readonly Any[], byThen: readonly Any[], giv
     below: Object.assign({}, ...helpers.map((h) => h.facts.below), ...(given.length > 0 ? [allBelow] : [])),
     people: Object.assign({}, ...helpers.map((h) => h.facts.people)),
     ...(roles && { roles }),
+    // Whoever may name a deputy may let another do in their place what they may themselves, or what they may be given. And so with those for whom somebody else let them stand in.
     standsFor: [
-      // Whoever may name a deputy may let another do in their place what they may themselves.
-      ...helpers.flatMap((h) =>
-        h !== me && byThen.some((one) => one.userId === h.userId && one.may('deputy.name'))
-          ? [{ of: { userId: h.userId as string, name: '' }, permissions: STOOD_IN, facts: h.facts }]
-          : [],
-      ),
-      // And for whom somebody else let them stand in, those they may give what they may give.
-      ...(me.facts.standsFor ?? [])
-        .filter(({ of }) => !helpers.some((h) => h.userId === of.userId))
-        .map((one) => ({
-          ...one,
-          facts: {
-            ...one.facts,
-            assignments: [...one.facts.assignments, ...given],
-            below: { ...one.facts.below, ...(given.length > 0 && allBelow) },
-            ...(roles && { roles }),
-          },
-        })),
-    ],
+      ...helpers
+        .filter((h) => h !== me && byThen.some((one) => one.userId === h.userId && one.may('deputy.name')))
+        .map((h) => ({ of: { userId: h.userId as string, name: '' }, permissions: STOOD_IN, facts: h.facts })),
+      ...(me.facts.standsFor ?? []).filter(({ of }) => !helpers.some((h) => h.userId === of.userId)),
+    ].map((one) => ({
+      ...one,
+      facts: {
+        ...one.facts,
+        assignments: [...one.facts.assignments, ...given],
+        below: { ...one.facts.below, ...(given.length > 0 && allBelow) },
+        ...(roles && { roles }),
+      },
+    })),
   };
   // Whoever may give a role and arrange units may appoint somebody anywhere: where the role reaches turns on where they are placed. Groups alike.
   const arranges = (operation: 'unit.arrange' | 'group.arrange') => byThen.some((h) => h.may(operation));
