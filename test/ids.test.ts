@@ -145,6 +145,11 @@ describe.each(['integer', 'uuid'] as const)('ids are %s', (type) => {
       true,
     ]);
     expect(await other.find('note', { where: { id: type === 'integer' ? `0${note.id}` : 'none' } })).toEqual([]);
+    // An id for which its column is too narrow, or of another shape, is the id of nothing; a value out of its column's range is told, and nothing is written.
+    const odd = [9_999_999_999, -1, 1.5, '99999999999999999999', 'x', null, note.id];
+    expect(await me.change('note', odd, { title: 'Still mine' })).toEqual({ changed: [note.id], unchanged: odd.slice(0, -1) });
+    if (type === 'integer') expect(await code(me.change('note', [note.id], { title: 'No', bookId: 9_999_999_999 }))).toBe('bad-value');
+    expect((await me.findOne('note', note.id)).title).toBe('Still mine');
     // Each way by which somebody reaches it, one by one.
     const keyed = async (set: object, helps = false) => {
       await db.deleteFrom('helpers').execute();

@@ -210,6 +210,8 @@ test('sentences about single records hold or fail with the reason, and builds re
       '- Ingrid Oakes may hive.read a-hive-02',
       '- Nobody Known may hive.read a-hive-02',
       '- Sela Vardy may not hive.read none',
+      '- Sela Vardy may not hive.read q-hive-01',
+      '- Sela Vardy may hive.read q-hive-02',
     ].join('\n'),
   );
   const report = join(dir, 'report.xml');
@@ -223,11 +225,12 @@ test('sentences about single records hold or fail with the reason, and builds re
       expect.stringMatching(/^differs {2}no person "Nobody Known" {2}.*:7$/),
       // What is not there is refused whatever the charter says.
       expect.stringMatching(/^differs {2}there is no hive “none” here, so nothing is shown by it {2}.*:8$/),
-      '3 of 6 expectations hold',
+      expect.stringMatching(/^differs {2}hive “q-hive-02” is another organisation's {2}.*:10$/),
+      '4 of 8 expectations hold',
     ],
   ]);
   const xml = readFileSync(report, 'utf8');
-  expect([xml.match(/<testcase /g)?.length, xml.match(/<failure /g)?.length, xml.includes('tests="6" failures="3"')]).toEqual([6, 3, true]);
+  expect([xml.match(/<testcase /g)?.length, xml.match(/<failure /g)?.length, xml.includes('tests="8" failures="4"')]).toEqual([8, 4, true]);
   const bad = async (text: string) => {
     writeFileSync(file, text);
     const { code: given, err } = await rehearse();
@@ -258,6 +261,8 @@ test('a matcher holds, or fails with who, what, and the part of the rule', async
   expect(await failing(expect(ingrid).toReach('hive.read', ['a-hive-01', 'a-hive-02']))).toBe(
     'Ingrid Oakes reaches 5 by hive.read\n  and not expected: a-hive-06, a-hive-11, a-hive-16, a-hive-21\n  and does not reach: a-hive-02',
   );
+  // What another organisation has is refused to everybody here, and what nobody has shows nothing.
+  await expect(tobias).not.toBeAllowed('hive.read', 'q-hive-01');
   expect(await failing(expect(tobias).not.toBeAllowed('hive.read', 'none'))).toContain('there is no hive “none” in Alderbrook Beekeepers');
 });
 

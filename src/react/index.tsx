@@ -29,13 +29,13 @@ export function useDecision(action: string, record?: object): Decision {
 }
 
 /** Shows its children where the action is allowed, and `otherwise` where it is not. */
-export function Gate(props: {
-  readonly may: string;
-  readonly on?: object;
+export function IfAllowed(props: {
+  readonly action: string;
+  readonly record?: object;
   readonly children: ReactNode;
   readonly otherwise?: (decision: Decision) => ReactNode;
 }): ReactNode {
-  const decision = useDecision(props.may, props.on);
+  const decision = useDecision(props.action, props.record);
   return decision.allowed ? props.children : (props.otherwise?.(decision) ?? null);
 }
 

@@ -28,7 +28,10 @@ export interface Stage {
   readonly members?: readonly { readonly id: string }[];
 }
 
-type Deciding = Standing<any> & { decideById(action: string, id: unknown): Promise<ReturnType<Standing['decide']>> };
+type Deciding = Standing<any> & {
+  decideById(action: string, id: unknown): Promise<ReturnType<Standing['decide']>>;
+  isOfAnother?(action: string, id: unknown): Promise<boolean>;
+};
 
 const actorOf = (stage: Stage, actor: Actor): Promise<Standing<any>> =>
   actor === 'visitor' ? stage.visitor() : 'person' in actor ? stage.person(actor.person) : stage.role(actor.role);
@@ -55,7 +58,12 @@ async function answerOf(stage: Stage, { actor, action, may, record, line }: Expe
   const decision = record === undefined || kind === undefined ? standing.decide(action) : await standing.decideById(action, record);
   const name = `${nameOf(actor)} ${may ? 'may' : 'may not'} ${action}${record === undefined ? '' : ` ${record}`}`;
   // A record that is not there is refused to everybody: to expect that would hold whatever the charter says.
-  if (decision.outcome === 'missing') return { name, line, held: false, words: `there is no ${kind} “${record}” here, so nothing is shown by it` };
+  if (decision.outcome === 'missing') {
+    const isOfAnother = await standing.isOfAnother?.(action, record);
+    if (isOfAnother && !may) return { name, line, held: true, words: '' };
+    const words = isOfAnother ? `${kind} “${record}” is another organisation's` : `there is no ${kind} “${record}” here, so nothing is shown by it`;
+    return { name, line, held: false, words };
+  }
   if (decision.allowed === may) return { name, line, held: true, words: '' };
   const { reason, grants } = explain(standing, decision, undefined, []);
   const what = `${inSentence(stage.charter.permission(action).label)}${decision.record?.label ? ` “${decision.record.label}”` : ''}`;

@@ -2,6 +2,7 @@ import type { Kysely } from 'kysely';
 import { didYouMean, inTransaction, LintelError } from '../base/index.js';
 import { type FieldShape, readValue } from '../predicate/index.js';
 import type { Boundary } from './boundary.js';
+import { isAnywhere } from './find.js';
 import { ScopedDb } from './scope.js';
 
 /** Which of the named records were changed, and which were not: out of reach or not there, which is not told apart. */
@@ -11,6 +12,10 @@ export interface ChangeAnswer {
 }
 
 const MAX_IDS = 1000;
+/** What every column of numbers holds that an id may stand in: PostgreSQL's `integer`. */
+const NARROW = 2 ** 31 - 1;
+/** SQLSTATE `numeric_value_out_of_range`. */
+const OUT_OF_RANGE = '22003';
 
 /**
  * Changes named records through scope, in one transaction, and says of each whether it was. A new owner is given after the other
@@ -46,7 +51,9 @@ export async function change(
       const counts: bigint[] = [];
       const { column, type } = shapes[idField] as FieldShape;
       // What is no id of this type is the id of nothing.
-      const is = readValue(type, id) ?? null;
+      const read = readValue(type, id) ?? null;
+      // Nor is what its column is too narrow for.
+      const is = typeof read === 'number' && Math.abs(read) > NARROW && !(await isAnywhere(tx, boundary, kind, read)) ? null : read;
       for (const step of steps) {
         const { numUpdatedRows } = await scope.updateTable(table).set(step).where(column, '=', is).executeTakeFirstOrThrow();
         counts.push(numUpdatedRows);
@@ -57,6 +64,11 @@ export async function change(
       (counts[0] === 1n ? changed : unchanged).push(id);
     }
     return { changed, unchanged };
+  }).catch((error: unknown) => {
+    if ((error as { code?: unknown } | null)?.code !== OUT_OF_RANGE) throw error;
+    throw new LintelError('bad-value', `a value for a ${boundary.standing.charter.kind(kind).one} is out of the range of its column; nothing was written`, {
+      kind,
+    });
   });
 }
 

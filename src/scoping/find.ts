@@ -128,6 +128,16 @@ export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: str
   return { ...record, parents: await loadParents(db, boundary, kind, record, known) };
 }
 
+/** True where there is a record of this id, of whatever tenant. For tests of access alone: to anybody else it would tell of others. */
+export async function isAnywhere(db: Kysely<any>, { standing: { charter }, writer }: Boundary, kind: string, id: unknown): Promise<boolean> {
+  const shape = charter.shapes[kind] as KindShape;
+  const idShape = shape.fields[shape.idField] as FieldShape;
+  const value = readValue(idShape.type, id, idShape.scale);
+  if (value === undefined) return false;
+  const is = writer.equals(writer.column(shape, shape.idField, 't'), value, idShape);
+  return (await sqlText`select 1 as "one" from ${writer.table(shape)} as "t" where ${is}`.rows(db)).length > 0;
+}
+
 /** Records that were loaded already, or are being: one that several ways lead to is loaded once. */
 type Loaded = Map<string, Promise<RecordData | undefined>>;
 

@@ -15,6 +15,7 @@ import {
   type FindOptions,
   find,
   handOver,
+  isAnywhere,
   loadParents,
   loadRaw,
   type ReportDifference,
@@ -408,6 +409,12 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     if (record) return this.decide(action, attach(record, { parents: record.parents }) as RecordOf<T, KindOf<P>>, options);
     const words = say(this.words, 'hidden', { kind: this.charter.kind(kind).one });
     return { allowed: false, outcome: 'missing', action, visibility: 'hidden', words, looked: [], lookedForRead: [] };
+  }
+
+  /** @internal For tests of access alone: whether it is another tenant that has this record, to which nobody here comes. */
+  isOfAnother(action: T['permissions'], id: unknown): Promise<boolean> {
+    const kind = this.charter.permission(action).kind as string;
+    return isAnywhere(this.#place.db, this.#boundaryOf(this.#place.db), kind, id);
   }
 
   /** Like {@link decideById}, where only yes will do. @throws LintelError as `insist`. */

@@ -33,8 +33,8 @@ export const accessMatchers = {
   /** `expect(tobias).toBeAllowed('hive.update', hive)`: by this record or, with an id, by the one that is in the database. */
   async toBeAllowed(standing: Asked, action: string, record?: unknown): Promise<Answer> {
     const decision = await decide(standing, action, record);
-    // What is not there is refused to everybody: it shows nothing.
-    if (decision.outcome === 'missing')
+    // What is not there is refused to everybody: it shows nothing. What another organisation has is refused to everybody here.
+    if (decision.outcome === 'missing' && !(await (standing as ServerStanding).isOfAnother(action, record)))
       throw new TypeError(`toBeAllowed: there is no ${standing.charter.permission(action).kind} “${String(record)}” in ${standing.facts.tenant.name}`);
     return { pass: decision.allowed, message: () => because(standing, decision) };
   },

@@ -1,7 +1,7 @@
 import { Button, Loader, NativeSelect, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useCallback, useState } from 'react';
 import type { Snapshot } from 'warm-lintel';
-import { Gate, StandingProvider, useFresh } from 'warm-lintel/react';
+import { IfAllowed, StandingProvider, useFresh } from 'warm-lintel/react';
 import { Link, Redirect, Route, Switch, useLocation, useRoute } from 'wouter';
 import { charter } from '../world/charter.js';
 import { AccessPage } from './access.js';
@@ -235,13 +235,13 @@ function Bar({ me, tenant, line }: { me: MeAnswer; tenant: string; line: string 
       />
       <nav aria-label="Areas">
         {Object.entries(AREAS).map(([area, { path, label }]) => (
-          <Gate key={area} may={`area.${area}`}>
+          <IfAllowed key={area} action={`area.${area}`}>
             <Tab href={`/t/${tenant}/${path}`}>{label}</Tab>
-          </Gate>
+          </IfAllowed>
         ))}
-        <Gate may="area.members">
+        <IfAllowed action="area.members">
           <Tab href={`/t/${tenant}/access`}>Access</Tab>
-        </Gate>
+        </IfAllowed>
         {me.tray && (
           <a href="/mail" target="_blank" rel="noreferrer">
             Mail tray

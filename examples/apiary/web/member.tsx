@@ -1,7 +1,7 @@
 import { Group, NativeSelect, Text, Title } from '@mantine/core';
 import type { ReactNode } from 'react';
 import type { HeldPermission } from 'warm-lintel';
-import { Gate } from 'warm-lintel/react';
+import { IfAllowed } from 'warm-lintel/react';
 import { Link } from 'wouter';
 import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
@@ -108,7 +108,7 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
         </tbody>
       </table>
       {data.permissions.length === 0 && <Text mt="md">Nothing at all.</Text>}
-      <Gate may="hive.transfer">
+      <IfAllowed action="hive.transfer">
         <NativeSelect
           mt="md"
           w={280}
@@ -124,7 +124,7 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
               .map((one) => ({ value: one.userId, label: one.name })),
           ]}
         />
-      </Gate>
+      </IfAllowed>
       <Text mt="md">
         <Link href={`/t/${tenant}/members`}>All members</Link>
       </Text>
