@@ -127,6 +127,10 @@ test('what is unknown is answered with the near match, on standard error, with e
   expect((await lintel('table', '--database', 'mysql://x')).err).toContain('--database takes postgres://');
   expect((await lintel('table', '--config', 'nowhere.ts')).err).toContain('There is no file nowhere.ts');
   expect((await lintel('why', '--help')).out).toMatch(/Example:[\s\S]*Exit codes:/);
+  // In the order of the work; whatever is a command stands in one of these groups.
+  const { out: all } = await lintel('--help');
+  expect(all.match(/^[A-Z][a-z ]+:$/gm)).toEqual(['Options:', 'Look:', 'Hold:', 'Change:', 'Set up:', 'Help:', 'Exit codes:']);
+  expect(all.match(/^Help:\n(.+)\n\n/m)?.[1]).toMatch(/^ {2}help /);
 });
 
 test('as a process it finds its configuration, and ends with the exit code', async () => {

@@ -31,6 +31,14 @@ Exit codes:
      changes: access grew that was not declared; review, probe: something was found
   2  not answered: an unknown name, no configuration, no database`;
 
+/** The commands as help lists them, in the order of the work. */
+const GROUPS: Readonly<Record<string, readonly string[]>> = {
+  'Look:': ['table', 'why', 'who', 'gives', 'compare', 'roles', 'audit', 'desk'],
+  'Hold:': ['rehearse', 'changes', 'review', 'probe'],
+  'Change:': ['members', 'invite', 'remedy', 'appeals'],
+  'Set up:': ['survey', 'policies'],
+};
+
 interface TableOptions extends Sources {
   readonly tenant?: string | undefined;
   readonly by: 'people' | 'roles';
@@ -207,6 +215,11 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addWhoCommand(program, around, answered);
   addAppealsCommand(program, around, answered);
   addGivesCommand(program, around, answered);
+  const order = Object.values(GROUPS).flat();
+  const place = (command: { name(): string }) => order.indexOf(command.name());
+  (program.commands as unknown as { name(): string }[]).sort((a, b) => place(a) - place(b));
+  for (const command of program.commands) command.helpGroup(Object.keys(GROUPS).find((name) => GROUPS[name]?.includes(command.name())) ?? 'Help:');
+  program.commandsGroup('Help:').helpCommand('help [command]');
   try {
     await program.parseAsync([...args], { from: 'user' });
     return code;
