@@ -15,13 +15,15 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
     required: true,
   });
   const signingUp = start === 'sign-up';
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const enter = (as: Partial<typeof form>) =>
     run(async () => {
-      const { tenantId } = await call<{ tenantId?: string }>('POST', `/api/${start}`, form);
+      const { tenantId } = await call<{ tenantId?: string }>('POST', `/api/${start}`, as);
       reload();
       if (tenantId) go(`/t/${tenantId}`);
     });
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    enter(form);
   };
   return (
     <main className="page">
@@ -52,11 +54,16 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
               People of the demo
             </Title>
             <Text size="sm" className="quiet" mb="xs">
-              All made up. Everybody’s password is <code>{me.demo.password}</code>
+              All made up. One click enters as them; everybody’s password is <code>{me.demo.password}</code>
             </Text>
             {me.demo.people.map((person) => (
               <div key={person.address}>
-                <Button variant="subtle" size="compact-sm" onClick={() => setForm({ ...form, address: person.address, password: me.demo?.password ?? '' })}>
+                <Button
+                  variant="subtle"
+                  size="compact-sm"
+                  disabled={busy}
+                  onClick={() => enter({ address: person.address, password: me.demo?.password ?? '' })}
+                >
                   {person.name}
                 </Button>
                 <Text span size="sm" className="quiet">
