@@ -43,6 +43,16 @@ async function givable(helper: Any, at: number): Promise<Givable[]> {
  */
 function couldHold(me: Any, helpers: readonly Any[], byThen: readonly Any[], giving: readonly Givable[], roles: Facts['roles'], moment: number) {
   const given = giving.filter(({ at, byCharter }) => at === moment || (at < moment && byCharter));
+  /** With all that may be given besides. */
+  const enriched = (of: Facts, by = given): Facts => ({
+    ...of,
+    assignments: [...of.assignments, ...by],
+    below: { ...of.below, ...(by.length > 0 && allBelow) },
+    ...(roles && { roles }),
+  });
+  const untilNow = giving.filter(({ at }) => at <= moment);
+  const names = (h: Any) =>
+    byThen.some((one) => one.userId === h.userId && (one.may('deputy.name') || new Standing(charter, enriched(one.facts, untilNow)).may('deputy.name')));
   const facts: Facts = {
     ...me.facts,
     me: { ...me.facts.me, unitIds: union(helpers.map((h) => h.facts.me.unitIds)), groupIds: union(helpers.map((h) => h.facts.me.groupIds)) },
@@ -54,19 +64,9 @@ function couldHold(me: Any, helpers: readonly Any[], byThen: readonly Any[], giv
     ...(roles && { roles }),
     // Whoever may name a deputy may let another do in their place what they may themselves, or what they may be given. And so with those for whom somebody else let them stand in.
     standsFor: [
-      ...helpers
-        .filter((h) => h !== me && byThen.some((one) => one.userId === h.userId && one.may('deputy.name')))
-        .map((h) => ({ of: { userId: h.userId as string, name: '' }, permissions: STOOD_IN, facts: h.facts })),
+      ...helpers.filter((h) => h !== me && names(h)).map((h) => ({ of: { userId: h.userId as string, name: '' }, permissions: STOOD_IN, facts: h.facts })),
       ...(me.facts.standsFor ?? []).filter(({ of }) => !helpers.some((h) => h.userId === of.userId)),
-    ].map((one) => ({
-      ...one,
-      facts: {
-        ...one.facts,
-        assignments: [...one.facts.assignments, ...given],
-        below: { ...one.facts.below, ...(given.length > 0 && allBelow) },
-        ...(roles && { roles }),
-      },
-    })),
+    ].map((one) => ({ ...one, facts: enriched(one.facts) })),
   };
   // Whoever may give a role and arrange units may appoint somebody anywhere: where the role reaches turns on where they are placed. Groups alike.
   const arranges = (operation: 'unit.arrange' | 'group.arrange') => byThen.some((h) => h.may(operation));
