@@ -1,40 +1,58 @@
 /* The examples of the pages in docs, run in the order in which they stand there, print what the page says. */
-import { readFileSync } from 'node:fs';
+import { readdirSync, readFileSync } from 'node:fs';
 import { formatWithOptions } from 'node:util';
 import { transformSync } from 'esbuild';
 import { sql } from 'kysely';
 import pg from 'pg';
 import { expect, test } from 'vitest';
+import { LintelError } from 'warm-lintel';
+import { problemOf } from 'warm-lintel/http';
 import { connect, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { apiaryOnPostgres } from './worlds.js';
 
-test.for(['scoping', 'membership', 'testing-access', 'http', 'operations'])('each example of docs/%s.md prints what stands below it', async (name) => {
-  const page = readFileSync(`docs/${name}.md`, 'utf8');
-  const blocks = [...page.matchAll(/```ts\n([\s\S]*?)```\n\n```text\n([\s\S]*?)```/g)];
-  expect(blocks.length).toBe([...page.matchAll(/```ts\n/g)].length);
-  const { lintel, db, url } = await apiaryOnPostgres();
-  await sql`do $$ begin create role docs_app login; exception when duplicate_object then null; end $$`.execute(db);
-  for (const statement of policyStatements(charter as never, { role: 'docs_app' })) await sql.raw(statement).execute(db);
-  const pool = new pg.Pool({ connectionString: url.replace('lintel@', 'docs_app@'), max: 1 });
-  const app = connect<any>(pool);
-  const printed: string[] = [];
-  const console = { log: (...parts: unknown[]) => printed.push(formatWithOptions({ colors: false }, ...(parts as [unknown]))) };
-  // One function of all examples: what an earlier one names, a later one uses. `shown` tells them apart.
-  const loaded = (block = '') =>
-    block
-      .replace(/^import (\{.+\}) from '(.+)';$/gm, "const $1 = await load('$2');")
-      .replace(/^import (\w+) from '(.+)';$/gm, "const { default: $1 } = await load('$2');");
-  const code = blocks.map(([, block], i) => `${loaded(block)}\nshown(${i});`).join('\n');
-  const outputs: string[] = [];
-  const shown = () => {
-    outputs.push(printed.join('\n'));
-    printed.length = 0;
-  };
-  const plain = transformSync(`async function run() {\n${code}\n}`, { loader: 'ts' }).code;
-  const run = new Function('lintel', 'app', 'console', 'shown', 'load', `${plain}\nreturn run();`) as (...of: unknown[]) => Promise<void>;
-  await run(lintel, app, console, shown, (module: string) => import(module));
-  expect(outputs).toEqual(blocks.map(([, , output]) => (output as string).trimEnd()));
-  await app.destroy();
-  await db.destroy();
+test.for(['scoping', 'membership', 'testing-access', 'http', 'operations', 'reference/errors'])(
+  'each example of docs/%s.md prints what stands below it',
+  async (name) => {
+    const page = readFileSync(`docs/${name}.md`, 'utf8');
+    const blocks = [...page.matchAll(/```ts\n([\s\S]*?)```\n\n```text\n([\s\S]*?)```/g)];
+    expect(blocks.length).toBe([...page.matchAll(/```ts\n/g)].length);
+    const { lintel, db, url } = await apiaryOnPostgres();
+    await sql`do $$ begin create role docs_app login; exception when duplicate_object then null; end $$`.execute(db);
+    for (const statement of policyStatements(charter as never, { role: 'docs_app' })) await sql.raw(statement).execute(db);
+    const pool = new pg.Pool({ connectionString: url.replace('lintel@', 'docs_app@'), max: 1 });
+    const app = connect<any>(pool);
+    const printed: string[] = [];
+    const console = { log: (...parts: unknown[]) => printed.push(formatWithOptions({ colors: false }, ...(parts as [unknown]))) };
+    // One function of all examples: what an earlier one names, a later one uses. `shown` tells them apart.
+    const loaded = (block = '') =>
+      block
+        .replace(/^import (\{.+\}) from '(.+)';$/gm, "const $1 = await load('$2');")
+        .replace(/^import (\w+) from '(.+)';$/gm, "const { default: $1 } = await load('$2');");
+    const code = blocks.map(([, block], i) => `${loaded(block)}\nshown(${i});`).join('\n');
+    const outputs: string[] = [];
+    const shown = () => {
+      outputs.push(printed.join('\n'));
+      printed.length = 0;
+    };
+    const plain = transformSync(`async function run() {\n${code}\n}`, { loader: 'ts' }).code;
+    const run = new Function('lintel', 'app', 'console', 'shown', 'load', `${plain}\nreturn run();`) as (...of: unknown[]) => Promise<void>;
+    await run(lintel, app, console, shown, (module: string) => import(module));
+    expect(outputs).toEqual(blocks.map(([, , output]) => (output as string).trimEnd()));
+    await app.destroy();
+    await db.destroy();
+  },
+);
+
+test('every code of an error has its line in docs/reference/errors.md, and its status over HTTP', () => {
+  const sources = readdirSync('src', { recursive: true, encoding: 'utf8' }).filter((name) => /\.tsx?$/.test(name));
+  const text = sources.map((name) => readFileSync(`src/${name}`, 'utf8')).join('\n');
+  const thrown = [...text.matchAll(/LintelError\(\s*'([a-z-]+)'/g)].map(([, code]) => code as string);
+  const lines = [...readFileSync('docs/reference/errors.md', 'utf8').matchAll(/^\| `([a-z-]+)` \| (\d+|–) \| .+ \| .+ \|$/gm)];
+  const told = new Map(lines.map(([, code, status]) => [code as string, status]));
+  expect(thrown.filter((code) => !told.has(code))).toEqual([]);
+  // Some are put together: `${of}-invalid`, `unknown-${what}`.
+  const made = (code: string) => text.includes(`'${code}'`) || /^(role-invalid|unknown-kind)$/.test(code);
+  expect([...told.keys()].filter((code) => !made(code) && !code.startsWith('invitation-'))).toEqual([]);
+  for (const [code, status] of told) if (status !== '–') expect([code, problemOf(new LintelError(code, '', {})).status]).toEqual([code, Number(status)]);
 });
