@@ -1,5 +1,6 @@
 import { execFileSync } from 'node:child_process';
-import { mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { dirname, join } from 'node:path';
 import { expect, test } from 'vitest';
 
 const readme = readFileSync('README.md', 'utf8');
@@ -29,4 +30,29 @@ test('every picture that is kept is shown, and every one that is shown is kept',
   const kept = readdirSync('docs/screenshots').sort();
   const shown = [...readme.matchAll(/docs\/screenshots\/([\w-]+\.png)/g)].map((m) => m[1]).sort();
   expect(shown).toEqual(kept);
+});
+
+test('no link of a page leads nowhere, in the repository or in the package', () => {
+  const { files } = JSON.parse(readFileSync('package.json', 'utf8')) as { files: string[] };
+  const packed = (place: string) => [...files, 'README.md', 'LICENSE'].some((one) => place === one || place.startsWith(`${one}/`));
+  const pages = ['README.md', 'CHANGELOG.md', 'CONTRIBUTING.md', ...readdirSync('docs', { recursive: true, encoding: 'utf8' }).map((name) => `docs/${name}`)];
+  const anchorsOf = (page: string) =>
+    [...readFileSync(page, 'utf8').matchAll(/^#+ (.+)$/gm)].map(([, head]) =>
+      (head as string)
+        .toLowerCase()
+        .replace(/[^\w\- ]/g, '')
+        .replaceAll(' ', '-'),
+    );
+  const dead = pages
+    .filter((page) => page.endsWith('.md'))
+    .flatMap((page) =>
+      [...readFileSync(page, 'utf8').matchAll(/\]\(([^)\s]+)\)/g)].flatMap(([, link]) => {
+        const [to, anchor] = (link as string).split('#') as [string, string?];
+        if (/^\w+:/.test(to)) return [];
+        const place = to === '' ? page : join(dirname(page), to);
+        const leads = existsSync(place) && packed(place) && (anchor === undefined || anchorsOf(place).includes(anchor));
+        return leads ? [] : [`${page}: ${link}`];
+      }),
+    );
+  expect(dead).toEqual([]);
 });
