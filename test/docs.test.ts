@@ -11,7 +11,7 @@ import { connect, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { apiaryOnPostgres } from './worlds.js';
 
-test.for(['scoping', 'membership', 'testing-access', 'http', 'operations', 'reference/errors'])(
+test.for(['scoping', 'membership', 'testing-access', 'http', 'operations', 'reference/errors', 'reference/charter'])(
   'each example of docs/%s.md prints what stands below it',
   async (name) => {
     const page = readFileSync(`docs/${name}.md`, 'utf8');
@@ -55,4 +55,20 @@ test('every code of an error has its line in docs/reference/errors.md, and its s
   const made = (code: string) => text.includes(`'${code}'`) || /^(role-invalid|unknown-kind)$/.test(code);
   expect([...told.keys()].filter((code) => !made(code) && !code.startsWith('invitation-'))).toEqual([]);
   for (const [code, status] of told) if (status !== '–') expect([code, problemOf(new LintelError(code, '', {})).status]).toEqual([code, Number(status)]);
+});
+
+test('whatever can stand in a charter has its line in docs/reference/charter.md', () => {
+  const page = readFileSync('docs/reference/charter.md', 'utf8').replace(/```[\s\S]*?```/g, '');
+  const of = (file: string, pattern: RegExp) => [...readFileSync(`src/${file}`, 'utf8').matchAll(pattern)].map(([, name]) => name as string);
+  const names = [
+    ...of('charter/field.ts', /^export function (\w+)/gm),
+    ...of('charter/field.ts', /^ {2}readonly (\w+)\??:/gm),
+    ...of('charter/data.ts', /^ {2}readonly (\w+)\??:/gm),
+    ...of('predicate/build.ts', /^ {2}(?:readonly )?(\w+)(?:\(other: Comp|\(list: r|\(units: F|\(groups: F|\(person: C|\(\): P|: Parent)/gm),
+    ...of('charter/operations.ts', /^ {2}'([a-z.]+)':/gm),
+  ];
+  expect(names.length).toBeGreaterThan(80);
+  expect([...new Set(names)].filter((name) => !page.includes(`\`${name}\``) && !page.includes(`\`${name}: `) && !/^(kinds|roles|areas)$/.test(name))).toEqual(
+    [],
+  );
 });
