@@ -25,7 +25,12 @@ export const ATTACK_GUARDS: readonly Planted[] = [
     '[...ownGains(before, after), ...gainsInPlace(before, after)]',
     'ownGains(before, after)',
   ],
-  ['whoever chooses the base is not looked at', 'membership/coming/joining.ts', '(bases ? { everybody: true } : {})', '({})'],
+  [
+    'whoever chooses the base is not looked at',
+    'membership/coming/joining.ts',
+    '(bases ? { everybody: true, roles: rolesAtBase(actor.charter.data.roles) } : {})',
+    '({})',
+  ],
   ['an opening counts as held', 'membership/held/power.ts', 'if (grant.only) return b.only !== undefined &&', 'if (grant.only) return true ||'],
   ['units that come to lie within a reach are forgotten', 'membership/held/power.ts', 'units: on.units ? units : []', 'units: []'],
   [

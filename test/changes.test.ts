@@ -214,6 +214,25 @@ test('members who try everything come to no more than they held, and two to noth
   ]);
   const puts = async (...people: string[]) => code((await attacked.enter({ tenant: TENANT, user: 'ann' })).carryOut([{ do: 'set-group', id: 'red', people }]));
   expect([await puts('ben'), await puts('ann', 'ben'), await puts('cas')]).toEqual(['beyond-power', 'own-power', 'done']);
+  // To give a role by the charter's word is not to make more of it by another base; and a unit that comes to lie below adds to that right itself.
+  const at = (role: string, anchor: object = whole) => ({ role, anchor }) as { role: string; anchor: typeof whole };
+  const north = { on: 'unit', unitId: 'north' };
+  await (await attacked.enter({ tenant: TENANT, user: 'boss' })).carryOut([
+    { do: 'make-role', id: 'own-a', role: { label: 'A', may: {}, gives: ['basic'] } },
+    { do: 'set-roles', holder: { user: 'ann' }, roles: [at('arranger'), at('own-a'), at('clerk', north)] },
+    { do: 'set-roles', holder: { user: 'ben' }, roles: [at('basic'), at('scout', north)] },
+  ]);
+  const asAnn = async (step: Step) => code((await attacked.enter({ tenant: TENANT, user: 'ann' })).carryOut([step]));
+  const cas: Step = { do: 'set-roles', holder: { user: 'cas' }, roles: [at('basic'), at('scout', north)] };
+  expect([
+    await asAnn(cas),
+    await asAnn({ do: 'set-rules', bases: { hive: 'tenant' } }),
+    await asAnn({ do: 'move-unit', id: 'south', below: 'north' }),
+  ]).toEqual(['done', 'beyond-power', 'own-power']);
+  await (await attacked.enter({ tenant: TENANT, user: 'boss' })).carryOut([
+    ...['ann', 'ben', 'cas'].map((user): Step => ({ do: 'set-roles', holder: { user }, roles: [] })),
+    { do: 'drop-role', id: 'own-a', instead: null },
+  ]);
   const runs = process.env.LINTEL_LONG ? 10_000 : 25;
   const report = await attack(world, runs, process.env.LINTEL_LONG ? Date.now() % 1_000_000 : 11);
   // An attacker who is refused everything proves nothing.

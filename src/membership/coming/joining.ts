@@ -1,5 +1,6 @@
 import { sql } from 'kysely';
 import { didYouMean, LintelError } from '../../base/index.js';
+import type { RoleData } from '../../charter/index.js';
 import type { Assignment, Standing } from '../../standing/index.js';
 import { type Change, changeTenant, type Handlers, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
 import { giverInTenant, insistOnAll, insistOnGiving, mayGive } from '../held/index.js';
@@ -152,10 +153,14 @@ async function askingPerson({ tx, tenantId, at }: Change, user: string): Promise
   return found;
 }
 
+const rolesAtBase = (roles: Readonly<Record<string, RoleData>>) =>
+  Object.keys(roles).filter((id) => Object.values((roles[id] as RoleData).may).some((reaches) => reaches.includes('base')));
+
 export const joiningSteps: Handlers<'set-rules' | 'let-in' | 'turn-away'> = {
   'set-rules': {
     needs: () => 'tenant.rule',
-    touches: ({ bases }) => (bases ? { everybody: true } : {}),
+    // Another base is another role for whoever holds something at it.
+    touches: ({ bases }, { actor }) => (bases ? { everybody: true, roles: rolesAtBase(actor.charter.data.roles) } : {}),
     run: async (change, { oneRole, joining, bases }) => {
       const { tx, tenantId, actor, rules } = change;
       if (oneRole) await insistOnOneRoleEach(change);

@@ -23,8 +23,11 @@ function turnsOnMore(predicate: Predicate): boolean {
   return /"me":"(?!userId")|"context":/.test(JSON.stringify(predicate));
 }
 
-export function givesByCharter(standing: Standing, role: string, anchor: Anchor): boolean {
-  return standing.facts.assignments.some((own) => contains(own.anchor, anchor, standing.facts) && standing.charter.resolveRole(own.role).gives.includes(role));
+/** @param below the units that the anchor covers, where they were read at another time than the facts. */
+export function givesByCharter(standing: Standing, role: string, anchor: Anchor, below?: readonly string[]): boolean {
+  return standing.facts.assignments.some(
+    (own) => contains(own.anchor, anchor, standing.facts, below) && standing.charter.resolveRole(own.role).gives.includes(role),
+  );
 }
 
 /** What is given at one reach is given to everybody who holds the other, whoever they are. */

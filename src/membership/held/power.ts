@@ -167,7 +167,7 @@ function mayBring(giver: Standing, now: Standing, gain: Gain, edited: ReadonlySe
   if (gain.named && gain.of === now.userId) return true;
   const { grant } = gain;
   if (grant.path.by === 'keyholder') return false;
-  if (gain.gives !== undefined) return givesByCharter(now, gain.gives, grant.anchor);
+  if (gain.gives !== undefined) return givesByCharter(now, gain.gives, grant.anchor, gain.below);
   const { path } = grant;
   if (
     edited !== 'all' &&
@@ -175,7 +175,7 @@ function mayBring(giver: Standing, now: Standing, gain: Gain, edited: ReadonlySe
     path.by === 'role' &&
     !edited.has(path.role) &&
     !path.included.some((role) => edited.has(role)) &&
-    givesByCharter(now, path.role, grant.anchor)
+    givesByCharter(now, path.role, grant.anchor, gain.below)
   )
     return true;
   const { charter } = giver;
