@@ -1,6 +1,6 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { CharterTypes } from '../charter/index.js';
-import { guardedRecord, problemOf, problemResponse } from '../http/index.js';
+import { problemOf, problemResponse } from '../http/index.js';
 import { type AtHand, type MountOptions, mounting } from '../mounting/index.js';
 import type { Lintel, ScopedDb, ServerStanding } from '../server/index.js';
 
@@ -86,11 +86,10 @@ export function forExpress<T extends CharterTypes, DB = any>(lintel: Lintel<T>, 
     standing: handing(async (request) => {
       Object.assign(request, await mount.atHand(request));
     }),
-    guard: (action, { id = (request: ExpressRequest) => request.params.id } = {}) => {
-      lintel.charter.permission(action);
+    guard: (action, { id } = {}) => {
+      const insist = mount.guard(action, id);
       return handing(async (request) => {
-        const named = id(request);
-        request.record = await guardedRecord(request.standing, action, named === undefined ? undefined : String(named));
+        request.record = await insist(request.standing, request);
       });
     },
     problems: (error, _request, response, next) => {

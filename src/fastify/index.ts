@@ -1,6 +1,6 @@
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { CharterTypes } from '../charter/index.js';
-import { guardedRecord, problemOf, problemResponse } from '../http/index.js';
+import { problemOf, problemResponse } from '../http/index.js';
 import { type AtHand, type MountOptions, mounting } from '../mounting/index.js';
 import type { Lintel, ScopedDb, ServerStanding } from '../server/index.js';
 
@@ -70,11 +70,10 @@ export function forFastify<T extends CharterTypes, DB = any>(lintel: Lintel<T>, 
     standing: async (request) => {
       Object.assign(request, await mount.atHand(request));
     },
-    guard: (action, { id = (request: FastifyRequest) => (request.params as { id?: string }).id } = {}) => {
-      lintel.charter.permission(action);
+    guard: (action, { id } = {}) => {
+      const insist = mount.guard(action, id);
       return async (request) => {
-        const named = id(request);
-        request.record = (await guardedRecord(request.standing, action, named === undefined ? undefined : String(named))) as Record<string, unknown>;
+        request.record = await insist(request.standing, request);
       };
     },
     problems: async (error, _request, reply) => {

@@ -56,7 +56,7 @@ export interface Face {
   readonly openApi: Record<string, unknown>;
 }
 
-export const keyOfRequest = (request: Request) => /^Bearer (lintel_key_\S+)$/.exec(request.headers.get('authorization') ?? '')?.[1];
+const keyOfRequest = (request: Request) => /^Bearer (lintel_key_\S+)$/.exec(request.headers.get('authorization') ?? '')?.[1];
 
 /** Whoever sent a request, in the tenant that its address names. @throws LintelError `no-account`, `key-invalid`, `not-found`. */
 export async function standingOfRequest<L extends Lintel<any>>(
@@ -95,8 +95,14 @@ interface Adapter {
   readonly incoming?: { readonly socket?: { readonly remoteAddress?: string } };
 }
 
-export const placeOf = (c: Context, { from }: Pick<FaceOptions, 'from'>) =>
-  from ? from(c.req.raw) : (c.env as Adapter | undefined)?.incoming?.socket?.remoteAddress;
+const placeOf = (c: Context, { from }: Pick<FaceOptions, 'from'>) => (from ? from(c.req.raw) : (c.env as Adapter | undefined)?.incoming?.socket?.remoteAddress);
+
+/** Counts a request before anything is read for it, and tells who sent it. `guessed` is to be called where it was what somebody asks who guesses. */
+export async function countRequest(rates: Rates, c: Context, options: Pick<FaceOptions, 'sender' | 'from'>, costs = 1) {
+  const key = keyOfRequest(c.req.raw);
+  const who = key === undefined ? await options.sender(c.req.raw) : undefined;
+  return { who, guessed: await rates.count(key ?? who?.user, who !== undefined, placeOf(c, options), costs) };
+}
 
 /** Codes of what somebody is told who guesses a key, a link or, before anything else is asked, a tenant. */
 const GUESSED = new Set(['key-invalid', 'invitation-invalid', 'link-invalid', 'not-found']);
@@ -147,10 +153,7 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
 
   async function inTenant(c: Context, operation: Operation & { in: 'tenant' }): Promise<Response> {
     const { tenant = '', ...path } = c.req.param() as Record<string, string>;
-    const key = keyOfRequest(c.req.raw);
-    const who = key === undefined ? await sender(c.req.raw) : undefined;
-    // Before anything is read.
-    const guessed = await rates.count(key ?? who?.user, who !== undefined, placeOf(c, options), operation.costs ?? 1);
+    const { who, guessed } = await countRequest(rates, c, options, operation.costs);
     const standing = await orGuessed(
       standingOfRequest(lintel, () => who, c.req.raw, tenant, true),
       guessed,

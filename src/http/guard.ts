@@ -3,7 +3,7 @@ import { LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
 import type { Lintel, ScopedDb, ServerStanding } from '../server/index.js';
 import { throwIfRefused } from '../standing/index.js';
-import { type FaceOptions, keyOfRequest, placeOf, standingOfRequest } from './face.js';
+import { countRequest, type FaceOptions, standingOfRequest } from './face.js';
 import { Rates } from './rates.js';
 
 /** What {@link withStanding} puts on a request. */
@@ -48,9 +48,7 @@ export function bounded(
 ): MiddlewareHandler {
   const rates = new Rates(options.perMinute);
   return async (c, next) => {
-    const key = keyOfRequest(c.req.raw);
-    const who = key === undefined ? await options.sender(c.req.raw) : undefined;
-    await rates.count(key ?? who?.user, who !== undefined, placeOf(c, options), options.costs?.(c) ?? 1);
+    await countRequest(rates, c, options, options.costs?.(c));
     await next();
   };
 }

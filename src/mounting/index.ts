@@ -3,7 +3,7 @@ import type { IncomingHttpHeaders, IncomingMessage } from 'node:http';
 import { Readable } from 'node:stream';
 import { LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
-import { createFace, type FaceOptions, type Sender, standingOfRequest } from '../http/index.js';
+import { createFace, type FaceOptions, guardedRecord, type Sender, standingOfRequest } from '../http/index.js';
 import type { Lintel, ScopedDb, ServerStanding } from '../server/index.js';
 
 /** How an application of a framework's own requests says who sends one, and for which tenant. */
@@ -68,6 +68,14 @@ export function mounting<T extends CharterTypes, DB, R extends object>(lintel: L
       const bare = new Request('http://localhost/', { headers: headersOf(raw.headers, true) });
       const standing = (await standingOfRequest(lintel, () => sender(request), bare, String(tenant))) as ServerStanding<T>;
       return { standing, scope: standing.scope() as ScopedDb<DB> };
+    },
+    /** Insists on an action, and answers the record that the request names. @throws LintelError `unknown-action`, at once. */
+    guard(action: string, id: (request: R) => string | number | undefined = (request) => read(request).params.id) {
+      lintel.charter.permission(action);
+      return async (standing: ServerStanding<any>, request: R) => {
+        const named = id(request);
+        return (await guardedRecord(standing, action, named === undefined ? undefined : String(named))) as Record<string, any>;
+      };
     },
     /** The membership, as a function of the framework's request. */
     face(): (request: R) => Promise<Response> {

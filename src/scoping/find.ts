@@ -128,7 +128,7 @@ export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: str
   return { ...record, parents: await loadParents(db, boundary, kind, record, known) };
 }
 
-/** True where there is a record of this id, of whatever tenant. For tests of access alone: to anybody else it would tell of others. */
+/** True where there is a record of this id, of whatever tenant. It is no answer to anybody: it would tell of others. */
 export async function isAnywhere(db: Kysely<any>, { standing: { charter }, writer }: Boundary, kind: string, id: unknown): Promise<boolean> {
   const shape = charter.shapes[kind] as KindShape;
   const idShape = shape.fields[shape.idField] as FieldShape;
