@@ -13,7 +13,7 @@ import { columnFields, columnOf, dropTables, isSqlite, KIND_NAMES, KINDS, type K
 
 type AnyStanding = ServerStanding<any>;
 
-const TEXT = new Names({ tenant: 'text', person: 'text', unit: 'text', group: 'text', plot: 'text', hive: 'text', visit: 'text' });
+const TEXT = new Names({ tenant: 'text', person: 'text', unit: 'text', group: 'text', plot: 'text', hive: 'text', visit: 'text', note: 'text' });
 
 /** Somewhere to keep records, with the membership beside them or in another database. */
 export interface Engine {
@@ -124,6 +124,8 @@ export async function fill(tx: Kysely<any>, data: Draw['data']): Promise<void> {
   }
   const links = data.hive.flatMap((hive) => (hive.helpers as string[]).map((user_id) => ({ tenant_id: hive.tenantId, hive_id: hive.id, user_id })));
   if (links.length > 0) await tx.insertInto('hive_helpers').values(links).execute();
+  const watched = data.note.flatMap((note) => (note.watchers as string[]).map((user_id) => ({ note_id: note.id, user_id })));
+  if (watched.length > 0) await tx.insertInto('note_watchers').values(watched).execute();
 }
 
 export const SUBJECTS = { member: ME, suspended: 'gone', guest: 'stranger', visitor: undefined } as const;
@@ -219,13 +221,17 @@ async function rawOne(tx: Kysely<any>, raw: Raw, data: Draw['data']): Promise<To
   return touched === 'refused' ? [] : touched;
 }
 
-async function linkOne(tx: Kysely<any>, { do: does, tenant: tenant_id, hive: hive_id, user: user_id }: RawLink): Promise<Touched[]> {
-  const link = { tenant_id, hive_id, user_id };
-  if (does === 'link') {
-    await tx.insertInto('hive_helpers').values(link).execute();
+async function linkOne(tx: Kysely<any>, raw: RawLink): Promise<Touched[]> {
+  const user_id = raw.user;
+  const [table, link] =
+    'note' in raw
+      ? (['note_watchers', { note_id: raw.note, user_id }] as const)
+      : (['hive_helpers', { tenant_id: raw.tenant, hive_id: raw.hive, user_id }] as const);
+  if (raw.do === 'link') {
+    await tx.insertInto(table).values(link).execute();
     return ['linked'];
   }
-  const dropped = tx.deleteFrom('hive_helpers').where((eb) => eb.and(link));
+  const dropped = tx.deleteFrom(table).where((eb) => eb.and(link));
   return (await dropped.executeTakeFirstOrThrow()).numDeletedRows === 0n ? [] : ['linked'];
 }
 

@@ -56,10 +56,10 @@ export function everyComparison(as: 'reach' | 'limit'): Case {
   const who = { subject: 'member', attributes: { ...known, wrong: {} }, units: [], groups: [], opened: undefined, context: known } as const;
   const assigned = [{ via: 'me', role: 'main', anchor: 'tenant', anchorId: HERE }] as const;
   const draws = Array.from({ length: Math.ceil(hive.length / SO_MANY) }, (_, i) => {
-    const data = { plot: [], hive: hive.slice(i * SO_MANY, (i + 1) * SO_MANY), visit: [] };
+    const data = { plot: [], hive: hive.slice(i * SO_MANY, (i + 1) * SO_MANY), visit: [], note: [] };
     return { data, who: { ...who, assigned }, writes: [], raw: [] };
   });
   const text = 'text';
-  const types = { tenant: text, person: text, unit: text, group: text, plot: text, hive: text, visit: text } as const;
+  const types = { tenant: text, person: text, unit: text, group: text, plot: text, hive: text, visit: text, note: text } as const;
   return { charter, types, sent: false, draws };
 }

@@ -21,6 +21,7 @@ import {
   STRANGERS,
   TENANTS,
   TEXTS,
+  UNIQUE,
   UNITS,
 } from './world.js';
 
@@ -55,12 +56,7 @@ export type Write =
   | { readonly do: 'insert'; readonly kind: KindName; readonly rows: readonly Row[] };
 
 /** A link that somebody makes or drops who has SQL in their connection. */
-export interface RawLink {
-  readonly do: 'link' | 'unlink';
-  readonly tenant: Value;
-  readonly hive: Value;
-  readonly user: Value;
-}
+export type RawLink = { readonly do: 'link' | 'unlink'; readonly user: Value } & ({ readonly tenant: Value; readonly hive: Value } | { readonly note: Value });
 /** What they do: a write of any fields, or to a link. */
 export type Raw = Write | RawLink;
 
@@ -97,6 +93,9 @@ export const VALUES: Record<string, readonly unknown[]> = {
 };
 const orEmpty = <T>(all: readonly T[], weight = 3) => fc.option(fc.constantFrom(...all), { freq: weight, nil: null });
 
+const parentsIn = (kind: KindName) => fieldsIn(kind).flatMap(([field, { to }]) => (to === undefined ? [] : [[field, to as KindName] as const]));
+const parentOf = (kind: KindName, field: string) => parentsIn(kind).find(([name]) => name === field)?.[1] as KindName;
+
 function cell(kind: KindName, name: string, { role, type }: { role: string; type: string }): fc.Arbitrary<unknown> {
   switch (role) {
     case 'id':
@@ -112,7 +111,7 @@ function cell(kind: KindName, name: string, { role, type }: { role: string; type
     case 'group':
       return orEmpty([...GROUPS, 'nobody']);
     case 'parent':
-      return orEmpty([...(kind === 'hive' ? ids.plot : ids.hive), 'missing']);
+      return orEmpty([...ids[parentOf(kind, name)], 'missing']);
     case 'people':
       return fc.subarray(PEOPLE);
     default:
@@ -133,11 +132,11 @@ function rows(kind: KindName): fc.Arbitrary<Row[]> {
   const slots = fc.array(fc.tuple(fc.nat(ID_COUNT - 1), row(kind)), { maxLength: 8 });
   return slots.map((all) => {
     const taken = new Map<string, Row>();
-    for (const [i, one] of all) taken.set(`${one.tenantId} ${i}`, { id: ids[kind][i], ...one });
+    for (const [i, one] of all) taken.set(UNIQUE.includes(kind) ? `${i}` : `${one.tenantId} ${i}`, { id: ids[kind][i], ...one });
     return [...taken.values()];
   });
 }
-export const data: fc.Arbitrary<Data> = fc.record({ plot: rows('plot'), hive: rows('hive'), visit: rows('visit') });
+export const data: fc.Arbitrary<Data> = fc.record({ plot: rows('plot'), hive: rows('hive'), visit: rows('visit'), note: rows('note') });
 
 const value = (to: unknown) => ({ value: to });
 const constant = (type: string) => fc.constantFrom(...(VALUES[type] as readonly unknown[])).map(value);
@@ -167,7 +166,7 @@ function comparison(kind: KindName): fc.Arbitrary<unknown> {
         return fc.oneof(empty, compare(['is'], fc.constantFrom(...GROUPS).map(value)), compare(['in'], fc.constant({ me: 'groupIds' })));
       case 'parent':
       case 'id':
-        return fc.oneof(empty, compare(['is'], fc.constantFrom(...(role === 'id' ? ids[kind] : ids.plot)).map(value)));
+        return fc.oneof(empty, compare(['is'], fc.constantFrom(...ids[role === 'id' ? kind : parentOf(kind, field)]).map(value)));
       case 'tenant':
         return compare(['is'], fc.constantFrom(...TENANTS).map(value));
     }
@@ -180,8 +179,7 @@ function comparison(kind: KindName): fc.Arbitrary<unknown> {
 
 export function predicate(kind: KindName, depth = 2): fc.Arbitrary<Predicate> {
   const leaves = [fc.constantFrom<unknown>({ op: 'always' }, { op: 'never' }), comparison(kind), comparison(kind), comparison(kind)];
-  if (kind !== 'plot') {
-    const [via, to] = kind === 'hive' ? (['plotId', 'plot'] as const) : (['hiveId', 'hive'] as const);
+  for (const [via, to] of parentsIn(kind)) {
     leaves.push(fc.record({ op: fc.constant('parent'), via: fc.constant(via), where: predicate(to, 0) }), fc.constant({ op: 'followed', via }));
   }
   const leaf = fc.oneof(...leaves);
@@ -198,6 +196,7 @@ const ACTIONS: Record<KindName, readonly string[]> = {
   plot: ['read', 'create', 'update', 'delete', 'give', 'move', 'inspect', 'choose'],
   hive: ['read', 'create', 'update', 'delete', 'give', 'move', 'hang', 'inspect'],
   visit: ['read', 'create', 'update', 'delete', 'hang', 'inspect'],
+  note: ['read', 'create', 'update', 'delete', 'give', 'hang', 'inspect'],
 };
 
 /** Guards and masks of one kind. */
@@ -263,7 +262,7 @@ function sound(charter: any): any {
 
 const charter = fc
   .record({
-    kinds: fc.record({ plot: drawnKind('plot'), hive: drawnKind('hive'), visit: drawnKind('visit') }),
+    kinds: fc.record({ plot: drawnKind('plot'), hive: drawnKind('hive'), visit: drawnKind('visit'), note: drawnKind('note') }),
     roles: fc.record({ main: fc.record({ label: fc.constant('Main'), may: may(4) }), second: fc.record({ label: fc.constant('Second'), may: may(1) }) }),
     limits: fc.record({ hive: fc.option(limit('hive'), { nil: undefined }), plot: fc.option(limit('plot'), { nil: undefined }) }).map(({ hive, plot }) => ({
       ...(hive && { hive: { held: hive } }),
@@ -291,7 +290,9 @@ const attributes = fc.record(
 const anchor = fc.oneof(
   { arbitrary: fc.constant({ anchor: 'tenant', anchorId: 'here' } as const), weight: 4 },
   fc.constantFrom(...UNITS).map((anchorId) => ({ anchor: 'unit', anchorId }) as const),
-  fc.constantFrom(...ids.plot.map((id) => `plot:${id}`), ...ids.hive.map((id) => `hive:${id}`)).map((anchorId) => ({ anchor: 'record', anchorId }) as const),
+  fc
+    .constantFrom(...ids.plot.map((id) => `plot:${id}`), ...ids.hive.map((id) => `hive:${id}`), ...ids.visit.map((id) => `visit:${id}`))
+    .map((anchorId) => ({ anchor: 'record', anchorId }) as const),
 );
 const who: fc.Arbitrary<Who> = fc.record({
   subject: fc.oneof({ arbitrary: fc.constant('member' as const), weight: 12 }, fc.constantFrom('guest' as const, 'visitor' as const, 'suspended' as const)),
@@ -344,6 +345,7 @@ const raw: fc.Arbitrary<Raw> = fc.oneof(
   { arbitrary: write('plot', { tenantId: HERE }), weight: 2 },
   { arbitrary: write('hive', { tenantId: HERE, madeBy: ME }), weight: 4 },
   { arbitrary: write('visit', { tenantId: HERE, madeBy: ME }), weight: 2 },
+  { arbitrary: write('note', { madeBy: ME }), weight: 2 },
   {
     arbitrary: fc.record({
       do: fc.constantFrom('link' as const, 'unlink' as const),
@@ -352,6 +354,14 @@ const raw: fc.Arbitrary<Raw> = fc.oneof(
       user: fc.constantFrom(...PEOPLE, ...STRANGERS),
     }),
     weight: 2,
+  },
+  {
+    arbitrary: fc.record({
+      do: fc.constantFrom('link' as const, 'unlink' as const),
+      note: fc.constantFrom(...ids.note),
+      user: fc.constantFrom(...PEOPLE, ...STRANGERS),
+    }),
+    weight: 1,
   },
 );
 
@@ -366,7 +376,7 @@ const draw: fc.Arbitrary<Draw> = fc.record({
 });
 
 const type = fc.constantFrom(...ID_TYPES);
-const types: fc.Arbitrary<Types> = fc.record({ tenant: type, person: type, unit: type, group: type, plot: type, hive: type, visit: type });
+const types: fc.Arbitrary<Types> = fc.record({ tenant: type, person: type, unit: type, group: type, plot: type, hive: type, visit: type, note: type });
 
 /** A column and its type, as numbers that {@link otherColumn} reads. */
 const other = fc.record({ slot: fc.nat(999), column: fc.nat(999), fits: fc.oneof({ arbitrary: fc.constant(true), weight: 5 }, fc.constant(false)) });

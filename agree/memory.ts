@@ -5,13 +5,23 @@ import type { Names } from './typed.js';
 import { fieldsIn, GROUPS, KIND_NAMES, type KindName, PEOPLE, UNITS } from './world.js';
 
 type AnyStanding = Standing<any>;
+/** The tenant of a row: its own, or that of the row through which it has one. */
+function tenantOf(kind: KindName, row: Row, tables: Data): unknown {
+  const through = fieldsIn(kind).find(([, field]) => 'through' in field);
+  if (!through) return row.tenantId;
+  const [field, { to }] = through;
+  const parent = tables[to as KindName].find(({ id }) => id === row[field]);
+  return parent ? tenantOf(to as KindName, parent, tables) : null;
+}
+
 /** A record with the parents that stand in the same tenant, as it is loaded for a decision. */
 function loaded(names: Names, kind: KindName, row: Row, tables: Data): Row {
   const parents: Record<string, Row | null> = {};
+  const tenant = tenantOf(kind, row, tables);
   for (const [field, shape] of fieldsIn(kind)) {
     if (shape.role !== 'parent' || row[field] === null) continue;
     const to = shape.to as KindName;
-    const found = tables[to].find((p) => p.id === row[field] && p.tenantId === row.tenantId && row.tenantId !== null);
+    const found = tables[to].find((p) => p.id === row[field] && tenant !== null && tenantOf(to, p, tables) === tenant);
     parents[field] = found ? loaded(names, to, found, tables) : null;
   }
   return { ...names.sent(kind, row), parents };
@@ -24,6 +34,7 @@ export function view(names: Names, standing: AnyStanding, tables: Data): Record<
       const { fields, actions } = standing.charter.kind(kind);
       const seen = tables[kind].flatMap((row) => {
         const record = loaded(names, kind, row, tables);
+        if (tenantOf(kind, row, tables) !== names.here) return [];
         if (!standing.may(`${kind}.read`, record)) return [];
         const shown = Object.entries(fields).filter(([, field]) => field.read === undefined || standing.may(`${kind}.${field.read}`, record));
         const may = Object.keys(actions)
@@ -57,6 +68,10 @@ export class WriteRules {
     return this.#names.here;
   }
 
+  #isHere(kind: KindName, row: Row): boolean {
+    return tenantOf(kind, row, this.#tables) === this.#here;
+  }
+
   /** The id of whoever writes, as fields have it. */
   get #mine(): unknown {
     const { userId } = this.#me;
@@ -70,7 +85,7 @@ export class WriteRules {
   outcome(write: Write): Outcome {
     if (write.do === 'insert') return this.#insert(write.kind, write.rows);
     if (write.do === 'update' && this.#isNeverDone(write.kind, Object.keys(write.set))) return 'refused';
-    const reached = (row: Row) => write.ids.includes(row.id) && row.tenantId === this.#here && this.#reaches(write, row);
+    const reached = (row: Row) => write.ids.includes(row.id) && this.#isHere(write.kind, row) && this.#reaches(write, row);
     const rows = this.#tables[write.kind];
     if (write.do === 'delete')
       return this.#done(
@@ -93,7 +108,7 @@ export class WriteRules {
   }
 
   #may(kind: KindName, action: string, row: Row, after = false, standing = this.#me): boolean {
-    return standing.may(`${kind}.${action}`, loaded(this.#names, kind, row, this.#tables), { after });
+    return this.#isHere(kind, row) && standing.may(`${kind}.${action}`, loaded(this.#names, kind, row, this.#tables), { after });
   }
 
   #field(kind: KindName, name: string) {
@@ -137,16 +152,17 @@ export class WriteRules {
     );
   }
 
-  /** Whether somebody may be linked to a hive, or taken off. */
-  letsLink({ do: does, tenant, hive: id, user }: RawLink): boolean {
-    const hive = this.#tables.hive.find((row) => row.id === id && row.tenantId === this.#here);
-    const { change } = this.#field('hive', 'helpers');
+  /** Whether somebody may be linked to a record, or taken off. */
+  letsLink(raw: RawLink): boolean {
+    const [kind, id, field] = 'note' in raw ? (['note', raw.note, 'watchers'] as const) : (['hive', raw.hive, 'helpers'] as const);
+    const row = this.#tables[kind].find((one) => one.id === id && this.#isHere(kind, one));
+    const { change } = this.#field(kind, field);
     return (
-      tenant === this.#here &&
-      hive !== undefined &&
+      ('note' in raw || raw.tenant === this.#here) &&
+      row !== undefined &&
       change !== undefined &&
-      this.#may('hive', change, hive) &&
-      (does === 'unlink' || this.#isOne('person', user))
+      this.#may(kind, change, row) &&
+      (raw.do === 'unlink' || this.#isOne('person', raw.user))
     );
   }
 
@@ -157,7 +173,7 @@ export class WriteRules {
   lets(kind: KindName, before: Row | undefined, after: Row | undefined): boolean {
     const changed = after ? fieldsIn(kind).filter(([name, { role }]) => role !== 'people' && after[name] !== (before?.[name] ?? null)) : [];
     if (before && after && changed.length === 0) return true;
-    if (before && before.tenantId !== this.#here) return false;
+    if (before && !this.#isHere(kind, before)) return false;
     if (!after) return before !== undefined && this.#may(kind, 'delete', before);
     const isThere = changed.every(([name, { role }]) =>
       role === 'owner' ? after[name] === null || this.#isOne('person', after[name]) : this.#isThere(kind, name, after),
@@ -191,7 +207,7 @@ export class WriteRules {
     if (role === 'group') return this.#isOne('group', value);
     if (role === 'person') return this.#isOne('person', value);
     if (role === 'parent') {
-      const parent = this.#tables[to as KindName].find((p) => p.id === value && p.tenantId === this.#here);
+      const parent = this.#tables[to as KindName].find((p) => p.id === value && this.#isHere(to as KindName, p));
       return parent !== undefined && (this.#may(to as KindName, 'read', parent) || (to === 'plot' && this.#may('plot', 'choose', parent)));
     }
     if (role !== 'owner' || value === this.#mine) return true;

@@ -132,7 +132,7 @@ export async function race(engine: Engine, drawn: Case): Promise<{ readonly race
     // Who gets a record is asked by what others hold; that is not drawn here.
     const writes = draw.writes.filter((w) => w.kind === KIND && w.do !== 'insert' && !(w.do === 'update' && 'ownerId' in w.set && w.set.ownerId !== null));
     if (writes.length < 2 || draw.data[KIND].length === 0) continue;
-    const data = { ...draw.data, hive: [], visit: [] };
+    const data = { ...draw.data, hive: [], visit: [], note: [] };
     await become(records, draw.who, names);
     const subject = SUBJECTS[draw.who.subject];
     const me = await lintel.enter({ tenant: names.here, user: subject && names.id('person', subject), context: draw.who.context });

@@ -115,8 +115,9 @@ export class Names {
 
   #raw(raw: Raw): Raw {
     if (!('user' in raw)) return this.#write(raw);
-    const { tenant, hive, user } = raw;
-    return { ...raw, tenant: this.id('tenant', `${tenant}`), hive: this.id('hive', `${hive}`), user: this.id('person', `${user}`) };
+    const user = this.id('person', `${raw.user}`);
+    if ('note' in raw) return { ...raw, note: this.id('note', `${raw.note}`), user };
+    return { ...raw, tenant: this.id('tenant', `${raw.tenant}`), hive: this.id('hive', `${raw.hive}`), user };
   }
 
   #facts(facts: Readonly<Record<string, unknown>>): Record<string, unknown> {

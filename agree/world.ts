@@ -25,6 +25,7 @@ export const ids = {
   plot: Array.from({ length: ID_COUNT }, (_, i) => `p${i}`),
   hive: Array.from({ length: ID_COUNT }, (_, i) => `h${i}`),
   visit: Array.from({ length: ID_COUNT }, (_, i) => `v${i}`),
+  note: Array.from({ length: ID_COUNT }, (_, i) => `n${i}`),
 } as const;
 
 type Type = 'text' | 'integer' | 'decimal' | 'instant' | 'boolean' | 'uuid';
@@ -84,9 +85,25 @@ export const KINDS = {
       level: plain('integer'),
     },
   },
+  // Has its tenant through its visit, and people without one of their own.
+  note: {
+    table: 'notes',
+    fields: {
+      id: word('id', 'text'),
+      visitId: word('parent', 'text', { to: 'visit', through: true }),
+      plotId: word('parent', 'text', { to: 'plot' }),
+      ownerId: word('owner', 'text'),
+      madeBy: word('maker', 'text'),
+      name: plain('text'),
+      level: plain('integer'),
+      watchers: word('people', 'text', { link: { table: 'note_watchers', record: 'note_id', user: 'user_id' } }),
+    },
+  },
 } satisfies Record<string, { table: string; fields: Readonly<Record<string, FieldOf>> }>;
 
 export type KindName = keyof typeof KINDS;
+/** Kinds of which no two records have the same id, in whatever tenants: something has its tenant through them, or they have people without one. */
+export const UNIQUE: readonly KindName[] = ['visit', 'note'];
 /** What a charter says of a kind beside what is drawn. */
 export const kindData = (kind: KindName, actions: readonly string[]) => ({
   table: KINDS[kind].table,
@@ -122,15 +139,20 @@ export async function makeTables(db: Kysely<any>, names: Names, other?: OtherCol
   const types = COLUMN_TYPES[isSqlite(db) ? 'sqlite' : 'postgres'];
   const typeOf = (kind: KindName, field: string, type: Type) => (other?.kind === kind && other.field === field && !isSqlite(db) ? other.type : types[type]);
   for (const kind of KIND_NAMES) {
-    const columns = names.fields(kind).flatMap(([field, { role, type }]) => (role === 'people' ? [] : [`${columnOf(field)} ${typeOf(kind, field, type)}`]));
+    const columns = names
+      .fields(kind)
+      .flatMap(([field, { role, type }]) =>
+        role === 'people' ? [] : [`${columnOf(field)} ${typeOf(kind, field, type)}${role === 'id' && UNIQUE.includes(kind) ? ' unique' : ''}`],
+      );
     await sql.raw(`create table ${KINDS[kind].table} (${columns.join(', ')}, undeclared text default 'hidden')`).execute(db);
   }
-  const { tenant, hive, person } = names.types;
+  const { tenant, hive, note, person } = names.types;
+  await sql.raw(`create table note_watchers (note_id ${types[note]}, user_id ${types[person]})`).execute(db);
   await sql.raw(`create table hive_helpers (tenant_id ${types[tenant]}, hive_id ${types[hive]}, user_id ${types[person]})`).execute(db);
 }
 
 export async function dropTables(db: Kysely<any>): Promise<void> {
-  for (const table of ['hive_helpers', ...KIND_NAMES.map((kind) => KINDS[kind].table)]) await sql.raw(`drop table ${table}`).execute(db);
+  for (const table of ['hive_helpers', 'note_watchers', ...KIND_NAMES.map((kind) => KINDS[kind].table)]) await sql.raw(`drop table ${table}`).execute(db);
 }
 
 /** For each type of id a tenant with members, units and groups of every type, on a database that also holds the membership. */

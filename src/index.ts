@@ -28,6 +28,7 @@ export {
   type TypesIn,
   tenant,
   text,
+  through,
   unit,
 } from './charter/index.js';
 export { type Answer, and, disjoint, type Example, implies, not, or, type Predicate, print, type Shapes, unsatisfiable } from './predicate/index.js';

@@ -5,7 +5,7 @@ export const AGREE_GUARDS: readonly Planted[] = [
   [
     'a tenant condition is dropped',
     'scoping/boundary.ts',
-    'return this.writer.condition(ofTenant(this.shape(kind), this.standing.facts.tenant.id), kind, alias);',
+    'return this.#condition(where, kind, alias, (wall) => wall.tenant(kind, alias));',
     "return verbatim('true');",
   ],
   ['an and becomes an or', 'scoping/writer.ts', "(p.op === 'and') === wanted ? ' and ' : ' or '", "' or '"],
@@ -24,8 +24,8 @@ export const AGREE_GUARDS: readonly Planted[] = [
   [
     'an alias is forgotten',
     'scoping/writer.ts',
-    '= ${this.column(kind, kind.tenantField, alias)} and `',
-    '= ${name((kind.fields[kind.tenantField] as FieldShape).column)} and `',
+    'if (kind.tenantField !== undefined) return this.column(kind, kind.tenantField, alias);',
+    'if (kind.tenantField !== undefined) return name((kind.fields[kind.tenantField] as FieldShape).column);',
   ],
   ['a missing fact counts for the person', 'predicate/specialise.ts', "bias === 'shrink' ? NEVER : ALWAYS", 'ALWAYS'],
   [
@@ -37,8 +37,26 @@ export const AGREE_GUARDS: readonly Planted[] = [
   [
     'a parent is sought in every tenant',
     'scoping/writer.ts',
-    'sqlText`${this.column(parent, parent.tenantField, inner)} = ${this.column(kind, kind.tenantField, alias)} and `',
-    "verbatim('')",
+    'return own && theirs ? sqlText`${theirs} = ${own} and ${isNamed}` : isNamed;',
+    'return isNamed;',
+  ],
+  [
+    'what has its tenant through another is of every tenant',
+    'predicate/shape.ts',
+    "return { op: 'parent', via, where: ofTenant(fields[via]?.to as string, shapes, tenantId) };",
+    "return { op: 'parent', via, where: ALWAYS };",
+  ],
+  [
+    'what has its tenant through another is looked up in every tenant',
+    'scoping/policies/rule.ts',
+    `as "p" where \${inline(this.tenant(kind, 'p'))};`,
+    'as "p";',
+  ],
+  [
+    'a row that comes to be in no tenant is not looked at',
+    'scoping/write/write.ts',
+    'shape.throughField === undefined ? sqlText',
+    'shape.throughField !== "" ? sqlText',
   ],
   ['a mask is forgotten', 'scoping/boundary.ts', 'return shows === undefined ? column : sqlText`case when ${shows} then ${column} end`', 'return column'],
   ['a written parent is not looked for', 'scoping/write/checks.ts', "if (role === 'parent') return", "if (role === 'parent' && sign === '') return"],

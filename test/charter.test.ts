@@ -53,7 +53,11 @@ test.each<[string, (data: any) => void, string]>([
   ['an unknown fact', (d) => (d.kinds.hive.reaches.own.to = { me: 'userID' }), 'kinds.hive.reaches.own.to.me: no such fact "userID"; did you mean userId?'],
   ['a misspelt entry', (d) => (d.roles.keeper.startAt = 'hives'), 'roles.keeper.startAt: unknown entry; did you mean startsAt?'],
   ['two owners', (d) => (d.kinds.hive.fields.second = { role: 'owner', type: 'text' }), 'kinds.hive.fields: has 2 fields for the owner; one at most'],
-  ['no tenant', (d) => delete d.kinds.entry.fields.tenantId, 'kinds.entry.fields: needs exactly one tenant; a kind without one is declared shared'],
+  [
+    'no tenant',
+    (d) => delete d.kinds.entry.fields.tenantId,
+    'kinds.entry.fields: needs exactly one tenant, or one parent through which it has it; a kind without is declared shared',
+  ],
   [
     'a shared kind that is written',
     (d) => (d.kinds.sheet.actions.update = { label: 'Write' }),

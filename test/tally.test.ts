@@ -52,7 +52,7 @@ test('rules that differ in a name are counted together as they are one by one, a
     plot: plot.map((row) => ({ ...row, id: `${i}${row.id}` })).flatMap((row) => [row, { ...row, tenantId: 'there', ownerId: 'u2' }]),
     hive: hive.map((row) => ({ ...row, id: `${i}${row.id}`, plotId: row.plotId && `${i}${row.plotId}` })),
   }));
-  await fill(db, { plot: drawn.flatMap(({ plot }) => plot), hive: drawn.flatMap(({ hive }) => hive), visit: [] });
+  await fill(db, { plot: drawn.flatMap(({ plot }) => plot), hive: drawn.flatMap(({ hive }) => hive), visit: [], note: [] });
   const hives = await db.selectFrom('hives').select('id').where('tenant_id', '=', HERE).execute();
   let told = 0;
   await fc.assert(

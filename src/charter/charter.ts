@@ -197,12 +197,15 @@ function snakeCase(name: string): string {
 
 export function shapeOf(kind: KindData): KindShape {
   const fields = Object.entries(kind.fields);
-  const tenantField = fields.find(([, f]) => f.role === 'tenant')?.[0];
+  const named = (is: (field: FieldData) => unknown) => fields.find(([, f]) => is(f))?.[0];
+  const tenantField = named((f) => f.role === 'tenant');
+  const throughField = named((f) => f.through);
   return {
     table: kind.table,
     ...(kind.schema !== undefined && { schema: kind.schema }),
-    idField: fields.find(([, f]) => f.role === 'id')?.[0] ?? 'id',
-    ...(tenantField !== undefined && { tenantField }),
+    idField: named((f) => f.role === 'id') ?? 'id',
+    ...(tenantField && { tenantField }),
+    ...(throughField && { throughField }),
     fields: Object.fromEntries(
       fields.map(([name, f]) => [
         name,

@@ -17,6 +17,8 @@ export interface FieldData {
   readonly to?: string;
   /** False for a parent that is only referred to: its readers do not read this record by that. Default true. */
   readonly follow?: boolean;
+  /** True for a parent whose tenant is the record's. */
+  readonly through?: boolean;
   readonly link?: LinkTable;
   /** The action that it takes to change this field, instead of `update`. */
   readonly change?: string;
@@ -52,7 +54,7 @@ type IdValue<O> = O extends { readonly type: 'integer' } ? number : string;
 
 function keyed<V, R extends FieldRole, N extends string = never, T extends string = never>(
   role: R,
-  options: Keyed & Common & { to?: string; follow?: boolean } = {},
+  options: Keyed & Common & { to?: string; follow?: boolean; through?: boolean } = {},
 ): Field<V, R, N, T> {
   return { ...options, role, type: options.type ?? 'uuid' };
 }
@@ -95,12 +97,22 @@ export function parent<const To extends string, const O extends Keyed & Common &
 ): Field<IdValue<O>, 'parent', Names<O>, To> {
   return keyed('parent', { ...options, to });
 }
-/** Several people, kept in a table of their own which carries the tenant, the record and the person. */
+/**
+ * The parent through which the record has its tenant, for a table without a column for it, instead of {@link tenant}. Else a {@link parent} like any. The parent's id is unique
+ * by itself, and a record without a parent is nobody's.
+ */
+export function through<const To extends string, const O extends Keyed & Common & { readonly follow?: boolean } = {}>(
+  to: To,
+  options?: O,
+): Field<IdValue<O>, 'parent', Names<O>, To> {
+  return keyed('parent', { ...options, to, through: true });
+}
+/** Several people, kept in a table of their own which carries the record and the person, and the tenant if it has a column for it. */
 export function people<const O extends LinkTable & { readonly type?: 'uuid' | 'text' | 'integer'; readonly change?: string; readonly label?: string }>(
   options: O,
 ): Field<readonly IdValue<O>[], 'people', Names<O>, never> {
   const { table, tenant, record, user, type = 'uuid', ...rest } = options;
-  return { ...rest, role: 'people', type, link: { table, tenant, record, user } };
+  return { ...rest, role: 'people', type, link: { table, ...(tenant !== undefined && { tenant }), record, user } };
 }
 export function text<const O extends Common = {}>(options?: O): Field<string, 'plain', Names<O>, never> {
   return plain('text', options);

@@ -20,6 +20,7 @@ export {
   person,
   tenant,
   text,
+  through,
   unit,
 } from './field.js';
 export { nameNow, roleNow } from './former.js';

@@ -91,12 +91,14 @@ function checkWords(c: Checker, words: Json, at: string): void {
 }
 
 function checkField(c: Checker, field: Json, at: string, actions: readonly string[], kinds: readonly string[]): void {
-  c.object(field, at, ['role', 'type', 'column', 'scale', 'options', 'to', 'follow', 'link', 'change', 'read', 'label']);
+  c.object(field, at, ['role', 'type', 'column', 'scale', 'options', 'to', 'follow', 'through', 'link', 'change', 'read', 'label']);
   c.oneOf(field.role, `${at}.role`, 'role of a field', ROLES);
   c.oneOf(field.type, `${at}.type`, 'type', VALUE_TYPES);
   c.text(field.column, `${at}.column`);
   c.text(field.label, `${at}.label`);
   c.boolean(field.follow, `${at}.follow`);
+  c.boolean(field.through, `${at}.through`);
+  if (field.through === true && field.role !== 'parent') c.report(`${at}.through`, 'a record has its tenant through a parent');
   for (const key of ['change', 'read'] as const) {
     if (field[key] === undefined || !c.oneOf(field[key], `${at}.${key}`, 'action', actions)) continue;
     if (['id', 'tenant', 'maker'].includes(String(field.role))) c.report(`${at}.${key}`, `the ${field.role} is set by the library and cannot be guarded`);
@@ -104,7 +106,7 @@ function checkField(c: Checker, field: Json, at: string, actions: readonly strin
   if (field.role === 'parent') c.oneOf(field.to, `${at}.to`, 'kind', kinds);
   if (field.role === 'people') {
     const link = c.object(field.link, `${at}.link`, ['table', 'tenant', 'record', 'user']);
-    for (const key of ['table', 'tenant', 'record', 'user']) c.text(link[key], `${at}.link.${key}`, true);
+    for (const key of ['table', 'tenant', 'record', 'user']) c.text(link[key], `${at}.link.${key}`, key !== 'tenant');
   }
   if (field.type === 'decimal' && !(Number.isInteger(field.scale) && (field.scale as number) >= 0 && (field.scale as number) <= 18)) {
     c.report(`${at}.scale`, 'a decimal says its places after the point, 0 to 18');
@@ -134,8 +136,12 @@ function checkKind(c: Checker, name: string, kind: Json, at: string, kinds: read
   for (const [, field, path] of fields) checkField(c, field, path, names, kinds);
   const count = (role: string) => fields.filter(([, f]) => f.role === role).length;
   if (count('id') !== 1) c.report(`${at}.fields`, 'needs exactly one id');
-  if (count('tenant') !== (kind.shared ? 0 : 1))
-    c.report(`${at}.fields`, kind.shared ? 'a shared kind has no tenant' : 'needs exactly one tenant; a kind without one is declared shared');
+  const tenants = count('tenant') + fields.filter(([, f]) => f.through === true).length;
+  if (tenants !== (kind.shared ? 0 : 1))
+    c.report(
+      `${at}.fields`,
+      kind.shared ? 'a shared kind has no tenant' : 'needs exactly one tenant, or one parent through which it has it; a kind without is declared shared',
+    );
   for (const role of ['owner', 'maker', 'unit']) if (count(role) > 1) c.report(`${at}.fields`, `has ${count(role)} fields for the ${role}; one at most`);
   const columns = fields.filter(([, f]) => f.role !== 'people').map(([field]) => field);
   if (typeof kind.label === 'string') c.oneOf(kind.label, `${at}.label`, 'field', columns);
@@ -156,6 +162,9 @@ function checkParents(c: Checker, kinds: Readonly<Record<string, KindData>>): vo
     return known;
   }
   const all = (kind: KindData) => Object.keys(kind.fields).filter((f) => kind.fields[f]?.role === 'parent');
+  for (const [name, { fields }] of Object.entries(kinds))
+    for (const [field, { through, to = '' }] of Object.entries(fields))
+      if (through && kinds[to]?.shared) c.report(`kinds.${name}.fields.${field}`, `a ${to} is shared, so that nothing has its tenant through it`);
   try {
     depths(all);
     for (const [name, followed] of depths(followedFields))

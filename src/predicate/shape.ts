@@ -1,10 +1,11 @@
 import { ALWAYS, NEVER, type Predicate } from './predicate.js';
 import { readValue, type ValueType } from './value.js';
 
-/** A table that joins a record to people: it carries the tenant, the record's id and the person's id. */
+/** A table that joins a record to people: it carries the record's id and the person's id. */
 export interface LinkTable {
   readonly table: string;
-  readonly tenant: string;
+  /** The column of the tenant. Absent: a link is of its record's tenant, and the record's id is unique by itself. */
+  readonly tenant?: string;
   readonly record: string;
   readonly user: string;
 }
@@ -31,15 +32,19 @@ export interface KindShape {
   readonly schema?: string;
   readonly fields: Readonly<Record<string, FieldShape>>;
   readonly idField: string;
-  /** Absent for a kind that belongs to no tenant. */
+  /** Absent for a kind that belongs to no tenant, or has it through a parent. */
   readonly tenantField?: string;
+  /** The field of the parent whose tenant is the record's. */
+  readonly throughField?: string;
 }
 
+export type Shapes = Readonly<Record<string, KindShape>>;
+
 /** The record is of this tenant; always, for a kind that belongs to none. */
-export function ofTenant({ tenantField, fields }: KindShape, tenantId: string): Predicate {
+export function ofTenant(kind: string, shapes: Shapes, tenantId: string): Predicate {
+  const { tenantField, throughField: via, fields } = shapes[kind] as KindShape;
+  if (via !== undefined) return { op: 'parent', via, where: ofTenant(fields[via]?.to as string, shapes, tenantId) };
   if (tenantField === undefined) return ALWAYS;
   const value = readValue((fields[tenantField] as FieldShape).type, tenantId);
   return value === undefined ? NEVER : { op: 'is', field: tenantField, to: { value } };
 }
-
-export type Shapes = Readonly<Record<string, KindShape>>;

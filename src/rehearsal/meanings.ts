@@ -14,9 +14,14 @@ export function meaningsOf(charter: Charter<any>): Map<string, string> {
     all.set(kind, `the table ${schema === undefined ? '' : `${schema}.`}${table}`);
     for (const [reach, where] of Object.entries(reaches)) all.set(`${kind}: ${reach}`, print(where));
     if (base.length > 0) all.set(`${kind}: base`, `one of ${list(base)}, as the organisation chooses`);
-    for (const [field, { role, read, change, follow, column, link }] of Object.entries(fields)) {
-      const is = role === 'parent' ? `parent, ${follow === false ? 'not ' : ''}followed` : ['plain', 'id', 'tenant'].includes(role) ? '' : role;
-      const from = link && `through ${link.table} (${link.tenant}, ${link.record}, ${link.user})`;
+    for (const [field, { role, read, change, follow, through, column, link }] of Object.entries(fields)) {
+      const is =
+        role === 'parent'
+          ? `parent, ${follow === false ? 'not ' : ''}followed${through ? ', its tenant’s' : ''}`
+          : ['plain', 'id', 'tenant'].includes(role)
+            ? ''
+            : role;
+      const from = link && `through ${link.table} (${[link.tenant ?? [], link.record, link.user].flat().join(', ')})`;
       const said = [is, column && `the column ${column}`, from, read && `seen with ${kind}.${read}`, change && `changed with ${kind}.${change}`].filter(
         Boolean,
       );

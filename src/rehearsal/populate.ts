@@ -137,7 +137,7 @@ export async function populate<T extends CharterTypes>(lintel: Lintel<T>, db: Ky
         if (!link || chance(2) === 0) continue;
         await db
           .insertInto(link.table)
-          .values({ [link.tenant]: tenant, [link.record]: id, [link.user]: pick(users) })
+          .values({ ...(link.tenant !== undefined && { [link.tenant]: tenant }), [link.record]: id, [link.user]: pick(users) })
           .execute();
       }
     }

@@ -85,7 +85,8 @@ export class Boundary {
 
   /** The row is of this tenant. */
   tenant(kind: string, alias: string): Fragment {
-    return this.writer.condition(ofTenant(this.shape(kind), this.standing.facts.tenant.id), kind, alias);
+    const where = ofTenant(kind, this.standing.charter.shapes, this.standing.facts.tenant.id);
+    return this.#condition(where, kind, alias, (wall) => wall.tenant(kind, alias));
   }
 
   /** The row is of this tenant and reached by the action; as it is, or as a change left it. */
@@ -186,7 +187,9 @@ export class Boundary {
   /** Held back, a condition that looks at other tables is asked where the rows are read, and makes no join, before which others could be. */
   #held(kind: string, alias: string, holdsBack: boolean): Fragment {
     const reached = this.reached(kind, 'read', alias);
-    return holdsBack && reached.texts.some((text) => text.includes('(select ')) ? sqlText`${this.tenant(kind, alias)} and (${reached}) is true` : reached;
+    if (!holdsBack || !reached.texts.some((text) => text.includes('(select '))) return reached;
+    const held = sqlText`(${reached}) is true`;
+    return this.shape(kind).tenantField === undefined ? held : sqlText`${this.tenant(kind, alias)} and ${held}`;
   }
 
   /** What is known of the columns of a kind, by their names. */

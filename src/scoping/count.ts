@@ -16,7 +16,7 @@ export async function countRecords(
 ): Promise<{ counts: number[]; total: number }> {
   const shape = shapes[kind] as KindShape;
   const writer = writerFor(db, shapes);
-  const tenant = writer.condition(ofTenant(shape, tenantId), kind, 't');
+  const tenant = writer.condition(ofTenant(kind, shapes, tenantId), kind, 't');
   // The same again is asked once, and everything is the total.
   const texts = predicates.map((p) => JSON.stringify(p));
   const asked = [...new Map(texts.map((text, i) => [text, predicates[i] as Predicate]))].filter(([, p]) => p.op !== 'always' && p.op !== 'never');
@@ -42,7 +42,7 @@ export async function fewRecords(
   const shape = charter.shapes[kind] as KindShape;
   const writer = writerFor(db, charter.shapes);
   const column = (field: string) => writer.column(shape, field, 't');
-  const tenant = writer.condition(ofTenant(shape, tenantId), kind, 't');
+  const tenant = writer.condition(ofTenant(kind, charter.shapes, tenantId), kind, 't');
   return sqlText`select ${column(shape.idField)} as "id", ${column(charter.kind(kind).label)} as "label" from ${writer.table(shape)} as "t" where ${tenant} and ${writer.condition(predicate, kind, 't')} order by 1 limit ${some}`.rows<Choice>(
     db,
   );

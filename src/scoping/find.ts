@@ -43,14 +43,6 @@ function orderBy(boundary: Boundary, kind: string, order: string | undefined): F
   return sqlText`${column} ${verbatim(order.startsWith('-') ? 'desc nulls first' : 'asc nulls last')}, ${id}`;
 }
 
-/** The people of a list field, as one cell. */
-function peopleColumn(boundary: Boundary, kind: string, shape: FieldShape): Fragment {
-  const { idField, tenantField } = boundary.shape(kind);
-  const link = shape.link as NonNullable<FieldShape['link']>;
-  const own = (field: string) => boundary.writer.column(boundary.shape(kind), field, 't');
-  return boundary.writer.people(link, own(tenantField as string), own(idField));
-}
-
 /** Plain columns under the names of their fields: the same for everybody, so written once for each kind. */
 const NAMED = new WeakMap<KindShape, Map<string, Fragment>>();
 
@@ -75,7 +67,7 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
   const masked: string[] = [];
   for (const [field, f] of Object.entries(shape.fields)) {
     const shows = f.link ? undefined : boundary.shows(kind, field, 't');
-    if (f.link) columns.push(sqlText`${peopleColumn(boundary, kind, f)} as ${name(field)}`);
+    if (f.link) columns.push(sqlText`${boundary.writer.people(shape, f.link, 't')} as ${name(field)}`);
     else if (shows === undefined) columns.push(named(shape, field));
     else {
       columns.push(sqlText`case when ${shows} then ${boundary.writer.column(shape, field, 't')} end as ${name(field)}, ${shows} as ${name(`shows ${field}`)}`);
@@ -117,7 +109,7 @@ export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: str
   const value: Scalar | undefined = readValue(idShape.type, id, idShape.scale);
   if (value === undefined) return undefined;
   const columns = Object.entries(shape.fields).map(
-    ([field, f]) => sqlText`${f.link ? peopleColumn(boundary, kind, f) : boundary.writer.column(shape, field, 't')} as ${name(field)}`,
+    ([field, f]) => sqlText`${f.link ? boundary.writer.people(shape, f.link, 't') : boundary.writer.column(shape, field, 't')} as ${name(field)}`,
   );
   const [row] =
     await sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${boundary.writer.equals(boundary.writer.column(shape, shape.idField, 't'), value, idShape)}`.rows<

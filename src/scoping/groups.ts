@@ -29,7 +29,7 @@ export async function groupRecords(
 ): Promise<RecordGroup[]> {
   const shape = charter.shapes[kind] as KindShape;
   const writer = writerFor(db, charter.shapes);
-  const tenant = writer.condition(ofTenant(shape, tenantId), kind, 't');
+  const tenant = writer.condition(ofTenant(kind, charter.shapes, tenantId), kind, 't');
   const marks = predicates.map((_, i) => name(`r${i}`));
   const marked = predicates.map((p, i) => sqlText`case when ${writer.condition(p, kind, 't')} then 1 else 0 end as ${marks[i]}`);
   const from = sqlText`(select ${joinFragments(marked, ', ')} from ${writer.table(shape)} as "t" where ${tenant}) as "m"`;

@@ -1,5 +1,5 @@
 import { LintelError } from '../base/index.js';
-import type { Comparison, FieldShape, LinkTable } from '../predicate/index.js';
+import type { Comparison, FieldShape, KindShape, LinkTable } from '../predicate/index.js';
 import { Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 import { SqlWriter } from './writer.js';
 
@@ -67,8 +67,8 @@ export class SqliteWriter extends SqlWriter {
     return field.type === 'boolean' && typeof raw === 'number' ? raw !== 0 : raw;
   }
 
-  override people({ table, tenant, record, user }: LinkTable, ofTenant: Fragment, ofRecord: Fragment): Fragment {
-    return sqlText`(select json_group_array("u") from (select "l".${name(user)} as "u" from ${name(table)} as "l" where "l".${name(tenant)} = ${ofTenant} and "l".${name(record)} = ${ofRecord} order by 1))`;
+  override people(kind: KindShape, link: LinkTable, alias: string): Fragment {
+    return sqlText`(select json_group_array("u") from (select "l".${name(link.user)} as "u" from ${name(link.table)} as "l" where ${this.linkIs(kind, link, alias, 'l')} order by 1))`;
   }
 
   override writeList(column: Fragment, values: readonly unknown[] | Fragment, field: FieldShape): Fragment {

@@ -92,15 +92,12 @@ function isGroupable(shapes: Shapes, kind: string, { path, p }: Family): boolean
 async function countFamily(db: Kysely<any>, shapes: Shapes, kind: string, tenantId: string, { path, p, rules, values }: Family): Promise<Map<number, number>> {
   const writer = writerFor(db, shapes);
   const shape = shapes[kind] as KindShape;
-  const tenantOf = (of: KindShape, alias: string) => (of.tenantField === undefined ? undefined : writer.column(of, of.tenantField, alias));
   const joins: Fragment[] = [];
   let [at, alias] = [shape, 't'];
   for (const [i, via] of path.entries()) {
     const to = shapes[at.fields[via]?.to as string] as KindShape;
     const inner = `p${i}`;
-    const [own, theirs] = [tenantOf(at, alias), tenantOf(to, inner)];
-    const same = own && theirs ? sqlText` and ${theirs} = ${own}` : sqlText``;
-    joins.push(sqlText` left join ${writer.table(to)} as ${name(inner)} on ${writer.column(to, to.idField, inner)} = ${writer.column(at, via, alias)}${same}`);
+    joins.push(sqlText` left join ${writer.table(to)} as ${name(inner)} on ${writer.parentIs(at, via, alias, inner)}`);
     [at, alias] = [to, inner];
   }
   const field = at.fields[p.field] as FieldShape;
@@ -108,14 +105,13 @@ async function countFamily(db: Kysely<any>, shapes: Shapes, kind: string, tenant
   if (field.link) {
     const { table, tenant, record, user } = field.link;
     // Somebody who stands there twice is there once.
-    const links = sqlText`(select distinct ${name(tenant)}, ${name(record)}, ${name(user)} from ${name(table)})`;
-    joins.push(
-      sqlText` join ${links} as "l" on ${name('l', tenant)} = ${tenantOf(at, alias)} and ${name('l', record)} = ${writer.column(at, at.idField, alias)}`,
-    );
+    const columns = [...(tenant === undefined ? [] : [tenant]), record, user].map((column) => name(column));
+    const links = sqlText`(select distinct ${joinFragments(columns, ', ')} from ${name(table)})`;
+    joins.push(sqlText` join ${links} as "l" on ${writer.linkIs(at, field.link, alias, 'l')}`);
     value = name('l', user);
   } else value = writer.column(at, p.field, alias);
   const [fails, holds] = rules.map((rule) => sqlText`count(case when ${writer.condition(rule, kind, 't')} then 1 end)`) as [Fragment, Fragment];
-  const where = writer.condition(ofTenant(shape, tenantId), kind, 't');
+  const where = writer.condition(ofTenant(kind, shapes, tenantId), kind, 't');
   const rows =
     await sqlText`select ${value} as "v", ${fails} as "f", ${holds} as "h" from ${writer.table(shape)} as "t"${joinFragments(joins, '')} where ${where} group by ${value}`.rows<{
       v: unknown;
@@ -201,7 +197,7 @@ export async function countCrowded(
   if (weighed.length > 2 * TOGETHER) return null;
   const shape = shapes[kind] as KindShape;
   const writer = writerFor(db, shapes);
-  const here = writer.condition(ofTenant(shape, tenantId), kind, 't');
+  const here = writer.condition(ofTenant(kind, shapes, tenantId), kind, 't');
   const weights = weighed.map(({ p, people }) => sqlText`case when ${writer.condition(p, kind, 't')} then ${verbatim(String(people))} else 0 end`);
   if (weights.length === 0) return 0;
   const [row] =

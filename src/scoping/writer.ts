@@ -76,11 +76,32 @@ export class SqlWriter {
     const to = kind.fields[p.via]?.to as string;
     const parent = this.#shapes[to] as KindShape;
     const inner = this.#fresh();
-    const sameTenant =
-      parent.tenantField === undefined || kind.tenantField === undefined
-        ? verbatim('')
-        : sqlText`${this.column(parent, parent.tenantField, inner)} = ${this.column(kind, kind.tenantField, alias)} and `;
-    return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${this.table(parent)} as ${name(inner)} where ${sameTenant}${this.column(parent, parent.idField, inner)} = ${this.column(kind, p.via, alias)} and ${this.condition(p.where, to, inner)})`;
+    return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${this.table(parent)} as ${name(inner)} where ${this.parentIs(kind, p.via, alias, inner)} and ${this.condition(p.where, to, inner)})`;
+  }
+
+  /** A row of the parent's kind, called `inner`, is the parent that a row names, in the same tenant. */
+  parentIs(kind: KindShape, via: string, alias: string, inner: string): Fragment {
+    const parent = this.#shapes[kind.fields[via]?.to as string] as KindShape;
+    const isNamed = sqlText`${this.column(parent, parent.idField, inner)} = ${this.column(kind, via, alias)}`;
+    // The tenant that comes through this parent is its tenant.
+    const [own, theirs] = via === kind.throughField ? [] : [this.#tenantOf(kind, alias), this.#tenantOf(parent, inner)];
+    return own && theirs ? sqlText`${theirs} = ${own} and ${isNamed}` : isNamed;
+  }
+
+  /** The tenant of a row, in a column or through a parent; undefined for a kind that belongs to none. */
+  #tenantOf(kind: KindShape, alias: string): Fragment | undefined {
+    if (kind.tenantField !== undefined) return this.column(kind, kind.tenantField, alias);
+    if (kind.throughField === undefined) return undefined;
+    const parent = this.#shapes[kind.fields[kind.throughField]?.to as string] as KindShape;
+    const inner = this.#fresh();
+    return sqlText`(select ${this.#tenantOf(parent, inner)} from ${this.table(parent)} as ${name(inner)} where ${this.parentIs(kind, kind.throughField, alias, inner)})`;
+  }
+
+  /** A row of a link table, called `inner`, is a link of a row. */
+  linkIs(kind: KindShape, { tenant, record }: LinkTable, alias: string, inner: string): Fragment {
+    const isOf = sqlText`${name(inner, record)} = ${this.column(kind, kind.idField, alias)}`;
+    const own = tenant === undefined ? undefined : this.#tenantOf(kind, alias);
+    return tenant !== undefined && own ? sqlText`${name(inner, tenant)} = ${own} and ${isOf}` : isOf;
   }
 
   #comparison(p: Comparison, kind: KindShape, alias: string, wanted: boolean): Fragment {
@@ -120,10 +141,10 @@ export class SqlWriter {
   #link(p: Comparison, field: FieldShape, kind: KindShape, alias: string, wanted: boolean): Fragment {
     if (!field.link || !('value' in p.to)) throw new LintelError('not-specialised', `includes ${p.field} still names a fact; specialise it first`);
     const inner = this.#fresh();
-    const { table, tenant, record, user } = field.link;
+    const { table, user } = field.link;
     const { value } = p.to;
     const named = Array.isArray(value) ? this.writeList(name(inner, user), value, field) : this.writeValue('is', name(inner, user), value, field);
-    return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${name(table)} as ${name(inner)} where ${name(inner, tenant)} = ${this.column(kind, kind.tenantField as string, alias)} and ${name(inner, record)} = ${this.column(kind, kind.idField, alias)} and ${named})`;
+    return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${name(table)} as ${name(inner)} where ${this.linkIs(kind, field.link, alias, inner)} and ${named})`;
   }
 
   /** A value that a column holds is one that its field takes; undefined where the column's type says so already. */
@@ -166,8 +187,8 @@ export class SqlWriter {
   }
 
   /** The people of a list field, sorted, as one cell. */
-  people({ table, tenant, record, user }: LinkTable, ofTenant: Fragment, ofRecord: Fragment): Fragment {
-    return sqlText`array(select "l".${name(user)} from ${name(table)} as "l" where "l".${name(tenant)} = ${ofTenant} and "l".${name(record)} = ${ofRecord} order by 1)`;
+  people(kind: KindShape, link: LinkTable, alias: string): Fragment {
+    return sqlText`array(select "l".${name(link.user)} from ${name(link.table)} as "l" where ${this.linkIs(kind, link, alias, 'l')} order by 1)`;
   }
 
   /** A list as one parameter, so that the text of a query does not depend on its length. */

@@ -116,6 +116,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       invitationDays: options.invitationDays ?? 14,
       sending: { byTenant: 1000, toAddress: 5, ...options.sending },
       hasMailer: options.mailer !== undefined,
+      recordsElsewhere: options.records !== undefined,
       fulfilled: [],
       ...(options.newPerson && { newPerson: options.newPerson }),
       ...(options.platform !== undefined && { platform: this.#tenantId(options.platform) }),

@@ -97,7 +97,7 @@ export class Reaches {
 
   /** Whether a record of a kind is of this tenant; undefined where it does not show it. */
   isHere(kind: string, record: RecordData): Verdict {
-    const test = this.#here.get(kind) ?? compile(ofTenant(this.charter.shapes[kind] as KindShape, this.facts.tenant.id), kind, this.charter.shapes);
+    const test = this.#here.get(kind) ?? compile(ofTenant(kind, this.charter.shapes, this.facts.tenant.id), kind, this.charter.shapes);
     this.#here.set(kind, test);
     return test(record);
   }

@@ -1,20 +1,6 @@
 import { LintelError } from '../base/index.js';
 import { type Charter, type CharterTypes, type Field, type FieldData, type FieldRole, KEYHOLDER, type Permission, restsOnRead } from '../charter/index.js';
-import {
-  and,
-  type Comparison,
-  type KindShape,
-  ofTenant,
-  or,
-  type Predicate,
-  type RecordData,
-  readValue,
-  type Scalar,
-  type Test,
-  takesList,
-  type ValueType,
-  type Verdict,
-} from '../predicate/index.js';
+import { and, ofTenant, or, type Predicate, type RecordData, readValue, type Scalar, type Test, type ValueType, type Verdict } from '../predicate/index.js';
 import { decide } from './decide.js';
 import type { Decision, FieldAccess, HeldPermission } from './decision.js';
 import { type Anchor, anchorWords, charterOf, type Facts, type Snapshot } from './facts.js';
@@ -148,7 +134,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   /** The records of a kind that an action reaches, as a predicate in which only the record is left to ask. */
   filter<P extends T['permissions']>(action: P): Predicate {
     const permission = this.#kindPermission(action);
-    return and(ofTenant(this.charter.shapes[permission.kind as string] as KindShape, this.facts.tenant.id), this.reachOf(action));
+    return and(ofTenant(permission.kind as string, this.charter.shapes, this.facts.tenant.id), this.reachOf(action));
   }
 
   /** @internal Like {@link filter}, for a writer that equates the tenant itself. */
@@ -169,13 +155,9 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     return this.#reaches.grantsFor(this.charter.permission(permission));
   }
 
-  /** @internal The value with which a comparison is made for this person: a list for one that takes a list, null where it is missing. */
-  factFor(asked: Comparison, kind: string): Scalar | readonly Scalar[] | null {
-    const found = this.#reaches.specialise(asked, kind, 'grow');
-    if (found.op === 'always') return null;
-    if (found.op === 'never') return [];
-    const { value } = (found as { readonly to: { readonly value: Scalar | readonly Scalar[] } }).to;
-    return takesList(asked.op) && !Array.isArray(value) ? [value as Scalar] : value;
+  /** @internal A rule with every fact of this person resolved; what is missing makes it hold for more. */
+  specialised(rule: Predicate, kind: string): Predicate {
+    return this.#reaches.specialise(rule, kind, 'grow');
   }
 
   /** @internal The id of whoever asks, as a field of a type holds it; null for nobody. */

@@ -1,7 +1,7 @@
 import { type Kysely, SqliteAdapter, sql } from 'kysely';
 import { LintelError } from '../base/index.js';
-import type { Charter } from '../charter/index.js';
-import type { FieldShape, ValueType } from '../predicate/index.js';
+import { type Charter, idType } from '../charter/index.js';
+import type { FieldShape, KindShape, ValueType } from '../predicate/index.js';
 
 interface Column {
   table: string;
@@ -13,6 +13,8 @@ interface Column {
   collation?: string | null;
   /** Places that it keeps, where that was said: of a decimal, or of a second. */
   places?: number | null;
+  /** No two rows have the same in it. */
+  unique: boolean;
 }
 
 /** The types of column in which a field of each type is kept and compared without being rounded, padded or shifted. */
@@ -32,7 +34,8 @@ async function columnsIn(db: Kysely<any>, charter: Charter): Promise<Column[]> {
   const { rows } = await sql<Column>`
     select c.relname as table, n.nspname as schema, a.attname as column, k.collisdeterministic as deterministic, k.collname as collation,
       case when b.typtype = 'e' then 'enum' else b.typname end as type,
-      case when m.typmod < 0 then null when b.typname = 'numeric' then (m.typmod - 4) & 2047 when b.typname = 'timestamptz' then m.typmod end as places
+      case when m.typmod < 0 then null when b.typname = 'numeric' then (m.typmod - 4) & 2047 when b.typname = 'timestamptz' then m.typmod end as places,
+      exists (select 1 from pg_index i where i.indrelid = c.oid and i.indisunique and i.indimmediate and i.indisvalid and i.indpred is null and i.indnkeyatts = 1 and i.indkey[0] = a.attnum) as unique
     from pg_class c join pg_namespace n on n.oid = c.relnamespace join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped
     join pg_type t on t.oid = a.atttypid join pg_type b on b.oid = case when t.typtype = 'd' then t.typbasetype else t.oid end
     cross join lateral (select case when t.typtype = 'd' then t.typtypmod else a.atttypmod end as typmod) m
@@ -48,11 +51,14 @@ async function sqliteColumns(db: Kysely<any>, charter: Charter): Promise<Column[
   );
   const found: Column[] = [];
   for (const table of tables) {
-    const { rows } = await sql<{ name: string }>`select name from pragma_table_info(${table})`.execute(db);
-    for (const { name: column } of rows) {
+    const { rows } = await sql<{ name: string; only: number }>`
+      select t.name, t.pk = 1 and (select count(*) from pragma_table_info(${table}) where pk > 0) = 1
+        or exists (select 1 from pragma_index_list(${table}) i where i."unique" and not i.partial and (select group_concat(name) from pragma_index_info(i.name)) = t.name) as only
+      from pragma_table_info(${table}) t`.execute(db);
+    for (const { name: column, only } of rows) {
       const [x, t] = [sql.ref(column), sql.table(table)];
       const blind = await sql<{ blind: number }>`select "x" = 'A' as blind from (select ${x} as "x" from ${t} where 0 union all select 'a')`.execute(db);
-      found.push({ table, schema: '', column, deterministic: blind.rows[0]?.blind !== 1 });
+      found.push({ table, schema: '', column, deterministic: blind.rows[0]?.blind !== 1, unique: only === 1 });
     }
   }
   return found;
@@ -94,6 +100,14 @@ export async function checkSchema(db: Kysely<never>, charter: Charter): Promise<
       );
     else if (isId && found.collation) ids.push({ called, collation: found.collation });
   };
+  const insistOnUnique = ({ table, schema, fields, idField }: KindShape, place: string, what: string) => {
+    const { column } = fields[idField] as FieldShape;
+    const found = rows.find((row) => row.table === table && (schema === undefined || row.schema === schema) && row.column === column);
+    if (found?.unique === false)
+      problems.push(
+        `${place}: ${what} needs "${table}"."${column}" to be unique by itself, or a record of another tenant could be taken for it; make it the key, or give it a unique index`,
+      );
+  };
   for (const [kind, shape] of Object.entries(charter.shapes)) {
     for (const [field, own] of Object.entries(shape.fields)) {
       const { column, link } = own;
@@ -102,8 +116,13 @@ export async function checkSchema(db: Kysely<never>, charter: Charter): Promise<
       if (link) {
         look(link.table, undefined, link.user, place, own, true);
         look(link.table, undefined, link.record, place, at(shape.idField), true);
-        look(link.table, undefined, link.tenant, place, at(shape.tenantField), true);
-      } else look(shape.table, shape.schema, column, place, own, charter.kind(kind).fields[field]?.role !== 'plain');
+        if (link.tenant === undefined) insistOnUnique(shape, place, 'a list of people without a tenant');
+        else look(link.table, undefined, link.tenant, place, { type: idType(charter, 'tenant') }, true);
+      } else {
+        if (shape.throughField === field)
+          for (const one of [charter.shapes[own.to as string] as KindShape, shape]) insistOnUnique(one, place, 'a record that has its tenant through another');
+        look(shape.table, shape.schema, column, place, own, charter.kind(kind).fields[field]?.role !== 'plain');
+      }
     }
   }
   const [first] = ids;

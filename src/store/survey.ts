@@ -11,6 +11,13 @@ interface Column {
   readonly to: string | null;
 }
 
+/** The columns of a list of people. */
+interface LinkColumns {
+  readonly record: Column;
+  readonly user: Column;
+  readonly tenant?: Column;
+}
+
 /** A charter to be edited, and what the schema alone did not settle. */
 export interface Survey {
   readonly charter: Pick<CharterData, 'kinds'> & { readonly roles: object };
@@ -62,23 +69,29 @@ export async function survey(db: Kysely<any>): Promise<Survey> {
   const undecided: string[] = [];
   const tenantOf = (all: readonly Column[]) => all.find((c) => TENANT.test(c.column) && !c.key);
   const isPeople = (table: string | null) => table !== null && PEOPLE.test(table);
-  const links = new Map<string, { record: Column; user: Column; tenant: Column }>();
+  const keyOf = (all: readonly Column[]) => all.find((c) => c.key) ?? all.find((c) => c.column === 'id');
+  /** The column of the parent through which a table without a tenant of its own has one. */
+  const throughOf = (all: readonly Column[], trail: readonly Column[][] = []): Column | undefined =>
+    all.find(({ key, to }) => {
+      const parent = key || to === null || isPeople(to) ? undefined : tables.get(to);
+      return parent?.some((c) => c.key) && !trail.includes(parent) && (tenantOf(parent) ?? throughOf(parent, [...trail, parent])) !== undefined;
+    });
+  const links = new Map<string, LinkColumns>();
   for (const [table, all] of tables) {
     const [tenant, user] = [tenantOf(all), all.find((c) => isPeople(c.to) || /^(user|person|member)_?id$/i.test(c.column))];
     const record = all.find((c) => c !== tenant && c !== user && (c.to !== null || tables.has(`${c.column.replace(/_?id$/i, '')}s`)));
-    if (tenant && user && record && all.length <= 4 && !all.some((c) => c.key)) links.set(table, { record, user, tenant });
-    else if (user && record && !tenant && all.length <= 3 && !all.some((c) => c.key))
-      undecided.push(`${table}: looks like a list of people of ${record.to ?? record.column}, but names no tenant; add the tenant's column to it`);
+    if (user && record && all.length <= (tenant ? 4 : 3) && !all.some((c) => c.key)) links.set(table, { record, user, ...(tenant && { tenant }) });
   }
   const kinds: Record<string, KindData> = {};
   for (const [table, all] of tables) {
     if (links.has(table) || isPeople(table) || TENANT.test(singular(table))) continue;
-    const key = all.find((c) => c.key) ?? all.find((c) => c.column === 'id');
+    const key = keyOf(all);
     if (!key) {
       undecided.push(`${table}: has no key of one column, so it is no kind; give it one, or leave it outside of the charter`);
       continue;
     }
-    const kind = proposeKind(table, all, key, tenantOf(all), tables, links, isPeople, undecided);
+    const tenant = tenantOf(all);
+    const kind = proposeKind(table, all, key, tenant ?? throughOf(all), tables, links, isPeople, undecided);
     if (kind) kinds[camel(singular(table))] = kind;
   }
   return { charter: { kinds, roles: {} }, undecided };
@@ -88,9 +101,10 @@ function proposeKind(
   table: string,
   all: readonly Column[],
   key: Column,
+  /** The column of the tenant, or of the parent through which it is had. */
   tenant: Column | undefined,
   tables: ReadonlyMap<string, readonly Column[]>,
-  links: ReadonlyMap<string, { record: Column; user: Column; tenant: Column }>,
+  links: ReadonlyMap<string, LinkColumns>,
   isPeople: (table: string | null) => boolean,
   undecided: string[],
 ): KindData | undefined {
@@ -116,7 +130,7 @@ function proposeKind(
   };
   for (const column of all) {
     if (column === key) add(column, 'id');
-    else if (column === tenant) add(column, 'tenant');
+    else if (column === tenant && TENANT.test(column.column)) add(column, 'tenant');
     else if (MAKER.test(column.column)) add(column, 'maker');
     else if (OWNER.test(column.column)) add(column, 'owner', { change: 'transfer' });
     else if (isPeople(column.to)) {
@@ -126,7 +140,7 @@ function proposeKind(
     else if (parentOf(column) !== undefined) {
       const to = parentOf(column) as string;
       if (column.to === null) undecided.push(`${table}.${column.column}: seems to point to ${to}, by its name alone`);
-      add(column, 'parent', { to: camel(singular(to)), change: 'move' });
+      add(column, 'parent', { to: camel(singular(to)), change: 'move', ...(column === tenant && { through: true }) });
     } else add(column, 'plain');
   }
   for (const [link, { record, user, tenant: ofTenant }] of links) {
@@ -135,12 +149,13 @@ function proposeKind(
         role: 'people',
         type: TYPES[user.type] ?? 'text',
         change: 'assign',
-        link: { table: link, tenant: ofTenant.column, record: record.column, user: user.column },
+        link: { table: link, ...(ofTenant && { tenant: ofTenant.column }), record: record.column, user: user.column },
       };
   }
   const plain = Object.keys(fields).filter((f) => fields[f]?.role === 'plain' && fields[f]?.type === 'text');
   const label = LABELS.map(camel).find((f) => plain.includes(f)) ?? plain[0] ?? camel(key.column);
-  if (!tenant) undecided.push(`${table}: has no column that names a tenant; it is proposed as shared by all of them. If it belongs to one, add the column`);
+  if (!tenant)
+    undecided.push(`${table}: names no tenant, and no parent that has one; it is proposed as shared by all of them. If it belongs to one, add the column`);
   const owner = Object.entries(fields).find(([, f]) => f.role === 'owner')?.[0];
   const guards = [...new Set(Object.values(fields).flatMap((f) => f.change ?? []))];
   const one = singular(table).replaceAll('_', ' ');

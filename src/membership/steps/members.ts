@@ -1,15 +1,10 @@
 import { LintelError } from '../../base/index.js';
 import { KEYHOLDER } from '../../charter/index.js';
+import { dropLinks } from '../../scoping/index.js';
 import type { Assignment } from '../../standing/index.js';
 import type { Change, Handlers } from '../change/index.js';
-import type { Setting } from '../terms/index.js';
 import { insistOnHolder, keyholderEnds, readUntil, rolesHeld, rolesOnRecord } from './holders.js';
 import { dropOpenings } from './openings.js';
-
-/** The tables in which the application links people to records. */
-function linkTables(setting: Setting) {
-  return Object.values(setting.charter.shapes).flatMap((shape) => Object.values(shape.fields).flatMap((field) => (field.link ? [field.link] : [])));
-}
 
 /** Ends a membership with everything that hangs on it, the programs that the member answers for among it, so that nothing revives on return. Records stay owned. */
 export async function endMembership(change: Change, userId: string): Promise<readonly Assignment[]> {
@@ -35,13 +30,7 @@ export async function endMembership(change: Change, userId: string): Promise<rea
     await tx.deleteFrom(table).where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
   }
   await tx.deleteFrom('lintel_person_tenant').where('tenant_id', '=', tenantId).where('person_id', '=', userId).execute();
-  for (const { table, tenant, user } of linkTables(change.setting)) {
-    await tx
-      .deleteFrom(table as 'lintel_placement')
-      .where(tenant as 'tenant_id', '=', tenantId)
-      .where(user as 'user_id', '=', userId)
-      .execute();
-  }
+  if (!change.setting.recordsElsewhere) await dropLinks(tx, change.setting.charter, tenantId, userId);
   return before;
 }
 

@@ -17,6 +17,8 @@ export interface Setting {
   readonly sending: { readonly byTenant: number; readonly toAddress: number };
   /** True if messages can be sent; without, an invitation gives its link to hand over. */
   readonly hasMailer: boolean;
+  /** True where the application's records, and the people linked to them, are in another database. */
+  readonly recordsElsewhere: boolean;
   /** Obligations that the person who acts has met. */
   readonly fulfilled: readonly string[];
   /** Makes somebody where the application keeps its people itself. */

@@ -64,15 +64,25 @@ export class Picture {
     }
     const byKind = new Map<string, Map<string, Pictured>>();
     const read = (field: FieldShape, row: Row) => readValue(field.type, writer.readCell(row[field.column], field), field.scale) ?? null;
-    for (const [kind, shape] of Object.entries(charter.shapes)) {
+    for (const kind of parentsFirst(charter)) {
+      const shape = charter.shapes[kind] as KindShape;
       const all = new Map<string, Pictured>();
+      const { throughField, fields } = shape;
+      const through = throughField === undefined ? undefined : (fields[throughField] as FieldShape);
+      // What others have their tenant through has an id that is unique by itself.
+      const tenants = new Map(through && [...(byKind.get(through.to as string)?.values() ?? [])].map((one) => [one.id, one.tenant]));
+      const tenantOf = (row: Row) => {
+        if (through) return tenants.get(String(read(through, row)));
+        return shape.tenantField === undefined ? undefined : (read(fields[shape.tenantField] as FieldShape, row) ?? undefined);
+      };
       for (const row of raw.get(kind) ?? []) {
         const id = String(read(shape.fields[shape.idField] as FieldShape, row));
-        const tenant = shape.tenantField === undefined ? undefined : (read(shape.fields[shape.tenantField] as FieldShape, row) ?? undefined);
+        const tenant = tenantOf(row);
         const value = (field: FieldShape) => {
           if (!field.link) return read(field, row);
           const { link } = field;
-          const mine = (links.get(link.table) ?? []).filter((one) => String(one[link.tenant]) === String(tenant) && String(one[link.record]) === id);
+          const isHere = (one: Row) => link.tenant === undefined || String(one[link.tenant]) === String(tenant);
+          const mine = (links.get(link.table) ?? []).filter((one) => isHere(one) && String(one[link.record]) === id);
           return mine.map((one) => readValue(field.type, one[link.user]) ?? null).sort();
         };
         const record: Record<string, unknown> = Object.fromEntries(Object.entries(shape.fields).map(([name, field]) => [name, value(field)]));

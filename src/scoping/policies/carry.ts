@@ -1,7 +1,7 @@
 import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
 import { CLEANING, entryOf, hashOf, LintelError, toHex } from '../../base/index.js';
 import { type Charter, idType } from '../../charter/index.js';
-import { readEach, type ValueType } from '../../predicate/index.js';
+import { type Comparison, readEach, type Scalar, takesList, type ValueType } from '../../predicate/index.js';
 import { openingKey, type Standing } from '../../standing/index.js';
 import { sqlText } from '../fragment.js';
 import type { ScopeSupport } from '../support.js';
@@ -82,10 +82,19 @@ function worthKeeping(standing: Standing): string {
       else at.records[anchor.kind] = [...(at.records[anchor.kind] ?? []), ...idsOf(idTypeOf(anchor.kind), [anchor.id])];
     }
   }
-  const known = factsAsked(charter as Charter).map(({ key, kind, asked }) => [key, standing.factFor(asked, kind)] as const);
+  const known = factsAsked(charter as Charter).map(({ key, kind, asked }) => [key, factFor(standing, asked, kind)] as const);
   const rest = { anchored, opened, facts: Object.fromEntries(known) };
   const [user = null] = idsOf(personType, facts.me.userId === undefined ? [] : [facts.me.userId]);
   return [charter.hash, JSON.stringify(facts.tenant.id), JSON.stringify(user), `\t${holds.join('\t')}\t`, JSON.stringify(rest)].join('\n');
+}
+
+/** The value with which a comparison is made for a person: a list for one that takes a list, null where it is missing. */
+function factFor(standing: Standing, asked: Comparison, kind: string): Scalar | readonly Scalar[] | null {
+  const found = standing.specialised(asked, kind);
+  if (found.op === 'always') return null;
+  if (found.op === 'never') return [];
+  const { value } = (found as { readonly to: { readonly value: Scalar | readonly Scalar[] } }).to;
+  return takesList(asked.op) && !Array.isArray(value) ? [value as Scalar] : value;
 }
 
 // Everything is named in full, and nothing is prepared under a name: whoever had the connection before could have put something else there.

@@ -122,10 +122,9 @@ class KindWall {
     const alias = this.#shape.table;
     const rule = (verb: string, clauses: string) => `create policy lintel_${verb} on ${table} as restrictive for ${verb} to public ${clauses};`;
     const tenant = this.#writer.tenant(this.#kind, alias);
-    const ofTenant = this.#shape.tenantField === undefined ? verbatim('null') : this.#column(this.#shape.tenantField, alias);
-    const given = sqlText`(coalesce(current_setting('lintel.given', true), '') <> '' and ${verbatim(WALL)}.given(${this.#image(alias)}, ${ofTenant}::text))`;
+    const given = sqlText`(coalesce(current_setting('lintel.given', true), '') <> '' and ${tenant} and ${verbatim(WALL)}.given(${this.#image(alias)}))`;
     const seen = this.#any([this.#reached('read', alias), given]);
-    const named = this.#data.shared ? verbatim('true') : this.#writer.tenantNamed(this.#kind, alias);
+    const named = this.#writer.tenantNamed(this.#kind, alias);
     const lines = [
       `alter table ${table} enable row level security;`,
       `create policy lintel_open on ${table} as permissive for all to public using (true) with check (true);`,
@@ -237,7 +236,7 @@ end`;
       if (!link) return [];
       const table = inline(name('public', link.table));
       const column = (part: string) => inline(name(link.table, part));
-      const tenant = `${column(link.tenant)} = (select ${WALL}.told('tenant'))::${sqlTypeOf(this.#field(this.#shape.tenantField as string))}`;
+      const tenant = inline(this.#writer.linkHere(this.#kind, link, link.table));
       const among = (ids: string) => `${column(link.record)} in (select ${WALL}.${ids}())`;
       const changes = change === undefined ? 'false' : `${tenant} and ${among(this.#writer.reachable(this.#kind, change))}`;
       const rule = (verb: string, clauses: string) => `create policy lintel_${verb} on ${table} as restrictive for ${verb} to public ${clauses};`;
@@ -249,7 +248,7 @@ end`;
         rule('update', 'using (false)'),
         rule('delete', `using (${changes})`),
       ];
-      return [{ table, lines, columns: [link.tenant, link.record, link.user] }];
+      return [{ table, lines, columns: [...(link.tenant === undefined ? [] : [link.tenant]), link.record, link.user] }];
     });
   }
 
@@ -294,6 +293,21 @@ export function dropStatements(charter: Charter): string[] {
   ];
 }
 
+/** Kinds whose ids in the carried tenant something is looked up by: what has its tenant through them, or links without one. Each comes after that through which it has its own. */
+function hereKinds(charter: Charter): string[] {
+  const all = new Set<string>();
+  const add = (kind: string): void => {
+    const { throughField, fields } = charter.shapes[kind] as KindShape;
+    if (throughField !== undefined) add(fields[throughField]?.to as string);
+    all.add(kind);
+  };
+  for (const [kind, { fields, throughField }] of Object.entries(charter.shapes)) {
+    if (throughField !== undefined) add(fields[throughField]?.to as string);
+    if (Object.values(fields).some(({ link }) => link && link.tenant === undefined)) add(kind);
+  }
+  return [...all];
+}
+
 const POLICIES = ['open', 'select', 'insert', 'update', 'delete'];
 
 function takeDown(charter: Charter): string[] {
@@ -313,7 +327,8 @@ export function policyStatements(charter: Charter, { role }: PolicyOptions): str
   const links = [...new Map(walls.flatMap((wall) => wall.links()).map((link) => [link.table, link])).values()];
   const policies = walls.flatMap((wall) => wall.policies());
   const triggers = walls.flatMap((wall) => wall.trigger());
-  const views = walls.flatMap((wall) => wall.view());
+  const here = hereKinds(charter).map((kind) => writer.here(kind));
+  const views = [...here, ...walls.flatMap((wall) => wall.view())];
   const functions = writer.functions().map(listing);
   const app = quoted(role);
   return [
@@ -331,18 +346,19 @@ begin
   end loop;
 end $lintel$;`,
     ...ground(charter),
+    ...here,
     ...functions,
     ...triggers,
     ...policies,
     ...links.flatMap(({ lines }) => lines),
-    ...views,
+    ...views.slice(here.length),
     `revoke all on all functions in schema ${WALL} from public;`,
     `revoke all on all tables in schema ${WALL} from public;`,
     `grant usage on schema ${WALL} to ${app};`,
     ...['told(text, text, text)', 'facts(text, text)', 'opened(text)', 'units(text)', 'records(text, text)'].map(
       (f) => `grant execute on function ${WALL}.${f} to ${app};`,
     ),
-    ...['is_member(text)', 'is_unit(text)', 'is_group(text)', 'given(text, text)', 'challenge()', 'next_turn()'].map(
+    ...['is_member(text)', 'is_unit(text)', 'is_group(text)', 'given(text)', 'challenge()', 'next_turn()'].map(
       (f) => `grant execute on function ${WALL}.${f} to ${app};`,
     ),
     ...writer.functions().map((f) => `grant execute on function ${WALL}.${f.name}(${f.takesKey ? 'text' : ''}) to ${app};`),

@@ -136,11 +136,11 @@ begin
   select inner_pad, outer_pad into k from ${WALL}.key;
   return encode(sha256(k.outer_pad || sha256(k.inner_pad || convert_to('given ' || ${BOUND} || ${WALL}.told('tenant') || coalesce(${WALL}.told('user'), '') || given, 'UTF8'))), 'hex');
 end $lintel$;`,
-    `create function ${WALL}.given(one text, tenant text) returns boolean language plpgsql ${LOCKED} as $lintel$
+    `create function ${WALL}.given(one text) returns boolean language plpgsql ${LOCKED} as $lintel$
 declare
   carried text := coalesce(current_setting('lintel.given', true), '');
 begin
-  return tenant = ${WALL}.told('tenant') and left(carried, 64) = ${WALL}.seal(substr(carried, 65)) and substr(carried, 65)::jsonb ? one;
+  return left(carried, 64) = ${WALL}.seal(substr(carried, 65)) and substr(carried, 65)::jsonb ? one;
 exception when others then return false;
 end $lintel$;`,
     `create function ${WALL}.give(one text) returns void language plpgsql volatile security definer set search_path = pg_catalog, pg_temp as $lintel$

@@ -1,5 +1,5 @@
-import { CHOOSE, type Charter, followedFields, reachesOfKind, restsOnRead } from '../../charter/index.js';
-import { type Comparison, type FieldShape, type KindShape, type Predicate, takesList, type ValueType } from '../../predicate/index.js';
+import { CHOOSE, type Charter, followedFields, idType, reachesOfKind, restsOnRead } from '../../charter/index.js';
+import { type Comparison, type FieldShape, type KindShape, type LinkTable, type Predicate, takesList, type ValueType } from '../../predicate/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
 import { SqlWriter } from '../writer.js';
 import { factKey } from './facts.js';
@@ -80,23 +80,35 @@ export class RuleWriter extends SqlWriter {
     return sqlTypeOf(fields[idField] as FieldShape);
   }
 
-  #tenantType(kind: string): string | undefined {
-    const { tenantField, fields } = this.#shape(kind);
-    return tenantField === undefined ? undefined : sqlTypeOf(fields[tenantField] as FieldShape);
+  get #tenantType(): string {
+    return SQL_TYPES[idType(this.#charter, 'tenant')];
   }
 
+  /** @param id what has to be the tenant of the row; it is the carried one, or none. */
   #isTenant(kind: string, alias: string, id: Fragment): Fragment {
     const shape = this.#shape(kind);
+    if (shape.throughField !== undefined)
+      return sqlText`(${id} is not null and ${this.#isHere(shape.fields[shape.throughField]?.to as string, this.column(shape, shape.throughField, alias))})`;
     return shape.tenantField === undefined ? sqlText`${id} is not null` : sqlText`${this.column(shape, shape.tenantField, alias)} = ${id}`;
   }
 
   tenant(kind: string, alias: string): Fragment {
-    return this.#isTenant(kind, alias, once(`told('tenant')`, this.#tenantType(kind)));
+    return this.#isTenant(kind, alias, once(`told('tenant')`, this.#tenantType));
   }
 
   /** The tenant that the connection names, so that an index serves. Anybody can name any: what reaches a row says whether it is so. */
   tenantNamed(kind: string, alias: string): Fragment {
-    return this.#isTenant(kind, alias, verbatim(`nullif(current_setting('lintel.tenant', true), '')::${this.#tenantType(kind)}`));
+    if (this.#shape(kind).tenantField === undefined) return verbatim('true');
+    return this.#isTenant(kind, alias, verbatim(`nullif(current_setting('lintel.tenant', true), '')::${this.#tenantType}`));
+  }
+
+  /**
+   * The ids of a kind in the carried tenant, for rows that have their tenant through one: looked up by the row's own column, by an index, as the owner of the tables; nothing else is to be
+   * seen in it, and a barrier keeps what fails from being asked of others.
+   */
+  here(kind: string): string {
+    const shape = this.#shape(kind);
+    return `create view ${WALL}.${inline(name(hereView(kind)))} with (security_barrier = true) as select ${inline(this.column(shape, shape.idField, 'p'))} as "id" from ${inline(this.qualified(kind))} as "p" where ${inline(this.tenant(kind, 'p'))};`;
   }
 
   /**
@@ -118,7 +130,7 @@ export class RuleWriter extends SqlWriter {
     const read = restsOnRead(action) ? [this.#reachedBy(kind, 'read', alias, 'before', anchored)] : [];
     const permission = `${kind}.${action}`;
     const [widest, ...others] = reachesOfKind(this.#charter.kind(kind)) as [string, ...string[]];
-    const wide = this.#isTenant(kind, alias, once(`told('holds', ${literal(`${permission} ${widest}`)})`, this.#tenantType(kind)));
+    const wide = this.#isTenant(kind, alias, once(`told('holds', ${literal(`${permission} ${widest}`)})`, this.#tenantType));
     const ways = [
       ...others
         .filter((reach) => anchored === 'written out' || this.#isWrittenOut(kind, permission, reach))
@@ -331,9 +343,21 @@ export class RuleWriter extends SqlWriter {
 
   #linkedIds(p: Comparison, kind: string, onlyWith?: string): string {
     const field = this.#shape(kind).fields[p.field] as FieldShape;
-    const { table, tenant, record, user } = field.link as NonNullable<FieldShape['link']>;
-    const where = sqlText`${name('l', tenant)} = ${once(`told('tenant')`, this.#tenantType(kind))} and ${name('l', user)} = ${this.#valueOf(p, field, onlyWith)}`;
+    const link = field.link as NonNullable<FieldShape['link']>;
+    const { table, record, user } = link;
+    const where = sqlText`${this.linkHere(kind, link, 'l')} and ${name('l', user)} = ${this.#valueOf(p, field, onlyWith)}`;
     return `select ${inline(name('l', record))}::${this.#idType(kind)} from ${inline(name('public', table))} as "l" where ${inline(where)}`;
+  }
+
+  /** A record of a kind is of the carried tenant. */
+  #isHere(kind: string, id: Fragment): Fragment {
+    return sqlText`exists (select 1 from ${verbatim(WALL)}.${name(hereView(kind))} as "h" where "h"."id" = ${id})`;
+  }
+
+  /** A link is of the carried tenant. */
+  linkHere(kind: string, { tenant, record }: LinkTable, alias: string): Fragment {
+    if (tenant !== undefined) return sqlText`${name(alias, tenant)} = ${once(`told('tenant')`, this.#tenantType)}`;
+    return this.#isHere(kind, name(alias, record));
   }
 
   /** A comparison with one value that is worked out in the database. */
@@ -342,6 +366,9 @@ export class RuleWriter extends SqlWriter {
     return this.writeInstant(op, column, value, sqlText`(${value} + interval '1 millisecond')`);
   }
 }
+
+/** The view of the ids of a kind in the carried tenant. */
+const hereView = (kind: string) => `here_${kind}`;
 
 const isFact = (p: Comparison) => 'me' in p.to || 'context' in p.to;
 

@@ -92,8 +92,9 @@ export class Write {
     const { kind, alias, shape, table } = this.#target;
     const checks = this.#body.checks(named);
     const id = shape.fields[shape.idField] as NonNullable<(typeof shape.fields)[string]>;
-    const of = (ids: readonly unknown[], at: string) =>
-      sqlText`${this.#boundary.tenant(kind, at)} and ${this.#boundary.writer.writeList(name(at, id.column), ids, id)}`;
+    // What has its tenant through another is in none until it is checked; its id is unique by itself.
+    const here = (at: string) => (shape.throughField === undefined ? sqlText`${this.#boundary.tenant(kind, at)} and ` : verbatim(''));
+    const of = (ids: readonly unknown[], at: string) => sqlText`${here(at)}${this.#boundary.writer.writeList(name(at, id.column), ids, id)}`;
     const returned = (ids: readonly unknown[]) => {
       const readable = this.#boundary.readable(kind, undefined, table, [verbatim(`true as "${ROW}"`)]);
       const items = (this.#returned ?? []).map((item) => sqlText`${item}, `);

@@ -1,0 +1,142 @@
+/* Records that have their tenant through another, and people of a record whose links name no tenant: tables that nobody has to alter. */
+import { PGlite } from '@electric-sql/pglite';
+import { Kysely, SqliteDialect, sql } from 'kysely';
+import Database from 'libsql';
+import { beforeAll, describe, expect, test } from 'vitest';
+import { defineCharter, defineKinds, id, maker, people, tenant, text, through } from 'warm-lintel';
+import { connect, createLintel, policyStatements } from 'warm-lintel/server';
+import { APP_ROLE } from '../agree/engines.js';
+
+const actions = { read: { label: 'Read' }, create: { label: 'Make' }, update: { label: 'Change' }, delete: { label: 'Delete' } };
+const integer = { type: 'integer' } as const;
+const charter = defineCharter(
+  defineKinds(
+    {
+      job: { table: 'jobs', label: 'title', fields: { id: id(integer), shopId: tenant({ type: 'text' }), title: text() }, actions },
+      remark: {
+        table: 'remarks',
+        label: 'words',
+        fields: {
+          id: id(integer),
+          jobId: through('job', integer),
+          madeBy: maker({ type: 'text' }),
+          words: text(),
+          watchers: people({ table: 'remark_watchers', record: 'remark_id', user: 'user_id', type: 'text' }),
+        },
+        actions,
+      },
+      mark: { table: 'marks', label: 'sign', fields: { id: id(integer), remarkId: through('remark', integer), sign: text() }, actions },
+    },
+    { remark: { own: ({ record, me }) => record.madeBy.is(me.userId), watched: ({ record, me }) => record.watchers.includes(me.userId) } },
+  ),
+  {
+    roles: {
+      fitter: {
+        label: 'Fitter',
+        may: {
+          'job.read': 'tenant',
+          'remark.read': ['own', 'watched'],
+          'remark.create': 'own',
+          'remark.update': 'own',
+          'mark.read': 'followed',
+          'mark.create': 'followed',
+        },
+      },
+    },
+  },
+);
+
+const TABLES = [
+  'create table jobs (id integer primary key, shop_id text, title text)',
+  'create table remarks (id integer primary key, job_id integer references jobs, made_by text, words text)',
+  'create table remark_watchers (remark_id integer, user_id text)',
+  'create table marks (id integer primary key, remark_id integer references remarks, sign text)',
+  "insert into jobs values (1, 'north', 'Brakes'), (2, 'south', 'Gears')",
+  "insert into remarks values (11, 1, 'ada', 'worn'), (12, 1, 'bo', 'ordered'), (21, 2, 'ada', 'theirs'), (31, null, 'ada', 'nobody''s')",
+  "insert into remark_watchers values (12, 'ada'), (21, 'ada'), (11, 'bo')",
+  "insert into marks values (111, 11, 'a'), (121, 12, 'b'), (211, 21, 'c'), (311, 31, 'd'), (411, null, 'e')",
+];
+
+async function world(records?: Kysely<any>) {
+  const db = connect<any>(new PGlite());
+  const place = records ?? db;
+  for (const statement of TABLES) await sql.raw(statement).execute(place);
+  const lintel = createLintel({ charter, db, ...(records && { records }) });
+  await lintel.prepare();
+  for (const who of ['kim', 'ada', 'bo']) await lintel.addPerson({ id: who, name: who, address: `${who}@through.example`, confirmedAt: new Date(0) });
+  for (const shop of ['north', 'south']) {
+    await lintel.openTenant({ id: shop, name: shop, keyholder: 'kim' });
+    const kim = await lintel.enter({ tenant: shop, user: 'kim' });
+    for (const who of ['ada', 'bo']) {
+      const [sent] = await kim.invitations.send([{ address: `${who}@through.example`, roles: [{ role: 'fitter', anchor: { on: 'tenant' } }] }]);
+      await lintel.acceptInvitation(who, { token: sent?.token as string });
+    }
+  }
+  const enter = (user: string, shop = 'north') => lintel.enter({ tenant: shop, user });
+  return { lintel, db, place, enter };
+}
+const ids = (rows: readonly object[]) => rows.map((row) => (row as { id: number }).id).sort();
+
+describe.each(['beside the membership', 'in SQLite'])('%s', (where) => {
+  let it: Awaited<ReturnType<typeof world>>;
+  beforeAll(async () => {
+    it = await world(where === 'in SQLite' ? new Kysely<any>({ dialect: new SqliteDialect({ database: new Database(':memory:') as never }) }) : undefined);
+  });
+
+  test('a record is of its parent’s tenant, however many steps away, and one without a parent is nobody’s', async () => {
+    const [ada, kim, south] = [await it.enter('ada'), await it.enter('kim'), await it.enter('kim', 'south')];
+    expect(ids(await ada.find('remark'))).toEqual([11, 12]);
+    expect(ids(await ada.find('mark'))).toEqual([111, 121]);
+    expect(ids(await kim.scope<any>(it.place).selectFrom('marks').select('id').execute())).toEqual([111, 121]);
+    expect(ids(await south.scope<any>(it.place).selectFrom('marks').select('id').execute())).toEqual([211]);
+    expect((await kim.decideById('mark.update', 111)).allowed).toBe(true);
+    for (const hidden of [211, 311, 411, 999]) expect(await kim.decideById('mark.update', hidden)).toMatchObject({ allowed: false, visibility: 'hidden' });
+  });
+
+  test('what is made hangs on a record that its maker reads, and never on none', async () => {
+    const ada = await it.enter('ada');
+    const make = (values: object) => ada.scope<any>(it.place).insertInto('marks').values(values).execute();
+    await make({ id: 901, remark_id: 12, sign: 'f' });
+    for (const values of [{ remark_id: 21 }, { remark_id: 31 }, { remark_id: null }, {}])
+      await expect(make({ id: 902, sign: 'g', ...values })).rejects.toMatchObject({ code: expect.stringMatching(/^(no-such-value|write-out-of-reach)$/) });
+    expect(await it.place.selectFrom('marks').select('id').where('id', '=', 902).execute()).toEqual([]);
+  });
+
+  test('who leaves is taken off the records of that tenant, and of no other', async () => {
+    const kim = await it.enter('kim');
+    await kim.members.remove('ada');
+    if (where === 'beside the membership')
+      expect(await it.place.selectFrom('remark_watchers').selectAll().orderBy('remark_id').execute()).toEqual([
+        { remark_id: 11, user_id: 'bo' },
+        { remark_id: 21, user_id: 'ada' },
+      ]);
+  });
+});
+
+test('under the row policies plain SQL sees the same, and no function tells of another tenant', async () => {
+  const { lintel, db, enter } = await world();
+  await sql.raw(`create role ${APP_ROLE}`).execute(db);
+  for (const statement of policyStatements(lintel.charter, { role: APP_ROLE })) await sql.raw(statement).execute(db);
+  const ada = await enter('ada');
+  const seen = await ada.withPolicies(db, async (tx) => {
+    await sql.raw(`set local role ${APP_ROLE}`).execute(tx);
+    const list = async (text: string) => ids((await sql.raw<any>(text).execute(tx)).rows);
+    return {
+      marks: await list('select id from marks'),
+      remarks: await list('select id from remarks'),
+      here: await list('select id from lintel_wall.here_remark'),
+      watched: await list('select linked_remark_watchers as id from lintel_wall.linked_remark_watchers()').catch(() => []),
+    };
+  });
+  expect(seen).toEqual({ marks: [111, 121], remarks: [11, 12], here: [11, 12], watched: [12] });
+});
+
+test('a parent whose id is not unique by itself is refused, with the place and the remedy', async () => {
+  const { lintel, db } = await world();
+  await lintel.prepare();
+  for (const statement of ['alter table marks drop constraint marks_remark_id_fkey', 'alter table remarks drop constraint remarks_pkey'])
+    await sql.raw(statement).execute(db);
+  const refused = await lintel.prepare().catch((error: Error) => error.message);
+  expect(refused).toMatch(/kinds\.mark\.fields\.remarkId: .*"remarks"\."id" to be unique by itself/);
+  expect(refused).toMatch(/kinds\.remark\.fields\.watchers: .*make it the key/);
+});
