@@ -141,18 +141,29 @@ const benchCharter = readCharter({
     appointed: { label: 'Appointed', may: { 'hive.read': ['appointed'] } },
   },
 });
+/** The same, where inspections have their tenant through their hive. */
+const throughCharter = readCharter({
+  ...benchCharter.data,
+  kinds: {
+    ...benchCharter.data.kinds,
+    inspection: { ...benchCharter.kind('inspection'), fields: throughHive(benchCharter.kind('inspection').fields) },
+  },
+});
+function throughHive({ tenantId: _, hiveId, ...fields }: (typeof benchCharter.data.kinds)[string]['fields']) {
+  return { ...fields, hiveId: { ...hiveId, through: true } };
+}
 const TENANT = 't242';
 const USER = 'p242';
 
 /** A standing with one of those roles, for a member who has no other. */
-async function standingWith(db: Kysely<any>, role: string) {
+async function standingWith(db: Kysely<any>, role: string, charter = benchCharter) {
   const who = { tenant_id: TENANT, user_id: USER };
   await db.deleteFrom('lintel_assignment').where('tenant_id', '=', TENANT).where('user_id', '=', USER).execute();
   await db
     .insertInto('lintel_assignment')
     .values({ ...who, role, anchor: 'tenant', anchor_id: TENANT })
     .execute();
-  return createLintel({ charter: benchCharter, db }).enter({ tenant: TENANT, user: USER });
+  return createLintel({ charter, db }).enter({ tenant: TENANT, user: USER });
 }
 
 const hivePage = (from: any) => from.selectFrom('hives').select(['id', 'name', 'keeper_id', 'status']).orderBy('id').limit(50);
@@ -174,6 +185,12 @@ const ownHive = (eb: any) =>
       .whereRef('h.tenant_id', '=', 'i.tenant_id')
       .whereRef('h.id', '=', 'i.hive_id')
       .where('h.keeper_id', '=', USER),
+  );
+const hereHive = (eb: any) =>
+  eb.exists(eb.selectFrom('hives as h').select(eb.lit(1).as('one')).whereRef('h.id', '=', 'i.hive_id').where('h.tenant_id', '=', TENANT));
+const ownHiveHere = (eb: any) =>
+  eb.exists(
+    eb.selectFrom('hives as h').select(eb.lit(1).as('one')).whereRef('h.id', '=', 'i.hive_id').where('h.tenant_id', '=', TENANT).where('h.keeper_id', '=', USER),
   );
 const appointedHive = (eb: any) =>
   eb.exists(
@@ -220,6 +237,22 @@ async function scoped(db: Kysely<any>, pool: pg.Pool): Promise<Result[]> {
       ours: hivePage,
       hand: () => inTenant(hivePage(db), 'hives').where(appointedHive),
     },
+    {
+      name: 'scope-tenant-through',
+      role: 'all',
+      through: throughCharter,
+      what: 'a page of 50 that has its tenant through its parent',
+      ours: visitPage,
+      hand: () => visitPage(db).where(hereHive),
+    },
+    {
+      name: 'scope-tenant-through-own',
+      role: 'own',
+      through: throughCharter,
+      what: 'a page of 50 that has its tenant through its parent, which is one’s own',
+      ours: visitPage,
+      hand: () => visitPage(db).where(ownHiveHere),
+    },
   ];
   const barred = [
     {
@@ -238,8 +271,15 @@ async function scoped(db: Kysely<any>, pool: pg.Pool): Promise<Result[]> {
     },
   ];
   const results: Result[] = [];
-  for (const { name, role, what, ours, hand } of cases) {
-    const scope = (await standingWith(db, role)).scope<any>();
+  // Keys of one column, as tables have them where a child names its parent and no tenant.
+  const keys = async (...statements: string[]) => {
+    for (const statement of [...statements, 'analyze']) await sql.raw(statement).execute(db);
+  };
+  let keyed = false;
+  for (const { name, role, what, ours, hand, through } of cases) {
+    if (through && !keyed) await keys('create unique index hive_id_alone on hives (id)', 'create index inspection_hive on inspections (hive_id)');
+    keyed ||= through !== undefined;
+    const scope = (await standingWith(db, role, through)).scope<any>();
     const plans = await Promise.all([planOf(ours(scope), pool), planOf(hand(), pool)]);
     if (plans[0] !== plans[1]) throw new Error(`${name}: the plans differ: ${plans.join(' | ')}`);
     const counts = [(await ours(scope).execute()).length, (await hand().execute()).length];
@@ -256,6 +296,7 @@ async function scoped(db: Kysely<any>, pool: pg.Pool): Promise<Result[]> {
       ),
     );
   }
+  await keys('drop index hive_id_alone', 'drop index inspection_hive');
   for (const { name, role, what, ours, hand } of barred) {
     const scope = (await standingWith(db, role)).scope<any>();
     const counts = [(await ours(scope).execute()).length, (await hand().execute()).length];

@@ -5,7 +5,7 @@ export const AGREE_GUARDS: readonly Planted[] = [
   [
     'a tenant condition is dropped',
     'scoping/boundary.ts',
-    'return this.#condition(where, kind, alias, (wall) => wall.tenant(kind, alias));',
+    'return this.#condition(this.#ofTenant(kind), kind, alias, (wall) => wall.tenant(kind, alias));',
     "return verbatim('true');",
   ],
   ['an and becomes an or', 'scoping/writer.ts', "(p.op === 'and') === wanted ? ' and ' : ' or '", "' or '"],

@@ -66,7 +66,7 @@ test.each<[string, (data: any) => void, string]>([
   [
     'full control declared anew',
     (d) => (d.roles.keyholder = { label: 'Boss', may: {} }),
-    'roles.keyholder: full control comes with every charter; choose another name',
+    'roles.keyholder: full control comes with every charter, and is called otherwise by keyholder: { label: … }; choose another name',
   ],
   ['a name it had before, not in a list', (d) => (d.roles.reader.was = 'looker'), 'roles.reader.was: must be a list of names'],
   ['roles in a circle', (d) => (d.roles.reader.includes = ['keeper']), 'roles.reader.includes: roles include each other in a circle'],

@@ -1,19 +1,16 @@
 /** Edit distance with transpositions (optimal string alignment), for near matches in messages. */
 function distance(a: string, b: string): number {
-  const rows: number[][] = [Array.from({ length: b.length + 1 }, (_, j) => j)];
+  let [above, row] = [[], Array.from({ length: b.length + 1 }, (_, j) => j)] as [number[], number[]];
   for (let i = 1; i <= a.length; i++) {
-    const row = [i];
+    const next = [i];
     for (let j = 1; j <= b.length; j++) {
-      const cost = a[i - 1] === b[j - 1] ? 0 : 1;
-      let best = Math.min((rows[i - 1]?.[j] ?? 0) + 1, (row[j - 1] ?? 0) + 1, (rows[i - 1]?.[j - 1] ?? 0) + cost);
-      if (i > 1 && j > 1 && a[i - 1] === b[j - 2] && a[i - 2] === b[j - 1]) {
-        best = Math.min(best, (rows[i - 2]?.[j - 2] ?? 0) + 1);
-      }
-      row.push(best);
+      const [left, up, diagonal] = [next[j - 1], row[j], row[j - 1]] as [number, number, number];
+      const best = Math.min(left + 1, up + 1, diagonal + Number(a[i - 1] !== b[j - 1]));
+      next.push(a[i - 1] === b[j - 2] && a[i - 2] === b[j - 1] ? Math.min(best, (above[j - 2] as number) + 1) : best);
     }
-    rows.push(row);
+    [above, row] = [row, next];
   }
-  return rows[a.length]?.[b.length] ?? 0;
+  return row[b.length] as number;
 }
 
 /** The candidate closest to `word`, if it is close enough to be what was meant (a third of its letters, at least one). */

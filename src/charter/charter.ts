@@ -87,7 +87,7 @@ export class Charter<T extends CharterTypes = CharterTypes> {
   reachesOf(permission: string): string[] {
     const found = this.permissions.get(permission);
     if (!found) return [];
-    if (!found.kind) return [...reachesOfOperation(permission)];
+    if (!found.kind) return reachesOfOperation(permission, this.data.roles);
     return reachesOfKind(this.kind(found.kind));
   }
 
@@ -110,7 +110,7 @@ export class Charter<T extends CharterTypes = CharterTypes> {
 
   /** @throws LintelError `unknown-role` with the near match. */
   role(name: string): RoleData {
-    if (name === KEYHOLDER) return { label: 'Keyholder', sentence: 'Full control; somebody always holds it.', includes: [], may: {}, gives: [] };
+    if (name === KEYHOLDER) return { ...this.data.keyholder, includes: [], may: {}, gives: [] };
     return look(this.data.roles, name, 'role');
   }
 
@@ -198,14 +198,12 @@ function snakeCase(name: string): string {
 export function shapeOf(kind: KindData): KindShape {
   const fields = Object.entries(kind.fields);
   const named = (is: (field: FieldData) => unknown) => fields.find(([, f]) => is(f))?.[0];
-  const tenantField = named((f) => f.role === 'tenant');
-  const throughField = named((f) => f.through);
   return {
     table: kind.table,
     ...(kind.schema !== undefined && { schema: kind.schema }),
     idField: named((f) => f.role === 'id') ?? 'id',
-    ...(tenantField && { tenantField }),
-    ...(throughField && { throughField }),
+    tenantField: named((f) => f.role === 'tenant'),
+    throughField: named((f) => f.through),
     fields: Object.fromEntries(
       fields.map(([name, f]) => [
         name,

@@ -86,6 +86,13 @@ export interface ApartData {
   readonly sentence: string;
 }
 
+/** What full control is called in an application, and where who holds it begins. What they may not do is a limit. */
+export interface KeyholderData {
+  readonly label: string;
+  readonly sentence?: string;
+  readonly startsAt?: string;
+}
+
 /** A charter as plain data: what is stored, hashed, compared and sent. */
 export interface CharterData {
   readonly kinds: Readonly<Record<string, KindData>>;
@@ -93,6 +100,7 @@ export interface CharterData {
   readonly roles: Readonly<Record<string, RoleData>>;
   /** By kind, then by name. */
   readonly limits: Readonly<Record<string, Readonly<Record<string, LimitData>>>>;
+  readonly keyholder: KeyholderData;
   readonly obligations: Readonly<Record<string, ObligationData>>;
   /** Names of roles and permissions that are gone, and that are not to come to mean something else. */
   readonly retired: readonly string[];

@@ -14,7 +14,7 @@ import {
   type UnitTerm,
 } from '../predicate/index.js';
 import { type Charter, type CharterTypes, shapeOf } from './charter.js';
-import type { ApartData, AreaData, KindData, ObligationData, PermissionWords } from './data.js';
+import type { ApartData, AreaData, KeyholderData, KindData, ObligationData, PermissionWords } from './data.js';
 import type { Field, FieldRole } from './field.js';
 import type { AboutPeople, Operation, PEOPLE_REACHES } from './operations.js';
 import { readCharter } from './read.js';
@@ -128,15 +128,15 @@ type ReachName<F extends Fields, R, N extends string> =
   | (N extends keyof F ? (Extract<F[N][keyof F[N]], Field<unknown, 'parent', string, string>> extends never ? never : 'followed') : never)
   | (N extends keyof R ? keyof R[N] & string : never);
 
-type ReachOf<F extends Fields, R, P extends string> = P extends AboutPeople
-  ? (typeof PEOPLE_REACHES)[number]
+type ReachOf<F extends Fields, R, P extends string, Roles extends string> = P extends AboutPeople
+  ? (typeof PEOPLE_REACHES)[number] | `role.${Roles | 'keyholder'}`
   : P extends `${infer N}.${string}`
     ? ReachName<F, R, N>
     : never;
 
 /** Permissions, each with the reaches to which it extends. Nothing is given by default, and an empty list is none. */
-export type MayInput<F extends Fields, A, R, Areas extends string> = {
-  readonly [P in PermissionOf<A, Areas>]?: ReachOf<F, R, P> | readonly ReachOf<F, R, P>[];
+export type MayInput<F extends Fields, A, R, Areas extends string, Roles extends string> = {
+  readonly [P in PermissionOf<A, Areas>]?: ReachOf<F, R, P, Roles> | readonly ReachOf<F, R, P, Roles>[];
 };
 
 interface RoleInput<F extends Fields, A, R, Areas extends string, Roles extends string> {
@@ -144,7 +144,7 @@ interface RoleInput<F extends Fields, A, R, Areas extends string, Roles extends 
   readonly sentence?: string;
   readonly startsAt?: Areas;
   readonly includes?: readonly Roles[];
-  readonly may: MayInput<F, A, R, Areas>;
+  readonly may: MayInput<F, A, R, Areas, Roles>;
   /** Roles that a holder may give without holding them, within the anchor of this one. */
   readonly gives?: readonly Roles[];
   /** What it was called before. */
@@ -182,6 +182,8 @@ export function defineCharter<F extends Fields, A extends Actions, R extends Rea
   rules: {
     readonly areas?: { readonly [a in Areas]: AreaInput<ActionPermission<A> | Operation> };
     readonly roles: { readonly [r in Roles]: RoleInput<F, A, R, NoInfer<Areas>, NoInfer<Roles>> };
+    /** What full control is called here, and where who holds it begins. */
+    readonly keyholder?: Omit<KeyholderData, 'startsAt'> & { readonly startsAt?: NoInfer<Areas> };
     readonly limits?: { readonly [N in keyof F]?: Readonly<Record<string, LimitInput<F, A, N>>> };
     readonly obligations?: Readonly<
       Record<string, Omit<ObligationData, 'before'> & { readonly before: readonly PermissionOf<A, NoInfer<Areas>>[] | 'everything' }>
@@ -189,9 +191,9 @@ export function defineCharter<F extends Fields, A extends Actions, R extends Rea
     readonly apart?: Readonly<Record<string, Omit<ApartData, 'hold'> & { readonly hold: readonly (NoInfer<Roles> | PermissionOf<A, NoInfer<Areas>>)[] }>>;
     readonly platform?: boolean;
     readonly retired?: readonly string[];
-    readonly visitor?: MayInput<F, A, R, NoInfer<Areas>>;
-    readonly signedIn?: MayInput<F, A, R, NoInfer<Areas>>;
-    readonly everyMember?: MayInput<F, A, R, NoInfer<Areas>>;
+    readonly visitor?: MayInput<F, A, R, NoInfer<Areas>, NoInfer<Roles>>;
+    readonly signedIn?: MayInput<F, A, R, NoInfer<Areas>, NoInfer<Roles>>;
+    readonly everyMember?: MayInput<F, A, R, NoInfer<Areas>, NoInfer<Roles>>;
   },
 ): Charter<TypesOf<F, A, Areas, Roles>> {
   type Loose = Record<string, Record<string, unknown>>;
@@ -209,6 +211,7 @@ export function defineCharter<F extends Fields, A extends Actions, R extends Rea
     areas: rules.areas ?? {},
     roles: Object.fromEntries(roles),
     limits: Object.fromEntries(limits),
+    ...(rules.keyholder && { keyholder: rules.keyholder }),
     obligations: rules.obligations ?? {},
     apart: rules.apart ?? {},
     retired: rules.retired ?? [],

@@ -25,5 +25,5 @@ export {
 } from './field.js';
 export { nameNow, roleNow } from './former.js';
 export { type Identified, idType } from './ids.js';
-export { type AboutPeople, CHOOSE, KEYHOLDER, restsOnRead } from './operations.js';
+export { type AboutPeople, CHOOSE, HOLDERS, KEYHOLDER, restsOnRead } from './operations.js';
 export { readCharter, readRole } from './read.js';

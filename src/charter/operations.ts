@@ -48,11 +48,18 @@ export type Operation = keyof typeof OPERATIONS | keyof typeof PLATFORM_OPERATIO
 export const ABOUT_PEOPLE = ['member.read', 'audit.read', 'access.ask'] as const;
 export type AboutPeople = (typeof ABOUT_PEOPLE)[number];
 
-/** To whom these extend, the widest first: everybody; who is placed where one is placed, or below; who shares a group; oneself. Each holds oneself. */
+/** To whom these extend, the widest first: everybody; who is placed where one is placed, or below; who shares a group; oneself. Or whoever holds a role: `role.inspector`. Each holds oneself. */
 export const PEOPLE_REACHES = ['tenant', 'units', 'groups', 'self'] as const;
 
+/** The role of full control. It holds every permission at `tenant`, comes with every charter, and cannot be changed. */
+export const KEYHOLDER = 'keyholder';
+
+/** Before the name of a role, as a reach: to whoever holds it. */
+export const HOLDERS = 'role.';
+
 /** Reaches with which an operation can be given, the widest first. */
-export const reachesOfOperation = (name: string): readonly string[] => ((ABOUT_PEOPLE as readonly string[]).includes(name) ? PEOPLE_REACHES : ['tenant']);
+export const reachesOfOperation = (name: string, roles: object): string[] =>
+  (ABOUT_PEOPLE as readonly string[]).includes(name) ? [...PEOPLE_REACHES, ...[KEYHOLDER, ...Object.keys(roles)].map((role) => HOLDERS + role)] : ['tenant'];
 
 /** Names that a kind cannot take, since permissions already begin with them. */
 export const RESERVED_KINDS: readonly string[] = ['area', ...new Set(Object.keys(operationsOf(true)).map((name) => name.split('.')[0] as string))];
@@ -64,6 +71,3 @@ export const CHOOSE = 'choose';
 export function restsOnRead(action: string | undefined): boolean {
   return action !== 'read' && action !== 'create' && action !== CHOOSE;
 }
-
-/** The role of full control. It holds every permission at `tenant`, comes with every charter, and cannot be changed. */
-export const KEYHOLDER = 'keyholder';

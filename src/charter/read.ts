@@ -185,7 +185,7 @@ interface Vocabulary {
 
 function reachesOf(known: Vocabulary, permission: string): string[] {
   const kind = known.kinds[permission.split('.')[0] as string];
-  return kind ? reachesOfKind(kind) : [...reachesOfOperation(permission)];
+  return kind ? reachesOfKind(kind) : reachesOfOperation(permission, Object.fromEntries(known.roles.map((role) => [role, true])));
 }
 
 function checkMay(c: Checker, may: unknown, at: string, known: Vocabulary): void {
@@ -213,7 +213,7 @@ function checkRoles(c: Checker, roles: [string, Json, string][], known: Vocabula
   for (const [name, role, at] of roles) {
     c.object(role, at, ['label', 'sentence', 'startsAt', 'includes', 'may', 'gives', 'was']);
     c.list(role.was, `${at}.was`);
-    if (name === KEYHOLDER) c.report(at, 'full control comes with every charter; choose another name');
+    if (name === KEYHOLDER) c.report(at, 'full control comes with every charter, and is called otherwise by keyholder: { label: … }; choose another name');
     c.text(role.label, `${at}.label`, true);
     c.text(role.sentence, `${at}.sentence`);
     if (role.startsAt !== undefined) c.oneOf(role.startsAt, `${at}.startsAt`, 'area', known.areas);
@@ -307,7 +307,20 @@ function checkNamesBefore(c: Checker, kinds: Vocabulary['kinds'], areas: Named, 
  */
 export function readCharter(json: unknown): Charter {
   const c = new Checker();
-  const top = c.object(json, '', ['kinds', 'areas', 'roles', 'limits', 'obligations', 'apart', 'platform', 'retired', 'visitor', 'signedIn', 'everyMember']);
+  const top = c.object(json, '', [
+    'kinds',
+    'areas',
+    'roles',
+    'keyholder',
+    'limits',
+    'obligations',
+    'apart',
+    'platform',
+    'retired',
+    'visitor',
+    'signedIn',
+    'everyMember',
+  ]);
   const kindEntries = c.named(top.kinds, 'kinds');
   for (const [name, kind, at] of kindEntries)
     checkKind(
@@ -358,6 +371,12 @@ export function readCharter(json: unknown): Charter {
       checkNames(c, words.needs, `kinds.${name}.actions.${action}.needs`, 'action', known.permissions);
   }
   checkRoles(c, roles, known);
+  if (top.keyholder !== undefined) {
+    const keyholder = c.object(top.keyholder, 'keyholder', ['label', 'sentence', 'startsAt']);
+    c.text(keyholder.label, 'keyholder.label', true);
+    c.text(keyholder.sentence, 'keyholder.sentence');
+    if (keyholder.startsAt !== undefined) c.oneOf(keyholder.startsAt, 'keyholder.startsAt', 'area', known.areas);
+  }
   for (const subject of ['visitor', 'signedIn', 'everyMember'] as const) checkMay(c, top[subject], subject, known);
   for (const [kind, limits] of Object.entries(c.object(top.limits, 'limits'))) {
     if (!c.oneOf(kind, `limits.${kind}`, 'kind', Object.keys(kinds))) continue;
@@ -396,6 +415,7 @@ function complete(top: Json, kinds: Readonly<Record<string, KindData>>, shapes: 
     visitor: {},
     signedIn: {},
     everyMember: {},
+    keyholder: { label: 'Keyholder', sentence: 'Full control, of every record whoever owns it; somebody always holds it.' },
     ...given,
     kinds,
   }) as unknown as CharterData;

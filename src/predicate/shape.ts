@@ -33,9 +33,9 @@ export interface KindShape {
   readonly fields: Readonly<Record<string, FieldShape>>;
   readonly idField: string;
   /** Absent for a kind that belongs to no tenant, or has it through a parent. */
-  readonly tenantField?: string;
+  readonly tenantField?: string | undefined;
   /** The field of the parent whose tenant is the record's. */
-  readonly throughField?: string;
+  readonly throughField?: string | undefined;
 }
 
 export type Shapes = Readonly<Record<string, KindShape>>;

@@ -58,7 +58,12 @@ interface Knowing {
 
 function knowsOf({ knows }: Knowing, { standing, groups, units }: Knowing): boolean {
   if (knows === 'all') return true;
-  return knows.users.includes(standing.userId as string) || knows.groups.some((id) => groups.includes(id)) || knows.units.some((id) => units.includes(id));
+  return (
+    knows.users.includes(standing.userId as string) ||
+    standing.facts.assignments.some(({ role }) => knows.roles.includes(role)) ||
+    knows.groups.some((id) => groups.includes(id)) ||
+    knows.units.some((id) => units.includes(id))
+  );
 }
 
 /** People in two groups of which, but for them, nobody knows of anybody in the other. Whoever knows of everybody is none. */

@@ -1,6 +1,6 @@
 import { type Charter, type LimitData, type May, type Permission, restsOnRead } from '../charter/index.js';
 import { and, disjoint, type Example, implies, not, or, ownFields, type Predicate, print, unsatisfiable } from '../predicate/index.js';
-import { rolesIn } from '../standing/index.js';
+import { aKeyholder, rolesIn } from '../standing/index.js';
 
 export type Severity = 'error' | 'warning' | 'note';
 
@@ -98,6 +98,11 @@ export const REVIEW_CODES = {
     severity: 'warning',
     why: 'Whoever is no member reads every record of every organisation.',
     remedy: 'Give a reach that holds for what is meant for everybody.',
+  },
+  'keyholder-reaches-past': {
+    severity: 'note',
+    why: 'Full control reaches every record: also those of others, where every role reaches its own.',
+    remedy: 'Where even they are not to, say so in a limit.',
   },
   'nobody-can': { severity: 'error', why: 'An action that is done by no channel is done by nobody.', remedy: 'Name a channel, or leave the list out.' },
 } as const satisfies Record<string, Told>;
@@ -334,6 +339,31 @@ class Review {
     }
   }
 
+  /** What full control reaches and no role does. A limit that turns on who somebody is was thought of. */
+  keyholder(): void {
+    const { roles, everyMember } = this.#charter.data;
+    const given = [
+      ...Object.keys(roles).flatMap((role) => this.#charter.resolveRole(role).grants),
+      ...Object.entries(everyMember).flatMap(([permission, reaches]) => reaches.map((reach) => ({ permission, reach }))),
+    ];
+    for (const [kind, { one, shared }] of Object.entries(this.#charter.data.kinds)) {
+      if (shared) continue;
+      const past = [...this.#charter.permissions.values()].filter((permission) => {
+        const reaches = given.filter((grant) => grant.permission === permission.name).map(({ reach }) => reach);
+        const isBound = this.#charter
+          .limitsOf(kind)
+          .some(({ actions, where }) => actions.includes(permission.action as string) && JSON.stringify(where).includes('"me":'));
+        return permission.kind === kind && permission.action !== 'create' && reaches.length > 0 && !reaches.includes('tenant') && !isBound;
+      });
+      if (past.length > 0)
+        this.find(
+          'keyholder-reaches-past',
+          'keyholder',
+          `${aKeyholder(this.#charter)} may do to every ${one} what roles let others do to some: ${past.map(quoted).join(', ')}`,
+        );
+    }
+  }
+
   outside(): void {
     for (const subject of ['visitor', 'signedIn'] as const) {
       for (const [name, reaches] of Object.entries(this.#charter.data[subject])) {
@@ -365,5 +395,6 @@ export function reviewCharter(charter: Charter<any>): ReviewFinding<ReviewCode>[
   review.roles();
   review.apart();
   review.outside();
+  review.keyholder();
   return byWeight(review.findings);
 }

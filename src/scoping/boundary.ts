@@ -1,7 +1,7 @@
 import type { RawNode, TableNode } from 'kysely';
 import { didYouMean, LintelError } from '../base/index.js';
 import { CHOOSE, type CharterTypes } from '../charter/index.js';
-import { type FieldShape, type KindShape, not, ofTenant, or, type Predicate } from '../predicate/index.js';
+import { and, type FieldShape, type KindShape, not, ofTenant, or, type Predicate } from '../predicate/index.js';
 import type { Standing } from '../standing/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 import { IDS, type Static } from './language/static.js';
@@ -18,6 +18,14 @@ function looksAside(p: Predicate): boolean {
   if (p.op === 'and' || p.op === 'or') return p.of.some(looksAside);
   if (p.op === 'not') return looksAside(p.of);
   return p.op === 'parent' || p.op === 'followed' || p.op === 'includes';
+}
+
+/** A tenant that comes through a parent, of which more is asked beside: both are asked in one step there. */
+function inOneStep(tenant: Predicate, where: Predicate): Predicate | undefined {
+  const parts = where.op === 'and' ? where.of : [where];
+  const same = parts.find((part) => tenant.op === 'parent' && part.op === 'parent' && part.via === tenant.via);
+  if (tenant.op !== 'parent' || same?.op !== 'parent') return undefined;
+  return and({ ...same, where: and(tenant.where, same.where) }, ...parts.filter((part) => part !== same));
 }
 
 /** What one standing may touch of each table: the conditions that every statement is narrowed to. */
@@ -83,10 +91,13 @@ export class Boundary {
     return Object.entries(this.shape(kind).fields).filter(([, shape]) => !shape.link);
   }
 
+  #ofTenant(kind: string): Predicate {
+    return ofTenant(kind, this.standing.charter.shapes, this.standing.facts.tenant.id);
+  }
+
   /** The row is of this tenant. */
   tenant(kind: string, alias: string): Fragment {
-    const where = ofTenant(kind, this.standing.charter.shapes, this.standing.facts.tenant.id);
-    return this.#condition(where, kind, alias, (wall) => wall.tenant(kind, alias));
+    return this.#condition(this.#ofTenant(kind), kind, alias, (wall) => wall.tenant(kind, alias));
   }
 
   /** The row is of this tenant and reached by the action; as it is, or as a change left it. */
@@ -101,6 +112,8 @@ export class Boundary {
     const where = this.standing.reachOf(`${kind}.${action}`, image);
     if (where.op === 'always') return this.tenant(kind, alias);
     if (where.op === 'never') return verbatim('false');
+    const one = this.#wall ? undefined : inOneStep(this.#ofTenant(kind), where);
+    if (one) return this.writer.condition(one, kind, alias);
     return sqlText`${this.tenant(kind, alias)} and ${this.#condition(where, kind, alias, (wall) => wall.reached(kind, action, alias, image))}`;
   }
 
@@ -127,7 +140,8 @@ export class Boundary {
 
   /** No limit refuses that the row became so by the action. */
   unlimited(kind: string, action: string, alias: string): Fragment {
-    return this.#condition(not(this.standing.limitAfter(`${kind}.${action}`)), kind, alias, (wall) => wall.unlimited(kind, action, alias));
+    const { limits } = this.standing.reaches.action(this.standing.charter.permission(`${kind}.${action}`), 'after');
+    return this.#condition(not(or(...limits.map(({ where }) => where))), kind, alias, (wall) => wall.unlimited(kind, action, alias));
   }
 
   /** Where a field may be read, if that takes more than reading its record; undefined: on every record. */

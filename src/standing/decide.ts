@@ -3,7 +3,7 @@ import { ALWAYS, blame, compile, type Predicate, print, type RecordData, type Ve
 import type { Decision, LookedAt, Outcome } from './decision.js';
 import { type Grant, ruleOf } from './grants.js';
 import type { GrantReach, Image, Reaches } from './reach.js';
-import { inSentence, say, type Words } from './words.js';
+import { aKeyholder, inSentence, say, type Words } from './words.js';
 
 export interface Question {
   readonly permission: Permission;
@@ -137,7 +137,7 @@ function visibilityOf(reaches: Reaches, q: Question, found: Found): Decision['vi
 function wordsFor(reaches: Reaches, q: Question, found: Found, hidden: boolean, looked: readonly LookedAt[], label: string, words: Words): string {
   const { charter, facts } = reaches;
   const kind = q.permission.kind ? charter.kind(q.permission.kind).one : 'page';
-  const values = { act: inSentence(q.permission.label), kind, record: label, tenant: facts.tenant.name };
+  const values = { act: inSentence(q.permission.label), kind, record: label, tenant: facts.tenant.name, keyholder: aKeyholder(charter) };
   const ask = facts.tenant.contact ? say(words, 'askContact', { contact: facts.tenant.contact }) : say(words, 'askKeyholder', values);
   if (hidden) return say(words, 'hidden', values);
   switch (found.outcome) {

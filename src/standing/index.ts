@@ -18,4 +18,4 @@ export {
 export { fromRole, type Grant, grantsOf, type Path, reachWord, ruleOf, wayWords } from './grants.js';
 export { type PeopleReach, peopleReach } from './people.js';
 export { type DecideOptions, type KindOf, openStanding, type RecordOf, Standing, type StandingOptions, throwIfRefused } from './standing.js';
-export { ENGLISH, inSentence, say, type Words } from './words.js';
+export { aKeyholder, ENGLISH, inSentence, say, type Words } from './words.js';

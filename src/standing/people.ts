@@ -1,9 +1,12 @@
 import { entryOf } from '../base/index.js';
-import type { AboutPeople } from '../charter/index.js';
+import { type AboutPeople, HOLDERS, KEYHOLDER } from '../charter/index.js';
+import { rolesIn } from './apart.js';
 import { Standing } from './standing.js';
 
-/** Of which people somebody may know: all; or themselves, those in these groups, and those placed in these units. */
-export type PeopleReach = 'all' | { readonly users: readonly string[]; readonly groups: readonly string[]; readonly units: readonly string[] };
+/** Of which people somebody may know: all; or themselves, those in these groups, those placed in these units, and those who hold these roles. */
+export type PeopleReach =
+  | 'all'
+  | { readonly users: readonly string[]; readonly groups: readonly string[]; readonly units: readonly string[]; readonly roles: readonly string[] };
 
 /** To which people a permission about people extends. Whoever may know of anybody may know of themselves. */
 export function peopleReach(standing: Standing<any>, permission: AboutPeople): PeopleReach {
@@ -12,9 +15,15 @@ export function peopleReach(standing: Standing<any>, permission: AboutPeople): P
   const bounded = view?.within && peopleReach(new Standing(standing.charter, view.within), permission) !== 'all';
   const reaches = new Set(bounded ? [] : standing.grantsFor(permission).map(({ reach }) => reach));
   if (reaches.has('tenant')) return 'all';
+  const named = [...reaches].flatMap((reach) => (reach.startsWith(HOLDERS) ? [reach.slice(HOLDERS.length)] : []));
+  const { roles } = standing.charter.data;
   return {
     users: reaches.size > 0 && me.userId !== undefined ? [me.userId] : [],
     groups: reaches.has('groups') ? me.groupIds : [],
     units: reaches.has('units') ? [...new Set(me.unitIds.flatMap((id) => entryOf(below, id) ?? [id]))] : [],
+    // By whatever role they hold it.
+    roles: [KEYHOLDER, ...Object.keys(roles)].flatMap((role) =>
+      rolesIn(standing.charter, role).some((one) => named.includes(one)) ? [role, ...(roles[role]?.was ?? [])] : [],
+    ),
   };
 }

@@ -4,7 +4,6 @@ import {
   and,
   type Bias,
   compile,
-  type KindShape,
   type Knowledge,
   NEVER,
   not,

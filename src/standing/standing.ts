@@ -1,6 +1,6 @@
 import { LintelError } from '../base/index.js';
 import { type Charter, type CharterTypes, type Field, type FieldData, type FieldRole, KEYHOLDER, type Permission, restsOnRead } from '../charter/index.js';
-import { and, ofTenant, or, type Predicate, type RecordData, readValue, type Scalar, type Test, type ValueType, type Verdict } from '../predicate/index.js';
+import { and, ofTenant, type Predicate, type RecordData, readValue, type Scalar, type Test, type ValueType, type Verdict } from '../predicate/index.js';
 import { decide } from './decide.js';
 import type { Decision, FieldAccess, HeldPermission } from './decision.js';
 import { type Anchor, anchorWords, charterOf, type Facts, type Snapshot } from './facts.js';
@@ -150,24 +150,14 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     return open ? this.#reaches.grantsFor(this.charter.permission(action)) : [];
   }
 
-  /** @internal The grants of a permission, whether or not something has to be done before they count. */
-  held(permission: string): readonly Grant[] {
-    return this.#reaches.grantsFor(this.charter.permission(permission));
-  }
-
-  /** @internal A rule with every fact of this person resolved; what is missing makes it hold for more. */
-  specialised(rule: Predicate, kind: string): Predicate {
-    return this.#reaches.specialise(rule, kind, 'grow');
+  /** @internal What is worked out for this standing. */
+  get reaches(): Reaches {
+    return this.#reaches;
   }
 
   /** @internal The id of whoever asks, as a field of a type holds it; null for nobody. */
   idIn({ type }: { readonly type: ValueType }): Scalar | null {
     return readValue(type, this.userId) ?? null;
-  }
-
-  /** @internal Where a limit refuses that a record becomes so by the action, whatever the roles say. */
-  limitAfter(action: string): Predicate {
-    return or(...this.#reaches.action(this.#kindPermission(action), 'after').limits.map(({ where }) => where));
   }
 
   /** For each field of a record: may it be read, may it be changed by this action, and if not why. */
@@ -198,7 +188,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
 
   /** The area where this person starts: the first that a role of theirs names and that is open to them. */
   startsAt(): string | undefined {
-    const named = this.facts.assignments.flatMap((a) => (a.role === KEYHOLDER ? [] : (this.charter.data.roles[a.role]?.startsAt ?? [])));
+    const named = this.facts.assignments.flatMap((a) => (a.role === KEYHOLDER ? this.charter.data.keyholder : this.charter.data.roles[a.role])?.startsAt ?? []);
     return [...named, ...Object.keys(this.charter.data.areas)].find((area) => this.#ask(`area.${area}`, undefined, undefined, undefined).allowed);
   }
 

@@ -1,3 +1,5 @@
+import type { Charter } from '../charter/index.js';
+
 /** All words that a decision says to the person concerned. An application replaces any of them, by language. */
 export const ENGLISH = {
   allowed: 'You may {act}.',
@@ -14,7 +16,7 @@ export const ENGLISH = {
   field: 'You may {act}, but {field} takes the right to {needed}.',
   notLoaded: 'Whether you may {act} shows when the record is loaded.',
   askContact: 'Ask {contact}.',
-  askKeyholder: 'Ask a keyholder of {tenant}.',
+  askKeyholder: 'Ask {keyholder} of {tenant}.',
   thisRecord: 'this {kind}',
   or: ' or ',
 } as const;
@@ -24,6 +26,12 @@ export type Words = { readonly [key in keyof typeof ENGLISH]: string };
 /** `Change a hive` inside a sentence: `change a hive`. */
 export function inSentence(label: string): string {
   return label.charAt(0).toLowerCase() + label.slice(1);
+}
+
+/** Somebody with full control, by what that is called in an application: `a keyholder`. */
+export function aKeyholder({ data }: Charter<any>): string {
+  const label = inSentence(data.keyholder.label);
+  return `${/^[aeiou]/.test(label) ? 'an' : 'a'} ${label}`;
 }
 
 /** Fills `{name}` places of one entry. */

@@ -1,6 +1,6 @@
 import type { Kysely, Transaction } from 'kysely';
 import { LintelError } from '../../base/index.js';
-import type { Assignment } from '../../standing/index.js';
+import { type Assignment, aKeyholder } from '../../standing/index.js';
 import { changeTenant, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
 import { endingBy, giverInTenant, mayGive } from '../held/index.js';
 import { assignmentRows } from '../steps/index.js';
@@ -105,7 +105,9 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
     if (change.actor.facts.subject === 'member')
       throw new LintelError('already-member', `You are a member of ${change.actor.facts.tenant.name} already.`, { tenantId });
     if (change.actor.facts.subject === 'suspended')
-      throw new LintelError('suspended', `Your membership of ${change.actor.facts.tenant.name} is suspended. Ask a keyholder.`, { tenantId });
+      throw new LintelError('suspended', `Your membership of ${change.actor.facts.tenant.name} is suspended. Ask ${aKeyholder(change.setting.charter)}.`, {
+        tenantId,
+      });
     const fulfilled = Object.keys(setting.charter.data.obligations);
     const inviter = await giverInTenant(tx, setting, { tenant: tenantId, user: row.invited_by, fulfilled });
     const roles = rolesOf(setting.charter, row);

@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { LintelError, newId } from '../../base/index.js';
 import { type Charter, KEYHOLDER, nameNow } from '../../charter/index.js';
-import { type Standing, throwIfRefused } from '../../standing/index.js';
+import { aKeyholder, type Standing, throwIfRefused } from '../../standing/index.js';
 import { type Change, changeTenant } from '../change/index.js';
 import { insistOnPeople, isKnown, knowsOf, ownRoles, standingsOf } from '../held/index.js';
 import { tell } from '../record/index.js';
@@ -104,7 +104,11 @@ export async function raiseAppeal(
       .where('raised_at', '>', new Date(at.getTime() - DAY))
       .executeTakeFirstOrThrow();
     if (Number(count) >= MOST_A_DAY)
-      throw new LintelError('too-many-appeals', `You have asked for ${MOST_A_DAY} things within a day. Wait for answers, or talk to a keyholder.`, {});
+      throw new LintelError(
+        'too-many-appeals',
+        `You have asked for ${MOST_A_DAY} things within a day. Wait for answers, or talk to ${aKeyholder(setting.charter)}.`,
+        {},
+      );
     const id = newId();
     const words = readWords(ask.words);
     const expires_at = new Date(at.getTime() + WAITS_DAYS * DAY);

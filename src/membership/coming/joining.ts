@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { didYouMean, LintelError } from '../../base/index.js';
 import type { RoleData } from '../../charter/index.js';
-import type { Assignment, Standing } from '../../standing/index.js';
+import { type Assignment, aKeyholder, type Standing } from '../../standing/index.js';
 import { type Change, changeTenant, type Handlers, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
 import { giverInTenant, insistOnAll, insistOnGiving, mayGive } from '../held/index.js';
 import { tell } from '../record/index.js';
@@ -78,7 +78,8 @@ export async function askToJoin(setting: Setting, userId: string, tenantId: stri
       return { result: 'joined' as const, entry: { what: 'member joined', event: { user: userId, roles: change.rules.joining.roles ?? [] } } };
     }
     if (!change.rules.joining.asks) throw new LintelError('not-found', 'There is no such page.', {});
-    if (subject === 'suspended') throw new LintelError('suspended', `Your membership of ${tenant.name} is suspended. Ask a keyholder.`, { tenantId });
+    if (subject === 'suspended')
+      throw new LintelError('suspended', `Your membership of ${tenant.name} is suspended. Ask ${aKeyholder(setting.charter)}.`, { tenantId });
     insistOnDomain(change, person.address);
     const expires_at = new Date(at.getTime() + ASKED_DAYS * DAY);
     const asked = await tx

@@ -1,6 +1,7 @@
 import type { Kysely, Transaction } from 'kysely';
 import { didYouMean, inTransaction, LintelError } from '../../base/index.js';
 import { KEYHOLDER } from '../../charter/index.js';
+import { aKeyholder } from '../../standing/index.js';
 import { type Change, changeTenant, type Handlers } from '../change/index.js';
 import { type AssignmentRow, type Done, holdPerson, type Id, idOfTenant, insistOnId, type LintelTables, readName, type Setting } from '../terms/index.js';
 
@@ -126,7 +127,7 @@ async function seatsTaken(tx: Kysely<LintelTables>, tenantId: string, at: Date):
 export async function insistOnSeat({ tx, tenantId, at, actor }: Change): Promise<void> {
   const { seats } = await tx.selectFrom('lintel_tenant').select('seats').where('id', '=', tenantId).executeTakeFirstOrThrow();
   if (seats === null || (await seatsTaken(tx, tenantId, at)) < seats) return;
-  throw new LintelError('no-seat', `All ${seats} places of ${actor.facts.tenant.name} are taken. Ask a keyholder there.`, { seats });
+  throw new LintelError('no-seat', `All ${seats} places of ${actor.facts.tenant.name} are taken. Ask ${aKeyholder(actor.charter)} there.`, { seats });
 }
 
 /** What an organisation has booked. */

@@ -1,7 +1,7 @@
 import { entryOf, LintelError } from '../../base/index.js';
-import { type Charter, KEYHOLDER, type RoleData } from '../../charter/index.js';
+import { type Charter, HOLDERS, KEYHOLDER, type RoleData } from '../../charter/index.js';
 import { implies, type Predicate } from '../../predicate/index.js';
-import { type Anchor, type Assignment, anchorWords, type Facts, fromRole, Standing } from '../../standing/index.js';
+import { type Anchor, type Assignment, aKeyholder, anchorWords, type Facts, fromRole, Standing } from '../../standing/index.js';
 import type { Course } from './facts.js';
 
 /** The units that an anchor covers. */
@@ -33,7 +33,7 @@ export function givesByCharter(standing: Standing, role: string, anchor: Anchor,
 /** What is given at one reach is given to everybody who holds the other, whoever they are. */
 export function alike(charter: Charter, kind: string | undefined, given: string, own: string): boolean {
   // Of an operation about people: whoever may know of anybody may know of themselves.
-  if (kind === undefined) return own === 'tenant' || given === 'self';
+  if (kind === undefined) return own === 'tenant' || given === 'self' || (given === own && given.startsWith(HOLDERS));
   const [inner, outer] = [charter.reach(kind, given), charter.reach(kind, own)];
   return !turnsOnMore(inner) && !turnsOnMore(outer) && (given === own || implies(inner, outer, kind, charter.shapes).verdict === 'yes');
 }
@@ -106,8 +106,8 @@ function mayGiveAt(standing: Standing, now: Standing, { role, anchor, without }:
   const withinPower = fromRole(charter, { role, anchor, ...(without && { without }) }).every(({ permission, reach }) => {
     const { kind } = charter.permission(permission);
     const widest = kind ? charter.widestReach(kind) : 'tenant';
-    return standing
-      .held(permission)
+    return standing.reaches
+      .grantsFor(charter.permission(permission))
       .some((way) => !way.only && contains(way.anchor, anchor, standing.facts) && (way.reach === widest || alike(charter, kind, reach, way.reach)));
   });
   return withinPower && charter.resolveRole(role).gives.every((further) => givesByCharter(now, further, anchor));
@@ -129,7 +129,7 @@ export function insistOnGiving(giver: Giver, assignments: readonly Assignment[])
     const place = anchorWords(assignment.anchor) ?? 'the whole organisation';
     const why =
       end === giver.moments[0]
-        ? `it holds more than you do. Ask a keyholder of ${facts.tenant.name}.`
+        ? `it holds more than you do. Ask ${aKeyholder(charter)} of ${facts.tenant.name}.`
         : `what you hold of it ends at ${momentWords(end)}. Give it until then at most.`;
     throw new LintelError('beyond-power', `You cannot give the role “${label}” for ${place}: ${why}`, { role: assignment.role });
   }

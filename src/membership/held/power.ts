@@ -1,6 +1,17 @@
 import { entryOf, LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
-import { anchorWords, charterOf, type Facts, type Grant, grantsOf, openingKey, ruleOf, type Standing, type StandingIn } from '../../standing/index.js';
+import {
+  aKeyholder,
+  anchorWords,
+  charterOf,
+  type Facts,
+  type Grant,
+  grantsOf,
+  openingKey,
+  ruleOf,
+  type Standing,
+  type StandingIn,
+} from '../../standing/index.js';
 import type { Course } from './facts.js';
 import { alike, belowOf, contains, type Giver, givesByCharter, momentWords } from './giving.js';
 import { covers } from './lists.js';
@@ -183,7 +194,7 @@ function mayBring(giver: Standing, now: Standing, gain: Gain, edited: ReadonlySe
   const widest = kind ? charter.widestReach(kind) : 'tenant';
   const ownUnits = placedBelow(giver.facts);
   const extends_ = gain.units.length > 0 || gain.groups.length > 0;
-  return giver.held(grant.permission).some((own) => {
+  return giver.reaches.grantsFor(charter.permission(grant.permission)).some((own) => {
     if (!contains(own.anchor, grant.anchor, giver.facts, gain.below)) return false;
     if (own.reach === widest && !own.only) return true;
     if (own.only || grant.only || gain.named) return false;
@@ -207,12 +218,12 @@ export function insistOnGains(giver: Giver, all: readonly GainsAt[], edited: Rea
     const words = ({ grant, gives }: Gain) =>
       `“${gives === undefined ? charter.permission(grant.permission).label : `give ${gives}`}” for ${anchorWords(grant.anchor) ?? 'the whole organisation'}${moment > (giver.moments[0] as number) ? `, from ${momentWords(moment)} on` : ''}`;
     const own = gains.find((gain) => gain.userId === userId);
-    if (own) throw new LintelError('own-power', `This would add to your own powers: ${words(own)}. Ask a keyholder of ${facts.tenant.name}.`, {});
+    if (own) throw new LintelError('own-power', `This would add to your own powers: ${words(own)}. Ask ${aKeyholder(charter)} of ${facts.tenant.name}.`, {});
     const beyond = gains.find((gain) => !mayBring(then, giver.now, gain, programs.has(gain.userId) ? 'all' : edited));
     if (!beyond) continue;
     throw new LintelError(
       'beyond-power',
-      `This would give ${words(beyond)} to somebody, and that is more than you may give. Ask a keyholder of ${facts.tenant.name}.`,
+      `This would give ${words(beyond)} to somebody, and that is more than you may give. Ask ${aKeyholder(charter)} of ${facts.tenant.name}.`,
       { permission: beyond.grant.permission, userId: beyond.userId },
     );
   }

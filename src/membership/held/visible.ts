@@ -21,7 +21,10 @@ export function isKnown(reach: PeopleReach, tenantId: string, user: RawBuilder<u
   if (reach === 'all') return sql<boolean>`true`;
   return sql<boolean>`(${user} = any(${reach.users}::text[])
     or exists (select 1 from lintel_group_member vg where vg.tenant_id = ${tenantId} and vg.user_id = ${user} and vg.group_id = any(${reach.groups}::text[]))
-    or exists (select 1 from lintel_placement vp where vp.tenant_id = ${tenantId} and vp.user_id = ${user} and vp.unit_id = any(${reach.units}::text[])))`;
+    or exists (select 1 from lintel_placement vp where vp.tenant_id = ${tenantId} and vp.user_id = ${user} and vp.unit_id = any(${reach.units}::text[]))
+    or exists (select 1 from lintel_assignment va where va.tenant_id = ${tenantId} and va.role = any(${reach.roles}::text[]) and (va.until is null or va.until > now()) and (va.user_id = ${user}
+      or exists (select 1 from lintel_group_member vh where vh.tenant_id = ${tenantId} and vh.user_id = ${user} and vh.group_id = va.group_id)
+      or exists (select 1 from lintel_unit_below vb join lintel_placement vq on vq.tenant_id = vb.tenant_id and vq.unit_id = vb.below_id where vb.tenant_id = ${tenantId} and vb.above_id = va.unit_id and vq.user_id = ${user}))))`;
 }
 
 /** True for a member of whom this standing may know. @throws LintelError `refused` for a standing that may know of nobody. */

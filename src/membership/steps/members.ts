@@ -1,7 +1,7 @@
 import { LintelError } from '../../base/index.js';
 import { KEYHOLDER } from '../../charter/index.js';
 import { dropLinks } from '../../scoping/index.js';
-import type { Assignment } from '../../standing/index.js';
+import { type Assignment, aKeyholder } from '../../standing/index.js';
 import type { Change, Handlers } from '../change/index.js';
 import { insistOnHolder, keyholderEnds, readUntil, rolesHeld, rolesOnRecord } from './holders.js';
 import { dropOpenings } from './openings.js';
@@ -39,7 +39,8 @@ const isKeyholder = async (change: Change, user: string) => (await rolesHeld(cha
 /** @throws LintelError `beyond-power` where somebody else acts on a keyholder. */
 async function insistOnPeer(change: Change, userId: string, what: string): Promise<void> {
   if (change.actor.isKeyholder) return;
-  if (await isKeyholder(change, userId)) throw new LintelError('beyond-power', `Only a keyholder ${what} a keyholder.`, {});
+  if (await isKeyholder(change, userId))
+    throw new LintelError('beyond-power', `Only ${aKeyholder(change.actor.charter)} ${what} ${aKeyholder(change.actor.charter)}.`, {});
 }
 
 async function setMember(change: Change, userId: string, set: { status?: 'active' | 'suspended'; suspended_until?: Date | null; ends_at?: Date | null }) {

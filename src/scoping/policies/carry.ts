@@ -90,7 +90,7 @@ function worthKeeping(standing: Standing): string {
 
 /** The value with which a comparison is made for a person: a list for one that takes a list, null where it is missing. */
 function factFor(standing: Standing, asked: Comparison, kind: string): Scalar | readonly Scalar[] | null {
-  const found = standing.specialised(asked, kind);
+  const found = standing.reaches.specialise(asked, kind, 'grow');
   if (found.op === 'always') return null;
   if (found.op === 'never') return [];
   const { value } = (found as { readonly to: { readonly value: Scalar | readonly Scalar[] } }).to;
