@@ -1,5 +1,7 @@
 /* The second wall: row policies on a real PostgreSQL, for a role that owns nothing; and somebody with SQL in its connection. */
-import { type Kysely, sql, type Transaction } from 'kysely';
+import { sql as drizzleSql } from 'drizzle-orm';
+import { drizzle } from 'drizzle-orm/node-postgres';
+import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
 import pg from 'pg';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
 import { defineCharter, defineKinds, id, instant, not, tenant, text } from 'warm-lintel';
@@ -61,6 +63,37 @@ test('plain SQL shows each person what they may read, and nobody anything withou
   }
   expect(await say(app, 'select * from hives')).toEqual([]);
   expect(await say(app, 'select * from hive_inspectors')).toEqual([]);
+});
+
+test('a transaction of whatever client carries a standing until its end', async () => {
+  const [tobias, text] = [await enter('tobias'), 'select id from hives'];
+  const own = ids(await tobias.find('hive', { limit: 1000 }));
+  const client = await pool.connect();
+  try {
+    await client.query('begin');
+    await tobias.carryInto((text, values) => client.query(text, [...values]));
+    expect(ids((await client.query(text)).rows)).toEqual(own);
+    await client.query('commit');
+    expect((await client.query(text)).rows).toEqual([]);
+    // No transaction, and none that is one: nothing is seen, and it is said.
+    await expect(tobias.carryInto((text, values) => client.query(text, [...values]))).rejects.toMatchObject({ code: 'no-transaction' });
+  } finally {
+    client.release();
+  }
+  await expect(tobias.carryInto((text, values) => pool.query(text, [...values]))).rejects.toMatchObject({ code: 'no-transaction' });
+  const seen = await app.transaction().execute(async (tx) => {
+    await tobias.carryInto((text, values) => tx.executeQuery(CompiledQuery.raw(text, [...values])));
+    return say(tx, text);
+  });
+  const drizzled = await drizzle(pool).transaction(async (tx) => {
+    await tobias.carryInto((text, values) =>
+      tx.execute(drizzleSql.join(text.split(/\$\d/).flatMap((part, i) => [...(i > 0 ? [drizzleSql`${values[i - 1]}`] : []), drizzleSql.raw(part)]))),
+    );
+    return (await tx.execute(drizzleSql.raw(text))).rows;
+  });
+  expect([ids(seen as any[]), ids(drizzled)]).toEqual([own, own]);
+  const past = owner.transaction().execute((tx) => tobias.carryInto((text, values) => tx.executeQuery(CompiledQuery.raw(text, [...values]))));
+  await expect(past).rejects.toMatchObject({ code: 'policies-bypassed' });
 });
 
 /** One connection that is lent to one after the other. */

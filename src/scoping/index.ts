@@ -10,6 +10,7 @@ export { groupRecords, type RecordGroup } from './groups.js';
 export { dropLinks } from './links.js';
 export {
   CARRIED_CONDITIONS,
+  carryInto,
   carryStanding,
   checkPolicies,
   dropStatements,
@@ -17,6 +18,7 @@ export {
   type PolicyOptions,
   policyStatements,
   type RuleWriter,
+  type RunStatement,
   readWallKey,
   type WallKey,
   wallOf,

@@ -9,6 +9,7 @@ import {
   CARRIED_CONDITIONS,
   type ChangeAnswer,
   type Choice,
+  carryInto,
   carryStanding,
   change,
   choices,
@@ -19,9 +20,11 @@ import {
   loadParents,
   loadRaw,
   type ReportDifference,
+  type RunStatement,
   ScopedDb,
   type SqlCondition,
   sqlCondition,
+  type WallKey,
   writerFor,
 } from '../scoping/index.js';
 import {
@@ -133,6 +136,26 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    *   `deputy-without-policies` for a look as somebody else, and for somebody who stands in for another.
    */
   async withPolicies<DB, R>(db: Kysely<DB>, work: (tx: Transaction<DB>, scope: ScopedDb<DB>) => Promise<R>): Promise<R> {
+    const key = await this.#keyForOne();
+    return carryStanding(db, this as unknown as Standing, key, (tx) => {
+      return work(tx, new ScopedDb<DB>(tx, this.#boundaryOf(db, 'walled')));
+    });
+  }
+
+  /**
+   * Carries this standing into a transaction that the application opened, with whatever client: until its end, plain SQL in it reaches only what this standing
+   * reaches, as in {@link withPolicies}. `await client.query('begin'); await standing.carryInto((text, values) => client.query(text, [...values]))`.
+   *
+   * What was prepared by name on that connection is gone, and what it had set is set back: give it a pool of its own.
+   *
+   * @param run runs one statement in that transaction; answers its rows, or an object with `rows`.
+   * @throws LintelError `no-transaction`, `policies-bypassed`; and as {@link withPolicies}.
+   */
+  async carryInto(run: RunStatement): Promise<void> {
+    await carryInto(run, this as unknown as Standing, await this.#keyForOne());
+  }
+
+  async #keyForOne(): Promise<WallKey> {
     if (this.facts.view?.within)
       throw new LintelError('view-without-policies', 'the row policies know one standing at a time, and a look as somebody else is two; use scope for it', {});
     if (this.facts.standsFor)
@@ -141,10 +164,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
         'the row policies know one standing at a time, and somebody who stands in for another has two; use scope for it',
         {},
       );
-    const key = await this.#place.wallKey();
-    return carryStanding(db, this as unknown as Standing, key, (tx) => {
-      return work(tx, new ScopedDb<DB>(tx, this.#boundaryOf(db, 'walled')));
-    });
+    return this.#place.wallKey();
   }
 
   /** The boundary in one kind of database, or in it under the row policies. */

@@ -98,31 +98,40 @@ function factFor(standing: Standing, asked: Comparison, kind: string): Scalar | 
 }
 
 // Everything is named in full, and nothing is prepared under a name: whoever had the connection before could have put something else there.
-const CHALLENGE = CompiledQuery.raw(`select ${WALL}.challenge() as turn${CLEANING}`);
+const CHALLENGE = `select ${WALL}.challenge() as turn${CLEANING}`;
 const CARRY = "select pg_catalog.set_config('lintel.standing', $1, true) is not null and pg_catalog.set_config('lintel.tenant', $2, true) is not null";
 
-/** Lets a transaction carry a standing, signed for this transaction alone. */
-async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise<void> {
-  const plain = tx.withoutPlugins();
-  const { rows } = await plain.executeQuery<{ turn: Uint8Array }>(CHALLENGE).catch((error: unknown) => {
+/** Runs a statement in a transaction of the application's, and answers its rows, as the client of the application gives them. */
+export type RunStatement = (text: string, values: readonly unknown[]) => Promise<unknown>;
+
+/** A client answers rows, or an object that holds them. */
+async function rowsOf<Row>(run: RunStatement, text: string, values: readonly unknown[] = []): Promise<Row[]> {
+  const answer = await run(text, values).catch((error: unknown) => {
     throw missing(error);
   });
+  return (Array.isArray(answer) ? answer : (answer as { rows: unknown[] }).rows) as Row[];
+}
+
+const through =
+  (db: Kysely<any>): RunStatement =>
+  (text, values) =>
+    db.withoutPlugins().executeQuery(CompiledQuery.raw(text, [...values]));
+
+/** Lets a transaction carry a standing, signed for this transaction alone. */
+async function carry(run: RunStatement, standing: Standing, key: WallKey): Promise<void> {
+  const [row] = await rowsOf<{ turn: Uint8Array }>(run, CHALLENGE);
   // A tenant that no row can be of lets nothing through.
   if (idsOf(idType(standing.charter, 'tenant'), [standing.facts.tenant.id]).length === 0) return;
-  const text = payload(standing, toHex((rows[0] as { turn: Uint8Array }).turn));
+  const text = payload(standing, toHex((row as { turn: Uint8Array }).turn));
   const signature = hashOf([key.outer, fromHex(hashOf([key.inner, text]))]);
   const values = [`${signature}.${text}`, standing.facts.tenant.id];
   if (key.proven) {
-    await plain.executeQuery(CompiledQuery.raw(CARRY, values));
+    await rowsOf(run, CARRY, values);
     return;
   }
   // The first time it is asked whether the wall takes what is signed so; after that, one that is exchanged lets nobody through.
-  const carried = await plain
-    .executeQuery<{ taken: boolean }>(CompiledQuery.raw(`${CARRY} and ${WALL}.told('tenant') is not null as taken`, values))
-    .catch((error: unknown) => {
-      throw missing(error);
-    });
-  if (!carried.rows[0]?.taken)
+  const [carried] = await rowsOf<{ taken: boolean }>(run, `${CARRY} and ${WALL}.told('tenant') is not null as taken`, values);
+  if (!carried?.taken)
     throw new LintelError(
       'charter-mismatch',
       'the row policies in this database are those of another charter, or their key was renewed; run the statements that `lintel policies` prints and start again',
@@ -132,7 +141,32 @@ async function carry(tx: Kysely<any>, standing: Standing, key: WallKey): Promise
 }
 
 /** Ends what is carried: a new turn begins, in which nothing is. */
-const drop = (db: Kysely<any>) => db.withoutPlugins().executeQuery(CHALLENGE);
+const drop = (db: Kysely<any>) => through(db)(CHALLENGE, []);
+
+/**
+ * Lets a transaction that the application opened, by whatever client, carry a standing until its end: {@link carryStanding} for who writes plain SQL.
+ *
+ * @throws LintelError `no-policies`, `charter-mismatch`; `no-transaction` where the statements do not come to one transaction; `policies-bypassed` for a connection that the
+ *   policies do not hold.
+ */
+export async function carryInto(run: RunStatement, standing: Standing, key: WallKey): Promise<void> {
+  await carry(run, standing, key);
+  const [{ table, schema = 'public' } = { table: '' }] = Object.values(standing.charter.shapes);
+  const held = `pg_catalog.row_security_active(pg_catalog.format('%I.%I', $1::text, $2::text))`;
+  const [row] = await rowsOf<{ carried: boolean; held: boolean }>(
+    run,
+    `select pg_catalog.current_setting('lintel.standing', true) <> '' as carried, ${held} as held`,
+    [schema, table],
+  );
+  if (!row?.carried)
+    throw new LintelError('no-transaction', 'a standing is carried in one transaction: begin one, and give its own connection, not a pool that lends another each time', {});
+  if (!row.held)
+    throw new LintelError(
+      'policies-bypassed',
+      'the row policies do not hold this connection, since its role owns the tables or may pass them; connect as the role that `lintel policies` was given',
+      {},
+    );
+}
 
 /**
  * Runs work in one transaction of the application's own connection, in which the row policies let through what the standing
@@ -144,7 +178,7 @@ const drop = (db: Kysely<any>) => db.withoutPlugins().executeQuery(CHALLENGE);
 export async function carryStanding<DB, R>(db: Kysely<DB>, standing: Standing, key: WallKey, work: (tx: Transaction<DB>) => Promise<R>): Promise<R> {
   if (db.isTransaction) {
     const tx = db as Transaction<DB>;
-    await carry(tx, standing, key);
+    await carry(through(tx), standing, key);
     const result = await work(tx);
     await drop(tx);
     return result;
@@ -158,7 +192,7 @@ export async function carryStanding<DB, R>(db: Kysely<DB>, standing: Standing, k
         await connection
           .transaction()
           .execute(async (tx) => {
-            await carry(tx, standing, key);
+            await carry(through(tx), standing, key);
             return work(tx);
           })
           .then(resolve, reject);
