@@ -14,6 +14,7 @@ const PLATFORM = [
   'lintel_person_tenant',
   'lintel_charter',
   'lintel_mailed',
+  'lintel_brought',
   'lintel_migration',
   'lintel_credential',
   'lintel_session',

@@ -107,6 +107,12 @@ test('the command looks at them, holds a script against them, and sends whoever 
   ])
     expect(await lintel(...args)).toMatchObject({ code: EXIT.failed, err: expect.stringContaining('The application keeps its people itself') });
 
+  const planned: string[] = [];
+  const around = { cwd: process.cwd(), out: (t: string) => planned.push(t), err: (t: string) => planned.push(t), colours: false, width: 200 };
+  const intake = (...more: string[]) => run(['intake', ...more, '--config', lendingConfig(`elsewhere-${configured++}`, url)], around);
+  expect([await intake(), await intake('--dry-run')]).toEqual([EXIT.failed, EXIT.refused]);
+  expect(planned.join('\n')).toMatch(/add --dry-run[\s\S]*\npeople +\d+ new, 0 changed, 0 as they are\n[\s\S]*tenant north: nobody has full control/);
+
   const script = join('.cache', 'lending', 'elsewhere.md');
   await lintel('rehearse', script, '--record');
   expect(await everything()).toBe(before);

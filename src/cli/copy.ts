@@ -28,7 +28,7 @@ async function keptFile(): Promise<string> {
 }
 
 /** A database in memory. To lay one out takes seconds, to open what was laid out once does not. @throws LintelError `no-memory`. */
-async function memory(): Promise<PGlite> {
+export async function memory(): Promise<PGlite> {
   const { PGlite } = await import('@electric-sql/pglite').catch((error: unknown) => {
     if ((error as { code?: string }).code !== 'ERR_MODULE_NOT_FOUND') throw error;
     throw new LintelError(

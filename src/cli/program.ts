@@ -13,6 +13,7 @@ import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
 import { withoutPeople } from './copy.js';
 import { addDeskCommand } from './desk/command.js';
 import { addGivesCommand } from './gives.js';
+import { addIntakeCommand } from './intake.js';
 import { findPerson, findRecord, findTenant, tableOf, whoCouldChangeIt, withDatabase } from './look.js';
 import { addMembershipCommands } from './membership.js';
 import { formatOption, withSources } from './options.js';
@@ -36,7 +37,7 @@ const GROUPS: Readonly<Record<string, readonly string[]>> = {
   'Look:': ['table', 'why', 'who', 'gives', 'compare', 'roles', 'audit', 'desk'],
   'Hold:': ['rehearse', 'changes', 'review', 'probe'],
   'Change:': ['members', 'invite', 'remedy', 'appeals'],
-  'Set up:': ['survey', 'policies'],
+  'Set up:': ['survey', 'intake', 'policies'],
 };
 
 interface TableOptions extends Sources {
@@ -215,6 +216,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addWhoCommand(program, around, answered);
   addAppealsCommand(program, around, answered);
   addGivesCommand(program, around, answered);
+  addIntakeCommand(program, around, answered);
   const order = Object.values(GROUPS).flat();
   const place = (command: { name(): string }) => order.indexOf(command.name());
   (program.commands as unknown as { name(): string }[]).sort((a, b) => place(a) - place(b));

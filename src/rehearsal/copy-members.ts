@@ -1,7 +1,7 @@
 import { inParts, isLintelError, LintelError } from '../base/index.js';
 import { type Charter, KEYHOLDER } from '../charter/index.js';
 import { type Id, type LintelTables, readAddress, spelled } from '../membership/index.js';
-import type { Lintel } from '../server/index.js';
+import type { Intake, Lintel } from '../server/index.js';
 
 /** Somebody in an application that keeps its people itself, and what they hold in one of its tenants. Whoever is in several is named for each; for each role, too, if that is how they are kept. */
 export interface AppMember {
@@ -44,6 +44,27 @@ export function mergeMembers(charter: Charter<any>, members: readonly AppMember[
   return [...all.values()];
 }
 
+/**
+ * The people of an application as `lintel.intake` takes them. Tenants, groups and units are called by their ids.
+ *
+ * @param members everybody, as for {@link copyMembers}.
+ */
+export function intakeOf(charter: Charter<any>, members: readonly AppMember[]): Intake {
+  const all = mergeMembers(charter, members);
+  const named = (ids: readonly string[]) => [...new Set(ids)].map((id) => ({ id, name: id }));
+  const here = (tenant: string) => all.filter((one) => one.tenant === tenant);
+  return {
+    people: new Map(all.map(({ id, name, address }) => [id, { id, name, address }])).values(),
+    tenants: [...new Set(all.map(({ tenant }) => tenant))].map((id) => ({
+      id,
+      name: id,
+      groups: named(here(id).flatMap(({ groupIds }) => groupIds)),
+      units: named(here(id).flatMap(({ unitIds }) => unitIds)),
+    })),
+    members: all.map(({ id, tenant, roles, groupIds, unitIds }) => ({ user: id, tenant, roles, groups: groupIds, units: unitIds })),
+  };
+}
+
 /** @throws LintelError with the id of whom it is about. */
 function insistOnSound(charter: Charter<any>, members: readonly AppMember[]): void {
   const [known, held] = [new Map<string, AppMember>(), new Map<string, string>()];
@@ -74,9 +95,15 @@ function insistOnSound(charter: Charter<any>, members: readonly AppMember[]): vo
  * `lintel:onlooker`.
  *
  * @param members everybody. Units lie beside one another; all are called by their ids.
- * @throws LintelError `unknown-role` with the near match; `bad-members`, `bad-address`; `not-empty` where there is a membership already.
+ * @throws LintelError `unknown-role` with the near match; `bad-members`, `bad-address`; `own-database` where there is no other database than the application's; `not-empty` where there is a membership already.
  */
 export async function copyMembers(lintel: Lintel, members: readonly AppMember[]): Promise<void> {
+  if (lintel.records === lintel.db)
+    throw new LintelError(
+      'own-database',
+      'A copy of the members is made beside the application’s database, not in it: give createLintel an empty one as db, and the application’s as records. To take them in for good there is lintel.intake.',
+      {},
+    );
   insistOnSound(lintel.charter, members);
   const tenants = [...new Set(members.map(({ tenant }) => spelled(lintel.charter, 'tenant', tenant)))];
   const everywhere = tenants.map((tenant) => ({ id: ONLOOKER, name: 'Whoever looks', address: 'onlooker@lintel.invalid', tenant, roles: [KEYHOLDER] }));

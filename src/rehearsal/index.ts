@@ -1,6 +1,6 @@
 export { type AccessChange, accessChanges, alike, type Changing } from './changes.js';
 export { type Comparison, compare, whose } from './compare.js';
-export { type AppMember, copyMembers, ONLOOKER } from './copy-members.js';
+export { type AppMember, copyMembers, intakeOf, ONLOOKER } from './copy-members.js';
 export { type Giver, giversOf } from './gives.js';
 export { type Populated, type Population, populate } from './populate.js';
 export { type Colours, escapeMarkdown, explanationMarkdown, printExplanation, printTable, strayLines, tableMarkdown } from './print.js';

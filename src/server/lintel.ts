@@ -231,6 +231,17 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.addPerson(this.#setting, person);
   }
 
+  /**
+   * Takes in the people, tenants and members that the application has already, under its own ids, in parts of 1000 that are one transaction each; streams are read as they come.
+   * Again with the same it does nothing; killed in the middle, it is called again. What is otherwise than it was brought last is changed, unless somebody changed it here
+   * meanwhile (`kept`); who was removed here is not brought again. A new tenant is closed until somebody has full control of it. No mail goes out.
+   *
+   * @throws LintelError nothing for what cannot be taken: that is in the report, with its reason.
+   */
+  intake(what: membership.Intake, options?: membership.IntakeOptions): Promise<membership.IntakeReport> {
+    return membership.intake(this.#setting, what, options);
+  }
+
   personByAddress(address: string): ReturnType<typeof membership.personByAddress> {
     return membership.personByAddress(this.db, address);
   }

@@ -94,6 +94,7 @@ async function eraseIn({ tx, tenantId }: Change, traces: Traces): Promise<void> 
 async function eraseBeside(tx: Kysely<LintelTables>, traces: Traces): Promise<void> {
   const { userId, addresses } = traces;
   await tx.deleteFrom('lintel_mailed').where('address', 'in', addresses).execute();
+  await tx.deleteFrom('lintel_brought').where('id', '=', userId).where('what', '<>', 'tenant').execute();
   await sql`delete from lintel_outbox where about_id = ${userId} or lower(to_address) = any(${addresses}::text[])`.execute(tx);
   await tx.deleteFrom('lintel_appeal').where('user_id', '=', userId).execute();
   await tx.updateTable('lintel_appeal').set({ reason: null }).where('answered_by', '=', userId).execute();

@@ -2,6 +2,17 @@ export { accept, decline, type InvitationView, lookAtInvitation, myInvitations }
 export { type Appeal, type AppealStatus, answerAppeal, appealsOf, appealsToAnswer, appealToAnswer, raiseAppeal, withdrawAppeal } from './appeals.js';
 export { beginCare, careFacts, endCare, type NewCare, onPlatform } from './care.js';
 export { erasePerson, tenantsToErase } from './erase.js';
+export {
+  type Intake,
+  type IntakeCount,
+  type IntakeMember,
+  type IntakeOptions,
+  type IntakePerson,
+  type IntakeRefusal,
+  type IntakeReport,
+  type IntakeTenant,
+  intake,
+} from './intake.js';
 export { asIfAccepted, type Invitation, type InviteAnswer, invitationSteps, invite, listInvitations, type NewInvitation } from './invitations.js';
 export { askToJoin, type JoinRequest, joiningSteps, listRequests, readRules, stopAsking } from './joining.js';
 export { addPerson, changeAddress, giveUpAddress, type NewPerson, personByAddress, proofToken, proveAddress, renamePerson } from './people.js';

@@ -111,6 +111,15 @@ function join(told: Told, user: string, roles: readonly InvitedRole[], more: Par
 const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
   'tenant opened': (told, { keyholder }) => join(told, keyholder, [{ role: 'keyholder', anchor: 'tenant', anchorId: '' }]),
   'invitation accepted': (told, { user, roles, endsAt }) => join(told, user, roles, endsAt && { endsAt }),
+  'people taken in': (told, { people }) => {
+    for (const { user, roles, groups, units } of people) {
+      told.members.set(user, told.members.get(user) ?? { suspended: false });
+      told.roles = told.roles.filter(({ holder }) => !same(holder, { user }));
+      told.roles.push(...roles.map((r: Placed & { role: string }) => ({ holder: { user }, role: r.role, anchor: anchorIn(r), ...moreIn(r) })));
+      for (const [id, all] of told.groups) told.groups.set(id, all.filter((one) => one !== user).concat(groups.includes(id) ? [user] : []));
+      told.placed.set(user, units);
+    }
+  },
   'roles changed': (told, event) => {
     const holder = holderIn(event);
     told.roles = told.roles.filter((one) => !same(one.holder, holder));

@@ -1,4 +1,4 @@
-export { domainOf, maskAddress, readAddress, readDomain, readName, readWords } from './address.js';
+export { type Address, domainOf, maskAddress, readAddress, readDomain, readName, readWords } from './address.js';
 export {
   type Id,
   idOfComer,

@@ -358,6 +358,18 @@ interface AuditWordsRow {
 }
 
 /** The library's own tables, as Kysely sees them. */
+/** What a source has brought, by the mark of what it said last. */
+export interface BroughtRow {
+  source: string;
+  what: 'person' | 'tenant' | 'member';
+  /** Of a member; else empty. */
+  tenant_id: string;
+  id: string;
+  mark: string;
+  /** A tenant that nobody has full control of yet. */
+  waits: boolean;
+}
+
 export interface LintelTables {
   lintel_person: PersonRow;
   lintel_person_tenant: PersonTenantRow;
@@ -386,6 +398,7 @@ export interface LintelTables {
   lintel_address_proof: AddressProofRow;
   lintel_listener: ListenerRow;
   lintel_unheard: UnheardRow;
+  lintel_brought: BroughtRow;
   lintel_erased: { person_id: string };
   lintel_secret: { name: string; value: string };
   lintel_address_held: AddressHeldRow;

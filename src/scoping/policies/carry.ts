@@ -159,7 +159,11 @@ export async function carryInto(run: RunStatement, standing: Standing, key: Wall
     [schema, table],
   );
   if (!row?.carried)
-    throw new LintelError('no-transaction', 'a standing is carried in one transaction: begin one, and give its own connection, not a pool that lends another each time', {});
+    throw new LintelError(
+      'no-transaction',
+      'a standing is carried in one transaction: begin one, and give its own connection, not a pool that lends another each time',
+      {},
+    );
   if (!row.held)
     throw new LintelError(
       'policies-bypassed',

@@ -10,13 +10,27 @@ import { STEP_0008 } from './0008-people-that-are-programs.js';
 import { STEP_0009 } from './0009-what-is-held-later.js';
 import { STEP_0010 } from './0010-what-erasing-takes.js';
 import { STEP_0011 } from './0011-each-list-once.js';
+import { STEP_0012 } from './0012-what-was-brought.js';
 import type { Migration } from './migration.js';
 
 /**
  * The library's tables, as steps that are each run once. Keys of a tenant's tables begin with the tenant and no foreign key
  * crosses tenants, so that they can be distributed by tenant; `lintel_person` and `lintel_person_tenant` are keyed by person.
  */
-const STEPS: readonly Migration[] = [STEP_0001, STEP_0002, STEP_0003, STEP_0004, STEP_0005, STEP_0006, STEP_0007, STEP_0008, STEP_0009, STEP_0010, STEP_0011];
+const STEPS: readonly Migration[] = [
+  STEP_0001,
+  STEP_0002,
+  STEP_0003,
+  STEP_0004,
+  STEP_0005,
+  STEP_0006,
+  STEP_0007,
+  STEP_0008,
+  STEP_0009,
+  STEP_0010,
+  STEP_0011,
+  STEP_0012,
+];
 
 /** Brings the library's tables up to date. Can be run again, and by several processes at once. */
 export async function migrate(db: Kysely<never>): Promise<string[]> {

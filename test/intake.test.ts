@@ -1,0 +1,158 @@
+/* People, tenants and members of an application that exists already are taken in as they are, again and again. */
+import { execFile } from 'node:child_process';
+import { promisify } from 'node:util';
+import { sql } from 'kysely';
+import { beforeAll, expect, inject, test } from 'vitest';
+import { createLintel, type Lintel } from 'warm-lintel/server';
+import { databaseOn } from './setup.js';
+import { charter, EACH, everything, members, people, tenants } from './taken.js';
+import { emptyPostgres } from './worlds.js';
+
+const MANY = 1000;
+const zero = { brought: 0, changed: 0, same: 0, kept: 0, refused: 0 };
+
+let lintel: Lintel<any>;
+let db: Awaited<ReturnType<typeof emptyPostgres>>['db'];
+const TABLES = [
+  'lintel_person',
+  'lintel_tenant',
+  'lintel_member',
+  'lintel_assignment',
+  'lintel_group_member',
+  'lintel_placement',
+  'lintel_audit',
+  'lintel_brought',
+];
+async function digest(): Promise<string> {
+  const marks = TABLES.map((table) => `(select md5(coalesce(string_agg(t::text, '|' order by t::text), '')) from ${table} t)`);
+  const { rows } = await sql.raw<{ all: string }>(`select ${marks.join(" || ' ' || ")} as all`).execute(db);
+  return rows[0]?.all as string;
+}
+beforeAll(async () => {
+  ({ db } = await emptyPostgres());
+  await sql`create table jobs (id integer primary key, workshop_id integer, opened_by integer, crew_id integer, bay_id integer, title text)`.execute(db);
+  await sql`insert into jobs select i, 1, 2, case when i < 3 then 7 end, i, 'Job' from generate_series(1, 4) i`.execute(db);
+  lintel = createLintel({ charter, db }) as Lintel<any>;
+  await lintel.prepare();
+});
+
+test('a dry run says what would come of it and does nothing; it comes so; again nothing changes', async () => {
+  const before = await digest();
+  const planned = await lintel.intake(everything(MANY), { dryRun: true });
+  expect(await digest()).toBe(before);
+  const done = await lintel.intake(everything(MANY));
+  expect(done).toEqual(planned);
+  const shops = MANY / EACH;
+  expect(done).toEqual({
+    people: { ...zero, brought: MANY },
+    tenants: { ...zero, brought: shops },
+    members: { ...zero, brought: MANY },
+    opened: shops,
+    closed: 0,
+    refused: [],
+  });
+  const after = await digest();
+  const again = await lintel.intake(everything(MANY));
+  expect([again.people, again.tenants, again.members, again.opened]).toEqual([{ ...zero, same: MANY }, { ...zero, same: shops }, { ...zero, same: MANY }, 0]);
+  expect(await digest()).toBe(after);
+});
+
+test('whoever came in is who they were: their powers, groups and units, and the record that says since when', async () => {
+  const [boss, mechanic, clerk] = await Promise.all([1, 2, 3].map((user) => lintel.enter({ tenant: 1, user })));
+  expect([boss?.isKeyholder, mechanic?.may('job.update'), (await mechanic?.find('job'))?.length, (await clerk?.find('job'))?.length]).toEqual([
+    true,
+    false,
+    4,
+    2,
+  ]);
+  const then = await boss?.audit.heldThen(3, new Date());
+  expect(then).toMatchObject({ subject: 'member', line: expect.stringContaining('Clerk') });
+  expect(await boss?.audit.verify()).not.toHaveProperty('broken');
+});
+
+test('killed in the middle it goes on where it was', async () => {
+  const [at, to] = [MANY + 1, MANY + 2 * EACH];
+  const from = <T>(all: Iterable<T>, first: number) => [...all].slice(first);
+  async function* dying<T>(all: Iterable<T>, after: number): AsyncGenerator<T> {
+    let n = 0;
+    for (const one of all) {
+      if (n++ === after) throw new Error('the power went out');
+      yield one;
+    }
+  }
+  const more = { people: from(people(to), at - 1), tenants: from(tenants(to), MANY / EACH), members: from(members(to), at - 1) };
+  await expect(lintel.intake({ ...more, members: dying(more.members, 150) })).rejects.toThrow('the power went out');
+  // What is not complete is not entered.
+  expect((await lintel.enter({ tenant: MANY / EACH + 1, user: at })).facts.tenant.open).toBe(false);
+  expect(await lintel.intake(more)).toMatchObject({ people: { same: 2 * EACH }, members: { brought: 2 * EACH }, opened: 2, refused: [] });
+});
+
+test('a difference is brought, and what somebody did here is not undone', async () => {
+  const boss = await lintel.enter({ tenant: 1, user: 1 });
+  await boss.members.setRoles('4', [{ role: 'clerk', anchor: { on: 'tenant' } }]);
+  await boss.members.remove('6');
+  await lintel.renamePerson(8, 'Named here');
+  const told: string[] = [];
+  const report = await lintel.intake(
+    {
+      people: [
+        { id: 8, name: 'Named there', address: 'p8@taken.example' },
+        { id: 10, name: 'Newly named', address: 'ten@taken.example' },
+        { id: 5001, name: 'Second', address: 'P2@taken.example' },
+        { id: 'x' as never, name: 'No id', address: 'x@taken.example' },
+      ],
+      tenants: [{ id: 4001, name: 'Nobody runs it' }],
+      members: [
+        { user: 2, tenant: 1, roles: ['mechanic'], groups: [7] },
+        { user: 4, tenant: 1, roles: ['mechanic', 'mechanic'] },
+        { user: 6, tenant: 1, roles: ['mechanic'] },
+        { user: 1, tenant: 1, roles: ['mechanic'] },
+        { user: 12, tenant: 1, roles: ['mechanic', 'clerk'] },
+        { user: 14, tenant: 1, roles: ['mechanc'] },
+        { user: 16, tenant: 1, groups: [9] },
+        { user: 6000, tenant: 1 },
+        { user: 2, tenant: 9999 },
+      ],
+    },
+    { refused: ({ what, id, code }) => told.push(`${what} ${id} ${code}`) },
+  );
+  expect(report.people).toEqual({ ...zero, changed: 1, kept: 1, refused: 2 });
+  expect(report.members).toMatchObject({ changed: 1, kept: 1, refused: 7 });
+  expect(told).toEqual([
+    'person x bad-id',
+    'person 5001 address-taken',
+    'member 14 unknown-role',
+    'member 6 removed-here',
+    'member 1 takes-full-control',
+    'member 12 apart',
+    'member 16 no-such-group',
+    'member 6000 no-account',
+    'member 2 not-found',
+    'tenant 4001 no-keyholder',
+  ]);
+  expect(report.refused.find(({ code }) => code === 'unknown-role')?.words).toContain('did you mean mechanic?');
+  const [two, four, names] = [
+    await lintel.enter({ tenant: 1, user: 2 }),
+    await lintel.enter({ tenant: 1, user: 4 }),
+    await db.selectFrom('lintel_person').select('name').where('id', 'in', ['8', '10']).orderBy('id').execute(),
+  ];
+  expect([two.facts.me.groupIds, four.facts.assignments.map(({ role }) => role), names.map(({ name }) => name)]).toEqual([
+    ['7'],
+    ['clerk'],
+    ['Newly named', 'Named here'],
+  ]);
+  await lintel.erasePerson(20);
+  expect(await lintel.intake({ people: [{ id: 20, name: 'Again', address: 'again@taken.example' }] })).toMatchObject({
+    refused: [{ code: 'id-used' }, { code: 'no-keyholder' }],
+  });
+});
+
+test.runIf(process.env.LINTEL_LONG)('a million people take no more memory than a hundred thousand', { timeout: 3_600_000 }, async () => {
+  const took = async (count: number) => {
+    const args = ['--conditions=warm-lintel-source', '--import', 'tsx', 'test/taken.ts', await databaseOn(inject('postgres')), String(count)];
+    return JSON.parse((await promisify(execFile)(process.execPath, args)).stdout);
+  };
+  const [some, many] = [await took(100_000), await took(1_000_000)];
+  expect(many).toMatchObject({ people: 1_000_000, members: 1_000_000, opened: 10_000 });
+  expect(many.kilobytes / some.kilobytes).toBeLessThan(1.3);
+});
