@@ -1,36 +1,48 @@
-/* An application that exists already: Express, plain SQL, integer ids, people and members of its own. */
+/* An application that exists already: Express, plain SQL, integer ids, people and members of its own. As it was, and with the library, it answers the same. */
 import { once } from 'node:events';
 import { readFileSync } from 'node:fs';
 import type { Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
+import fc from 'fast-check';
 import pg from 'pg';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
-import { createApp, passwordHash } from '../examples/existing/before/app.js';
+import { createApp as createAfter } from '../examples/existing/after/app.js';
+import { takeOver } from '../examples/existing/after/take-over.js';
+import { createApp as createBefore, passwordHash } from '../examples/existing/before/app.js';
 import { databaseOn } from './setup.js';
 
-let pool: pg.Pool;
-let server: Server;
-beforeAll(async () => {
-  pool = new pg.Pool({ connectionString: await databaseOn(inject('postgres')), max: 4 });
+const NAMES = ['Ida', 'Jon', 'Kim', 'Lea', 'Max', 'Ned'];
+const closing: (() => unknown)[] = [];
+afterAll(async () => {
+  for (const close of closing.reverse()) await close();
+});
+
+interface Answer {
+  readonly status: number;
+  readonly data: any;
+}
+type Ask = (name: string | undefined, method: string, path: string, body?: unknown) => Promise<Answer>;
+
+async function world(): Promise<pg.Pool> {
+  const pool = new pg.Pool({ connectionString: await databaseOn(inject('postgres')), max: 4 });
+  closing.push(() => pool.end());
   await pool.query(readFileSync(new URL('../examples/existing/before/schema.sql', import.meta.url), 'utf8'));
-  const names = ['Ida', 'Jon', 'Kim', 'Lea', 'Max'];
-  for (const name of names)
+  for (const name of NAMES)
     await pool.query('insert into users (name, email, password) values ($1, $2, $3)', [name, `${name.toLowerCase()}@wheels.example`, passwordHash('spokes')]);
   await pool.query("insert into workshops (name) values ('Hub'), ('Rim')");
-  // Ida runs Hub; Jon and Kim mend there; Lea and Max are customers, Max of both; Jon runs Rim.
+  // Ida runs Hub; Jon and Kim mend there; Lea and Max are customers, Max of both; Jon runs Rim. Ned is nowhere.
   await pool.query(
     "insert into staff values (1, 1, 'manager'), (1, 2, 'mechanic'), (1, 3, 'mechanic'), (1, 4, 'customer'), (1, 5, 'customer'), (2, 2, 'manager'), (2, 5, 'customer')",
   );
-  server = createApp(pool).listen(0, '127.0.0.1');
-  await once(server, 'listening');
-});
-afterAll(async () => {
-  server.close();
-  await pool.end();
-});
+  return pool;
+}
 
-async function as(name: string) {
-  const send = async (method: string, path: string, body?: unknown, token?: string) => {
+async function served(app: { listen(port: number, host: string): Server }): Promise<Ask> {
+  const server = app.listen(0, '127.0.0.1');
+  closing.push(() => server.close());
+  await once(server, 'listening');
+  const tokens = new Map<string, string>();
+  const send = async (method: string, path: string, body?: unknown, token?: string): Promise<Answer> => {
     const headers = { 'content-type': 'application/json', ...(token && { authorization: `Bearer ${token}` }) };
     const response = await fetch(`http://127.0.0.1:${(server.address() as AddressInfo).port}${path}`, {
       method,
@@ -40,24 +52,86 @@ async function as(name: string) {
     const text = await response.text();
     return { status: response.status, data: text === '' ? undefined : JSON.parse(text) };
   };
-  const { token } = (await send('POST', '/sign-in', { email: `${name}@wheels.example`, password: 'spokes' })).data;
-  return (method: string, path: string, body?: unknown) => send(method, path, body, token);
+  for (const name of NAMES) tokens.set(name, (await send('POST', '/sign-in', { email: `${name}@wheels.example`, password: 'spokes' })).data.token);
+  return (name, method, path, body) => send(method, path, body, name === undefined ? undefined : tokens.get(name));
 }
 
-test('as it was: each sees and changes what the application itself lets them', async () => {
-  const [ida, jon, kim, lea, max] = await Promise.all([as('ida'), as('jon'), as('kim'), as('lea'), as('max')]);
-  const { id } = (await lea('POST', '/w/1/jobs', { title: 'Flat tyre' })).data;
-  const job = `/w/1/jobs/${id}`;
-  expect([(await max('GET', job)).status, (await max('GET', `/w/2/jobs/${id}`)).status]).toEqual([404, 404]);
-  expect((await jon('PATCH', job, { state: 'done' })).status).toBe(403);
-  expect([(await jon('POST', `${job}/mechanic`, { to: 2 })).status, (await kim('POST', `${job}/mechanic`, { to: 3 })).status]).toEqual([200, 403]);
-  expect([(await jon('PATCH', job, { state: 'done' })).status, (await jon('PATCH', job, { price: 5 })).status]).toEqual([200, 403]);
-  expect((await ida('PATCH', job, { price: 40 })).status).toBe(200);
-  expect([(await lea('GET', job)).data.price, (await jon('GET', job)).data.price]).toEqual([40, null]);
-  const comment = (await lea('POST', `${job}/comments`, { body: 'Thanks' })).data.id;
-  expect([(await ida('PATCH', `/w/1/comments/${comment}`, { body: 'x' })).status, (await max('GET', `${job}/comments`)).status]).toEqual([403, 404]);
-  expect((await jon('PUT', `${job}/watchers/5`)).status).toBe(204);
-  expect((await max('GET', `${job}/comments`)).data).toMatchObject([{ body: 'Thanks', author: 'Lea' }]);
-  expect((await lea('GET', '/w/1/staff')).data.map(({ name }: any) => name)).toEqual(['Ida', 'Lea']);
-  expect([(await jon('DELETE', job)).status, (await ida('DELETE', job)).status, (await lea('GET', '/w/1/jobs')).data]).toEqual([403, 204, []]);
+let before: Ask;
+let after: Ask;
+let pools: readonly [pg.Pool, pg.Pool];
+beforeAll(async () => {
+  pools = [await world(), await world()];
+  before = await served(createBefore(pools[0]));
+  expect(await takeOver(pools[1])).toMatchObject({ people: { brought: 6 }, members: { brought: 7 }, opened: 2, refused: [] });
+  after = await served(await createAfter(pools[1]));
+});
+
+/** A request that somebody may think of: lawful ones, and ids that are another's, are gone, or are none. */
+const request = fc
+  .record({
+    name: fc.option(fc.constantFrom(...NAMES), { freq: 20, nil: undefined }),
+    workshop: fc.constantFrom(1, 1, 1, 2, 3, 'x'),
+    id: fc.oneof({ arbitrary: fc.integer({ min: 1, max: 36 }), weight: 12 }, fc.constantFrom('abc', 0, -1, 3_000_000_000, '1.5')),
+    user: fc.oneof({ arbitrary: fc.integer({ min: 1, max: 7 }), weight: 12 }, fc.constantFrom('abc', 99_999_999_999)),
+    route: fc.nat(12),
+    text: fc.constantFrom('Flat tyre', 'Brakes', '', '  ', null, 7),
+    state: fc.constantFrom(undefined, undefined, 'open', 'done', 'gone'),
+    price: fc.constantFrom(undefined, undefined, 40, null, 1.5, '5'),
+    title: fc.constantFrom(undefined, 'Newly called', ''),
+  })
+  .map(({ name, workshop, id, user, route, text, state, price, title }) => {
+    const at = `/w/${workshop}`;
+    const all: readonly (readonly [method: string, path: string, body?: unknown])[] = [
+      ['GET', '/workshops'],
+      ['GET', `${at}/jobs`],
+      ['POST', `${at}/jobs`, { title: text }],
+      ['POST', `${at}/jobs`, { title: 'Squeaks' }],
+      ['GET', `${at}/jobs/${id}`],
+      ['PATCH', `${at}/jobs/${id}`, { state, price, title }],
+      ['POST', `${at}/jobs/${id}/mechanic`, { to: user }],
+      ['DELETE', `${at}/jobs/${id}`],
+      ['GET', `${at}/jobs/${id}/comments`],
+      ['POST', `${at}/jobs/${id}/comments`, { body: text }],
+      ['PATCH', `${at}/comments/${id}`, { body: text }],
+      ['PUT', `${at}/jobs/${id}/watchers/${user}`],
+      ['GET', `${at}/staff`],
+    ];
+    return { name, ask: all[route] as (typeof all)[number] };
+  });
+
+test('500 requests are answered the same as before the library, and leave the same rows', { timeout: 120_000 }, async () => {
+  const statuses = new Map<number, number>();
+  // More jobs and comments than are deleted, so that there is something to ask about.
+  for (let i = 0; i < 30; i++)
+    for (const ask of [before, after]) {
+      await ask('Lea', 'POST', '/w/1/jobs', { title: `Job ${i}` });
+      await ask('Lea', 'POST', `/w/1/jobs/${i + 1}/comments`, { body: 'Please' });
+    }
+  for (const { name, ask } of fc.sample(request, { numRuns: 500, seed: 13 })) {
+    const [was, is] = [await before(name, ...ask), await after(name, ...ask)];
+    expect({ name, ask, ...is }).toEqual({ name, ask, ...was });
+    statuses.set(is.status, (statuses.get(is.status) ?? 0) + 1);
+  }
+  for (const status of [200, 201, 204, 400, 401, 403, 404]) expect([status, (statuses.get(status) ?? 0) > 3]).toEqual([status, true]);
+  const [was, is] = await Promise.all(
+    pools.map(async (pool) =>
+      Promise.all(['jobs', 'comments', 'watchers'].map(async (table) => (await pool.query(`select * from ${table} order by 1, 2`)).rows)),
+    ),
+  );
+  expect(is).toEqual(was);
+});
+
+test('what the library adds to it is less than what it takes out: at most 60 lines come in beside the charter', () => {
+  const linesOf = (...files: string[]) =>
+    files.flatMap((file) => readFileSync(new URL(`../examples/existing/${file}`, import.meta.url), 'utf8').split('\n')).filter((line) => line.trim() !== '');
+  const [was, is] = [linesOf('before/app.ts'), linesOf('after/app.ts', 'after/take-over.ts')];
+  const left = new Map<string, number>();
+  for (const line of was) left.set(line, (left.get(line) ?? 0) + 1);
+  const added = is.filter((line) => {
+    const count = left.get(line) ?? 0;
+    left.set(line, count - 1);
+    return count <= 0;
+  });
+  expect(added.length).toBeLessThanOrEqual(60);
+  expect(is.length).toBeLessThan(was.length);
 });

@@ -3,7 +3,7 @@ import { bodyLimit } from 'hono/body-limit';
 import { csrf } from 'hono/csrf';
 import { HTTPException } from 'hono/http-exception';
 import { isLintelError, LintelError } from '../base/index.js';
-import { spelled } from '../membership/index.js';
+import { type Id, spelled } from '../membership/index.js';
 import type { Lintel, ServerStanding } from '../server/index.js';
 import { openApi } from './openapi.js';
 import { MOST_BYTES, type Operation } from './operation.js';
@@ -14,7 +14,7 @@ import { bodyOf, insistOnTexts, readAs } from './read.js';
 
 /** Who sends a request, as the application has verified it. */
 export interface Sender {
-  readonly user: string;
+  readonly user: Id;
   /** Obligations that this person has met. */
   readonly fulfilled?: readonly string[];
   /** Facts about the request, set by the server. */
@@ -101,7 +101,7 @@ const placeOf = (c: Context, { from }: Pick<FaceOptions, 'from'>) => (from ? fro
 export async function countRequest(rates: Rates, c: Context, options: Pick<FaceOptions, 'sender' | 'from'>, costs = 1) {
   const key = keyOfRequest(c.req.raw);
   const who = key === undefined ? await options.sender(c.req.raw) : undefined;
-  return { who, guessed: await rates.count(key ?? who?.user, who !== undefined, placeOf(c, options), costs) };
+  return { who, guessed: await rates.count(key ?? (who && String(who.user)), who !== undefined, placeOf(c, options), costs) };
 }
 
 /** Codes of what somebody is told who guesses a key, a link or, before anything else is asked, a tenant. */
@@ -170,7 +170,8 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
   }
 
   async function before(c: Context, operation: Operation & { in: 'person' | 'nobody' }): Promise<Response> {
-    const user = operation.in === 'person' ? (await sender(c.req.raw))?.user : undefined;
+    const sent = operation.in === 'person' ? await sender(c.req.raw) : undefined;
+    const user = sent && String(sent.user);
     if (operation.in === 'person' && user === undefined) throw new LintelError('no-account', 'Sign in first.', {});
     const guessed = await rates.count(user, user !== undefined, placeOf(c, options), operation.costs ?? 1);
     const body = await bodyOf(c, operation.body);

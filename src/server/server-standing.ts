@@ -1,6 +1,6 @@
 import type { Kysely, Transaction } from 'kysely';
 import { frozen, LintelError } from '../base/index.js';
-import type { CharterTypes } from '../charter/index.js';
+import { type CharterTypes, KEYHOLDER } from '../charter/index.js';
 import * as membership from '../membership/index.js';
 import type { Predicate, RecordData } from '../predicate/index.js';
 import {
@@ -28,6 +28,7 @@ import {
   writerFor,
 } from '../scoping/index.js';
 import {
+  type Assignment,
   type Decision,
   type Facts,
   type HeldPermission,
@@ -110,6 +111,13 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   /** True for an active member of this tenant. Everybody else is told that there is no such page. */
   get isMember(): boolean {
     return this.facts.subject === 'member' && this.facts.tenant.open;
+  }
+
+  /** The roles that this person holds here, by whatever way, with what each is called and where it is held. */
+  roles(): (Pick<Assignment, 'role' | 'anchor'> & { readonly label: string })[] {
+    const { roles } = this.charter.data;
+    const known = this.facts.assignments.filter(({ role }) => role === KEYHOLDER || Object.hasOwn(roles, role));
+    return known.map(({ role, anchor }) => ({ role, label: this.charter.role(role).label, anchor }));
   }
 
   /** @internal The person as a member. @throws LintelError `only-a-view`; `not-found` for somebody who is not signed in or no member here. */
