@@ -267,7 +267,7 @@ test('without a server: the charter, the database, a table, a comparison and why
   await page.getByText('only Tobias Renn: 8').waitFor();
   await page.getByRole('button', { name: 'Table' }).click();
   await table.getByRole('button', { name: 'Tobias Renn, Change a hive: own, unclaimed' }).click();
-  await page.getByText('keeper is not “tobias” (it is “sela”)').waitFor();
+  await page.getByText('keeper is not Tobias Renn (it is Sela Vardy)').waitFor();
   await page.getByLabel('Hive', { exact: true }).selectOption({ label: 'Amber hive' });
   await page.getByText('Yes.').waitFor();
   expect((await axe(page)).map(({ id }) => id)).toEqual([]);

@@ -90,7 +90,7 @@ Because it is given, but not for this record.
 
 hive.update
   no   own, by role Keeper, for the whole organisation  where keeper is me
-       but keeper is not “tobias” (it is “sela”)
+       but keeper is not Tobias Renn (it is Sela Vardy)
   no   unclaimed, by role Keeper, for the whole organisation  where keeper is empty
        but keeper is not empty
 hive.read, on which it rests

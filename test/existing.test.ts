@@ -6,7 +6,9 @@ import type { AddressInfo } from 'node:net';
 import fc from 'fast-check';
 import pg from 'pg';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
+import { createLintel, policyStatements } from 'warm-lintel/server';
 import { createApp as createAfter } from '../examples/existing/after/app.js';
+import { charter } from '../examples/existing/after/charter.js';
 import { takeOver } from '../examples/existing/after/take-over.js';
 import { createApp as createBefore, passwordHash } from '../examples/existing/before/app.js';
 import { databaseOn } from './setup.js';
@@ -138,6 +140,64 @@ test.each(Object.entries(WITH))(
     expect(is).toEqual(was);
   },
 );
+
+test('plain SQL in a transaction that carries who asks shows each what the routes show', { timeout: 60_000 }, async () => {
+  const owner = await world();
+  await takeOver(owner);
+  const lintel = createLintel({ charter, db: owner });
+  await owner.query('do $$ begin create role workshop_app login; exception when duplicate_object then null; end $$');
+  for (const statement of policyStatements(charter, { role: 'workshop_app' })) await owner.query(statement);
+  await owner.query("insert into jobs (workshop_id, title, opened_by, price) values (1, 'Flat tyre', 4, 10), (1, 'Brakes', 5, 20), (2, 'Gears', 5, 30)");
+  await owner.query('insert into comments (job_id, author_id, body) values (1, 4, $1), (2, 5, $1), (3, 5, $1)', ['Please']);
+  await owner.query('insert into watchers values (2, 4)');
+  const { options } = owner as unknown as { options: { connectionString: string } };
+  const pool = new pg.Pool({ connectionString: options.connectionString.replace('lintel@', 'workshop_app@'), max: 1 });
+  closing.push(() => pool.end());
+  const seen: Record<string, unknown> = {};
+  for (const [user, name] of [
+    [1, 'Ida'],
+    [3, 'Kim'],
+    [4, 'Lea'],
+    [5, 'Max'],
+    [6, 'Ned'],
+  ] as const) {
+    const standing = await lintel.enter({ tenant: 1, user });
+    const client = await pool.connect();
+    await client.query('begin');
+    await standing.carryInto((text, values) => client.query(text, [...values]));
+    const { rows: jobs } = await client.query('select id, title, state from jobs order by id');
+    const { rows: comments } = await client.query('select id from comments order by id');
+    await client.query('commit');
+    client.release();
+    seen[name] = [jobs.map(({ id }) => id), comments.map(({ id }) => id)];
+  }
+  expect(seen).toEqual({
+    Ida: [
+      [1, 2],
+      [1, 2],
+    ],
+    Kim: [
+      [1, 2],
+      [1, 2],
+    ],
+    Lea: [
+      [1, 2],
+      [1, 2],
+    ],
+    Max: [[2], [2]],
+    Ned: [[], []],
+  });
+});
+
+test('the guide shows what the application does: each line of it stands there', () => {
+  const all = ['examples/existing/after/app.ts', 'examples/existing/after/take-over.ts', 'test/existing.test.ts']
+    .map((file) => readFileSync(file, 'utf8'))
+    .join('\n');
+  const known = new Set(all.split('\n').map((line) => line.trim().replace(/^return /, '')));
+  const blocks = [...readFileSync('docs/guide/existing.md', 'utf8').matchAll(/```ts\n([\s\S]*?)```/g)].map(([, block]) => block as string);
+  const unknown = blocks.flatMap((block) => block.split('\n')).filter((line) => !known.has(line.trim().replace(/^await (?=lintel)/, '')));
+  expect([blocks.length, unknown]).toEqual([3, []]);
+});
 
 test('what the library adds to it is less than what it takes out: at most 60 lines come in beside the charter', () => {
   const linesOf = (...files: string[]) =>

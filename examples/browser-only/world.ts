@@ -42,7 +42,12 @@ export async function openWorld(): Promise<World> {
     },
     why: async (person, action, hive) => {
       const standing = (await standingOf(person)) as ServerStanding<any>;
-      return explain(standing, await standing.decideById(action, hive), { kind: 'hive', id: hive }, ['Maren Holt (keyholder)']);
+      return explain(
+        standing,
+        await standing.decideById(action, hive),
+        { kind: 'hive', id: hive },
+        { keyholders: [{ id: 'maren', name: nameOf('maren') }], names: new Map(people.map(({ id, name }) => [id, name])) },
+      );
     },
   };
 }

@@ -67,6 +67,10 @@ step('Who may do what, without signing in as anybody:\n');
 console.log(printTable(await accessTable(charter, 'people', peopleSubjects([annas, bents]), { tenant: annas.facts.tenant, db, only: ['hive'] })));
 
 step('And why may Bent not change Anna’s hive?\n');
-console.log(printExplanation(explain(bents, await bents.decideById('hive.update', 'hive-1'), { kind: 'hive', id: 'hive-1' }, ['Anna Dorn (keyholder)'])));
+console.log(
+  printExplanation(
+    explain(bents, await bents.decideById('hive.update', 'hive-1'), { kind: 'hive', id: 'hive-1' }, { keyholders: [{ id: anna, name: 'Anna Dorn' }] }),
+  ),
+);
 await tray.close();
 process.exit(0);

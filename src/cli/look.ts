@@ -1,7 +1,17 @@
 import { didYouMean, LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
 import { type RoleView, standingsOf as readStandings } from '../membership/index.js';
-import { type AccessTable, accessTable, ONLOOKER, openSubjects, peopleSubjects, roleSubjects } from '../rehearsal/index.js';
+import {
+  type AccessTable,
+  accessTable,
+  type Explanation,
+  explain,
+  ONLOOKER,
+  openSubjects,
+  peopleIn,
+  peopleSubjects,
+  roleSubjects,
+} from '../rehearsal/index.js';
 import { createLintel, type Lintel, type MayDo, type Remedies, type ServerStanding } from '../server/index.js';
 import type { Decision, Standing } from '../standing/index.js';
 import type { Database } from '../store/index.js';
@@ -231,19 +241,31 @@ export async function rolesIn(tenant: Tenant): Promise<RoleView[]> {
   return roles.map((role) => ({ ...role, holders: role.holders.filter(({ id }) => id !== ONLOOKER) }));
 }
 
-/** Keyholders of the tenant, by name. */
-export async function whoCouldChangeIt(tenant: Tenant): Promise<string[]> {
+/** Why somebody may, or may not: with the names of whom it speaks, and of who could change it. */
+export async function explainIn(
+  tenant: Tenant,
+  standing: ServerStanding,
+  decision: Decision,
+  record: { readonly kind: string; readonly id: string } | undefined,
+): Promise<Explanation> {
+  const { db, charter } = tenant.lintel;
+  const ids = peopleIn(charter, decision);
+  const people = ids.length === 0 ? [] : await db.selectFrom('lintel_person').select(['id', 'name']).where('id', 'in', ids).execute();
+  return explain(standing, decision, record, { keyholders: await keyholdersOf(tenant), names: new Map(people.map(({ id, name }) => [id, name])) });
+}
+
+async function keyholdersOf(tenant: Tenant): Promise<{ id: string; name: string }[]> {
   if (isCopy(tenant.lintel)) return [];
   const rows = await tenant.lintel.db
     .selectFrom('lintel_assignment as a')
     .innerJoin('lintel_person as p', 'p.id', 'a.user_id')
-    .select('p.name')
+    .select(['p.id', 'p.name'])
     .where('a.tenant_id', '=', tenant.id)
     .where('a.role', '=', KEYHOLDER)
     .orderBy('p.name')
     .limit(10)
     .execute();
-  return rows.map((row) => `${row.name} (keyholder)`);
+  return rows;
 }
 
 /** Whoever changes something does it under a name. */

@@ -2,7 +2,7 @@ import { Command, CommanderError, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { isLintelError } from '../base/index.js';
 import { readCharter } from '../charter/index.js';
-import { accessTable, explain, explanationMarkdown, printExplanation, printTable, roleSubjects, tableMarkdown } from '../rehearsal/index.js';
+import { accessTable, explanationMarkdown, printExplanation, printTable, roleSubjects, tableMarkdown } from '../rehearsal/index.js';
 import { checkPolicies, dropStatements, policyStatements } from '../scoping/index.js';
 import { connect, survey } from '../store/index.js';
 import { addAppealsCommand } from './appeals.js';
@@ -14,7 +14,7 @@ import { withoutPeople } from './copy.js';
 import { addDeskCommand } from './desk/command.js';
 import { addGivesCommand } from './gives.js';
 import { addIntakeCommand } from './intake.js';
-import { findPerson, findRecord, findTenant, tableOf, whoCouldChangeIt, withDatabase } from './look.js';
+import { explainIn, findPerson, findRecord, findTenant, tableOf, withDatabase } from './look.js';
 import { addMembershipCommands } from './membership.js';
 import { formatOption, withSources } from './options.js';
 import { addProbeCommand } from './probe.js';
@@ -82,7 +82,7 @@ async function whyCommand(person: string, action: string, recordId: string | und
     const standing = await tenant.standingOf(await findPerson(tenant, person));
     const record = kind && recordId !== undefined ? { kind, id: await findRecord(tenant, kind, recordId) } : undefined;
     const decision = record ? await standing.decideById(action, record.id) : standing.decide(action);
-    const explanation = explain(standing, decision, record, await whoCouldChangeIt(tenant));
+    const explanation = await explainIn(tenant, standing, decision, record);
     around.out(
       {
         text: () => printExplanation(explanation, pc.createColors(around.colours)),

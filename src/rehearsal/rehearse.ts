@@ -65,7 +65,7 @@ async function answerOf(stage: Stage, { actor, action, may, record, line }: Expe
     return { name, line, held: false, words };
   }
   if (decision.allowed === may) return { name, line, held: true, words: '' };
-  const { reason, grants } = explain(standing, decision, undefined, []);
+  const { reason, grants } = explain(standing, decision, undefined);
   const what = `${inSentence(stage.charter.permission(action).label)}${decision.record?.label ? ` “${decision.record.label}”` : ''}`;
   const by = grants.filter(({ holds }) => holds === 'yes').map(({ reach, by: how }) => `${reach}, by ${how}`);
   const failed = grants.flatMap((grant) => grant.failed);

@@ -1,4 +1,5 @@
-import type { Charter } from '../charter/index.js';
+import { type Charter, KEYHOLDER } from '../charter/index.js';
+import { fieldWords } from '../predicate/index.js';
 import { anchorWords, type Decision, type Grant, type LookedAt, type Standing, type Through } from '../standing/index.js';
 
 /** One grant in an explanation, in words. */
@@ -59,9 +60,32 @@ export function pathWords(charter: Charter<any>, { path, anchor }: Pick<Grant, '
   }
 }
 
-function explainGrant(charter: Charter<any>, looked: LookedAt): ExplainedGrant {
+/** What a line says of somebody, by an id. */
+const ID = /“([^”]*)”|(?<=[ (])-?\d+(?=[),]|$)/g;
+
+/** True of a line that says who somebody is: `keeper is not “bent”`. */
+function saysWho({ data }: Charter<any>, line: string): boolean {
+  const fields = Object.values(data.kinds).flatMap((kind) => Object.entries(kind.fields));
+  return fields.some(([field, { role }]) => ['owner', 'maker', 'person'].includes(role) && new RegExp(`(^|’s )${fieldWords(field)} is `).test(line));
+}
+
+/** Ids of the people of whom it is said what failed of a decision. */
+export function peopleIn(charter: Charter<any>, { looked, lookedForRead }: Decision): string[] {
+  const lines = [...looked, ...lookedForRead].flatMap(({ failed }) => failed).filter((line) => saysWho(charter, line));
+  return [...new Set(lines.flatMap((line) => [...line.matchAll(ID)].map(([all, text]) => text ?? all)))];
+}
+
+function explainGrant(charter: Charter<any>, looked: LookedAt, names: Around['names'] = new Map()): ExplainedGrant {
+  const named = (line: string) => line.replace(ID, (all, text: string | undefined) => names.get(text ?? all) ?? all);
+
   const holds = looked.holds === undefined ? 'not loaded' : looked.holds ? 'yes' : 'no';
-  return { holds, reach: looked.reach, by: pathWords(charter, looked), where: looked.where, failed: looked.failed };
+  return {
+    holds,
+    reach: looked.reach,
+    by: pathWords(charter, looked),
+    where: looked.where,
+    failed: looked.failed.map((line) => (saysWho(charter, line) ? named(line) : line)),
+  };
 }
 
 /** A sentence to stand inside another. */
@@ -101,14 +125,27 @@ function reasonOf(charter: Charter<any>, decision: Decision): string {
   }
 }
 
-/** Sets a decision into words. `ask` are the people who could change it. */
+/** Who is around somebody of whom a decision is explained. */
+export interface Around {
+  /** Who has full control. */
+  readonly keyholders?: readonly { readonly id: string; readonly name: string }[];
+  /** What people are called, by id; whoever is not among them is told by the id. */
+  readonly names?: ReadonlyMap<string, string>;
+}
+
+/** What somebody with full control could change. */
+const CHANGEABLE: readonly Decision['outcome'][] = ['no grant', 'out of reach', 'guarded field', 'no standing'];
+
+/** Sets a decision into words. */
 export function explain(
   standing: Standing<any>,
   decision: Decision,
   record: { readonly kind: string; readonly id: string } | undefined,
-  ask: readonly string[],
+  { keyholders = [], names }: Around = {},
 ): Explanation {
   const charter: Charter<any> = standing.charter;
+  const label = charter.role(KEYHOLDER).label.toLowerCase();
+  const others = keyholders.filter(({ id }) => id !== standing.userId).map(({ name }) => `${name} (${label})`);
   return {
     who: { id: standing.userId ?? '', name: standing.facts.me.name ?? standing.userId ?? 'a visitor', powers: standing.describe().line },
     tenant: standing.facts.tenant.name,
@@ -117,9 +154,9 @@ export function explain(
     allowed: decision.allowed,
     outcome: decision.outcome,
     reason: reasonOf(charter, decision),
-    grants: decision.looked.map((g) => explainGrant(charter, g)),
-    readGrants: decision.lookedForRead.map((g) => explainGrant(charter, g)),
+    grants: decision.looked.map((g) => explainGrant(charter, g, names)),
+    readGrants: decision.lookedForRead.map((g) => explainGrant(charter, g, names)),
     told: decision.words,
-    ask: decision.allowed ? [] : ask,
+    ask: CHANGEABLE.includes(decision.outcome) ? others : [],
   };
 }

@@ -19,7 +19,7 @@ async function decide(standing: Asked, action: string, record?: unknown): Promis
 
 /** Why, in a few lines: the decision's reason, each grant that was looked at, and what failed of it. */
 function because(standing: Asked, decision: Decision): string {
-  const { who, reason, grants, readGrants } = explain(standing, decision, undefined, []);
+  const { who, reason, grants, readGrants } = explain(standing, decision, undefined);
   const label = inSentence(standing.charter.permission(decision.action).label);
   const on = decision.record?.label ? ` “${decision.record.label}”` : '';
   const lines = [...grants, ...readGrants].map(

@@ -3,7 +3,6 @@ import type { Charter } from '../../charter/index.js';
 import {
   accessChanges,
   compare,
-  explain,
   giversOf,
   type ProbeReport,
   pathWords,
@@ -18,7 +17,7 @@ import { judged } from '../accepting.js';
 import { peopleOf } from '../changes.js';
 import { sideOf } from '../compare.js';
 import { insistOnOwn, isCopy } from '../copy.js';
-import { findPerson, findRecord, findTenant, remediesIn, rolesIn, standingsOf, tableOf, whoCouldChangeIt, whoMay } from '../look.js';
+import { explainIn, findPerson, findRecord, findTenant, remediesIn, rolesIn, standingsOf, tableOf, whoMay } from '../look.js';
 import { stageOf } from '../rehearse.js';
 import { CODES, foundInTenant } from '../review.js';
 
@@ -83,7 +82,7 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
     const record = kind !== undefined && id !== undefined ? { kind, id } : undefined;
     const may = record && decision.outcome !== 'missing' ? await whoMay(tenant, action, record.id, 200) : null;
     const who = may?.map(({ userId, name, ways }) => ({ userId, name, by: ways.map((way) => pathWords(lintel.charter, way)) })) ?? null;
-    return { explanation: explain(standing, decision, record, await whoCouldChangeIt(tenant)), who };
+    return { explanation: await explainIn(tenant, standing, decision, record), who };
   },
   gives: async ({ lintel }, query) => {
     const tenant = await findTenant(lintel, need(query, 'tenant'));

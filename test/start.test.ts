@@ -1,0 +1,58 @@
+/* The first hour, as docs/start.md tells it: from the packed package, in an empty folder, line by line. */
+import { execFileSync, spawnSync } from 'node:child_process';
+import { cpSync, existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, symlinkSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+
+const folder = mkdtempSync(join(tmpdir(), 'first-hour-'));
+let packed: string;
+afterAll(() => rmSync(folder, { recursive: true, force: true }));
+
+beforeAll(() => {
+  const { files } = JSON.parse(readFileSync('package.json', 'utf8')) as { files: string[] };
+  const root = join(folder, 'package');
+  mkdirSync(root);
+  for (const part of ['package.json', 'README.md', 'LICENSE', ...files])
+    if (part !== 'dist' && existsSync(part)) cpSync(part, join(root, part), { recursive: true });
+  execFileSync('npx', ['tsdown', '--logLevel', 'silent', '--out-dir', join(root, 'dist')], { stdio: 'pipe' });
+  const [{ filename }] = JSON.parse(execFileSync('npm', ['pack', '--json', '--ignore-scripts'], { cwd: root, encoding: 'utf8', stdio: 'pipe' }));
+  packed = join(root, filename);
+}, 120_000);
+
+/** What `npm install` does, without a network: the package out of its archive, and everything else as it is here. */
+function install(into: string, names: readonly string[]): void {
+  const modules = join(into, 'node_modules');
+  mkdirSync(join(modules, '.bin'), { recursive: true });
+  for (const name of readdirSync('node_modules'))
+    if (!name.startsWith('.') && name !== 'warm-lintel') symlinkSync(join(process.cwd(), 'node_modules', name), join(modules, name));
+  for (const name of names) if (name !== 'warm-lintel') expect([name, existsSync(join(modules, name))]).toEqual([name, true]);
+  mkdirSync(join(modules, 'warm-lintel'));
+  execFileSync('tar', ['-xzf', packed, '--strip-components=1', '-C', join(modules, 'warm-lintel')]);
+  symlinkSync(join(modules, 'warm-lintel/dist/cli/bin.js'), join(modules, '.bin/lintel'));
+  symlinkSync(join(process.cwd(), 'node_modules/.bin/tsx'), join(modules, '.bin/tsx'));
+}
+
+test('docs/start.md, followed line by line, ends with what it says', { timeout: 120_000 }, () => {
+  const at = join(folder, 'mine');
+  mkdirSync(at);
+  let printed = '';
+  // A block, and the line before it: the name of a file, if one is.
+  const blocks = [...readFileSync('docs/start.md', 'utf8').matchAll(/(?:^`([\w.]+)`\n\n)?```(\w+)\n([\s\S]*?)```/gm)];
+  for (const [, file, language, text] of blocks as unknown as [string, string | undefined, string, string][]) {
+    if (file !== undefined) writeFileSync(join(at, file), text);
+    else if (language === 'text') expect(printed).toBe(text);
+    else
+      for (const line of text.trim().split('\n')) {
+        const [command, what, ...names] = line.split(' ');
+        if (command === 'npm' && what === 'install') install(at, names);
+        else {
+          const { status, stdout, stderr } = spawnSync('bash', ['-c', line], { cwd: at, encoding: 'utf8' });
+          // A command of ours says no by 1.
+          expect([line, line.includes('lintel why') ? 1 : 0, stderr]).toEqual([line, status, stderr]);
+          printed = stdout;
+        }
+      }
+  }
+  expect(blocks.length).toBeGreaterThan(8);
+});
