@@ -12,7 +12,7 @@ export {
   type IntakeReport,
   type IntakeTenant,
   intake,
-} from './intake.js';
+} from './intake/index.js';
 export { asIfAccepted, type Invitation, type InviteAnswer, invitationSteps, invite, listInvitations, type NewInvitation } from './invitations.js';
 export { askToJoin, type JoinRequest, joiningSteps, listRequests, readRules, stopAsking } from './joining.js';
 export { addPerson, changeAddress, giveUpAddress, type NewPerson, personByAddress, proofToken, proveAddress, renamePerson } from './people.js';

@@ -1,0 +1,239 @@
+import { type Kysely, sql, type Transaction } from 'kysely';
+import { canonicalJson, KEYHOLDER } from '../../../charter/index.js';
+import { type Assignment, type Facts, heldTogether } from '../../../standing/index.js';
+import { anchorColumns, anchorOf } from '../../held/index.js';
+import { rolesOnRecord } from '../../steps/index.js';
+import { type Id, insertMany, insistOnId, type LintelTables, lockTenants } from '../../terms/index.js';
+import { markOf, pairOf, refuse, type Taking } from './taking.js';
+import type { IntakeMember } from './terms.js';
+
+const isoOf = (until: string): string =>
+  Number.isNaN(Date.parse(until)) ? refuse('bad-end', `“${until}” is no moment; write it as 2027-01-31T00:00:00Z`) : new Date(until).toISOString();
+
+interface Ready {
+  readonly user: string;
+  readonly tenant: string;
+  readonly roles: readonly Assignment[];
+  readonly groups: readonly string[];
+  readonly units: readonly string[];
+  readonly attributes: Readonly<Record<string, unknown>>;
+}
+const heldMark = ({ roles, groups, units, attributes }: Omit<Ready, 'user' | 'tenant'>) =>
+  markOf([rolesOnRecord(roles).map(canonicalJson).sort(), [...groups].sort(), [...units].sort(), attributes]);
+
+interface Held {
+  readonly roles: Assignment[];
+  readonly groups: string[];
+  readonly units: string[];
+  readonly attributes: Readonly<Record<string, unknown>>;
+}
+
+interface Around {
+  /** By id, whether it is a program. */
+  readonly people: ReadonlyMap<string, boolean>;
+  readonly groups: ReadonlySet<string>;
+  readonly units: ReadonlySet<string>;
+  readonly held: ReadonlyMap<string, Held>;
+  readonly removed: ReadonlySet<string>;
+}
+
+function readMember(taking: Taking, { user, tenant, roles = [], groups = [], units = [], attributes = {} }: IntakeMember): Ready {
+  const id = (what: 'person' | 'tenant' | 'group' | 'unit', given: Id) => insistOnId(taking.charter, what, given);
+  const all = roles.map((role): Assignment => {
+    if (typeof role === 'string') return { role, anchor: { on: 'tenant' } };
+    return role.until === undefined ? role : { ...role, until: isoOf(role.until) };
+  });
+  for (const { role, anchor, until } of all) {
+    taking.charter.role(role);
+    if (role === KEYHOLDER && (anchor.on !== 'tenant' || until !== undefined))
+      refuse('keyholder-anchor', 'full control is held for the whole organisation, without an end');
+    if (anchor.on === 'record') taking.charter.kind(anchor.kind);
+  }
+  const each = (what: 'group' | 'unit', ids: readonly Id[]) => [...new Set(ids.map((one) => id(what, one)))];
+  return { user: id('person', user), tenant: id('tenant', tenant), roles: all, groups: each('group', groups), units: each('unit', units), attributes };
+}
+
+export async function takeMembers(taking: Taking, tx: Transaction<LintelTables>, part: readonly IntakeMember[]): Promise<void> {
+  const ready = taking.read(
+    'member',
+    part,
+    ({ user, tenant }) => ({ id: user, tenant }),
+    (one) => readMember(taking, one),
+    pairOf,
+  );
+  const users = [...new Set(ready.map(({ user }) => user))];
+  const tenants = new Map(
+    (
+      await lockTenants(
+        tx,
+        ready.map(({ tenant }) => tenant),
+      )
+    ).map((row) => [row.id, row]),
+  );
+  const around = await readAround(taking, tx, [...tenants.keys()], users, ready);
+  const marks = await taking.marks(tx, 'member', users);
+  const [fresh, changed]: [Ready[], Ready[]] = [[], []];
+  const marked: { id: string; tenant: string; mark: string }[] = [];
+  for (const one of ready) {
+    try {
+      const row = tenants.get(one.tenant) ?? refuse('not-found', 'the organisation is not there; take it in first');
+      const [held, mark, last] = [around.held.get(pairOf(one)), heldMark(one), marks.get(pairOf(one))];
+      if (mark === last && held) {
+        taking.count('member', 'same');
+        continue;
+      }
+      insistOnSound(taking, one, row.one_role, around);
+      const is = held && heldMark(held);
+      if (!held && (last !== undefined || around.removed.has(pairOf(one))))
+        refuse('removed-here', 'was removed here, and comes in again only by somebody here');
+      const takesControl = held?.roles.some(({ role }) => role === KEYHOLDER) && !one.roles.some(({ role }) => role === KEYHOLDER);
+      if (is === last && takesControl) refuse('takes-full-control', 'holds full control here, which is taken by somebody here');
+      taking.count('member', !held ? 'brought' : is === mark ? 'same' : is === last ? 'changed' : 'kept');
+      if (!held) fresh.push(one);
+      else if (is === last && is !== mark) changed.push(one);
+      if (!held || is === last || is === mark) marked.push({ id: one.user, tenant: one.tenant, mark });
+    } catch (error) {
+      taking.refuseFor('member', { id: one.user, tenant: one.tenant }, error);
+    }
+  }
+  await write(taking, tx, fresh, changed);
+  await taking.mark(tx, 'member', marked);
+  const said = new Map<string, Ready[]>();
+  for (const one of [...fresh, ...changed]) said.set(one.tenant, [...(said.get(one.tenant) ?? []), one]);
+  for (const [tenant, all] of said) {
+    const people = all.map(({ user, roles, groups, units }) => ({ user, roles: rolesOnRecord(roles), groups, units }));
+    await taking.record(tx, tenants.get(tenant) as NonNullable<ReturnType<typeof tenants.get>>, [
+      { what: 'people taken in', event: { source: taking.source, people } },
+    ]);
+  }
+}
+
+function insistOnSound(taking: Taking, one: Ready, oneRole: boolean, { people, groups, units }: Around): void {
+  if (!people.has(one.user)) refuse('no-account', 'is no person here; take them in first');
+  if (people.get(one.user)) refuse('no-person', 'is a program');
+  for (const group of one.groups) if (!groups.has(`${one.tenant}\n${group}`)) refuse('no-such-group', `there is no group "${group}"`);
+  for (const unit of [...one.units, ...one.roles.flatMap(({ anchor }) => (anchor.on === 'unit' ? [anchor.unitId] : []))])
+    if (!units.has(`${one.tenant}\n${unit}`)) refuse('no-such-unit', `there is no unit "${unit}"`);
+  if (oneRole && one.roles.length > 1) refuse('one-role', 'everybody has one role at most there');
+  const facts: Facts = {
+    charter: taking.charter.hash,
+    tenant: { id: one.tenant, name: '', open: true, contact: null, features: [] },
+    subject: 'member',
+    me: { userId: one.user, groupIds: [], unitIds: [], attributes: {} },
+    assignments: one.roles,
+    fulfilled: [],
+  };
+  const [apart] = heldTogether(taking.charter, facts);
+  if (apart !== undefined) refuse('apart', `would hold together what is to be apart: ${taking.charter.data.apart[apart]?.sentence}`);
+}
+
+async function readAround(
+  _taking: Taking,
+  tx: Kysely<LintelTables>,
+  tenants: readonly string[],
+  users: readonly string[],
+  ready: readonly Ready[],
+): Promise<Around> {
+  const named = (pick: (one: Ready) => readonly string[]) => [...new Set(ready.flatMap(pick))];
+  const among = sql`unnest(${ready.map(({ tenant }) => tenant)}::text[], ${ready.map(({ user }) => user)}::text[]) as w (tenant_id, user_id)`;
+  const rows = async <R>(query: ReturnType<typeof sql>) => (await query.execute(tx)).rows as R[];
+  type Pair = { tenant_id: string; user_id: string; id: string };
+  // Held until the part is done: nobody is erased past it.
+  const people = await rows<{ id: string; is_program: boolean }>(
+    sql`select id, is_program from lintel_person where id = any(${users}::text[]) order by id for key share`,
+  );
+  const own = (table: string, ids: readonly string[]) =>
+    rows<Pair>(sql`select tenant_id, id from ${sql.table(table)} where tenant_id = any(${tenants}::text[]) and id = any(${ids}::text[])`);
+  const groups = await own(
+    'lintel_group',
+    named(({ groups }) => groups),
+  );
+  const units = await own(
+    'lintel_unit',
+    named(({ units, roles }) => [...units, ...roles.flatMap(({ anchor }) => (anchor.on === 'unit' ? [anchor.unitId] : []))]),
+  );
+  const members = await rows<Pair & { attributes: Record<string, unknown> }>(
+    sql`select m.tenant_id, m.user_id, m.attributes from lintel_member m join ${among} using (tenant_id, user_id)`,
+  );
+  const held = new Map(
+    members.map((m) => [pairOf({ tenant: m.tenant_id, user: m.user_id }), { roles: [], groups: [], units: [], attributes: m.attributes } as Held]),
+  );
+  const of = (row: Pair) => held.get(pairOf({ tenant: row.tenant_id, user: row.user_id }));
+  if (members.length > 0) {
+    const roles = await rows<Pair & { role: string; anchor: 'tenant' | 'unit' | 'record'; anchor_id: string; until: Date | null; without: string[] }>(
+      sql`select a.* from lintel_assignment a join ${among} using (tenant_id, user_id)`,
+    );
+    for (const row of roles)
+      of(row)?.roles.push({
+        role: row.role,
+        anchor: anchorOf(row.anchor, row.anchor_id),
+        ...(row.until && { until: row.until.toISOString() }),
+        ...(row.without.length > 0 && { without: row.without }),
+      });
+    for (const row of await rows<Pair>(
+      sql`select g.tenant_id, g.user_id, g.group_id as id from lintel_group_member g join ${among} using (tenant_id, user_id)`,
+    ))
+      of(row)?.groups.push(row.id);
+    for (const row of await rows<Pair>(sql`select p.tenant_id, p.user_id, p.unit_id as id from lintel_placement p join ${among} using (tenant_id, user_id)`))
+      of(row)?.units.push(row.id);
+  }
+  const removed = await rows<Pair>(
+    sql`select distinct a.tenant_id, a.event ->> 'user' as user_id from lintel_audit a join ${among} on w.tenant_id = a.tenant_id and w.user_id = a.event ->> 'user' where a.what in ('member removed', 'member left', 'member erased')`,
+  );
+  return {
+    people: new Map(people.map((one) => [one.id, one.is_program])),
+    groups: new Set(groups.map((one) => `${one.tenant_id}\n${one.id}`)),
+    units: new Set(units.map((one) => `${one.tenant_id}\n${one.id}`)),
+    held,
+    removed: new Set(removed.map((one) => pairOf({ tenant: one.tenant_id, user: one.user_id }))),
+  };
+}
+
+async function write(taking: Taking, tx: Transaction<LintelTables>, fresh: readonly Ready[], changed: readonly Ready[]): Promise<void> {
+  const key = ({ tenant, user }: Ready) => ({ tenant_id: tenant, user_id: user });
+  for (const one of changed) {
+    for (const table of ['lintel_assignment', 'lintel_group_member', 'lintel_placement'] as const)
+      await tx.deleteFrom(table).where('tenant_id', '=', one.tenant).where('user_id', '=', one.user).execute();
+    await tx
+      .updateTable('lintel_member')
+      .set({ attributes: JSON.stringify(one.attributes) })
+      .where('tenant_id', '=', one.tenant)
+      .where('user_id', '=', one.user)
+      .execute();
+  }
+  const since = new Date(taking.setting.now());
+  await insertMany(
+    tx,
+    'lintel_member',
+    fresh.map((one) => ({ ...key(one), status: 'active' as const, since, attributes: one.attributes as never })),
+  );
+  await insertMany(
+    tx,
+    'lintel_person_tenant',
+    fresh.map(({ tenant, user }) => ({ person_id: user, tenant_id: tenant })),
+  );
+  const all = [...fresh, ...changed];
+  await insertMany(
+    tx,
+    'lintel_assignment',
+    all.flatMap((one) =>
+      one.roles.map((r) => ({
+        ...key(one),
+        role: r.role,
+        ...anchorColumns(one.tenant, r.anchor),
+        until: r.until === undefined ? null : new Date(r.until),
+        without: (r.without ?? []) as never,
+      })),
+    ),
+  );
+  await insertMany(
+    tx,
+    'lintel_group_member',
+    all.flatMap((one) => one.groups.map((group_id) => ({ ...key(one), group_id }))),
+  );
+  await insertMany(
+    tx,
+    'lintel_placement',
+    all.flatMap((one) => one.units.map((unit_id) => ({ ...key(one), unit_id }))),
+  );
+}
