@@ -3,6 +3,7 @@ import { execFile } from 'node:child_process';
 import { promisify } from 'node:util';
 import { sql } from 'kysely';
 import { beforeAll, expect, inject, test } from 'vitest';
+import type { IntakePerson } from 'warm-lintel/server';
 import { createLintel, type Lintel } from 'warm-lintel/server';
 import { databaseOn } from './setup.js';
 import { charter, EACH, everything, members, people, tenants } from './taken.js';
@@ -85,6 +86,22 @@ test('killed in the middle it goes on where it was', async () => {
   // What is not complete is not entered.
   expect((await lintel.enter({ tenant: MANY / EACH + 1, user: at })).facts.tenant.open).toBe(false);
   expect(await lintel.intake(more)).toMatchObject({ people: { same: 2 * EACH }, members: { brought: 2 * EACH }, opened: 2, refused: [] });
+});
+
+test('two at once, and somebody who signs up meanwhile, end as one of each', async () => {
+  const some = Array.from({ length: 300 }, (_, i): IntakePerson => ({ id: 8000 + i, name: `Twice ${i}`, address: `twice${i}@taken.example` }));
+  const signUps = some
+    .filter((_, i) => i % 30 === 0)
+    .map(({ id, name, address }) => lintel.addPerson({ id: Number(id), name, address }).catch(() => undefined));
+  const reports = await Promise.all([lintel.intake({ people: some }), lintel.intake({ people: some }), lintel.intake({ people: some })]);
+  await Promise.all(signUps);
+  for (const { people: counted } of reports) expect(counted.brought + counted.same + counted.refused).toBe(300);
+  const [row] = await db
+    .selectFrom('lintel_person')
+    .select((eb) => eb.fn.countAll().as('n'))
+    .where('name', 'like', 'Twice %')
+    .execute();
+  expect(Number(row?.n)).toBe(300);
 });
 
 test('a difference is brought, and what somebody did here is not undone', async () => {

@@ -39,7 +39,7 @@ export async function takePeople(taking: Taking, tx: Transaction<LintelTables>, 
       byAddress.set(one.address.normal, one.id);
       const is = held && personMark(held.name, held.address_written);
       if (is === undefined) made.push(one);
-      else if (is !== mark && is === last) await changePerson(taking, tx, held as { address: string }, one);
+      else if (is !== mark && is === last) await changePerson(taking, tx, held as Held, one);
       taking.count('person', is === undefined ? 'brought' : mark === is || mark === last ? 'same' : is === last ? 'changed' : 'kept');
       if (is === undefined || (last !== mark && (is === mark || is === last))) marked.push({ id: one.id, mark });
     } catch (error) {
@@ -61,10 +61,16 @@ export async function takePeople(taking: Taking, tx: Transaction<LintelTables>, 
   await taking.mark(tx, 'person', marked);
 }
 
+/** Somebody as they are here. */
+interface Held {
+  readonly name: string;
+  readonly address: string;
+}
+
 async function changePerson(
   taking: Taking,
   tx: Kysely<LintelTables>,
-  held: { readonly address: string },
+  held: Held,
   { id, name, address, confirmed_at }: { readonly id: string; readonly name: string; readonly address: Address; readonly confirmed_at: Date | null },
 ): Promise<void> {
   const moved = held.address !== address.normal;
@@ -74,5 +80,5 @@ async function changePerson(
       .values({ person_id: id, address: held.address, until: new Date(taking.setting.now()) })
       .execute();
   const set = { name, address_written: address.written, ...(moved && { address: address.normal, confirmed_at }) };
-  await tx.updateTable('lintel_person').set(set).where('id', '=', id).execute();
+  await tx.updateTable('lintel_person').set(set).where('id', '=', id).where('name', '=', held.name).where('address', '=', held.address).execute();
 }

@@ -28,7 +28,9 @@ export class Taking {
   readonly source: string;
   readonly #told: ((one: IntakeRefusal) => void) | undefined;
   readonly #refused: IntakeRefusal[] = [];
-  readonly #counts = { person: zero(), tenant: zero(), member: zero() };
+  /** Of the part in progress: told when it is done. */
+  #pending: IntakeRefusal[] = [];
+  #counts = { person: zero(), tenant: zero(), member: zero() };
   #opened = 0;
   #closed = 0;
 
@@ -47,8 +49,18 @@ export class Taking {
     return { people: person, tenants: tenant, members: member, opened: this.#opened, closed: this.#closed, refused: this.#refused };
   }
 
-  each<R>(work: (tx: Transaction<LintelTables>) => Promise<R>): Promise<R> {
-    return inTransaction(this.setting.db, work);
+  /** Does one part. Where somebody came in by another way in the same moment it is begun again, and finds them there. */
+  async each(work: (tx: Transaction<LintelTables>) => Promise<void>): Promise<void> {
+    const before = this.#counts;
+    await inTransaction(this.setting.db, (tx) => {
+      this.#counts = structuredClone(before);
+      this.#pending = [];
+      return work(tx);
+    });
+    for (const one of this.#pending) {
+      if (this.#refused.length < SHOWN) this.#refused.push(one);
+      this.#told?.(one);
+    }
   }
 
   count(what: What, outcome: Outcome): void {
@@ -61,8 +73,7 @@ export class Taking {
   }
 
   tell(one: IntakeRefusal): void {
-    if (this.#refused.length < SHOWN) this.#refused.push(one);
-    this.#told?.(one);
+    this.#pending.push(one);
   }
 
   /** What can be read of each; the others are refused. */
