@@ -3,7 +3,7 @@ import fc from 'fast-check';
 import type { Anchor, Assignment } from 'warm-lintel';
 import type { Step } from 'warm-lintel/server';
 import { holder, hour, of, permission, role, ruling, several, some, step, unlike, until } from './steps.js';
-import { GROUPS, HOUR, OWN_ROLES, PROGRAM, START, STOOD_IN, UNITS } from './world.js';
+import { charter, GROUPS, HOUR, OWN_ROLES, PROGRAM, START, STOOD_IN, UNITS } from './world.js';
 
 export type Move =
   | { readonly by: number; readonly steps: readonly Step[] }
@@ -112,7 +112,11 @@ const situation = fc.record({
   // What the two hold together is to be apart.
   ann: attackerRoles('mover'),
   ben: attackerRoles('warden'),
-  direct: fc.option(permission, { nil: undefined }),
+  // What is about no record is held nowhere but in the whole.
+  direct: fc.option(
+    permission.map((one) => (charter.permission(one.permission).kind === undefined ? { ...one, anchor: whole } : one)),
+    { nil: undefined },
+  ),
   red: fc.tuple(fc.record({ role: of('scout', 'mover', 'reader', 'warden'), anchor: of<Anchor>(whole, atNorth) })),
   north: several({ minLength: 1, maxLength: 2 }),
   own: fc.tuple(role, role),

@@ -56,6 +56,12 @@ export function misspelt(): void {
   defineCharter(kinds, { roles: { a: { label: 'A', may: { 'hive.raed': 'tenant' } } } });
   // @ts-expect-error no such reach
   defineCharter(kinds, { roles: { a: { label: 'A', may: { 'hive.read': 'mine' } } } });
+  // @ts-expect-error a kind with a tenant is not shared
+  defineCharter(kinds, { roles: { a: { label: 'A', may: { 'hive.read': 'shared' } } } });
+  // @ts-expect-error an area is open, or not
+  defineCharter(kinds, { areas: { hives: { label: 'Hives' } }, roles: { a: { label: 'A', may: { 'area.hives': 'base' } } } });
+  // @ts-expect-error no role of that name is held
+  defineCharter(kinds, { roles: { a: { label: 'A', may: { 'member.read': 'role.b' } } } });
   // @ts-expect-error no such role
   defineCharter(kinds, { roles: { a: { label: 'A', may: {}, includes: ['b'] } } });
   // @ts-expect-error no such area

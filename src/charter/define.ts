@@ -121,17 +121,28 @@ function applyRule(rule: Rule<Fields, string>, kind: string, shapes: Shapes): Pr
 type ActionPermission<A> = { [N in keyof A & string]: `${N}.${keyof A[N] & string}` }[keyof A & string];
 type PermissionOf<A, Areas extends string> = ActionPermission<A> | `area.${Areas}` | Operation;
 
-type ReachName<F extends Fields, R, N extends string> =
-  | 'tenant'
-  | 'shared'
+/** Fields of a kind that are for this. */
+type With<F extends Fields, N extends keyof F, Role extends FieldRole> = Extract<F[N][keyof F[N]], Field<unknown, Role, string, string>>;
+
+/** What reaches all of a kind: a kind that names no tenant, nor a parent through which it could have one, is shared. */
+type Widest<F extends Fields, N extends keyof F> = [With<F, N, 'tenant'>] extends [never]
+  ? [With<F, N, 'parent'>] extends [never]
+    ? 'shared'
+    : 'tenant' | 'shared'
+  : 'tenant';
+
+type ReachName<F extends Fields, R, N extends keyof F & string> =
+  | Widest<F, N>
   | 'base'
-  | (N extends keyof F ? (Extract<F[N][keyof F[N]], Field<unknown, 'parent', string, string>> extends never ? never : 'followed') : never)
+  | ([With<F, N, 'parent'>] extends [never] ? never : 'followed')
   | (N extends keyof R ? keyof R[N] & string : never);
 
 type ReachOf<F extends Fields, R, P extends string, Roles extends string> = P extends AboutPeople
   ? (typeof PEOPLE_REACHES)[number] | `role.${Roles | 'keyholder'}`
   : P extends `${infer N}.${string}`
-    ? ReachName<F, R, N>
+    ? N extends keyof F & string
+      ? ReachName<F, R, N>
+      : 'tenant'
     : never;
 
 /** Permissions, each with the reaches to which it extends. Nothing is given by default, and an empty list is none. */

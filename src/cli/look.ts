@@ -131,7 +131,9 @@ async function tenantsOf(lintel: Lintel, wanted: string): Promise<{ id: string; 
 /** The id of a person by id, address or name, a member of this tenant or not. @throws LintelError `no-such-person`, `which-person`. */
 export async function findPerson(tenant: Tenant, wanted: string): Promise<string> {
   const people = await peopleCalled(tenant.lintel, wanted);
-  const exact = people.find((p) => p.id === wanted) ?? (people.length === 1 ? people[0] : undefined);
+  // Of several who are called so, the one who is in this tenant is meant.
+  const here = people.filter(({ id }) => tenant.members.some((member) => member.id === id));
+  const exact = people.find((p) => p.id === wanted) ?? [people, here].find(({ length }) => length === 1)?.[0];
   if (exact) return exact.id;
   if (people.length > 1)
     throw new LintelError('which-person', `${people.length} people are called "${wanted}"; give the id: ${people.map((p) => p.id).join(', ')}`, {});

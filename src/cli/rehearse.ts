@@ -60,8 +60,10 @@ async function record(tenant: Tenant): Promise<string> {
   const named = new Map<string, number>();
   for (const { name } of tenant.members) named.set(name, (named.get(name) ?? 0) + 1);
   const people = [];
-  // Of two who are called the same, each is called by their id.
-  for (const { id, name } of tenant.members) people.push({ name: named.get(name) === 1 ? name : id, standing: await tenant.standingOf(id) });
+  // Of two who are called the same, each is called by their id; and so is who is called like somebody's id, or like no person.
+  const ids = new Set(tenant.members.map(({ id }) => id));
+  const isTheirs = (name: string) => named.get(name) === 1 && !ids.has(name) && name.toLowerCase() !== 'visitor';
+  for (const { id, name } of tenant.members) people.push({ name: isTheirs(name) ? name : id, standing: await tenant.standingOf(id) });
   people.push({ name: 'visitor', standing: await tenant.lintel.enter({ tenant: tenant.id }) });
   return recordScript(charter, facts.name, roles, people);
 }

@@ -133,7 +133,8 @@ function grantLines(grant: ExplainedGrant, colours: Colours): string[] {
   const mark = { yes: colours.green('yes'), no: colours.red('no '), 'not loaded': colours.yellow('?  ') }[grant.holds];
   const reach = grant.reach === 'tenant' || grant.reach === 'shared' ? 'all records' : grant.reach;
   const rule = grant.where === 'always' || grant.where === 'never' ? '' : colours.dim(`  where ${grant.where}`);
-  return [`  ${mark}  ${reach}, by ${grant.by}${rule}`, ...grant.failed.map((line) => `       but ${line}`)];
+  const by = /^(held|given|standing|looking) /.test(grant.by) ? grant.by : `by ${grant.by}`;
+  return [`  ${mark}  ${reach}, ${by}${rule}`, ...grant.failed.map((line) => `       but ${line}`)];
 }
 
 function headline(e: Explanation): string {

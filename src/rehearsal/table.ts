@@ -65,6 +65,12 @@ function sectionsOf(charter: Charter<any>, only: readonly string[]): Map<string,
   return sections;
 }
 
+/** `update` of `hive.update`; where several in a section end so, the whole. */
+function shortOf({ name }: Permission, all: readonly Permission[]): string {
+  const short = (one: string) => one.split('.')[1] as string;
+  return all.filter((other) => short(other.name) === short(name)).length > 1 ? name : short(name);
+}
+
 export interface TableOptions {
   readonly tenant?: Facts['tenant'];
   readonly db?: Kysely<any>;
@@ -112,7 +118,7 @@ export async function accessTable(
       name,
       total,
       ...(stray && { stray }),
-      permissions: permissions.map((p) => ({ name: p.name, short: p.name.split('.')[1] as string, label: p.label })),
+      permissions: permissions.map((p) => ({ name: p.name, short: shortOf(p, permissions), label: p.label })),
       rows,
     });
   }

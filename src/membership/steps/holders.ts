@@ -176,8 +176,14 @@ export const holderSteps: Handlers<'set-roles' | 'set-permissions'> = {
     run: async (change, { holder, permissions }) => {
       await insistOnHolder(change, holder);
       await insistOnAnchors(change, permissions);
-      for (const { permission, reach } of permissions) {
-        const { label } = change.actor.charter.permission(permission);
+      for (const { permission, reach, anchor } of permissions) {
+        const { label, kind, perUnit } = change.actor.charter.permission(permission);
+        if (kind === undefined && anchor.on !== 'tenant' && !(anchor.on === 'unit' && perUnit))
+          throw new LintelError(
+            'anchor-gives-nothing',
+            `“${label}” is about no record, and gives nothing ${anchor.on === 'unit' ? 'at a unit' : 'on a record'}; give it for the whole organisation`,
+            { permission },
+          );
         const reaches = change.actor.charter.reachesOf(permission);
         if (!reaches.includes(reach))
           throw new LintelError('unknown-reach', `“${label}” has no reach “${reach}”; it can be given for ${reaches.join(', ')}`, {});

@@ -74,7 +74,7 @@ export function makingChecks(target: Target, given: readonly string[], named: Na
     const allowed = change === undefined ? verbatim('false') : boundary.reached(kind, change, WRITTEN, 'after');
     return [{ sign: `guard ${kind} ${field}`, holds: sqlText`${needless} or (${allowed})` }];
   });
-  return [...given.flatMap((field) => valueCheck(target, field, named)), ...guards, reaches(target, 'create')];
+  return [...given.flatMap((field) => valueCheck(target, field, named)), ...guards, { ...reaches(target, 'create'), sign: `make ${kind}` }];
 }
 
 /** A parent, unit, group or person that is written must be one that there is for the writer; an owner must be able to read what they get. */

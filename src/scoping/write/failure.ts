@@ -14,6 +14,13 @@ export function checkFailure(sign: string, error?: unknown): LintelError {
   const [cause, kind, field] = sign.split(' ');
   if (cause === 'reach')
     return new LintelError('write-out-of-reach', `the ${kind} as it would become is out of your reach; nothing was written`, { kind }, { cause: error });
+  if (cause === 'make')
+    return new LintelError(
+      'write-out-of-reach',
+      `${kind}.create does not reach such a ${kind}: it is given to you for others; nothing was written`,
+      { kind },
+      { cause: error },
+    );
   if (cause === 'guard')
     return new LintelError(
       'guarded-field',

@@ -9,6 +9,7 @@ import type {
   UpdateQueryNode,
   WithNode,
 } from 'kysely';
+import { throwIfRefused } from '../../standing/index.js';
 import type { Boundary } from '../boundary.js';
 import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
 import { Narrower } from '../narrow/narrow.js';
@@ -177,6 +178,9 @@ export class Write {
   }
 
   #insert(node: InsertQueryNode): Body {
+    const { kind } = this.#target;
+    // Who may make none is told so in words, before anything is said of the rows.
+    if (this.#boundary.declares(kind, 'create')) throwIfRefused(this.#boundary.standing.decide(`${kind}.create`));
     const given = givenFields(this.#target, node);
     const made = node.values?.kind === 'SelectQueryNode' ? this.#fromSelect(node.values as SelectQueryNode, given) : this.#listed(node, given);
     const conflict = node.onConflict && this.#onConflict(node.onConflict);

@@ -51,9 +51,10 @@ export class Taking {
 
   /** Does one part. Where somebody came in by another way in the same moment it is begun again, and finds them there. */
   async each(work: (tx: Transaction<LintelTables>) => Promise<void>): Promise<void> {
-    const before = this.#counts;
+    const [before, opened, closed] = [this.#counts, this.#opened, this.#closed];
     await inTransaction(this.setting.db, (tx) => {
       this.#counts = structuredClone(before);
+      [this.#opened, this.#closed] = [opened, closed];
       this.#pending = [];
       return work(tx);
     });
