@@ -20,7 +20,7 @@ const FOREIGN: readonly (() => AnyNode)[] = [
   () => reference({ kind: 'ColumnNode', column: raw(SECRET) }),
   () => ({ kind: 'ColumnNode', column: raw(SECRET) }),
   () => reference({ kind: 'ColumnNode', column: identifier('secret') }),
-  ...['hives', 'visits', 'entries'].map((one) => () => ({ kind: 'FunctionNode', func: 'concat', arguments: [table(one)] })),
+  ...['hives', 'visits', 'entries', 'notes'].map((one) => () => ({ kind: 'FunctionNode', func: 'concat', arguments: [table(one)] })),
   () => ({ kind: 'FunctionNode', func: 'concat', arguments: [{ kind: 'ReferenceNode', table: table('hives'), column: { kind: 'SelectAllNode' } }] }),
   () => ({ kind: 'FunctionNode', func: 'min(secret) || lower', arguments: [{ kind: 'ValueNode', value: 'x' }] }),
   () => ({ kind: 'AggregateFunctionNode', func: 'max', aggregated: [table('hives')] }),

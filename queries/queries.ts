@@ -9,7 +9,7 @@ import { TABLES, type World } from './world.js';
 class Undo extends Error {}
 const HIDDEN = TABLES.map(
   (table) =>
-    `select '${table}' as t, id, secret, size, owner_id_or_hive as o, tenant_id from (select *, ${table === 'visits' ? 'hive_id' : 'owner_id'} as owner_id_or_hive from ${table}) r where secret = 'hidden'`,
+    `select '${table}' as t, id, secret, size, ${{ visits: 'hive_id', notes: 'entry_id', hives: 'owner_id', entries: 'owner_id' }[table]} as o, ${table === 'notes' ? 'null' : 'tenant_id'} as of from ${table} where secret = 'hidden'`,
 ).join(' union all ');
 
 export interface Said {

@@ -5,8 +5,8 @@
 import { type Kysely, sql } from 'kysely';
 import type { Choices } from './choices.js';
 
-const TEXT: Readonly<Record<string, string>> = { hives: 'name', visits: 'note', entries: 'note' };
-type TableName = 'hives' | 'visits' | 'entries';
+const TEXT: Readonly<Record<string, string>> = { hives: 'name', visits: 'note', entries: 'note', notes: 'note' };
+type TableName = 'hives' | 'visits' | 'entries' | 'notes';
 
 /** How an expression names a column of the table that it is about. */
 type Column = (name: string) => string;
@@ -116,7 +116,7 @@ export class Sharp {
     const c = this.#c;
     const s = scope as any;
     // What is found by way of another table is asked last of all.
-    const table = c.of(['visits', 'visits', 'hives', 'entries'] as const);
+    const table = c.of(['visits', 'visits', 'hives', 'entries', 'notes'] as const);
     this.#isOfEntries = table === 'entries';
     const alias = c.oneIn(2) ? this.#fresh() : undefined;
     const from = alias === undefined ? s.selectFrom(table) : s.selectFrom(`${table} as ${alias}`);

@@ -60,6 +60,23 @@ export const charter = readCharter({
       },
       reaches: { own: mine, open: { op: 'or', of: [mine, { op: 'isEmpty', field: 'ownerId' }] } },
     },
+    // Has its tenant through an entry, also through one that is not seen.
+    note: {
+      table: 'notes',
+      label: 'note',
+      one: 'note',
+      many: 'notes',
+      actions,
+      fields: {
+        id: common.id,
+        entryId: { role: 'parent', type: 'text', to: 'entry', change: 'look', through: true, follow: false },
+        note: plain('text'),
+        code: plain('text'),
+        size: plain('integer'),
+        worth: plain('decimal', { scale: 2, read: 'look' }),
+      },
+      reaches: { short: { op: 'is', field: 'note', to: { value: '1' } } },
+    },
   },
   roles: {
     member: {
@@ -79,18 +96,24 @@ export const charter = readCharter({
         'entry.update': ['own'],
         'entry.delete': ['open'],
         'entry.create': ['own'],
+        'note.read': ['tenant'],
+        'note.look': ['short'],
+        'note.update': ['short'],
+        'note.delete': ['tenant'],
+        'note.create': ['tenant'],
       },
     },
   },
 });
 
-export const TABLES = ['hives', 'visits', 'entries'] as const;
+export const TABLES = ['hives', 'visits', 'entries', 'notes'] as const;
 const SHARED = ['code', 'size', 'worth'];
 /** Columns that the charter declares. */
 export const COLUMNS: Readonly<Record<string, readonly string[]>> = {
   hives: ['id', 'tenant_id', 'owner_id', 'name', ...SHARED],
   visits: ['id', 'tenant_id', 'hive_id', 'note', ...SHARED],
   entries: ['id', 'tenant_id', 'owner_id', 'note', ...SHARED],
+  notes: ['id', 'entry_id', 'note', ...SHARED],
 };
 const NUMBERS = new Set(['size', 'worth', 'c1']);
 export const isNumber = (column: string) => NUMBERS.has(column.split('.').at(-1) as string);
@@ -151,13 +174,26 @@ function rowsOf(second: boolean): Record<(typeof TABLES)[number], Row[]> {
       // Two notes of one length: to ask for the one of that length fails.
       { id: 'e5', tenant_id: 't', owner_id: 'me', note: '333', size: 1, ...seen },
       { id: 'e6', tenant_id: 't', owner_id: 'me', note: '333', size: 2, ...seen },
-      ...(second ? [] : [{ id: 'e4', tenant_id: 't', owner_id: 'other', ...hidden('note', 1) }]),
+      // Its ids are a key, and that a key is taken is told by the database: they are the same in both.
+      { id: 'e4', tenant_id: second ? 'u' : 't', owner_id: 'other', ...hidden('note', 1) },
+      { id: 'e9', tenant_id: 'u', owner_id: 'me', ...hidden('note', 2) },
+    ],
+    notes: [
+      { id: 'n1', entry_id: 'e1', note: '1', size: 1, ...seen },
+      { id: 'n2', entry_id: 'e3', note: '2', size: 2, ...seen, worth: hidden('note', 0).worth },
+      { id: 'n3', entry_id: 'e9', ...hidden('note', 0) },
+      { id: 'n4', entry_id: null, ...hidden('note', 1) },
+      { id: 'n6', entry_id: 'gone', ...hidden('note', 2) },
+      { id: 'n5', entry_id: second ? 'e9' : null, ...hidden('note', 2) },
     ],
   };
 }
 
 const isHidden = (row: Row) =>
-  row.tenant_id !== 't' || row.owner_id === 'other' || (row.id.startsWith('h') && row.owner_id === null) || ['v4', 'v5', 'v6'].includes(row.id);
+  (row.tenant_id !== undefined && row.tenant_id !== 't') ||
+  row.owner_id === 'other' ||
+  (row.id.startsWith('h') && row.owner_id === null) ||
+  ['v4', 'v5', 'v6', 'n3', 'n4', 'n5', 'n6'].includes(row.id);
 
 /** One of the two, with the scope of the person over a transaction of it. */
 export interface World {
@@ -178,7 +214,9 @@ export async function makeWorld(records: Kysely<any>, second: boolean, options: 
     // Texts are in two collations, neither of them the default: where they meet, comparisons fail row by row.
     const collation = (c: string) => (isSqlite || isNumber(c) ? '' : ` collate "${c === 'code' ? 'C' : 'POSIX'}"`);
     const written = columns.map((c) => `${c} ${typeOf(c)}${collation(c)}`);
-    await sql.raw(`create table ${table} (${written.join(', ')}, secret text)`).execute(records);
+    await sql
+      .raw(`create table ${table} (${written.join(', ')}, secret text${table === 'notes' || table === 'entries' ? ', unique (id)' : ''})`)
+      .execute(records);
   }
   await sql.raw('create table codes (code text, meaning text)').execute(records);
   await sql.raw(`insert into codes values ('1', 'first'), ('2', 'second')`).execute(records);
