@@ -1,4 +1,4 @@
-export { insistOnKeyholder } from './always.js';
+export { insistOnKeyholder, underFullControl } from './always.js';
 export { insistOnApart, insistOnApartOf } from './apart.js';
 export { type Change, changeTenant, eachTakenBack, heldBy, insistOn, latestChange, recordDoor } from './change.js';
 export type { Handler, Handlers } from './handler.js';

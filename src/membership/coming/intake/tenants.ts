@@ -1,6 +1,6 @@
 import { sql, type Transaction } from 'kysely';
 import { KEYHOLDER } from '../../../charter/index.js';
-import { isActive } from '../../held/index.js';
+import { underFullControl } from '../../change/index.js';
 import type { AuditEntry } from '../../record/index.js';
 import { type Id, insertMany, insistOnId, type LintelTables, lockTenants, readName } from '../../terms/index.js';
 import { markOf, type Taking } from './taking.js';
@@ -127,18 +127,7 @@ export async function openAll(taking: Taking): Promise<void> {
 
 async function openThese(taking: Taking, tx: Transaction<LintelTables>, ids: readonly string[]): Promise<void> {
   const tenants = await lockTenants(tx, ids);
-  const held = await tx
-    .selectFrom('lintel_assignment as a')
-    .innerJoin('lintel_member as m', (join) => join.onRef('m.tenant_id', '=', 'a.tenant_id').onRef('m.user_id', '=', 'a.user_id'))
-    .select('a.tenant_id')
-    .distinct()
-    .where(sql<boolean>`a.tenant_id = any(${ids}::text[])`)
-    .where('a.role', '=', KEYHOLDER)
-    .where('a.until', 'is', null)
-    .where('m.ends_at', 'is', null)
-    .where(isActive('m', taking.setting.now()))
-    .execute();
-  const kept = new Set(held.map((row) => row.tenant_id));
+  const kept = await underFullControl(tx, ids, taking.setting.now());
   for (const row of tenants) {
     if (!kept.has(row.id)) {
       taking.opens(false);
