@@ -25,4 +25,4 @@ export { type ReviewedTenant, reviewTenant, TENANT_CODES } from './review-tenant
 export { type Actor, type ExpectedAnswer, type ExpectedReach, readScript, type Script } from './script.js';
 export { type AccessTable, accessTable, type Cell, madeUpFacts, openSubjects, peopleSubjects, roleSubjects, type Section, type Subject } from './table.js';
 export { rehearseAtWall, type WallStage } from './wall.js';
-export { type Around, type ExplainedGrant, type Explanation, explain, pathWords, peopleIn } from './why.js';
+export { type Around, type ExplainedGrant, type Explanation, explain, pathWords, peopleIn, reachBy } from './why.js';

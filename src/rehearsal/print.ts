@@ -3,7 +3,7 @@ import pc from 'picocolors';
 import { inSentence } from '../standing/index.js';
 import type { Standout } from './stray.js';
 import type { AccessTable, Cell, Section } from './table.js';
-import type { ExplainedGrant, Explanation } from './why.js';
+import { type ExplainedGrant, type Explanation, reachBy } from './why.js';
 
 export type Colours = ReturnType<typeof pc.createColors>;
 
@@ -133,8 +133,7 @@ function grantLines(grant: ExplainedGrant, colours: Colours): string[] {
   const mark = { yes: colours.green('yes'), no: colours.red('no '), 'not loaded': colours.yellow('?  ') }[grant.holds];
   const reach = grant.reach === 'tenant' || grant.reach === 'shared' ? 'all records' : grant.reach;
   const rule = grant.where === 'always' || grant.where === 'never' ? '' : colours.dim(`  where ${grant.where}`);
-  const by = /^(held|given|standing|looking) /.test(grant.by) ? grant.by : `by ${grant.by}`;
-  return [`  ${mark}  ${reach}, ${by}${rule}`, ...grant.failed.map((line) => `       but ${line}`)];
+  return [`  ${mark}  ${reachBy(reach, grant.by)}${rule}`, ...grant.failed.map((line) => `       but ${line}`)];
 }
 
 function headline(e: Explanation): string {

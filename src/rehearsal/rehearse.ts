@@ -3,7 +3,7 @@ import type { Charter } from '../charter/index.js';
 import { inSentence, type Standing, wayWords } from '../standing/index.js';
 import { meaningsOf } from './meanings.js';
 import { type Actor, type ExpectedAnswer, type ExpectedPlace, type ExpectedReach, nameOf, PLACES, type Script } from './script.js';
-import { explain } from './why.js';
+import { explain, reachBy } from './why.js';
 
 /** One expectation, and whether it held. */
 export interface Outcome {
@@ -25,7 +25,7 @@ export interface Stage {
   readonly role: (name: string) => Promise<Standing<any>>;
   readonly visitor: () => Promise<Deciding>;
   /** Everybody in the tenant: where it is given, whoever a script of all people does not name is told. */
-  readonly members?: readonly { readonly id: string }[];
+  readonly members?: readonly { readonly id: string; readonly name?: string }[];
 }
 
 type Deciding = Standing<any> & {
@@ -65,9 +65,10 @@ async function answerOf(stage: Stage, { actor, action, may, record, line }: Expe
     return { name, line, held: false, words };
   }
   if (decision.allowed === may) return { name, line, held: true, words: '' };
-  const { reason, grants } = explain(standing, decision, undefined);
+  const names = new Map((stage.members ?? []).map(({ id, name = id }) => [id, name]));
+  const { reason, grants } = explain(standing, decision, undefined, { names });
   const what = `${inSentence(stage.charter.permission(action).label)}${decision.record?.label ? ` “${decision.record.label}”` : ''}`;
-  const by = grants.filter(({ holds }) => holds === 'yes').map(({ reach, by: how }) => `${reach}, by ${how}`);
+  const by = grants.filter(({ holds }) => holds === 'yes').map(({ reach, by: how }) => reachBy(reach, how));
   const failed = grants.flatMap((grant) => grant.failed);
   const because = decision.allowed ? by.join('; ') : [reason, ...failed].join('; ');
   return { name, line, held: false, words: `${nameOf(actor)} ${decision.allowed ? 'may' : 'may not'} ${what}: ${because}` };

@@ -101,7 +101,7 @@ export const REVIEW_CODES = {
   },
   'keyholder-reaches-past': {
     severity: 'note',
-    why: 'Full control reaches every record: also those of others, where every role reaches its own.',
+    why: 'Full control reaches every record, also where every role reaches only some.',
     remedy: 'Where even they are not to, say so in a limit.',
   },
   'nobody-can': { severity: 'error', why: 'An action that is done by no channel is done by nobody.', remedy: 'Name a channel, or leave the list out.' },

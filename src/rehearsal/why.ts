@@ -60,6 +60,9 @@ export function pathWords(charter: Charter<any>, { path, anchor }: Pick<Grant, '
   }
 }
 
+/** How far something reaches, and how it comes: `own, by role Keeper`, `followed, held by every member`. */
+export const reachBy = (reach: string, by: string): string => `${reach}, ${/^(held|given|standing|looking) /.test(by) ? by : `by ${by}`}`;
+
 /** What a line says of somebody, by an id. */
 const ID = /“([^”]*)”|(?<=[ (])-?\d+(?=[),]|$)/g;
 

@@ -1,4 +1,4 @@
-import { explain } from '../rehearsal/index.js';
+import { explain, reachBy } from '../rehearsal/index.js';
 import type { ServerStanding } from '../server/index.js';
 import { type Decision, inSentence, type Standing } from '../standing/index.js';
 
@@ -23,7 +23,7 @@ function because(standing: Asked, decision: Decision): string {
   const label = inSentence(standing.charter.permission(decision.action).label);
   const on = decision.record?.label ? ` “${decision.record.label}”` : '';
   const lines = [...grants, ...readGrants].map(
-    ({ holds, reach, by, failed }) => `  ${holds}: ${reach}, by ${by}${failed.length > 0 ? `; but ${failed.join(', ')}` : ''}`,
+    ({ holds, reach, by, failed }) => `  ${holds}: ${reachBy(reach, by)}${failed.length > 0 ? `; but ${failed.join(', ')}` : ''}`,
   );
   return [`${who.name} ${decision.allowed ? 'may' : 'may not'} ${label}${on}: ${reason}`, ...lines].join('\n');
 }
