@@ -93,6 +93,15 @@ describe.each(['beside the membership', 'in SQLite'])('%s', (where) => {
     for (const hidden of [211, 311, 411, 999]) expect(await kim.decideById('mark.update', hidden)).toMatchObject({ allowed: false, visibility: 'hidden' });
   });
 
+  test('an id that is none, as a request brings it, is told so and is no error of the database', async () => {
+    const kim = (await it.enter('kim')).scope<any>(it.place);
+    for (const value of ['abc', '1.5', '']) {
+      await expect(kim.selectFrom('jobs').select('id').where('id', '=', value).execute()).rejects.toMatchObject({ code: 'bad-value' });
+      await expect(kim.deleteFrom('jobs').where('id', 'in', ['1', value]).execute()).rejects.toMatchObject({ code: 'bad-value' });
+    }
+    expect(ids(await kim.selectFrom('jobs').select('id').where('id', '=', '1').execute())).toEqual([1]);
+  });
+
   test('what is made hangs on a record that its maker reads, and never on none', async () => {
     const ada = await it.enter('ada');
     const make = (values: object) => ada.scope<any>(it.place).insertInto('marks').values(values).execute();

@@ -1,4 +1,4 @@
-import { didYouMean } from '../../base/index.js';
+import { didYouMean, LintelError } from '../../base/index.js';
 import type { Boundary } from '../boundary.js';
 import { AGGREGATES, FUNCTIONS, type FunctionRule } from '../language/functions.js';
 import { OPERATORS, type Operator, operate, PREFIXES } from '../language/operators.js';
@@ -13,6 +13,19 @@ const YES_OR_NO: Static = { type: 'boolean', total: true };
 
 /** What a select has to be looked through for by whoever weighs an expression in which it stands. */
 export type LookThrough = (node: FreshNode, level: Level) => Query;
+
+/** How an id that is no text is written, in whatever spelling a database reads. */
+const SPELLED: Partial<Readonly<Record<Static['type'], RegExp>>> = { integer: /^\s*[+-]?\d+\s*$/, uuid: /^\s*\{?(?:[0-9a-f]-?){32}\}?\s*$/i };
+
+/** A text beside a column of another type is one that can be read as such: what a request brings as an id is often none. @throws LintelError `bad-value`. */
+function insistOnRead({ type }: Static, value: unknown): void {
+  if (typeof value !== 'string' || (SPELLED[type]?.test(value) ?? true)) return;
+  throw new LintelError(
+    'bad-value',
+    `${JSON.stringify(value).slice(0, 40)} is compared with what is ${type === 'uuid' ? 'a uuid' : 'an integer'}, and is none`,
+    {},
+  );
+}
 
 const word = (node: unknown) => (node as FreshNode).operator as string;
 const parts = (node: FreshNode, key: string) => (node[key] ?? []) as FreshNode[];
@@ -240,9 +253,14 @@ export class Weigher {
           return operate(operator, [left, { ...given(query), total: query.total }]);
         }
         if (!isList) return refuse('in with what is neither a list nor a select', 'give a list, or write =');
+        for (const one of parts(right, 'values')) insistOnRead(left, one?.kind === 'ValueNode' ? one.value : one);
         return operate(operator, [left, ...(right.kind === 'ValueListNode' ? this.#each(parts(right, 'values'), level) : [VALUE])]);
-      default:
-        return operate(operator, [left, this.weigh(right, level)]);
+      default: {
+        const is = this.weigh(right, level);
+        if (right.kind === 'ValueNode') insistOnRead(left, right.value);
+        if (leftNode.kind === 'ValueNode') insistOnRead(is, leftNode.value);
+        return operate(operator, [left, is]);
+      }
     }
   }
 
