@@ -190,7 +190,12 @@ const hereHive = (eb: any) =>
   eb.exists(eb.selectFrom('hives as h').select(eb.lit(1).as('one')).whereRef('h.id', '=', 'i.hive_id').where('h.tenant_id', '=', TENANT));
 const ownHiveHere = (eb: any) =>
   eb.exists(
-    eb.selectFrom('hives as h').select(eb.lit(1).as('one')).whereRef('h.id', '=', 'i.hive_id').where('h.tenant_id', '=', TENANT).where('h.keeper_id', '=', USER),
+    eb
+      .selectFrom('hives as h')
+      .select(eb.lit(1).as('one'))
+      .whereRef('h.id', '=', 'i.hive_id')
+      .where('h.tenant_id', '=', TENANT)
+      .where('h.keeper_id', '=', USER),
   );
 const appointedHive = (eb: any) =>
   eb.exists(
