@@ -90,6 +90,9 @@ describe.each(['beside the membership', 'in SQLite'])('%s', (where) => {
     expect(ids(await kim.scope<any>(it.place).selectFrom('marks').select('id').execute())).toEqual([111, 121]);
     expect(ids(await south.scope<any>(it.place).selectFrom('marks').select('id').execute())).toEqual([211]);
     expect((await kim.decideById('mark.update', 111)).allowed).toBe(true);
+    // Of what was found it is known whose it is; what somebody hands over says nothing of that.
+    const [found] = await kim.find('mark', { where: { id: 111 } });
+    expect([kim.may('mark.update', found as object), kim.may('mark.update', { ...found, remarkId: 21 })]).toEqual([true, false]);
     for (const hidden of [211, 311, 411, 999]) expect(await kim.decideById('mark.update', hidden)).toMatchObject({ allowed: false, visibility: 'hidden' });
   });
 

@@ -1,4 +1,4 @@
-import type { RecordData } from '../predicate/index.js';
+import type { KindShape, RecordData, Shapes } from '../predicate/index.js';
 
 interface Extras {
   readonly may?: unknown;
@@ -14,9 +14,22 @@ export function attach<R extends object>(record: R, extras: Extras): R {
   return record;
 }
 
-/** Records that were found, with what they were asked for besides. */
-export function found<R extends RecordData>(records: R[]): R[] {
-  for (const record of records) if (record.may) attach(record, { may: Object.freeze([...(record.may as string[])]) });
+/** Of a record that is of a tenant through its parents, so much of them that this shows. */
+function parentsHere(kind: string, shapes: Shapes, tenantId: string): Readonly<Record<string, RecordData>> | undefined {
+  const { throughField, fields } = shapes[kind] as KindShape;
+  if (throughField === undefined) return undefined;
+  const to = fields[throughField]?.to as string;
+  const { tenantField } = shapes[to] as KindShape;
+  return { [throughField]: tenantField === undefined ? { parents: parentsHere(to, shapes, tenantId) } : { [tenantField]: tenantId } };
+}
+
+/** Records that were found, with what they were asked for besides; and where they are of one tenant, what shows it. */
+export function found<R extends RecordData>(records: R[], ...of: readonly [kind: string, shapes: Shapes, tenantId: string] | readonly []): R[] {
+  const parents = of.length === 0 ? undefined : parentsHere(...of);
+  for (const record of records) {
+    const may = record.may as readonly string[] | undefined;
+    if (may || parents) attach(record, { ...(may && { may: Object.freeze([...may]) }), ...(parents && { parents }) });
+  }
   return records;
 }
 

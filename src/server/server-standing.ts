@@ -231,15 +231,19 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
 
   /** Records of a kind that this standing may read, keyed by field. @throws LintelError `unknown-field`, `unknown-action`. */
   async find<N extends Kinds<T>>(kind: N, options?: FindOptions): Promise<RecordOf<T, N>[]> {
-    return found(await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, options)) as RecordOf<T, N>[];
+    return this.#found(kind, await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, options));
   }
 
   /** One record that this standing may read. @throws LintelError `not-found`, whether it is hidden or missing. */
   async findOne<N extends Kinds<T>>(kind: N, id: unknown, options?: Pick<FindOptions, 'may'>): Promise<RecordOf<T, N>> {
     const { idField } = this.charter.shapes[kind] as { idField: string };
-    const [record] = found(await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, { ...options, where: { [idField]: id }, limit: 1 }));
-    if (record) return record as RecordOf<T, N>;
+    const [record] = this.#found(kind, await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, { ...options, where: { [idField]: id }, limit: 1 }));
+    if (record) return record;
     throw new LintelError('not-found', say(this.words, 'hidden', { kind: this.charter.kind(kind).one }), {});
+  }
+
+  #found<N extends Kinds<T>>(kind: N, records: RecordData[]): RecordOf<T, N>[] {
+    return found(records, kind, this.charter.shapes, this.facts.tenant.id) as RecordOf<T, N>[];
   }
 
   /** Records that this person may name as a parent: those that they read, and those that the action `choose` shows by id and label. */
