@@ -1,6 +1,6 @@
 /* The first hour, as docs/start.md tells it: from the packed package, in an empty folder, line by line. */
 import { execFileSync, spawnSync } from 'node:child_process';
-import { cpSync, existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, symlinkSync, writeFileSync } from 'node:fs';
+import { cpSync, existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, statSync, symlinkSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
@@ -9,13 +9,21 @@ const folder = mkdtempSync(join(tmpdir(), 'first-hour-'));
 let packed: string;
 afterAll(() => rmSync(folder, { recursive: true, force: true }));
 
+/** What is built already is newer than all that it is built of. */
+function isBuilt(): boolean {
+  const sources = readdirSync('src', { recursive: true, encoding: 'utf8' }).map((name) => statSync(join('src', name)).mtimeMs);
+  const built = ['dist/index.js', 'dist/index.d.ts', 'dist/cli/bin.js'];
+  return built.every((file) => existsSync(file) && statSync(file).mtimeMs > Math.max(...sources));
+}
+
 beforeAll(() => {
   const { files } = JSON.parse(readFileSync('package.json', 'utf8')) as { files: string[] };
   const root = join(folder, 'package');
   mkdirSync(root);
   for (const part of ['package.json', 'README.md', 'LICENSE', ...files])
     if (part !== 'dist' && existsSync(part)) cpSync(part, join(root, part), { recursive: true });
-  execFileSync('npx', ['tsdown', '--logLevel', 'silent', '--out-dir', join(root, 'dist')], { stdio: 'pipe' });
+  if (isBuilt()) cpSync('dist', join(root, 'dist'), { recursive: true });
+  else execFileSync('npx', ['tsdown', '--logLevel', 'silent', '--out-dir', join(root, 'dist')], { stdio: 'pipe' });
   const [{ filename }] = JSON.parse(execFileSync('npm', ['pack', '--json', '--ignore-scripts'], { cwd: root, encoding: 'utf8', stdio: 'pipe' }));
   packed = join(root, filename);
 }, 120_000);
