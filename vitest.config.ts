@@ -14,6 +14,8 @@ export default defineConfig({
     hookTimeout: 120_000,
     // Each file opens databases of its own: more than two at once only makes them wait for each other.
     maxWorkers: 2,
+    // What a file imports is read once for all: no test changes a module, and each has databases of its own.
+    isolate: false,
     maxConcurrency: 2,
   },
 });

@@ -101,7 +101,8 @@ function checkField(c: Checker, field: Json, at: string, actions: readonly strin
   if (field.through === true && field.role !== 'parent') c.report(`${at}.through`, 'a record has its tenant through a parent');
   for (const key of ['change', 'read'] as const) {
     if (field[key] === undefined || !c.oneOf(field[key], `${at}.${key}`, 'action', actions)) continue;
-    if (['id', 'tenant', 'maker'].includes(String(field.role))) c.report(`${at}.${key}`, `the ${field.role} is set by the library and cannot be guarded`);
+    if (['id', 'tenant', 'maker'].some((role) => role === field.role))
+      c.report(`${at}.${key}`, `the ${field.role} is set by the library and cannot be guarded`);
   }
   if (field.role === 'parent') c.oneOf(field.to, `${at}.to`, 'kind', kinds);
   if (field.role === 'people') {

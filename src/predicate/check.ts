@@ -14,6 +14,10 @@ export const MAX_DEPTH = 16;
 const MAX_LIST = 1000;
 
 type Json = Record<string, unknown>;
+
+/** What stands where a word is to be, whatever it is. */
+const wordOf = (value: unknown): string => (typeof value === 'string' ? value : (JSON.stringify(value) ?? 'nothing'));
+
 const OPS = ['always', 'never', 'and', 'or', 'not', 'isEmpty', 'parent', 'followed', ...COMPARISONS, ...MEMBERSHIPS];
 const FACTS = ['userId', 'groupIds', 'unitIds'];
 
@@ -27,7 +31,7 @@ export function checkPredicate(data: unknown, kindName: string, shapes: Shapes, 
 
   function fieldAt(kind: KindShape, name: unknown, at: string): FieldShape | undefined {
     if (typeof name === 'string' && Object.hasOwn(kind.fields, name)) return kind.fields[name];
-    report(at, `no such field ${JSON.stringify(name)}${didYouMean(String(name), Object.keys(kind.fields))}`);
+    report(at, `no such field ${JSON.stringify(name)}${didYouMean(wordOf(name), Object.keys(kind.fields))}`);
     return undefined;
   }
 
@@ -36,10 +40,10 @@ export function checkPredicate(data: unknown, kindName: string, shapes: Shapes, 
     const keys = typeof to === 'object' && to !== null ? Object.keys(to) : [];
     if (keys.length !== 1) return report(`${at}.to`, 'give exactly one of me, context, value, field');
     const operand = to as unknown as Operand;
-    const list = takesList(String(p.op));
+    const list = takesList(wordOf(p.op));
     if ('me' in operand) {
       const known = FACTS.includes(operand.me) || (typeof operand.me === 'string' && /^attributes\.\w+$/.test(operand.me));
-      if (!known) report(`${at}.to.me`, `no such fact "${operand.me}"${didYouMean(String(operand.me), FACTS)}`);
+      if (!known) report(`${at}.to.me`, `no such fact "${wordOf(operand.me)}"${didYouMean(wordOf(operand.me), FACTS)}`);
       else if (operand.me === 'userId' ? list : operand.me.endsWith('Ids') && !list) {
         report(`${at}.to.me`, list ? 'needs a list; write is' : 'is a list; write in or within');
       }
@@ -69,7 +73,7 @@ export function checkPredicate(data: unknown, kindName: string, shapes: Shapes, 
   function checkComparison(p: Json, kind: KindShape, at: string): void {
     const field = fieldAt(kind, p.field, `${at}.field`);
     if (!field) return;
-    const op = String(p.op);
+    const op = wordOf(p.op);
     if ((op === 'includes') !== (field.link !== undefined)) {
       return report(`${at}.op`, field.link ? `${p.field} is a list; write includes` : `${p.field} is no list; write is`);
     }
@@ -87,7 +91,7 @@ export function checkPredicate(data: unknown, kindName: string, shapes: Shapes, 
     if (depth > MAX_DEPTH) return report(at, `is nested deeper than ${MAX_DEPTH}`);
     if (typeof node !== 'object' || node === null || Array.isArray(node)) return report(at, 'is no predicate');
     const p = node as Json;
-    const op = String(p.op);
+    const op = wordOf(p.op);
     if (!OPS.includes(op)) return report(`${at}.op`, `no such operator "${op}"${didYouMean(op, OPS)}`);
     switch (op) {
       case 'always':
