@@ -52,14 +52,19 @@ export function mergeMembers(charter: Charter<any>, members: readonly AppMember[
 export function intakeOf(charter: Charter<any>, members: readonly AppMember[]): Intake {
   const all = mergeMembers(charter, members);
   const named = (ids: readonly string[]) => [...new Set(ids)].map((id) => ({ id, name: id }));
-  const here = (tenant: string) => all.filter((one) => one.tenant === tenant);
+  const byTenant = new Map<string, Required<AppMember>[]>();
+  for (const one of all) {
+    const here = byTenant.get(one.tenant);
+    if (here) here.push(one);
+    else byTenant.set(one.tenant, [one]);
+  }
   return {
     people: new Map(all.map(({ id, name, address }) => [id, { id, name, address }])).values(),
-    tenants: [...new Set(all.map(({ tenant }) => tenant))].map((id) => ({
+    tenants: [...byTenant].map(([id, here]) => ({
       id,
       name: id,
-      groups: named(here(id).flatMap(({ groupIds }) => groupIds)),
-      units: named(here(id).flatMap(({ unitIds }) => unitIds)),
+      groups: named(here.flatMap(({ groupIds }) => groupIds)),
+      units: named(here.flatMap(({ unitIds }) => unitIds)),
     })),
     members: all.map(({ id, tenant, roles, groupIds, unitIds }) => ({ user: id, tenant, roles, groups: groupIds, units: unitIds })),
   };

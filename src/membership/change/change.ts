@@ -3,7 +3,7 @@ import { inTransaction, LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { charterOf, type Standing, throwIfRefused } from '../../standing/index.js';
 import { type Giver, giverInTenant, type Holding, readCourses } from '../held/index.js';
-import { type AuditEntry, putOnRecord } from '../record/index.js';
+import { type AuditEntry, putNext } from '../record/index.js';
 import { type JoiningRow, type LintelTables, lockTenants, type Setting, takenBack } from '../terms/index.js';
 import { insistOnKeyholder } from './always.js';
 
@@ -43,12 +43,6 @@ const recorded = new WeakMap<object, number>();
 async function nextOf(tx: Transaction<LintelTables>, tenantId: string): Promise<Pick<Change, 'number' | 'latest'>> {
   const row = await tx.selectFrom('lintel_tenant').select(['last_number', 'last_hash']).where('id', '=', tenantId).executeTakeFirstOrThrow();
   return { number: Number(row.last_number) + 1, latest: row.last_hash };
-}
-
-async function putNext(change: Change, entries: readonly AuditEntry[]): Promise<void> {
-  const { tx, tenantId, number } = change;
-  const last = { last_number: number + entries.length - 1, last_hash: await putOnRecord(change, entries) };
-  await tx.updateTable('lintel_tenant').set(last).where('id', '=', tenantId).execute();
 }
 
 /**

@@ -35,7 +35,7 @@ interface Ground {
 }
 
 /** Puts events on record, each chained on the one before it; answers the hash of the last. */
-export async function putOnRecord({ tx, tenantId, number, latest, at, actor }: Ground, entries: readonly AuditEntry[]): Promise<string> {
+async function putOnRecord({ tx, tenantId, number, latest, at, actor }: Ground, entries: readonly AuditEntry[]): Promise<string> {
   let hash = latest;
   const told = entries.map((entry, i) => {
     const words = entry.words ?? {};
@@ -67,4 +67,11 @@ export async function putOnRecord({ tx, tenantId, number, latest, at, actor }: G
     told.map(({ words }) => words),
   );
   return hash;
+}
+
+/** Puts a tenant's next events on record, and remembers the last of them as its latest. */
+export async function putNext(ground: Ground, entries: readonly AuditEntry[]): Promise<void> {
+  const { tx, tenantId, number } = ground;
+  const last = { last_number: number + entries.length - 1, last_hash: await putOnRecord(ground, entries) };
+  await tx.updateTable('lintel_tenant').set(last).where('id', '=', tenantId).execute();
 }

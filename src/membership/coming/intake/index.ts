@@ -1,14 +1,11 @@
 import { type Setting, takenBack } from '../../terms/index.js';
 import { takeMembers } from './members.js';
 import { takePeople } from './people.js';
-import { Taking } from './taking.js';
+import { Taking, TOGETHER } from './taking.js';
 import { openAll, takeTenants } from './tenants.js';
 import type { Each, Intake, IntakeOptions, IntakeReport } from './terms.js';
 
 export type { Intake, IntakeCount, IntakeMember, IntakeOptions, IntakePerson, IntakeRefusal, IntakeReport, IntakeTenant } from './terms.js';
-
-/** So many are taken in in one transaction. */
-const TOGETHER = 1000;
 
 async function* partsOf<T>(all: Each<T> = []): AsyncGenerator<T[]> {
   let part: T[] = [];

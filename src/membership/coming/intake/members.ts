@@ -4,7 +4,7 @@ import { type Assignment, type Facts, heldTogether } from '../../../standing/ind
 import { anchorColumns, anchorOf } from '../../held/index.js';
 import { rolesOnRecord } from '../../steps/index.js';
 import { type Id, insertMany, insistOnId, type LintelTables, lockTenants } from '../../terms/index.js';
-import { markOf, pairOf, refuse, type Taking } from './taking.js';
+import { compared, markOf, pairOf, refuse, type Taking } from './taking.js';
 import type { IntakeMember } from './terms.js';
 
 const isoOf = (until: string): string =>
@@ -70,7 +70,7 @@ export async function takeMembers(taking: Taking, tx: Transaction<LintelTables>,
       )
     ).map((row) => [row.id, row]),
   );
-  const around = await readAround(taking, tx, [...tenants.keys()], users, ready);
+  const around = await readAround(tx, [...tenants.keys()], users, ready);
   const marks = await taking.marks(tx, 'member', users);
   const [fresh, changed]: [Ready[], Ready[]] = [[], []];
   const marked: { id: string; tenant: string; mark: string }[] = [];
@@ -88,10 +88,11 @@ export async function takeMembers(taking: Taking, tx: Transaction<LintelTables>,
         refuse('removed-here', 'was removed here, and comes in again only by somebody here');
       const takesControl = held?.roles.some(({ role }) => role === KEYHOLDER) && !one.roles.some(({ role }) => role === KEYHOLDER);
       if (is === last && takesControl) refuse('takes-full-control', 'holds full control here, which is taken by somebody here');
-      taking.count('member', !held ? 'brought' : is === mark ? 'same' : is === last ? 'changed' : 'kept');
-      if (!held) fresh.push(one);
-      else if (is === last && is !== mark) changed.push(one);
-      if (!held || is === last || is === mark) marked.push({ id: one.user, tenant: one.tenant, mark });
+      const { outcome, isSaid } = compared(mark, last, is);
+      taking.count('member', outcome);
+      if (outcome === 'brought') fresh.push(one);
+      if (outcome === 'changed') changed.push(one);
+      if (isSaid) marked.push({ id: one.user, tenant: one.tenant, mark });
     } catch (error) {
       taking.refuseFor('member', { id: one.user, tenant: one.tenant }, error);
     }
@@ -127,13 +128,7 @@ function insistOnSound(taking: Taking, one: Ready, oneRole: boolean, { people, g
   if (apart !== undefined) refuse('apart', `would hold together what is to be apart: ${taking.charter.data.apart[apart]?.sentence}`);
 }
 
-async function readAround(
-  _taking: Taking,
-  tx: Kysely<LintelTables>,
-  tenants: readonly string[],
-  users: readonly string[],
-  ready: readonly Ready[],
-): Promise<Around> {
+async function readAround(tx: Kysely<LintelTables>, tenants: readonly string[], users: readonly string[], ready: readonly Ready[]): Promise<Around> {
   const named = (pick: (one: Ready) => readonly string[]) => [...new Set(ready.flatMap(pick))];
   const among = sql`unnest(${ready.map(({ tenant }) => tenant)}::text[], ${ready.map(({ user }) => user)}::text[]) as w (tenant_id, user_id)`;
   const rows = async <R>(query: ReturnType<typeof sql>) => (await query.execute(tx)).rows as R[];

@@ -1,7 +1,7 @@
 import { type Kysely, sql, type Transaction } from 'kysely';
 import type { Address, LintelTables } from '../../terms/index.js';
 import { insertMany, insistOnId, readAddress, readName } from '../../terms/index.js';
-import { markOf, refuse, type Taking } from './taking.js';
+import { compared, markOf, refuse, type Taking } from './taking.js';
 import type { IntakePerson } from './terms.js';
 
 export async function takePeople(taking: Taking, tx: Transaction<LintelTables>, part: readonly IntakePerson[]): Promise<void> {
@@ -38,10 +38,11 @@ export async function takePeople(taking: Taking, tx: Transaction<LintelTables>, 
       if (held?.is_program) refuse('person-exists', 'is the id of a program');
       byAddress.set(one.address.normal, one.id);
       const is = held && personMark(held.name, held.address_written);
-      if (is === undefined) made.push(one);
-      else if (is !== mark && is === last) await changePerson(taking, tx, held as Held, one);
-      taking.count('person', is === undefined ? 'brought' : mark === is || mark === last ? 'same' : is === last ? 'changed' : 'kept');
-      if (is === undefined || (last !== mark && (is === mark || is === last))) marked.push({ id: one.id, mark });
+      const { outcome, isSaid } = compared(mark, last, is);
+      if (outcome === 'brought') made.push(one);
+      if (outcome === 'changed') await changePerson(taking, tx, held as Held, one);
+      taking.count('person', outcome);
+      if (isSaid) marked.push({ id: one.id, mark });
     } catch (error) {
       taking.refuseFor('person', one, error);
     }

@@ -1,7 +1,7 @@
 import { type Kysely, sql, type Transaction } from 'kysely';
 import { hashOf, inTransaction, isLintelError, LintelError } from '../../../base/index.js';
 import { type Charter, canonicalJson } from '../../../charter/index.js';
-import { type AuditEntry, putOnRecord } from '../../record/index.js';
+import { type AuditEntry, putNext } from '../../record/index.js';
 import type { Id, LintelTables, Setting } from '../../terms/index.js';
 import type { IntakeCount, IntakeOptions, IntakeRefusal, IntakeReport } from './terms.js';
 
@@ -12,6 +12,24 @@ type Outcome = keyof IntakeCount;
 
 export const markOf = (value: unknown): string => hashOf([canonicalJson(value)]);
 export const pairOf = (one: { readonly tenant: string; readonly user: string }) => `${one.tenant}\n${one.user}`;
+
+/** So many are taken in in one transaction. */
+export const TOGETHER = 1000;
+
+/**
+ * What comes of something that is said: by the mark of what is said now, of what was said last, and of what is here, if it is. Where somebody changed it here since, it is kept.
+ * `isSaid`: what is said now is what is here from then on.
+ */
+export function compared(
+  mark: string,
+  last: string | undefined,
+  is: string | undefined,
+): { readonly outcome: Exclude<Outcome, 'refused'>; readonly isSaid: boolean } {
+  if (is === undefined) return { outcome: 'brought', isSaid: true };
+  if (mark === last) return { outcome: 'same', isSaid: false };
+  const outcome = is === mark ? 'same' : is === last ? 'changed' : 'kept';
+  return { outcome, isSaid: outcome !== 'kept' };
+}
 
 /** Says why something is not taken. */
 export const refuse = (code: string, words: string): never => {
@@ -126,14 +144,8 @@ export class Taking {
     entries: readonly AuditEntry[],
   ): Promise<void> {
     if (entries.length === 0) return;
-    const number = Number(row.last_number) + 1;
-    const at = new Date(this.setting.now());
-    const last_hash = await putOnRecord({ tx, tenantId: row.id, number, latest: row.last_hash, at, actor: {} }, entries);
-    await tx
-      .updateTable('lintel_tenant')
-      .set({ last_number: number + entries.length - 1, last_hash })
-      .where('id', '=', row.id)
-      .execute();
+    const ground = { tx, tenantId: row.id, number: Number(row.last_number) + 1, latest: row.last_hash, at: new Date(this.setting.now()), actor: {} };
+    await putNext(ground, entries);
   }
 
   /** A tenant that was brought is open from now on, or stays closed. */

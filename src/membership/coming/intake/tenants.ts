@@ -3,10 +3,8 @@ import { KEYHOLDER } from '../../../charter/index.js';
 import { underFullControl } from '../../change/index.js';
 import type { AuditEntry } from '../../record/index.js';
 import { type Id, insertMany, insistOnId, type LintelTables, lockTenants, readName } from '../../terms/index.js';
-import { markOf, type Taking } from './taking.js';
+import { compared, markOf, type Taking, TOGETHER } from './taking.js';
 import type { IntakeTenant } from './terms.js';
-
-const TOGETHER = 1000;
 
 export async function takeTenants(taking: Taking, tx: Transaction<LintelTables>, part: readonly IntakeTenant[]): Promise<void> {
   const own = (what: 'group' | 'unit', id: Id) => insistOnId(taking.charter, what, id);
@@ -48,16 +46,17 @@ export async function takeTenants(taking: Taking, tx: Transaction<LintelTables>,
   for (const { id, name, contact, groups, units } of ready) {
     const row = known.get(id) as NonNullable<ReturnType<typeof known.get>>;
     const isNew = fresh.some((one) => one.id === id);
-    const [mark, last, is] = [tenantMark(name, contact), marks.get(id), tenantMark(row.name, row.contact)];
+    const mark = tenantMark(name, contact);
+    const { outcome, isSaid } = compared(mark, marks.get(id), isNew ? undefined : tenantMark(row.name, row.contact));
     const entries: AuditEntry[] = isNew ? [{ what: 'tenant taken in', event: { source: taking.source }, words: { name } }] : [];
-    if (!isNew && mark !== is && is === last) {
+    if (outcome === 'changed') {
       await tx.updateTable('lintel_tenant').set({ name, contact }).where('id', '=', id).execute();
       entries.push({ what: 'tenant renamed', event: {}, words: { nameBefore: row.name, nameAfter: name } });
     }
     entries.push(...(await takeParts(taking, tx, id, groups, units)));
     await taking.record(tx, row, entries);
-    taking.count('tenant', isNew ? 'brought' : entries.length > 0 ? 'changed' : mark === is || mark === last ? 'same' : 'kept');
-    if (isNew || (last !== mark && (is === mark || is === last))) marked.push({ id, mark, waits: isNew });
+    taking.count('tenant', !isNew && entries.length > 0 ? 'changed' : outcome);
+    if (isSaid) marked.push({ id, mark, waits: isNew });
   }
   await taking.mark(tx, 'tenant', marked);
 }
