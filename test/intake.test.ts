@@ -1,6 +1,7 @@
 /* People, tenants and members of an application that exists already are taken in as they are, again and again. */
 import { execFile } from 'node:child_process';
 import { promisify } from 'node:util';
+import fc from 'fast-check';
 import { sql } from 'kysely';
 import { beforeAll, expect, inject, test } from 'vitest';
 import type { IntakePerson } from 'warm-lintel/server';
@@ -121,7 +122,7 @@ test('a difference is brought, and what somebody did here is not undone', async 
       tenants: [{ id: 4001, name: 'Nobody runs it' }],
       members: [
         { user: 2, tenant: 1, roles: ['mechanic'], groups: [7] },
-        { user: 4, tenant: 1, roles: ['mechanic', 'mechanic'] },
+        { user: 4, tenant: 1, roles: ['mechanic', 'mechanic'], groups: [7] },
         { user: 6, tenant: 1, roles: ['mechanic'] },
         { user: 1, tenant: 1, roles: ['mechanic'] },
         { user: 12, tenant: 1, roles: ['mechanic', 'clerk'] },
@@ -163,6 +164,109 @@ test('a difference is brought, and what somebody did here is not undone', async 
     refused: [{ code: 'id-used' }, { code: 'no-keyholder' }],
   });
 });
+
+type Given = Readonly<Record<'roles' | 'groups' | 'units', readonly string[]>>;
+const given = fc.record({ roles: fc.subarray(['tenant', '1', '2']), groups: fc.subarray(['7', '8']), units: fc.subarray(['1', '2']) });
+const rolesAt = (places: readonly string[]) =>
+  places.map((at) => ({ role: 'mechanic', anchor: at === 'tenant' ? ({ on: 'tenant' } as const) : ({ on: 'unit', unitId: at } as const) }));
+const doing = fc.oneof(
+  fc.record({ source: fc.constantFrom('crm', 'rota'), says: given, active: fc.boolean() }),
+  fc.record({ set: fc.constantFrom('roles', 'groups', 'units'), to: given }),
+  fc.constantFrom('suspend', 'restore'),
+);
+
+test('two sources and people here each give what is theirs, and what people take away no source gives again', async () => {
+  let tenant = 70_000;
+  const boss = { id: 70_000, name: 'Boss', address: 'boss@sources.example' };
+  const wanda = { id: 70_001, name: 'Wanda', address: 'wanda@sources.example' };
+  await lintel.intake({ people: [boss, wanda] });
+  const run = async (all: (typeof doing extends fc.Arbitrary<infer D> ? D : never)[]) => {
+    tenant += 1;
+    const [groups, units] = [['7', '8'].map((id) => ({ id, name: `Crew ${id}` })), [{ id: 1, name: 'Hall' }, { id: 2, name: 'Yard' }]]; // biome-ignore format: in one line
+    const [keyholder, member] = [
+      { user: boss.id, tenant, roles: ['keyholder'] },
+      { user: wanda.id, tenant },
+    ];
+    await lintel.intake({ tenants: [{ id: tenant, name: 'Sources', groups, units }], members: [keyholder, member] }, { source: 'first' });
+    // What stands, by what it came; what each source said last; who says that she is not active.
+    const stands = { roles: new Map<string, Set<string>>(), groups: new Map<string, Set<string>>(), units: new Map<string, Set<string>>() };
+    const [last, asleep] = [new Map<string, string>(), new Set<string>()];
+    const parts = ['roles', 'groups', 'units'] as const;
+    const of = (source: string, awake: boolean) => JSON.stringify([...parts.map((p) => [...stands[p]].filter(([, by]) => by.has(source)).map(([id]) => id).sort()), awake]); // biome-ignore format: in one line
+    const act = await lintel.enter({ tenant, user: boss.id });
+    for (const one of all) {
+      if (one === 'suspend' || one === 'restore') {
+        await act.carryOut([{ do: one, user: String(wanda.id) }]);
+        if (one === 'restore') asleep.clear();
+        else asleep.add('');
+      } else if ('source' in one) {
+        const { source, says, active } = one;
+        const { members: counts } = await lintel.intake({ members: [{ user: wanda.id, tenant, ...says, roles: rolesAt(says.roles), active }] }, { source });
+        const [mark, was] = [JSON.stringify([...parts.map((p) => [...says[p]].sort()), active]), last.get(source)];
+        const nothing = JSON.stringify([[], [], [], true]);
+        const is = of(source, !asleep.has(source));
+        const outcome = mark === (was ?? nothing) || is === mark ? 'same' : is !== (was ?? nothing) ? 'kept' : was === undefined ? 'brought' : 'changed';
+        expect(counts).toEqual({ ...zero, [outcome]: 1 });
+        if (outcome !== 'kept') last.set(source, mark);
+        if (outcome === 'kept' || outcome === 'same') continue;
+        for (const p of parts) {
+          for (const [id, by] of stands[p]) if (by.delete(source) && by.size === 0) stands[p].delete(id);
+          for (const id of says[p]) stands[p].set(id, (stands[p].get(id) ?? new Set()).add(source));
+        }
+        if (active) asleep.delete(source);
+        else asleep.add(source);
+      } else {
+        const ids = one.to[one.set];
+        await act.carryOut(
+          one.set === 'roles'
+            ? [{ do: 'set-roles', holder: { user: String(wanda.id) }, roles: rolesAt(ids) }]
+            : one.set === 'units'
+              ? [{ do: 'place', user: String(wanda.id), units: ids }]
+              : ['7', '8'].map((id) => ({ do: 'set-group' as const, id, people: ids.includes(id) ? [String(wanda.id)] : [] })),
+        );
+        stands[one.set] = new Map(ids.map((id) => [id, stands[one.set].get(id) ?? new Set([''])]));
+      }
+      const { facts } = await lintel.enter({ tenant, user: wanda.id });
+      const alone = (by: Set<string>) => (by.has('') ? undefined : [...by].sort());
+      const place = (anchor: { on: string; unitId?: string }) => anchor.unitId ?? 'tenant';
+      const sorted = <T>(rows: [string, T][]) => rows.sort(([a], [b]) => (a < b ? -1 : 1));
+      const expected = (p: keyof Given) => sorted([...stands[p]].map(([id, by]) => [id, alone(by)]));
+      expect(facts.subject).toBe(asleep.size > 0 ? 'suspended' : 'member');
+      expect(sorted(facts.assignments.map(({ anchor, sources }) => [place(anchor as never), sources]))).toEqual(expected('roles'));
+      const [mine] = (await act.members.list()).filter(({ userId }) => userId === String(wanda.id));
+      expect(sorted((mine?.roles ?? []).map(({ anchor, sources }) => [place(anchor as never), sources]))).toEqual(expected('roles'));
+      const there = async (lists: Promise<readonly { id: string; people: readonly { sources?: readonly string[] }[] }[]>) =>
+        (await lists).flatMap(({ id, people: [one, ...more] }): [string, unknown][] =>
+          one ? [[id, one.sources], ...more.map(() => ['more', 0] as [string, unknown])] : [],
+        );
+      expect([sorted(await there(act.tenant.groups())), sorted(await there(act.tenant.units()))]).toEqual([expected('groups'), expected('units')]);
+      expect([facts.me.groupIds.length, facts.me.unitIds.length]).toEqual([stands.groups.size, stands.units.size]);
+    }
+  };
+  await fc.assert(fc.asyncProperty(fc.array(doing, { minLength: 4, maxLength: 14 }), run), { numRuns: process.env.LINTEL_LONG ? 400 : 12, seed: 41 });
+});
+
+test('what sources say of somebody is known where they say it alike; a removal bars all of them until somebody here lets them in', async () => {
+  const says = (source: string, attributes: Record<string, unknown>) => lintel.intake({ members: [{ user: 3, tenant: 1, roles: [], attributes }] }, { source });
+  const known = async () => (await lintel.enter({ tenant: 1, user: 3 })).facts.me.attributes;
+  await says('crm', { region: 'north', grade: 2, tags: ['a', 'b'] });
+  await says('rota', { region: 'south', tags: ['a', 'b'], since: 1999 });
+  expect(await known()).toEqual({ grade: 2, tags: ['a', 'b'], since: 1999 });
+  await says('rota', {});
+  expect(await known()).toEqual({ region: 'north', grade: 2, tags: ['a', 'b'] });
+  const boss = await lintel.enter({ tenant: 1, user: 1 });
+  expect(await lintel.intake({ members: [{ user: 1, tenant: 1, roles: ['keyholder'], active: false }] })).toMatchObject({
+    members: { ...zero, refused: 1 },
+    refused: [{ code: 'takes-full-control' }, { code: 'no-keyholder' }],
+  });
+  await boss.members.remove('3');
+  for (const source of ['intake', 'crm', 'third']) expect((await says2(source)).refused[0]).toMatchObject({ what: 'member', id: '3', code: 'removed-here' });
+  const [answer] = await boss.invitations.send([{ address: 'p3@taken.example', roles: [] }]);
+  await lintel.acceptInvitation(3, { token: answer?.token as string });
+  expect(await says2('third')).toMatchObject({ members: { ...zero, brought: 1 } });
+  await expect(lintel.intake({}, { source: 'no such: name' })).rejects.toMatchObject({ code: 'bad-source' });
+});
+const says2 = (source: string) => lintel.intake({ members: [{ user: 3, tenant: 1, roles: ['clerk'] }] }, { source });
 
 test.runIf(process.env.LINTEL_LONG)('a million people take no more memory than a hundred thousand', { timeout: 3_600_000 }, async () => {
   const took = async (count: number) => {

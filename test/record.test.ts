@@ -5,7 +5,7 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { isLintelError } from 'warm-lintel';
 import { createLintel, type Lintel, type Step } from 'warm-lintel/server';
 import { step } from '../attack/steps.js';
-import { charter, makeWorld, PEOPLE, TENANT } from '../attack/world.js';
+import { charter, GROUPS, makeWorld, PEOPLE, TENANT, UNITS } from '../attack/world.js';
 import { emptyPostgres } from './worlds.js';
 
 const whole = { on: 'tenant' } as const;
@@ -29,11 +29,23 @@ afterAll(() => db.destroy());
 
 const heldBy = ({ permissions }: { permissions: readonly any[] }) =>
   permissions
-    .flatMap(({ permission, ways }) => ways.map((way: any) => JSON.stringify([permission, way.reach, { ...way.anchor, name: undefined }, way.path.by])))
+    .flatMap(({ permission, ways }) =>
+      ways.map((way: any) => JSON.stringify([permission, way.reach, { ...way.anchor, name: undefined }, way.path.by, way.path.sources])),
+    )
     .sort();
 
-/** Somebody with full control does this and that for a while; then the record is asked about every moment and everybody. */
-async function told(on: Lintel<any>, seed: number): Promise<void> {
+/** What a source says of somebody. */
+const said = fc.record({
+  source: fc.constantFrom('crm', 'rota'),
+  user: fc.constantFrom(...PEOPLE),
+  roles: fc.uniqueArray(fc.constantFrom('keeper', { role: 'reader', anchor: { on: 'unit' as const, unitId: UNITS[0] as string } }), { maxLength: 2 }),
+  groups: fc.subarray([...GROUPS]),
+  units: fc.subarray([...UNITS]),
+  active: fc.boolean(),
+});
+
+/** Somebody with full control does this and that for a while, and sources say theirs; then the record is asked about every moment and everybody. */
+async function told(on: Lintel<any>, seed: number, sources = false): Promise<void> {
   const then: [number, string, unknown][] = [];
   const inside = (user: string) => on.enter({ tenant: TENANT, user });
   const ends: Step[] = [
@@ -48,21 +60,28 @@ async function told(on: Lintel<any>, seed: number): Promise<void> {
     { do: 'set-end', user: 'ben', at: new Date(now + 50.5 * 60_000).toISOString() },
   ];
   let done = 0;
-  for (const one of [...ends, ...fc.sample(step, { numRuns: 80, seed })]) {
+  let brought = 0;
+  const doing = sources ? fc.sample(fc.oneof({ weight: 2, arbitrary: step }, said), { numRuns: 110, seed }) : fc.sample(step, { numRuns: 80, seed });
+  for (const one of [...ends, ...doing]) {
     now += 60_000;
-    done += (await code((await inside('boss')).carryOut([one]))) === 'done' ? 1 : 0;
+    if ('source' in one) {
+      const { source, ...member } = one;
+      const { members } = await on.intake({ members: [{ ...member, tenant: TENANT }] }, { source });
+      brought += members.brought + members.changed;
+    } else done += (await code((await inside('boss')).carryOut([one]))) === 'done' ? 1 : 0;
     for (const user of [...PEOPLE, 'scale']) then.push([now, user, heldBy((await inside(user)).describe())]);
   }
   expect(done).toBeGreaterThan(20);
+  if (sources) expect(brought).toBeGreaterThan(8);
   const { audit } = await inside('boss');
   for (const [at, user, was] of then) expect([seed, user, heldBy(await audit.heldThen(user, new Date(at)))]).toEqual([seed, user, was]);
 }
 
 test('what somebody held at any moment is told by the record alone', { timeout: 300_000 }, async () => {
-  for (let seed = 20; process.env.LINTEL_LONG && seed < 30; seed++) {
+  for (let seed = 20; seed < (process.env.LINTEL_LONG ? 30 : 21); seed++) {
     const { db: other } = await emptyPostgres();
     await makeWorld(other);
-    await told(createLintel({ charter, db: other, clock: () => now }) as unknown as Lintel<any>, seed);
+    await told(createLintel({ charter, db: other, clock: () => now }) as unknown as Lintel<any>, seed, true);
     await other.destroy();
   }
   await told(lintel, 12);

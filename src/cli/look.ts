@@ -262,6 +262,7 @@ async function keyholdersOf(tenant: Tenant): Promise<{ id: string; name: string 
     .selectFrom('lintel_assignment as a')
     .innerJoin('lintel_person as p', 'p.id', 'a.user_id')
     .select(['p.id', 'p.name'])
+    .distinct()
     .where('a.tenant_id', '=', tenant.id)
     .where('a.role', '=', KEYHOLDER)
     .orderBy('p.name')

@@ -5,7 +5,7 @@ import pc from 'picocolors';
 import { didYouMean, inParts, isLintelError, LintelError } from '../base/index.js';
 import { ONLOOKER, printProposal, proposalMarkdown } from '../rehearsal/index.js';
 import type { InviteAnswer, NewInvitation, RoleView, ServerStanding, Step } from '../server/index.js';
-import { type Assignment, anchorWords } from '../standing/index.js';
+import { type Assignment, anchorWords, type Held } from '../standing/index.js';
 import { barFor } from './bar.js';
 import { readConfig, type Sources } from './config.js';
 import { ofOwn } from './copy.js';
@@ -46,8 +46,8 @@ async function readRole(standing: ServerStanding, text: string): Promise<Assignm
 }
 
 const readRoles = (standing: ServerStanding, texts: readonly string[]) => Promise.all(texts.map((text) => readRole(standing, text)));
-const roleWords = (label: string, { anchor, until }: Assignment) =>
-  `${label}${anchor.on === 'tenant' ? '' : ` at ${anchorWords(anchor)}`}${until ? ` until ${until.slice(0, 10)}` : ''}`;
+const roleWords = (label: string, { anchor, until, sources }: Held<Assignment>) =>
+  `${label}${anchor.on === 'tenant' ? '' : ` at ${anchorWords(anchor)}`}${until ? ` until ${until.slice(0, 10)}` : ''}${sources ? ` (${sources.join(', ')})` : ''}`;
 
 interface MemberOptions extends Acting {
   readonly roles?: string[] | true | undefined;

@@ -1,6 +1,6 @@
 import { type Charter, KEYHOLDER } from '../charter/index.js';
 import { fieldWords } from '../predicate/index.js';
-import { anchorWords, type Decision, type Grant, type LookedAt, type Standing, type Through } from '../standing/index.js';
+import { anchorWords, type Decision, type Grant, type LookedAt, type Standing, type Way } from '../standing/index.js';
 
 /** One grant in an explanation, in words. */
 export interface ExplainedGrant {
@@ -30,7 +30,8 @@ export interface Explanation {
   readonly ask: readonly string[];
 }
 
-const throughWords = (through: Through | undefined) => (through ? `, through the ${through.on} ${through.name}` : '');
+const wayWords = ({ through, sources }: Way) =>
+  `${through ? `, through the ${through.on} ${through.name}` : ''}${sources ? `, brought by ${sources.join(' and ')}` : ''}`;
 
 /** The way by which a grant comes to somebody, in words. */
 export function pathWords(charter: Charter<any>, { path, anchor }: Pick<Grant, 'path' | 'anchor'>): string {
@@ -41,12 +42,12 @@ export function pathWords(charter: Charter<any>, { path, anchor }: Pick<Grant, '
       return 'full control';
     case 'role': {
       const included = path.included.map((role) => `, which includes ${charter.role(role).label}`).join('');
-      return `role ${charter.role(path.role).label}${included}, ${place}${throughWords(path.through)}`;
+      return `role ${charter.role(path.role).label}${included}, ${place}${wayWords(path)}`;
     }
     case 'direct':
-      return `given directly, ${place}${throughWords(path.through)}`;
+      return `given directly, ${place}${wayWords(path)}`;
     case 'opening':
-      return `an opening of what ${path.group} own${throughWords(path.through)}`;
+      return `an opening of what ${path.group} own${wayWords(path)}`;
     case 'deputy':
       return `standing in for ${path.name}`;
     case 'everyMember':

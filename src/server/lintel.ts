@@ -412,7 +412,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     const moment = () => new Date(this.#setting.now());
     const conditions: ScopeSupport['conditions'] = {
       person: (column): Fragment =>
-        sqlText`exists (select 1 from "lintel_member" as "lm" where "lm"."tenant_id" = ${tenantId} and "lm"."user_id" = ${column}::text and lintel_is_active("lm"."status", "lm"."suspended_until", "lm"."ends_at", ${moment()}))`,
+        sqlText`exists (select 1 from "lintel_member" as "lm" where "lm"."tenant_id" = ${tenantId} and "lm"."user_id" = ${column}::text and lintel_is_active("lm"."status", "lm"."inactive_by", "lm"."suspended_until", "lm"."ends_at", ${moment()}))`,
       unit: (column): Fragment => sqlText`exists (select 1 from "lintel_unit" as "lu" where "lu"."tenant_id" = ${tenantId} and "lu"."id" = ${column}::text)`,
       group: (column): Fragment => sqlText`exists (select 1 from "lintel_group" as "lg" where "lg"."tenant_id" = ${tenantId} and "lg"."id" = ${column}::text)`,
     };

@@ -36,7 +36,7 @@ interface Candidate {
 }
 
 const own = <A extends object>(held: readonly Held<A>[]): A[] =>
-  held.filter(({ through }) => through === undefined).map(({ through: _, ...given }) => given as unknown as A);
+  held.filter(({ through }) => through === undefined).map(({ through: _, sources: __, ...given }) => given as unknown as A);
 const placeWords = (anchor: Anchor) => (anchor.on === 'record' ? 'for this record' : `for ${anchorWords(anchor) ?? 'the whole organisation'}`);
 const bare = (anchor: Anchor): Anchor => (anchor.on === 'unit' ? { on: 'unit', unitId: anchor.unitId } : anchor);
 

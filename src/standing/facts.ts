@@ -37,8 +37,15 @@ export interface Through {
   readonly name: string;
 }
 
-/** Absent `through`: given to the person themselves. */
-export type Held<A> = A & { readonly through?: Through };
+/** By which way something is held. */
+export interface Way {
+  /** Absent: given to the person themselves. */
+  readonly through?: Through;
+  /** Sources by which alone it came, by name: an intake. Absent: somebody in the organisation gave it. */
+  readonly sources?: readonly string[];
+}
+
+export type Held<A> = A & Way;
 
 /** Records that people of a group own, opened to others for some actions. */
 export interface OpenedRecords {

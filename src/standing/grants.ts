@@ -10,13 +10,14 @@ import {
   type OpenedRecords,
   openingKey,
   type Through,
+  type Way,
 } from './facts.js';
 
 /** The way by which a permission comes to somebody. */
 export type Path =
   | { readonly by: 'keyholder' }
-  | { readonly by: 'role'; readonly role: string; readonly included: readonly string[]; readonly through?: Through }
-  | { readonly by: 'direct'; readonly through?: Through }
+  | ({ readonly by: 'role'; readonly role: string; readonly included: readonly string[] } & Way)
+  | ({ readonly by: 'direct' } & Way)
   | { readonly by: 'opening'; readonly opening: string; readonly group: string; readonly through?: Through }
   | { readonly by: 'deputy'; readonly of: string; readonly name: string }
   | { readonly by: 'everyMember' | 'signedIn' | 'visitor' | 'caretaker' };
@@ -69,7 +70,7 @@ export function grantsOf(charter: Charter, facts: Facts, asked?: string): Grant[
 }
 
 /** What a role gives at an anchor. */
-export function fromRole(charter: Charter, { role, anchor, without = [], through }: Held<Assignment>, asked?: string): Grant[] {
+export function fromRole(charter: Charter, { role, anchor, without = [], until: _, ...way }: Held<Assignment>, asked?: string): Grant[] {
   return charter
     .resolveRole(role)
     .grants.filter(({ permission }) => isAsked(permission, asked) && !without.includes(permission))
@@ -77,20 +78,20 @@ export function fromRole(charter: Charter, { role, anchor, without = [], through
       permission,
       reach: charter.reachMeant(permission, reach),
       anchor,
-      path: { by: 'role', role, included, ...(through && { through }) },
+      path: { by: 'role', role, included, ...way },
     }));
 }
 
-function fromDirect(charter: Charter, { permission, reach, anchor, through }: Held<DirectPermission>): Grant {
-  return { permission, reach: charter.reachMeant(permission, reach), anchor, path: { by: 'direct', ...(through && { through }) } };
+function fromDirect(charter: Charter, { permission, reach, anchor, until: _, ...way }: Held<DirectPermission>): Grant {
+  return { permission, reach: charter.reachMeant(permission, reach), anchor, path: { by: 'direct', ...way } };
 }
 
 /** An opening gives its actions on what people of the group own, wherever it lies. In a browser it is not known who they are. */
-function fromOpening(charter: Charter, { id, kind, actions, group, through }: OpenedRecords, asked?: string): Grant[] {
+function fromOpening(charter: Charter, { id, kind, actions, group, ...way }: OpenedRecords, asked?: string): Grant[] {
   const field = Object.hasOwn(charter.data.kinds, kind) ? charter.fieldWith(kind, 'owner') : undefined;
   if (field === undefined) return [];
   const only: Predicate = { op: 'among', field, to: { value: [openingKey(id)] } };
-  const path: Path = { by: 'opening', opening: id, group: group.name, ...(through && { through }) };
+  const path: Path = { by: 'opening', opening: id, group: group.name, ...way };
   return actions
     .filter((action) => isAsked(`${kind}.${action}`, asked) && charter.permissions.has(`${kind}.${action}`))
     .map((action) => ({ permission: `${kind}.${action}`, reach: 'opened', anchor: AT_TENANT, path, only }));

@@ -14,6 +14,7 @@ export {
   type StandingIn,
   type Through,
   type View,
+  type Way,
 } from './facts.js';
 export { fromRole, type Grant, grantsOf, type Path, reachWord, ruleOf, wayWords } from './grants.js';
 export { type PeopleReach, peopleReach } from './people.js';

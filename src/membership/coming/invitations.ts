@@ -134,7 +134,7 @@ export async function keptRoles(change: Change, roles: readonly Assignment[]): P
     anchor,
     anchorId: anchor_id,
     ...(until && { until: until.toISOString() }),
-    ...(without !== '[]' && { without: JSON.parse(without) as string[] }),
+    ...(without.length > 0 && { without: [...without] }),
   }));
 }
 

@@ -36,15 +36,8 @@ const forget = ({ tx, tenantId }: Change, user: string) =>
 
 /** Somebody who was put out does not come in again by themselves. */
 async function wasRemoved({ tx, tenantId }: Change, user: string): Promise<boolean> {
-  const row = await tx
-    .selectFrom('lintel_audit')
-    .select('number')
-    .where('tenant_id', '=', tenantId)
-    .where('what', '=', 'member removed')
-    .where(sql<boolean>`event ->> 'user' = ${user}`)
-    .limit(1)
-    .executeTakeFirst();
-  return row !== undefined;
+  const row = await tx.selectFrom('lintel_bar').select('removed').where('tenant_id', '=', tenantId).where('user_id', '=', user).executeTakeFirst();
+  return row?.removed === true;
 }
 
 /** The roles with which somebody comes in by their address; undefined where they do not. */
@@ -225,7 +218,7 @@ async function insistOnOneRoleEach({ tx, tenantId }: Change): Promise<void> {
     .where('user_id', 'is not', null)
     .where('role', 'is not', null)
     .groupBy('user_id')
-    .having((eb) => eb.fn.countAll(), '>', 1)
+    .having(sql`count(distinct (role, anchor, anchor_id))`, '>', 1)
     .execute();
   if (several.length === 0) return;
   throw new LintelError('one-role', 'Somebody has several roles. Leave one to each first.', {});

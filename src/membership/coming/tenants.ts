@@ -47,7 +47,7 @@ export async function joinTenant(
   tenantId: string,
   userId: string,
   since: Date,
-  assignments: readonly (Pick<AssignmentRow, 'role' | 'anchor' | 'anchor_id'> & { readonly until?: Date | null; readonly without?: string })[],
+  assignments: readonly (Pick<AssignmentRow, 'role' | 'anchor' | 'anchor_id'> & { readonly until?: Date | null; readonly without?: readonly string[] })[],
   endsAt: Date | null = null,
 ): Promise<void> {
   // Held until the change is done: whoever is being erased meanwhile does not come in, and whoever comes in is not erased past it.
@@ -59,8 +59,9 @@ export async function joinTenant(
   if (assignments.length > 0)
     await tx
       .insertInto('lintel_assignment')
-      .values(assignments.map((a) => ({ tenant_id: tenantId, user_id: userId, ...a })))
+      .values(assignments.map(({ without = [], ...a }) => ({ tenant_id: tenantId, user_id: userId, ...a, without: JSON.stringify(without) })))
       .execute();
+  await tx.deleteFrom('lintel_bar').where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
 }
 
 export const tenantSteps: Handlers<'rename-tenant' | 'close-tenant'> = {

@@ -1,6 +1,6 @@
-import { type Kysely, sql } from 'kysely';
+import { type Kysely, type RawBuilder, sql } from 'kysely';
 import { KEYHOLDER, type RoleData } from '../../charter/index.js';
-import type { Anchor, Standing } from '../../standing/index.js';
+import type { Anchor, PeopleReach, Standing } from '../../standing/index.js';
 import type { LintelTables, Setting } from '../terms/index.js';
 import { ownRoles } from './afresh.js';
 import { anchorOf, isActive } from './facts.js';
@@ -26,10 +26,17 @@ export interface RoleView extends RoleData {
   readonly holders: readonly RoleHolder[];
 }
 
+/** Somebody in a group or placed at a unit. `sources`: by which alone they are there, where nobody in the organisation put them there. */
+export interface PersonThere {
+  readonly id: string;
+  readonly name: string;
+  readonly sources?: readonly string[];
+}
+
 export interface GroupView {
   readonly id: string;
   readonly name: string;
-  readonly people: readonly { readonly id: string; readonly name: string }[];
+  readonly people: readonly PersonThere[];
 }
 
 export interface UnitView {
@@ -37,7 +44,7 @@ export interface UnitView {
   readonly name: string;
   readonly below: string | null;
   /** Who is placed right there. */
-  readonly people: readonly { readonly id: string; readonly name: string }[];
+  readonly people: readonly PersonThere[];
 }
 
 interface HolderRow {
@@ -58,17 +65,17 @@ async function holderRows(db: Kysely<LintelTables>, tenantId: string, now: numbe
       -- One look each, by key, and not at every member for every holder.
       (case a.holder_on
         when 'user' then (select count(*) from lintel_member m where m.tenant_id = a.tenant_id and m.user_id = a.holder_id and ${active})
-        when 'group' then (select count(*) from lintel_group_member gm join lintel_member m on m.tenant_id = gm.tenant_id and m.user_id = gm.user_id
+        when 'group' then (select count(distinct m.user_id) from lintel_group_member gm join lintel_member m on m.tenant_id = gm.tenant_id and m.user_id = gm.user_id
           where gm.tenant_id = a.tenant_id and gm.group_id = a.holder_id and ${active})
         else (select count(distinct m.user_id) from lintel_unit_below b join lintel_placement pl on pl.tenant_id = b.tenant_id and pl.unit_id = b.below_id
           join lintel_member m on m.tenant_id = pl.tenant_id and m.user_id = pl.user_id where b.tenant_id = a.tenant_id and b.above_id = a.holder_id and ${active})
       end)::int as people
-    from lintel_assignment a
+    from (select distinct tenant_id, holder_on, holder_id, role, anchor, anchor_id from lintel_assignment
+      where tenant_id = ${tenantId} and role is not null and (until is null or until > ${new Date(now)})) a
     left join lintel_person p on a.holder_on = 'user' and p.id = a.holder_id
     left join lintel_group g on a.holder_on = 'group' and g.tenant_id = a.tenant_id and g.id = a.holder_id
     left join lintel_unit h on a.holder_on = 'unit' and h.tenant_id = a.tenant_id and h.id = a.holder_id
     left join lintel_unit u on a.anchor = 'unit' and u.tenant_id = a.tenant_id and u.id = a.anchor_id
-    where a.tenant_id = ${tenantId} and a.role is not null and (a.until is null or a.until > ${new Date(now)})
     order by a.role, 5, a.holder_id, a.anchor_id`.execute(db);
   return rows;
 }
@@ -95,13 +102,18 @@ export async function listRoles(setting: Setting, standing: Standing): Promise<R
   });
 }
 
+/** People by rows that each say a source, by name. */
+const peopleThere = (there: RawBuilder<unknown>, known: PeopleReach, tenantId: string) => sql`coalesce((
+      select json_agg(json_strip_nulls(json_build_object('id', p.id, 'name', p.name, 'sources', t.sources)) order by p.name, p.id)
+      from (select there.user_id, case when bool_and(there.source <> '') then array_agg(there.source order by there.source) end as sources from ${there} group by 1) t
+      join lintel_person p on p.id = t.user_id where ${isKnown(known, tenantId, sql.ref('p.id'))}), '[]')`;
+
 /** The groups of the tenant, by name, with who is in them; for somebody who may know of some only, those in which these are. @throws LintelError `refused`. */
 export async function listGroups(setting: Setting, standing: Standing): Promise<GroupView[]> {
   const known = insistOnPeople(standing);
   const tenantId = standing.facts.tenant.id;
   const { rows } = await sql<GroupView>`
-    select g.id, g.name, coalesce((select json_agg(json_build_object('id', p.id, 'name', p.name) order by p.name, p.id)
-      from lintel_group_member gm join lintel_person p on p.id = gm.user_id where gm.tenant_id = g.tenant_id and gm.group_id = g.id and ${isKnown(known, tenantId, sql.ref('p.id'))}), '[]') as people
+    select g.id, g.name, ${peopleThere(sql`lintel_group_member there where there.tenant_id = g.tenant_id and there.group_id = g.id`, known, tenantId)} as people
     from lintel_group g where g.tenant_id = ${tenantId} order by g.name, g.id`.execute(setting.db);
   return known === 'all' ? rows : rows.filter(({ people }) => people.length > 0);
 }
@@ -115,8 +127,8 @@ export async function listUnits(setting: Setting, standing: Standing): Promise<U
   const known = insistOnPeople(standing);
   const tenantId = standing.facts.tenant.id;
   const { rows } = await sql<UnitView>`
-    select u.id, u.name, u.parent_id as below, coalesce((select json_agg(json_build_object('id', p.id, 'name', p.name) order by p.name, p.id)
-      from lintel_placement pl join lintel_person p on p.id = pl.user_id where pl.tenant_id = u.tenant_id and pl.unit_id = u.id and ${isKnown(known, tenantId, sql.ref('p.id'))}), '[]') as people
+    select u.id, u.name, u.parent_id as below,
+      ${peopleThere(sql`lintel_placement there where there.tenant_id = u.tenant_id and there.unit_id = u.id`, known, tenantId)} as people
     from lintel_unit u where u.tenant_id = ${tenantId} order by u.name, u.id`.execute(setting.db);
   const inside = new Map<string | null, UnitView[]>();
   for (const unit of rows) {

@@ -1,6 +1,6 @@
 import { CompiledQuery, type Kysely, type Selectable, sql } from 'kysely';
 import { inParts, PREPARED } from '../../base/index.js';
-import { type Charter, nameNow, type RoleData, roleNow } from '../../charter/index.js';
+import { type Charter, canonicalJson, nameNow, type RoleData, roleNow } from '../../charter/index.js';
 import type { Registered } from '../../scoping/index.js';
 import {
   type Anchor,
@@ -31,10 +31,11 @@ interface FactsRow {
   person_id: string | null;
   person: string | null;
   known: boolean;
-  attributes: Record<string, unknown> | null;
+  /** By source. */
+  attributes: Record<string, Record<string, unknown>> | null;
   /** Of the person, and for a program of whoever answers for it: null for nobody. */
   bars: (Bar | null)[] | null;
-  held: [ViaColumn, string, string, string | null, string | null, AssignmentRow['anchor'], string, string | null, string[]][] | null;
+  held: [ViaColumn, string, string, string | null, string | null, AssignmentRow['anchor'], string, string | null, string[], string[] | null][] | null;
   units: [boolean, string, string][] | null;
   groups: [string][] | null;
   opened: [string, string, string[], string, string, ViaColumn, string, string | null][] | null;
@@ -76,6 +77,15 @@ export function anchorOf(anchor: AssignmentRow['anchor'], id: string, name?: str
 export function anchorColumns(tenantId: string, anchor: Anchor): Pick<AssignmentRow, 'anchor' | 'anchor_id'> {
   if (anchor.on === 'tenant') return { anchor: 'tenant', anchor_id: tenantId };
   return anchor.on === 'unit' ? { anchor: 'unit', anchor_id: anchor.unitId } : { anchor: 'record', anchor_id: `${anchor.kind}:${anchor.id}` };
+}
+
+/** What is known of somebody: what sources say of them alike. Where two differ it is not known. */
+function agreed(bySource: Readonly<Record<string, Readonly<Record<string, unknown>>>>): Record<string, unknown> {
+  const [first = {}, ...others] = Object.values(bySource);
+  if (others.length === 0) return first;
+  const said = new Map<string, string[]>();
+  for (const [name, value] of Object.values(bySource).flatMap(Object.entries)) said.set(name, [...(said.get(name) ?? []), canonicalJson(value)]);
+  return Object.fromEntries([...said].flatMap(([name, [one, ...rest]]) => (rest.every((other) => other === one) ? [[name, JSON.parse(one as string)]] : [])));
 }
 
 /** When facts are read of, and how: `asIfFree` counts every suspension as over, as it is when power is judged, since it will be. */
@@ -132,9 +142,9 @@ function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow |
   const ends = (row?.bars ?? []).slice(0, 1).flatMap((bar) => (bar?.[2] ? [new Date(bar[2]).toISOString()] : []));
   const called = new Map((row?.names ?? []).map(([via, id, name]) => [`${via} ${id}`, name]));
   const through = (via: ViaColumn, id: string) => throughOf(via, id, called.get(`${via} ${id}`) ?? id);
-  for (const [via, viaId, role, permission, reach, at, atId, until, without] of row?.held ?? []) {
+  for (const [via, viaId, role, permission, reach, at, atId, until, without, sources] of row?.held ?? []) {
     if (isOver(until, now)) continue;
-    const more = { anchor: anchorOf(at, atId, called.get(`unit ${atId}`)), ...iso(until), ...through(via, viaId) };
+    const more = { anchor: anchorOf(at, atId, called.get(`unit ${atId}`)), ...iso(until), ...through(via, viaId), ...(sources && { sources }) };
     if (more.until) ends.push(more.until);
     if (role !== null) assignments.push({ role: nameNow(charter, role), ...more, ...(without.length > 0 && { without }) });
     else direct.push({ permission: nameNow(charter, permission as string), reach: reach as string, ...more });
@@ -172,7 +182,7 @@ function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow |
       ...(row?.person != null && { name: row.person }),
       groupIds: (row?.groups ?? []).map(([id]) => id),
       unitIds: [...unitIds],
-      attributes: row?.attributes ?? {},
+      attributes: agreed(row?.attributes ?? {}),
     },
     assignments,
     ...(direct.length > 0 && { direct }),
@@ -315,7 +325,7 @@ export async function standingsOf(
 /** The condition that a membership counts at this moment. */
 export function isActive(table: string, now: number) {
   const column = (name: string) => sql.ref(`${table}.${name}`);
-  return sql<boolean>`lintel_is_active(${column('status')}, ${column('suspended_until')}, ${column('ends_at')}, ${new Date(now)})`;
+  return sql<boolean>`lintel_is_active(${column('status')}, ${column('inactive_by')}, ${column('suspended_until')}, ${column('ends_at')}, ${new Date(now)})`;
 }
 
 /** Which of these people are active members of the tenant, or which of these units or groups are its own. */

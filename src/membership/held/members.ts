@@ -1,6 +1,6 @@
 import { type Kysely, sql } from 'kysely';
 import { type Charter, KEYHOLDER, nameNow } from '../../charter/index.js';
-import type { Assignment, Standing } from '../../standing/index.js';
+import type { Assignment, Held, Standing } from '../../standing/index.js';
 import type { LintelTables, Setting } from '../terms/index.js';
 import { ownRoles } from './afresh.js';
 import { assignmentOf, isActive } from './facts.js';
@@ -12,11 +12,14 @@ export interface Member {
   readonly address: string;
   readonly status: 'active' | 'suspended';
   readonly since: Date;
-  readonly roles: readonly (Assignment & { readonly label: string })[];
+  /** `sources`: by which alone a role came, where nobody in the organisation gave it. */
+  readonly roles: readonly (Assignment & { readonly label: string; readonly sources?: readonly string[] })[];
   /** When the membership ends by itself. */
   readonly endsAt?: Date;
   /** When a suspension ends by itself. */
   readonly suspendedUntil?: Date;
+  /** Sources that say that they are not active. */
+  readonly inactiveBy?: readonly string[];
 }
 
 /** A part of a list: at most `limit`, from behind the place that the last item of the part before has. */
@@ -32,7 +35,16 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
   const members = await setting.db
     .selectFrom('lintel_member as m')
     .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
-    .select(['m.user_id', 'p.name', 'p.address_written', 'm.since', 'm.ends_at', 'm.suspended_until', isActive('m', setting.now()).as('active')])
+    .select([
+      'm.user_id',
+      'p.name',
+      'p.address_written',
+      'm.since',
+      'm.ends_at',
+      'm.suspended_until',
+      'm.inactive_by',
+      isActive('m', setting.now()).as('active'),
+    ])
     .where('m.tenant_id', '=', tenantId)
     .where('m.responsible_id', 'is', null)
     .where(isKnown(known, tenantId, sql.ref('m.user_id')))
@@ -51,7 +63,7 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
     since: m.since,
     roles: (roles.get(m.user_id) ?? []).map((held) => ({ ...held, label: roleLabel(charter, held.role) })),
     ...(m.ends_at && { endsAt: m.ends_at }),
-    ...(!m.active && m.suspended_until && { suspendedUntil: m.suspended_until }),
+    ...(m.inactive_by.length > 0 ? { inactiveBy: m.inactive_by } : !m.active && m.suspended_until && { suspendedUntil: m.suspended_until }),
   }));
 }
 
@@ -61,11 +73,13 @@ export function roleLabel(charter: Charter, stored: string): string {
   return role === KEYHOLDER || Object.hasOwn(charter.data.roles, role) ? charter.role(role).label : role;
 }
 
-async function rolesByMember(db: Kysely<LintelTables>, tenantId: string, users: readonly string[] | undefined): Promise<Map<string, Assignment[]>> {
+async function rolesByMember(db: Kysely<LintelTables>, tenantId: string, users: readonly string[] | undefined): Promise<Map<string, Held<Assignment>[]>> {
   const rows = await db
     .selectFrom('lintel_assignment as a')
     .leftJoin('lintel_unit as u', (join) => join.onRef('u.tenant_id', '=', 'a.tenant_id').onRef('u.id', '=', 'a.anchor_id').on('a.anchor', '=', 'unit'))
     .select(['a.user_id', 'a.role', 'a.anchor', 'a.anchor_id', 'u.name', 'a.until', 'a.without'])
+    .select(sql<string[] | null>`case when bool_and(a.source <> '') then array_agg(a.source order by a.source) end`.as('sources'))
+    .groupBy(['a.user_id', 'a.role', 'a.anchor', 'a.anchor_id', 'u.name', 'a.until', 'a.without'])
     .where('a.tenant_id', '=', tenantId)
     .where('a.user_id', 'is not', null)
     .$if(users !== undefined, (qb) => qb.where(sql<boolean>`a.user_id = any(${users}::text[])`))
@@ -74,8 +88,13 @@ async function rolesByMember(db: Kysely<LintelTables>, tenantId: string, users: 
     .orderBy('a.role')
     .orderBy('a.anchor_id')
     .execute();
-  const byMember = new Map<string, Assignment[]>();
-  for (const row of rows) byMember.set(row.user_id, [...(byMember.get(row.user_id) ?? []), assignmentOf(row)]);
+  const byMember = new Map<string, Held<Assignment>[]>();
+  for (const { sources, ...row } of rows) {
+    const held = { ...assignmentOf(row), ...(sources && { sources }) };
+    const others = byMember.get(row.user_id);
+    if (others) others.push(held);
+    else byMember.set(row.user_id, [held]);
+  }
   return byMember;
 }
 
@@ -90,6 +109,7 @@ export async function keyholdersOf(
     .innerJoin('lintel_member as m', (join) => join.onRef('m.tenant_id', '=', 'a.tenant_id').onRef('m.user_id', '=', 'a.user_id'))
     .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
     .select(['p.id', 'p.address_written as address'])
+    .distinct()
     .where('a.tenant_id', '=', tenantId)
     .where('a.role', '=', KEYHOLDER)
     .where('a.anchor', '=', 'tenant')

@@ -28,6 +28,8 @@ export interface HeldThen {
 
 interface Membership {
   readonly suspended: boolean;
+  /** Sources that say that they are not active. */
+  readonly inactiveBy?: readonly string[];
   readonly until?: string;
   readonly endsAt?: string;
   readonly responsible?: string;
@@ -53,7 +55,9 @@ interface Deputy {
 
 type RoleThen = Pick<RoleData, 'may' | 'includes' | 'gives'>;
 /** `until` and `without` as they were given. */
-type Given<A> = A & { readonly holder: Holder };
+type Given<A> = A & { readonly holder: Holder; readonly source?: string };
+/** People in a group, units of somebody: by id, with what put them there; empty for somebody here. */
+type There = Map<string, Set<string>>;
 
 /** A membership as its events tell it, up to some moment. */
 interface Told {
@@ -61,9 +65,9 @@ interface Told {
   roles: Given<Assignment>[];
   permissions: Given<DirectPermission>[];
   readonly ownRoles: Map<string, RoleThen>;
-  readonly groups: Map<string, readonly string[]>;
+  readonly groups: Map<string, There>;
   readonly units: Map<string, string | null>;
-  readonly placed: Map<string, readonly string[]>;
+  readonly placed: Map<string, There>;
   readonly openings: Map<string, Opening>;
   deputies: readonly Deputy[];
   bases: Readonly<Record<string, string>>;
@@ -88,17 +92,35 @@ const moreIn = ({ until, without }: Placed) => ({ ...(until && { until }), ...(w
 
 type Event = any;
 
+const thereOf = (ids: readonly string[], source = ''): There => new Map(ids.map((id) => [id, new Set([source])]));
+
+/** What people set: who stays keeps by what they came. */
+const set = (there: There = new Map(), ids: readonly string[]): There => new Map(ids.map((id) => [id, there.get(id) ?? new Set([''])]));
+
+/** What a source says of one: what others say of it stays. */
+function say(there: There, id: string, source: string, is: boolean): void {
+  const by = there.get(id) ?? new Set();
+  if (is) by.add(source);
+  else by.delete(source);
+  if (by.size > 0) there.set(id, by);
+  else there.delete(id);
+}
+
+/** What tells whether two that somebody holds are the same. */
+const keyOf = ({ holder: _, source: __, ...given }: Given<Assignment>) => JSON.stringify([given.role, given.anchor, given.until, given.without]);
+
+/** Whoever leaves a group may leave open what they own. */
+function leave(told: Told, group: string, left: readonly string[]): void {
+  for (const opening of told.openings.values()) if (opening.group === group && opening.keeps) for (const one of left) opening.kept.add(one);
+}
+
 function dropPeople(told: Told, user: string): void {
   told.deputies = told.deputies.filter((one) => one.of !== user && one.user !== user);
   told.members.delete(user);
   told.placed.delete(user);
   told.roles = told.roles.filter(({ holder }) => !same(holder, { user }));
   told.permissions = told.permissions.filter(({ holder }) => !same(holder, { user }));
-  for (const [id, people] of told.groups)
-    told.groups.set(
-      id,
-      people.filter((one) => one !== user),
-    );
+  for (const people of told.groups.values()) people.delete(user);
   for (const [id, { to }] of told.openings) if (same(to, { user })) told.openings.delete(id);
 }
 
@@ -107,23 +129,39 @@ function join(told: Told, user: string, roles: readonly InvitedRole[], more: Par
   told.roles.push(...roles.map((r) => ({ holder: { user }, role: r.role, anchor: anchorOf(r.anchor, r.anchorId), ...moreIn(r) })));
 }
 
+const rolesIn = (holder: Holder, roles: readonly (Placed & { readonly role: string })[]): Given<Assignment>[] =>
+  roles.map((r) => ({ holder, role: r.role, anchor: anchorIn(r), ...moreIn(r) }));
+
 /** What each event says happened, by its name. What is not named here changes nobody's powers. */
 const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
   'tenant opened': (told, { keyholder }) => join(told, keyholder, [{ role: 'keyholder', anchor: 'tenant', anchorId: '' }]),
   'invitation accepted': (told, { user, roles, endsAt }) => join(told, user, roles, endsAt && { endsAt }),
-  'people taken in': (told, { people }) => {
-    for (const { user, roles, groups, units } of people) {
-      told.members.set(user, told.members.get(user) ?? { suspended: false });
-      told.roles = told.roles.filter(({ holder }) => !same(holder, { user }));
-      told.roles.push(...roles.map((r: Placed & { role: string }) => ({ holder: { user }, role: r.role, anchor: anchorIn(r), ...moreIn(r) })));
-      for (const [id, all] of told.groups) told.groups.set(id, all.filter((one) => one !== user).concat(groups.includes(id) ? [user] : []));
-      told.placed.set(user, units);
+  'people taken in': (told, { source, people }) => {
+    const users = new Set(people.map(({ user }: { user: string }) => user));
+    told.roles = told.roles.filter((one) => one.source !== source || !('user' in one.holder) || !users.has(one.holder.user));
+    for (const { user, roles, groups, units, active = true } of people) {
+      const { inactiveBy = [], ...member } = told.members.get(user) ?? { suspended: false };
+      const by = [...inactiveBy.filter((one) => one !== source), ...(active ? [] : [source])];
+      told.members.set(user, { ...member, ...(by.length > 0 && { inactiveBy: by }) });
+      told.roles.push(...rolesIn({ user }, roles).map((one) => ({ ...one, source })));
+      for (const [id, there] of told.groups) {
+        const was = there.has(user);
+        say(there, user, source, groups.includes(id));
+        if (was && !there.has(user)) leave(told, id, [user]);
+      }
+      const placed = told.placed.get(user) ?? new Map();
+      for (const id of new Set([...placed.keys(), ...units])) say(placed, id, source, units.includes(id));
+      told.placed.set(user, placed);
     }
   },
   'roles changed': (told, event) => {
     const holder = holderIn(event);
-    told.roles = told.roles.filter((one) => !same(one.holder, holder));
-    told.roles.push(...event.after.map((r: Placed & { role: string }) => ({ holder, role: r.role, anchor: anchorIn(r), ...moreIn(r) })));
+    const given = rolesIn(holder, event.after);
+    const wanted = new Set(given.map(keyOf));
+    // What stays keeps the source by which it came.
+    const kept = told.roles.filter((one) => same(one.holder, holder) && wanted.has(keyOf(one)));
+    const stays = new Set(kept.map(keyOf));
+    told.roles = [...told.roles.filter((one) => !same(one.holder, holder)), ...kept, ...given.filter((one) => !stays.has(keyOf(one)))];
   },
   'permissions changed': (told, event) => {
     const holder = holderIn(event);
@@ -139,15 +177,20 @@ const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
     told.roles = told.roles.filter((one) => one.role !== role);
     if (instead === null) return;
     for (const { without: _, ...one } of held) {
-      const already = told.roles.some((r) => r.role === instead && same(r.holder, one.holder) && JSON.stringify(r.anchor) === JSON.stringify(one.anchor));
+      const already = told.roles.some(
+        (r) => r.role === instead && r.source === one.source && same(r.holder, one.holder) && JSON.stringify(r.anchor) === JSON.stringify(one.anchor),
+      );
       if (!already) told.roles.push({ ...one, role: instead });
     }
   },
-  'group made': (told, { group, people }) => void told.groups.set(group, people),
+  'group made': (told, { group, people }) => void told.groups.set(group, thereOf(people)),
   'group changed': (told, { group, before, after }) => {
-    told.groups.set(group, after);
-    const left = before.filter((one: string) => !after.includes(one));
-    for (const opening of told.openings.values()) if (opening.group === group && opening.keeps) for (const one of left) opening.kept.add(one);
+    told.groups.set(group, set(told.groups.get(group), after));
+    leave(
+      told,
+      group,
+      before.filter((one: string) => !after.includes(one)),
+    );
   },
   'group dropped': (told, { group }) => {
     told.groups.delete(group);
@@ -157,7 +200,7 @@ const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
   },
   'unit added': (told, { unit, below }) => void told.units.set(unit, below),
   'unit moved': (told, { unit, after }) => void told.units.set(unit, after),
-  'member placed': (told, { user, after }) => void told.placed.set(user, after),
+  'member placed': (told, { user, after }) => void told.placed.set(user, set(told.placed.get(user), after)),
   'member suspended': (told, { user, until }) => setMember(told, user, { suspended: true, ...(until && { until }) }),
   'member restored': (told, { user }) => setMember(told, user, { suspended: false }),
   'end of membership set': (told, { user, at }) => {
@@ -187,14 +230,15 @@ const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
 };
 
 function setMember(told: Told, user: string, { suspended, until }: Pick<Membership, 'suspended' | 'until'>): void {
-  const { until: _, ...member } = told.members.get(user) ?? { suspended };
-  told.members.set(user, { ...member, suspended, ...(until && { until }) });
+  const { until: _, inactiveBy, ...member } = told.members.get(user) ?? { suspended };
+  // Whoever is brought back is, whatever a source said.
+  told.members.set(user, { ...member, suspended, ...(until && { until }), ...(suspended && inactiveBy && { inactiveBy }) });
 }
 
 function isActive(told: Told, user: string, at: number): boolean {
   const member = told.members.get(user);
   if (!member) return false;
-  const suspended = member.suspended && !(member.until !== undefined && Date.parse(member.until) <= at);
+  const suspended = member.inactiveBy !== undefined || (member.suspended && !(member.until !== undefined && Date.parse(member.until) <= at));
   const ended = member.endsAt !== undefined && Date.parse(member.endsAt) <= at;
   return !suspended && !ended && (member.responsible === undefined || isActive(told, member.responsible, at));
 }
@@ -206,8 +250,8 @@ function belowUnit(told: Told, unit: string): string[] {
 
 /** What these events say that somebody held: the same facts that the tables give of today. */
 function factsThen(told: Told, charter: Charter, user: string, at: number): Facts {
-  const groupIds = [...told.groups].filter(([, people]) => people.includes(user)).map(([id]) => id);
-  const unitIds = told.placed.get(user) ?? [];
+  const groupIds = [...told.groups].filter(([, people]) => people.has(user)).map(([id]) => id);
+  const unitIds = [...(told.placed.get(user)?.keys() ?? [])];
   const above = [...told.units.keys()].filter((unit) => belowUnit(told, unit).some((id) => unitIds.includes(id)));
   const through = (holder: Holder): { through?: Through } | undefined => {
     if ('user' in holder) return holder.user === user ? {} : undefined;
@@ -215,11 +259,19 @@ function factsThen(told: Told, charter: Charter, user: string, at: number): Fact
     return above.includes(holder.unit) ? { through: { on: 'unit', id: holder.unit, name: holder.unit } } : undefined;
   };
   const counts = ({ until }: { readonly until?: string }) => until === undefined || Date.parse(until) > at;
-  const held = <A extends { readonly until?: string }>(given: readonly Given<A>[]) =>
-    given.flatMap(({ holder, ...one }) => {
+  const held = <A extends { readonly until?: string }>(given: readonly Given<A>[]) => {
+    // What several sources give alike is held once; by what it came is told where nobody gave it here.
+    const once = new Map<string, Held<A> & { sources: string[] | undefined }>();
+    for (const { holder, source, ...one } of given) {
       const way = through(holder);
-      return way && counts(one) ? [{ ...one, ...way } as unknown as Held<A>] : [];
-    });
+      if (!way || !counts(one)) continue;
+      const key = JSON.stringify([one, way]);
+      const known = once.get(key);
+      const sources = source === undefined || (known && !known.sources) ? undefined : [...(known?.sources ?? []), source].sort();
+      once.set(key, { ...(one as unknown as A), ...way, sources });
+    }
+    return [...once.values()].map(({ sources, ...one }) => ({ ...one, ...(sources && { sources }) }) as unknown as Held<A>);
+  };
   const opened = [...told.openings].flatMap(([id, opening]) => {
     const way = through(opening.to);
     return way && counts(opening) ? [{ id, kind: opening.kind, actions: opening.actions, group: { id: opening.group, name: opening.group }, ...way }] : [];
@@ -247,8 +299,10 @@ function factsThen(told: Told, charter: Charter, user: string, at: number): Fact
     ...(known.length > 0 && { roles: Object.fromEntries(known) }),
     below: Object.fromEntries(units.map((unit) => [unit, belowUnit(told, unit)])),
     people: {
-      ...Object.fromEntries(groupIds.map((id) => [id, told.groups.get(id) ?? []])),
-      ...Object.fromEntries(opened.map(({ id, group }) => [openingKey(id), [...(told.groups.get(group.id) ?? []), ...(told.openings.get(id)?.kept ?? [])]])),
+      ...Object.fromEntries(groupIds.map((id) => [id, [...(told.groups.get(id)?.keys() ?? [])]])),
+      ...Object.fromEntries(
+        opened.map(({ id, group }) => [openingKey(id), [...(told.groups.get(group.id)?.keys() ?? []), ...(told.openings.get(id)?.kept ?? [])]]),
+      ),
     },
     fulfilled: Object.keys(charter.data.obligations),
   };

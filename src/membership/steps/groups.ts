@@ -17,6 +17,7 @@ async function peopleOf({ tx, tenantId }: Change, group: string): Promise<string
   const rows = await tx
     .selectFrom('lintel_group_member')
     .select('user_id')
+    .distinct()
     .where('tenant_id', '=', tenantId)
     .where('group_id', '=', group)
     .orderBy('user_id')
@@ -31,9 +32,8 @@ async function setPeople(change: Change, group: string, people: readonly string[
   await sql`with gone as (delete from lintel_group_member where tenant_id = ${tenantId} and group_id = ${group} and not user_id = any(${[...people]}::text[]) returning user_id)
     insert into lintel_opening_kept (tenant_id, opening_id, user_id) select ${tenantId}, o.id, gone.user_id from gone, lintel_opening o
     where o.tenant_id = ${tenantId} and o.group_id = ${group} and o.keeps on conflict do nothing`.execute(tx);
-  await sql`insert into lintel_group_member (tenant_id, group_id, user_id) select ${tenantId}, ${group}, p from unnest(${[...people]}::text[]) p on conflict do nothing`.execute(
-    tx,
-  );
+  await sql`insert into lintel_group_member (tenant_id, group_id, user_id) select distinct ${tenantId}, ${group}, p from unnest(${[...people]}::text[]) p
+    where not exists (select from lintel_group_member m where m.tenant_id = ${tenantId} and m.group_id = ${group} and m.user_id = p)`.execute(tx);
 }
 
 export const groupSteps: Handlers<'make-group' | 'rename-group' | 'set-group' | 'drop-group'> = {

@@ -4,7 +4,7 @@ import { KEYHOLDER, nameNow } from '../../charter/index.js';
 import type { Assignment, DirectPermission } from '../../standing/index.js';
 import { type Change, type Handlers, insistOn, insistOnRules } from '../change/index.js';
 import { anchorColumns, assignmentOf, existing, insistOnGiving } from '../held/index.js';
-import type { AssignmentRow, Holder, Touched } from '../terms/index.js';
+import type { Holder, Touched } from '../terms/index.js';
 
 /** The columns of an assignment that say who holds it. */
 export function holderColumns(holder: Holder): Readonly<Record<'user_id' | 'group_id' | 'unit_id', string | null>> {
@@ -86,7 +86,7 @@ export async function assignmentRows(change: Change, roles: readonly Assignment[
     role: r.role,
     ...anchorColumns(change.tenantId, r.anchor),
     until: readUntil(r.until, change),
-    without: JSON.stringify(r.without ?? []),
+    without: r.without ?? [],
   }));
   return onceEach(rows);
 }
@@ -112,6 +112,8 @@ export async function rolesHeld({ tx, tenantId, setting }: Change, holder: Holde
   const rows = await tx
     .selectFrom('lintel_assignment')
     .select(['role', 'anchor', 'anchor_id', 'until', 'without'])
+    // What several sources give alike is held once.
+    .distinct()
     .where('tenant_id', '=', tenantId)
     .where('user_id', 'is not distinct from', user_id)
     .where('group_id', 'is not distinct from', group_id)
@@ -123,17 +125,19 @@ export async function rolesHeld({ tx, tenantId, setting }: Change, holder: Holde
   return rows.map((row) => assignmentOf({ ...row, role: nameNow(setting.charter, row.role as string) }));
 }
 
+/** What stays keeps the source by which it came; what is new is somebody's gift here. */
 async function replace(change: Change, holder: Holder, what: 'role' | 'permission', rows: readonly object[]): Promise<void> {
   const { tx, tenantId } = change;
   const columns = holderColumns(holder);
-  let query = tx.deleteFrom('lintel_assignment').where('tenant_id', '=', tenantId).where(what, 'is not', null);
-  for (const [column, id] of Object.entries(columns)) query = query.where(column as 'user_id', 'is not distinct from', id);
-  await query.execute();
-  if (rows.length === 0) return;
-  await tx
-    .insertInto('lintel_assignment')
-    .values(rows.map((row) => ({ tenant_id: tenantId, ...columns, ...(row as { role: string; anchor: AssignmentRow['anchor']; anchor_id: string }) })))
-    .execute();
+  const wanted = sql`json_populate_recordset(null::lintel_assignment, ${JSON.stringify(rows.map((row) => ({ tenant_id: tenantId, ...columns, without: [], ...row })))}) w`;
+  const ofHolder = sql`a.tenant_id = ${tenantId} and (a.user_id, a.group_id, a.unit_id) is not distinct from (${columns.user_id}::text, ${columns.group_id}::text, ${columns.unit_id}::text)`;
+  const alike = sql`(a.role, a.permission, a.reach, a.anchor, a.anchor_id, a.until, a.without) is not distinct from (w.role, w.permission, w.reach, w.anchor, w.anchor_id, w.until, w.without)`;
+  await sql`delete from lintel_assignment a where ${ofHolder} and a.${sql.ref(what)} is not null and not exists (select from ${wanted} where ${alike})`.execute(
+    tx,
+  );
+  await sql`insert into lintel_assignment (tenant_id, user_id, group_id, unit_id, role, permission, reach, anchor, anchor_id, until, without)
+    select w.tenant_id, w.user_id, w.group_id, w.unit_id, w.role, w.permission, w.reach, w.anchor, w.anchor_id, w.until, w.without
+    from ${wanted} where not exists (select from lintel_assignment a where ${ofHolder} and ${alike})`.execute(tx);
 }
 
 export const holderSteps: Handlers<'set-roles' | 'set-permissions'> = {

@@ -34,6 +34,10 @@ export async function endMembership(change: Change, userId: string): Promise<rea
   return before;
 }
 
+/** From now on no source brings them: somebody lets them in again. */
+const bar = ({ tx, tenantId }: Change, userId: string, removed: boolean) =>
+  tx.insertInto('lintel_bar').values({ tenant_id: tenantId, user_id: userId, removed }).execute();
+
 const isKeyholder = async (change: Change, user: string) => (await rolesHeld(change, { user })).some(({ role }) => role === KEYHOLDER);
 
 /** @throws LintelError `beyond-power` where somebody else acts on a keyholder. */
@@ -43,7 +47,11 @@ async function insistOnPeer(change: Change, userId: string, what: string): Promi
     throw new LintelError('beyond-power', `Only ${aKeyholder(change.actor.charter)} ${what} ${aKeyholder(change.actor.charter)}.`, {});
 }
 
-async function setMember(change: Change, userId: string, set: { status?: 'active' | 'suspended'; suspended_until?: Date | null; ends_at?: Date | null }) {
+async function setMember(
+  change: Change,
+  userId: string,
+  set: { status?: 'active' | 'suspended'; suspended_until?: Date | null; inactive_by?: string[]; ends_at?: Date | null },
+) {
   await insistOnHolder(change, { user: userId });
   await change.tx.updateTable('lintel_member').set(set).where('tenant_id', '=', change.tenantId).where('user_id', '=', userId).execute();
 }
@@ -63,7 +71,7 @@ export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' 
     touches: ({ user }) => ({ users: [user] }),
     run: async (change, { user }) => {
       await insistOnPeer(change, user, 'brings back');
-      await setMember(change, user, { status: 'active', suspended_until: null });
+      await setMember(change, user, { status: 'active', suspended_until: null, inactive_by: [] });
       return { what: 'member restored', event: { user } };
     },
   },
@@ -85,6 +93,7 @@ export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' 
       if (user === change.actor.userId) return memberSteps.leave.run(change, { do: 'leave' });
       await insistOnPeer(change, user, 'removes');
       const roles = await endMembership(change, user);
+      await bar(change, user, true);
       return { what: 'member removed', event: { user }, was: { before: rolesOnRecord(roles) } };
     },
   },
@@ -94,6 +103,7 @@ export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' 
     run: async (change) => {
       const user = change.actor.userId as string;
       const before = await endMembership(change, user);
+      await bar(change, user, false);
       return { what: 'member left', event: { user }, was: { before: rolesOnRecord(before) } };
     },
   },

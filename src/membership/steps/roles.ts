@@ -129,7 +129,7 @@ export const roleSteps: Handlers<'make-role' | 'edit-role' | 'drop-role'> = {
       if (including) throw new LintelError('role-included', `The role “${including[1].label}” includes it; take it out there first.`, { role: including[0] });
       const holders = await tx
         .selectFrom('lintel_assignment')
-        .select(['user_id', 'group_id', 'unit_id', 'anchor', 'anchor_id', 'until'])
+        .select(['user_id', 'group_id', 'unit_id', 'anchor', 'anchor_id', 'until', 'source'])
         .where('tenant_id', '=', tenantId)
         .where('role', '=', id)
         .execute();

@@ -72,15 +72,22 @@ export const unitSteps: Handlers<'add-unit' | 'rename-unit' | 'move-unit' | 'pla
     run: async (change, { user, units }) => {
       const { tx, tenantId, at } = change;
       await insistOnHolder(change, { user });
-      const before = await tx.selectFrom('lintel_placement').select('unit_id').where('tenant_id', '=', tenantId).where('user_id', '=', user).execute();
+      const before = await tx
+        .selectFrom('lintel_placement')
+        .select('unit_id')
+        .distinct()
+        .where('tenant_id', '=', tenantId)
+        .where('user_id', '=', user)
+        .execute();
       const wanted = [...new Set(units)];
       const known = await existing(tx, tenantId, 'unit', wanted, at.getTime());
       if (known.length !== wanted.length) throw new LintelError('no-such-unit', 'One of the units does not exist.', { unitIds: units });
-      await tx.deleteFrom('lintel_placement').where('tenant_id', '=', tenantId).where('user_id', '=', user).execute();
-      if (wanted.length > 0)
+      await sql`delete from lintel_placement where tenant_id = ${tenantId} and user_id = ${user} and not unit_id = any(${wanted}::text[])`.execute(tx);
+      const fresh = wanted.filter((id) => !before.some(({ unit_id }) => unit_id === id));
+      if (fresh.length > 0)
         await tx
           .insertInto('lintel_placement')
-          .values(wanted.map((unit_id) => ({ tenant_id: tenantId, user_id: user, unit_id })))
+          .values(fresh.map((unit_id) => ({ tenant_id: tenantId, user_id: user, unit_id })))
           .execute();
       return { what: 'member placed', event: { user, after: wanted }, was: { before: before.map((row) => row.unit_id) } };
     },

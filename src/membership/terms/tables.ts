@@ -138,7 +138,10 @@ interface MemberRow {
   user_id: string;
   status: 'active' | 'suspended';
   since: Moment;
-  attributes: JSONColumnType<Record<string, unknown>, string | undefined, string>;
+  /** By source, what it says of the member. */
+  attributes: JSONColumnType<Record<string, Record<string, unknown>>, string | undefined, string>;
+  /** Sources that say that the member is not active. */
+  inactive_by: Generated<string[]>;
   /** A suspension ends by itself at this moment; null: it does not. */
   suspended_until: OptionalMoment;
   /** The membership ends by itself at this moment; null: it does not. */
@@ -201,6 +204,8 @@ export interface AssignmentRow {
   until: OptionalMoment;
   /** Permissions of the role that this holder does not get by it. */
   without: JSONColumnType<string[], string | undefined, string>;
+  /** By what it came; empty: somebody here gave it. */
+  source: Generated<string>;
 }
 
 /** A role of the tenant's own. */
@@ -254,6 +259,7 @@ interface PlacementRow {
   tenant_id: string;
   user_id: string;
   unit_id: string;
+  source: Generated<string>;
 }
 
 interface GroupRow {
@@ -267,6 +273,7 @@ interface GroupMemberRow {
   tenant_id: string;
   group_id: string;
   user_id: string;
+  source: Generated<string>;
 }
 
 /** A role as an invitation keeps it until it is accepted. */
@@ -357,7 +364,6 @@ interface AuditWordsRow {
   words: JSONColumnType<Record<string, string>, string, string>;
 }
 
-/** The library's own tables, as Kysely sees them. */
 /** What a source has brought, by the mark of what it said last. */
 export interface BroughtRow {
   source: string;
@@ -370,6 +376,15 @@ export interface BroughtRow {
   waits: boolean;
 }
 
+/** Who was removed, or left, and comes in again only by somebody who lets them in: no source brings them. */
+interface BarRow {
+  tenant_id: string;
+  user_id: string;
+  /** False: they left by themselves, and may come back by themselves. */
+  removed: boolean;
+}
+
+/** The library's own tables, as Kysely sees them. */
 export interface LintelTables {
   lintel_person: PersonRow;
   lintel_person_tenant: PersonTenantRow;
@@ -399,6 +414,7 @@ export interface LintelTables {
   lintel_listener: ListenerRow;
   lintel_unheard: UnheardRow;
   lintel_brought: BroughtRow;
+  lintel_bar: BarRow;
   lintel_erased: { person_id: string };
   lintel_secret: { name: string; value: string };
   lintel_address_held: AddressHeldRow;

@@ -120,7 +120,7 @@ end $lintel$;`,
     answering(
       'is_member(person text)',
       'boolean',
-      `exists (select 1 from public.lintel_member as m where m.tenant_id = ${WALL}.told('tenant') and m.user_id = person and public.lintel_is_active(m.status, m.suspended_until, m.ends_at, now()))`,
+      `exists (select 1 from public.lintel_member as m where m.tenant_id = ${WALL}.told('tenant') and m.user_id = person and public.lintel_is_active(m.status, m.inactive_by, m.suspended_until, m.ends_at, now()))`,
     ),
     answering('is_unit(unit text)', 'boolean', `exists (select 1 from public.lintel_unit as u where u.tenant_id = ${WALL}.told('tenant') and u.id = unit)`),
     answering(

@@ -53,6 +53,7 @@ export class Taking {
   #closed = 0;
 
   constructor(setting: Setting, { source = 'intake', refused }: IntakeOptions) {
+    if (!/^[\w.-]{1,60}$/.test(source)) refuse('bad-source', `“${source}” is no name of a source: 1 to 60 letters, digits, -, _ and . can be`);
     this.setting = setting;
     this.source = source;
     this.#told = refused;

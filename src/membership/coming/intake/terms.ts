@@ -28,6 +28,8 @@ export interface IntakeMember {
   readonly groups?: readonly Id[];
   readonly units?: readonly Id[];
   readonly attributes?: Readonly<Record<string, unknown>>;
+  /** False: they are a member, and can do nothing until this source says otherwise or somebody in the organisation brings them back. Default true. */
+  readonly active?: boolean;
 }
 
 export type Each<T> = Iterable<T> | AsyncIterable<T>;
@@ -42,7 +44,7 @@ export interface Intake {
 export interface IntakeOptions {
   /** True: says what it would do, and does nothing. It holds one transaction meanwhile. */
   readonly dryRun?: boolean;
-  /** What it comes by. What another source brought is left alone. Default `intake`. */
+  /** What it comes by: it stands with what it gives. What people gave, and what another source brought, is left alone. Default `intake`; 1 to 60 letters, digits, `-`, `_`, `.`. */
   readonly source?: string;
   /** Told of each that was not taken; the report holds the first 1000. */
   readonly refused?: (one: IntakeRefusal) => void;
@@ -62,7 +64,7 @@ export interface IntakeCount {
   /** Brought earlier, and otherwise now. */
   readonly changed: number;
   readonly same: number;
-  /** Changed here by somebody since it was brought, or here by another way: left as it is. */
+  /** Changed here by somebody since it was brought, or (a person, an organisation) here by another way: left as it is. */
   readonly kept: number;
   readonly refused: number;
 }

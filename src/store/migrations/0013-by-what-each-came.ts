@@ -1,0 +1,124 @@
+import type { Migration } from './migration.js';
+
+export const STEP_0013: Migration = {
+  name: '0013 by what each came',
+  sql: `
+alter table lintel_assignment add column source text collate "C" not null default '';
+alter table lintel_group_member add column source text collate "C" not null default '';
+alter table lintel_placement add column source text collate "C" not null default '';
+drop index lintel_assignment_once;
+create unique index lintel_assignment_once on lintel_assignment (tenant_id, user_id, group_id, unit_id, role, permission, reach, anchor, anchor_id, source) nulls not distinct;
+alter table lintel_group_member drop constraint lintel_group_member_pkey, add primary key (tenant_id, group_id, user_id, source);
+alter table lintel_placement drop constraint lintel_placement_pkey, add primary key (tenant_id, user_id, unit_id, source);
+alter table lintel_member add column inactive_by text[] collate "C" not null default '{}';
+update lintel_member set attributes = jsonb_build_object('', attributes) where attributes <> '{}';
+create function lintel_is_active(status text, inactive_by text[], suspended_until timestamptz, ends_at timestamptz, at timestamptz) returns boolean language sql immutable
+as $$ select (status = 'active' or coalesce(suspended_until <= at, false)) and inactive_by = '{}' and (ends_at is null or ends_at > at) $$;
+create table lintel_bar (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  user_id text collate "C" not null,
+  removed boolean not null,
+  primary key (tenant_id, user_id)
+);
+insert into lintel_bar (tenant_id, user_id, removed)
+  select a.tenant_id, a.event ->> 'user', bool_or(a.what = 'member removed') from lintel_audit a join lintel_person p on p.id = a.event ->> 'user'
+  where a.what in ('member removed', 'member left') and not exists (select from lintel_member m where m.tenant_id = a.tenant_id and m.user_id = a.event ->> 'user')
+  group by 1, 2;
+drop function if exists lintel_facts(text, text[], boolean, timestamptz);
+create function lintel_facts(of_tenant text, of_people text[], with_people boolean, at timestamptz)
+returns table (name text, status text, contact text, features jsonb, bases jsonb, person_id text, person text, known boolean, attributes jsonb, bars json,
+  held json, units json, groups json, opened json, roles json, names json, stands_for json, program boolean)
+language plpgsql stable set plan_cache_mode = force_generic_plan as $$
+#variable_conflict use_column
+declare
+  t lintel_tenant;
+  p record;
+  in_groups text[];
+  placed_at text[];
+  in_units text[];
+  own_roles text[];
+  last_own text[];
+  last_roles json;
+  at_units text[];
+  principals text[];
+  told text[] := '{}';
+begin
+  -- What they rest on, person by person, those for whom one of them is a deputy among them; and what somebody has none of is not looked for: the tenant, the membership, groups, units, roles and direct
+  -- permissions with their anchors by whatever way they come, openings, own roles, and what groups and units are called. Also what begins only later is told, and what bars them and until when.
+  -- The people of a group stand in the first row that asks for them and nowhere else: a list of all, in the row of each, would be their square.
+  select * into t from lintel_tenant where id = of_tenant;
+  if not found then return; end if;
+  name := t.name; status := t.status; contact := t.contact; features := t.features; bases := t.bases; known := false; program := false;
+  principals := array(select d.of_id from lintel_deputy d where d.tenant_id = of_tenant and d.to_id = any(of_people) and d.until > at);
+  for p in
+    select i.id, i.name, m.user_id, m.attributes, m.responsible_id, case when m.inactive_by <> '{}' then json_build_array('suspended', null, m.ends_at) else json_build_array(m.status, m.suspended_until, m.ends_at) end as own_bar
+    from lintel_person i left join lintel_member m on m.tenant_id = of_tenant and m.user_id = i.id where i.id = any(of_people || principals)
+  loop
+    person_id := p.id; person := p.name; known := p.user_id is not null; attributes := p.attributes; bars := json_build_array(p.own_bar);
+    held := null; units := null; groups := null; opened := null; roles := null; names := null; stands_for := null; program := p.responsible_id is not null;
+    if known then
+      if program then
+        bars := json_build_array(p.own_bar, (select case when r.inactive_by <> '{}' then json_build_array('suspended', null, r.ends_at) else json_build_array(r.status, r.suspended_until, r.ends_at) end
+          from lintel_member r where r.tenant_id = of_tenant and r.user_id = p.responsible_id));
+      end if;
+      in_groups := array(select distinct g.group_id from lintel_group_member g where g.tenant_id = of_tenant and g.user_id = p.id order by 1);
+      placed_at := array(select distinct l.unit_id from lintel_placement l where l.tenant_id = of_tenant and l.user_id = p.id);
+      in_units := '{}';
+      if cardinality(placed_at) > 0 then
+        in_units := array(select distinct b.above_id from lintel_unit_below b where b.tenant_id = of_tenant and b.below_id = any(placed_at));
+      end if;
+      -- What several sources give alike is one; by what it came is told where no person gave it.
+      select json_agg(json_build_array(a.holder_on, a.holder_id, a.role, a.permission, a.reach, a.anchor, a.anchor_id, a.until, a.without, a.sources)
+          order by a.holder_on desc, a.holder_id, a.role, a.permission, a.reach, a.anchor, a.anchor_id),
+        array_agg(a.role) filter (where a.role like 'own-%'), array_agg(a.anchor_id) filter (where a.anchor = 'unit')
+      into held, own_roles, at_units from (
+        select a.holder_on, a.holder_id, a.role, a.permission, a.reach, a.anchor, a.anchor_id, a.until, a.without,
+          case when bool_and(a.source <> '') then array_agg(a.source order by a.source) end as sources
+        from lintel_assignment a
+        where a.tenant_id = of_tenant and a.holder_id = any(p.id || in_groups || in_units) and (a.until is null or a.until > at)
+          and case a.holder_on when 'user' then a.holder_id = p.id when 'group' then a.holder_id = any(in_groups) else a.holder_id = any(in_units) end
+        group by 1, 2, 3, 4, 5, 6, 7, 8, 9) a;
+      if cardinality(placed_at) > 0 or at_units is not null then
+        units := (select json_agg(json_build_array(w.placed, b.above_id, b.below_id) order by b.above_id, b.below_id, w.placed)
+          from (select unnest(placed_at) as id, true as placed union select unnest(at_units), false) w join lintel_unit_below b on b.tenant_id = of_tenant and b.above_id = w.id);
+      end if;
+      if cardinality(in_groups) > 0 then
+        groups := (select json_agg(json_build_array(g.id, case when with_people and not g.id = any(told) then (
+          select json_agg(distinct o.user_id order by o.user_id) from lintel_group_member o where o.tenant_id = of_tenant and o.group_id = g.id) end) order by g.id) from unnest(in_groups) g (id));
+        if with_people then
+          told := array(select unnest(told) union select unnest(in_groups));
+        end if;
+      end if;
+      if cardinality(in_groups) > 0 or cardinality(in_units) > 0 or at_units is not null then
+        names := (select json_agg(json_build_array(n.via, n.id, n.name) order by n.via, n.id) from (
+          select 'group' as via, g.id, g.name from lintel_group g where g.tenant_id = of_tenant and g.id = any(in_groups)
+          union all select 'unit', u.id, u.name from lintel_unit u where u.tenant_id = of_tenant and u.id = any(in_units || at_units)) n);
+      end if;
+      if exists (select 1 from lintel_opening o where o.tenant_id = of_tenant and o.to_id = any(p.id || in_groups || in_units)) then
+        opened := (select json_agg(json_build_array(o.id, o.kind, o.actions, g.id, g.name, o.to_on, o.to_id, o.until,
+            case when not g.id = any(told) then (select json_agg(distinct m.user_id order by m.user_id) from lintel_group_member m where m.tenant_id = of_tenant and m.group_id = g.id) end,
+            (select json_agg(k.user_id order by k.user_id) from lintel_opening_kept k where k.tenant_id = of_tenant and k.opening_id = o.id)) order by o.id, o.to_on desc, o.to_id)
+          from lintel_opening o join lintel_group g on g.tenant_id = of_tenant and g.id = o.group_id
+          where o.tenant_id = of_tenant and o.to_id = any(p.id || in_groups || in_units) and (o.until is null or o.until > at)
+            and case o.to_on when 'user' then o.to_id = p.id when 'group' then o.to_id = any(in_groups) else o.to_id = any(in_units) end);
+        told := array(select unnest(told) union select one->>3 from json_array_elements(opened) one);
+      end if;
+      if cardinality(principals) > 0 and p.id = any(of_people) then
+        stands_for := (select json_agg(json_build_array(d.of_id, d.permissions, d.since, d.until) order by d.of_id) from lintel_deputy d
+          where d.tenant_id = of_tenant and d.to_id = p.id and d.until > at);
+      end if;
+      if own_roles is not null then
+        -- Often the next one holds the same.
+        if own_roles is distinct from last_own then
+          last_own := own_roles;
+          last_roles := (select json_object_agg(r.id, r.data) from lintel_role r where r.tenant_id = of_tenant and r.id in (
+            select unnest(own_roles) union select jsonb_array_elements_text(i.included) from lintel_role i where i.tenant_id = of_tenant and i.id = any(own_roles)));
+        end if;
+        roles := last_roles;
+      end if;
+    end if;
+    return next;
+  end loop;
+  if not found then return next; end if;
+end $$;`,
+};
