@@ -128,7 +128,7 @@ export async function fill(tx: Kysely<any>, data: Draw['data']): Promise<void> {
   if (watched.length > 0) await tx.insertInto('note_watchers').values(watched).execute();
 }
 
-export const SUBJECTS = { member: ME, suspended: 'gone', guest: 'stranger', visitor: undefined } as const;
+export const SUBJECTS = { member: ME, suspended: 'gone', signedIn: 'stranger', visitor: undefined } as const;
 
 export async function become(tx: Kysely<any>, who: Draw['who'], names: Names): Promise<void> {
   if (who.subject !== 'member' && who.subject !== 'suspended') return;
@@ -137,7 +137,7 @@ export async function become(tx: Kysely<any>, who: Draw['who'], names: Names): P
   const mine = { tenant_id, user_id };
   await tx
     .updateTable('lintel_member')
-    .set({ attributes: JSON.stringify(who.attributes) })
+    .set({ attributes: JSON.stringify({ '': who.attributes }) })
     .where('tenant_id', '=', tenant_id)
     .where('user_id', '=', user_id)
     .execute();

@@ -40,7 +40,7 @@ export interface Assigned {
 
 /** Who asks: what the database is told of them. */
 export interface Who {
-  readonly subject: 'member' | 'guest' | 'visitor' | 'suspended';
+  readonly subject: 'member' | 'signedIn' | 'visitor' | 'suspended';
   readonly attributes: Readonly<Record<string, unknown>>;
   readonly units: readonly string[];
   readonly groups: readonly string[];
@@ -295,7 +295,7 @@ const anchor = fc.oneof(
     .map((anchorId) => ({ anchor: 'record', anchorId }) as const),
 );
 const who: fc.Arbitrary<Who> = fc.record({
-  subject: fc.oneof({ arbitrary: fc.constant('member' as const), weight: 12 }, fc.constantFrom('guest' as const, 'visitor' as const, 'suspended' as const)),
+  subject: fc.oneof({ arbitrary: fc.constant('member' as const), weight: 12 }, fc.constantFrom('signedIn' as const, 'visitor' as const, 'suspended' as const)),
   attributes,
   units: fc.subarray(UNITS),
   groups: fc.subarray(GROUPS),

@@ -47,7 +47,7 @@ test.for(['scoping', 'membership', 'testing-access', 'http', 'operations', 'refe
 test('every code of an error has its line in docs/reference/errors.md, and its status over HTTP', () => {
   const sources = readdirSync('src', { recursive: true, encoding: 'utf8' }).filter((name) => /\.tsx?$/.test(name));
   const text = sources.map((name) => readFileSync(`src/${name}`, 'utf8')).join('\n');
-  const thrown = [...text.matchAll(/LintelError\(\s*'([a-z-]+)'/g)].map(([, code]) => code as string);
+  const thrown = [...text.matchAll(/(?:LintelError|refuse)\(\s*'([a-z-]+)'/g)].map(([, code]) => code as string);
   const lines = [...readFileSync('docs/reference/errors.md', 'utf8').matchAll(/^\| `([a-z-]+)` \| (\d+|–) \| .+ \| .+ \|$/gm)];
   const told = new Map(lines.map(([, code, status]) => [code as string, status]));
   expect(thrown.filter((code) => !told.has(code))).toEqual([]);

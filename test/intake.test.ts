@@ -207,7 +207,7 @@ test('two sources and people here each give what is theirs, and what people take
         const is = of(source, !asleep.has(source));
         const outcome = mark === (was ?? nothing) || is === mark ? 'same' : is !== (was ?? nothing) ? 'kept' : was === undefined ? 'brought' : 'changed';
         expect(counts).toEqual({ ...zero, [outcome]: 1 });
-        if (outcome !== 'kept') last.set(source, mark);
+        if (outcome !== 'kept' && mark !== (was ?? nothing)) last.set(source, mark);
         if (outcome === 'kept' || outcome === 'same') continue;
         for (const p of parts) {
           for (const [id, by] of stands[p]) if (by.delete(source) && by.size === 0) stands[p].delete(id);

@@ -181,7 +181,7 @@ function waysOf(f: Facts, permission: string): Way[] {
   const everybody = (may: Record<string, readonly string[]>) => (may[permission] ?? []).flatMap((reach) => way(reach, { on: 'tenant' }));
   const { data } = charter;
   if (f.subject === 'visitor') return everybody(data.visitor);
-  if (f.subject === 'guest') return everybody(data.signedIn);
+  if (f.subject === 'signedIn') return everybody(data.signedIn);
   if (f.subject === 'suspended') return [];
   if (f.subject === 'caretaker') return CARED.test(permission) || f.care?.may.includes(permission) ? [() => true] : [];
   return [
@@ -324,7 +324,7 @@ const facts: fc.Arbitrary<Facts> = fc
     mine: member('ann'),
     subject: fc.oneof(
       { weight: 6, arbitrary: of('member' as const) },
-      { weight: 3, arbitrary: of('visitor' as const, 'guest' as const, 'suspended' as const, 'caretaker' as const) },
+      { weight: 3, arbitrary: of('visitor' as const, 'signedIn' as const, 'suspended' as const, 'caretaker' as const) },
     ),
     fulfilled: fc.oneof({ weight: 6, arbitrary: of([...ALL_MET]) }, { weight: 2, arbitrary: fc.subarray([...ALL_MET]) }),
     channel: rare(of('desk', 'shop', 'street')),
@@ -606,7 +606,7 @@ test('each refusal says what, by which rule, and whom to ask', () => {
   expect([
     powers({ direct }),
     powers({ ...tiller, direct }),
-    powers({ subject: 'guest' }),
+    powers({ subject: 'signedIn' }),
     powers({ assignments: [{ role: 'keyholder', anchor: whole }] }),
-  ]).toEqual(['2 more', 'Tiller, and 1 more', 'guest', 'Keyholder']);
+  ]).toEqual(['2 more', 'Tiller, and 1 more', 'signed in', 'Keyholder']);
 });

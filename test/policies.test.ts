@@ -292,7 +292,7 @@ test('what is missing of a person counts against them on whichever side of a “
   const people = { knowing: ['others', { topic: 'bees' }], unknowing: ['others', {}], timed: ['later', { since }], untimed: ['later', {}] } as const;
   for (const [user, [role, attributes]] of Object.entries(people)) {
     await own.addPerson({ id: user, name: user, address: `${user}@small.example`, confirmedAt: new Date(0) });
-    const member = { tenant_id: 'small', user_id: user, status: 'active', since: new Date(0), attributes: JSON.stringify(attributes) };
+    const member = { tenant_id: 'small', user_id: user, status: 'active', since: new Date(0), attributes: JSON.stringify({ '': attributes }) };
     await sql`insert into lintel_member ${sql.raw(`(${Object.keys(member).join(', ')})`)} values (${sql.join(Object.values(member))})`.execute(db);
     await (await own.enter({ tenant: 'small', user: 'key' })).carryOut([{ do: 'set-roles', holder: { user }, roles: [{ role, anchor: { on: 'tenant' } }] }]);
   }

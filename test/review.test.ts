@@ -27,6 +27,7 @@ const mine = (field: string) => ({ op: 'is', field, to: { me: 'userId' } });
 const FAULTS: readonly [code: keyof typeof REVIEW_CODES, make: (charter: any) => void, place: string][] = [
   // Of the demo as it is.
   ['keyholder-reaches-past', () => {}, 'keyholder'],
+  ['lost-by-coming-in', (c) => void (c.visitor = { 'sheet.read': ['shared'] }), 'visitor["sheet.read"]'],
   ['reach-empty', (c) => void (c.kinds.hive.reaches.never = { op: 'and', of: [is('status', 'active'), is('status', 'archived')] }), 'kinds.hive.reaches.never'],
   [
     'reach-empty',

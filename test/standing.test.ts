@@ -33,7 +33,7 @@ test('the first that applies decides, in the order of the design', () => {
   expect(() => keeper.may('hive.updte' as never)).toThrow('no action "hive.updte"; did you mean hive.update?');
   for (const nobody of [
     facts({ subject: 'suspended' }),
-    facts({ subject: 'guest' }),
+    facts({ subject: 'signedIn' }),
     facts({ subject: 'visitor' }),
     facts({ tenant: { ...tenantFacts, open: false } }),
   ]) {

@@ -60,6 +60,11 @@ export const REVIEW_CODES = {
     why: 'Every action on a record that is there reaches at most what can be read: a part of what is given here counts for nothing.',
     remedy: 'Give the role to read as far, or the action less far.',
   },
+  'lost-by-coming-in': {
+    severity: 'note',
+    why: 'What visitors may, or whoever is signed in and no member, is theirs alone: it is lost by signing in, or by becoming a member, unless it is given to those too.',
+    remedy: 'Give it to signedIn and everyMember too, where it is meant for all.',
+  },
   'need-missing': { severity: 'warning', why: 'What a permission needs is not given with it, so that it leads nowhere.', remedy: 'Give what is needed too.' },
   'starts-closed': {
     severity: 'error',
@@ -369,8 +374,12 @@ class Review {
       for (const [name, reaches] of Object.entries(this.#charter.data[subject])) {
         const { kind, action } = this.#charter.permission(name);
         const place = `${subject}${key(name)}`;
-        if (reaches.length === 0 || name.startsWith('area.')) continue;
-        if (action !== 'read') this.find('visitor-acts', place, `${subject === 'visitor' ? 'a visitor' : 'whoever is signed in'} may ${name}`);
+        if (reaches.length === 0) continue;
+        const without = LATER[subject].filter((later) => !goesAsFar(this.#charter.data[later][name], reaches));
+        if (without.length > 0)
+          this.find('lost-by-coming-in', place, `${WHO[subject]} may ${name}, and not ${without.map((later) => WHO[later]).join(' and ')} as such`);
+        if (name.startsWith('area.')) continue;
+        if (action !== 'read') this.find('visitor-acts', place, `${WHO[subject]} may ${name}`);
         else if (reaches.includes('tenant'))
           this.find(
             'visitor-reads-all',
@@ -381,6 +390,11 @@ class Review {
     }
   }
 }
+
+const WHO = { visitor: 'a visitor', signedIn: 'somebody who is signed in and no member', everyMember: 'every member' } as const;
+/** Who somebody becomes by signing in, and by coming in. */
+const LATER = { visitor: ['signedIn', 'everyMember'], signedIn: ['everyMember'] } as const;
+const goesAsFar = (has: readonly string[] = [], other: readonly string[]) => has.includes('tenant') || other.every((reach) => has.includes(reach));
 
 const RANK: readonly Severity[] = ['error', 'warning', 'note'];
 

@@ -146,7 +146,7 @@ export function roleSubjects(charter: Charter<any>, tenant: Facts['tenant'], hol
 export function openSubjects(charter: Charter<any>, tenant: Facts['tenant']): Subject[] {
   const open = [
     { id: 'everyMember', name: 'Every member', subject: 'member' },
-    { id: 'signedIn', name: 'Signed in, no member', subject: 'guest' },
+    { id: 'signedIn', name: 'Signed in, no member', subject: 'signedIn' },
     { id: 'visitor', name: 'Visitors', subject: 'visitor' },
   ] as const;
   return open.flatMap(({ id, name, subject }) => {

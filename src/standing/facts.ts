@@ -92,10 +92,10 @@ export interface Facts {
     readonly bases?: Readonly<Record<string, string>>;
   };
   /**
-   * A visitor is not signed in; a guest is signed in and no member here; a suspended member can do nothing; a caretaker comes from the platform for
+   * As the charter calls them: a visitor is not signed in; `signedIn` is signed in and no member here. A suspended member can do nothing; a caretaker comes from the platform for
    * a limited time.
    */
-  readonly subject: 'visitor' | 'guest' | 'member' | 'suspended' | 'caretaker';
+  readonly subject: 'visitor' | 'signedIn' | 'member' | 'suspended' | 'caretaker';
   /** What a caretaker may do besides looking. */
   readonly care?: { readonly id: string; readonly may: readonly string[] };
   /** Set where the person looks as these facts say, and is somebody else. */

@@ -52,9 +52,8 @@ function fromMay(charter: Charter, by: 'everyMember' | 'signedIn' | 'visitor', a
 export function grantsOf(charter: Charter, facts: Facts, asked?: string): Grant[] {
   switch (facts.subject) {
     case 'visitor':
-      return fromMay(charter, 'visitor', asked);
-    case 'guest':
-      return fromMay(charter, 'signedIn', asked);
+    case 'signedIn':
+      return fromMay(charter, facts.subject, asked);
     case 'suspended':
       return [];
     case 'caretaker':

@@ -183,7 +183,8 @@ export class Standing<T extends CharterTypes = CharterTypes> {
       held.filter(({ ways }) => ways.every(({ path }) => ['direct', 'opening', 'deputy'].includes(path.by))).map(({ permission }) => permission),
     );
     const line = [...names, ...(beside.size > 0 ? [`${names.length > 0 ? 'and ' : ''}${beside.size} more`] : [])].join(', ');
-    return { line: line || (this.facts.subject === 'member' ? 'no role' : this.facts.subject), permissions: held };
+    const { subject } = this.facts;
+    return { line: line || { member: 'no role', signedIn: 'signed in' }[subject as string] || subject, permissions: held };
   }
 
   /** The area where this person starts: the first that a role of theirs names and that is open to them. */

@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import { existsSync } from 'node:fs';
-import { mkdir, readFile, rename, writeFile } from 'node:fs/promises';
+import { mkdir, readdir, readFile, rename, writeFile } from 'node:fs/promises';
 import { setFlagsFromString } from 'node:v8';
 import { PGlite } from '@electric-sql/pglite';
 import { charter } from './charter.js';
@@ -9,8 +9,10 @@ const cache = new URL('../.cache/', import.meta.url);
 
 /** Changes when the world would come out differently: then the snapshot is made anew. */
 async function fingerprint(): Promise<string> {
-  const sources = ['./embedded.ts', './seed.ts', './tables.ts', '../../../src/store/migrations.ts', '../../../package-lock.json'];
-  const texts = await Promise.all(sources.map((file) => readFile(new URL(file, import.meta.url), 'utf8').catch(() => '')));
+  const migrations = new URL('../../../src/store/migrations/', import.meta.url);
+  const steps = (await readdir(migrations)).sort().map((file) => new URL(file, migrations));
+  const own = ['./embedded.ts', './seed.ts', './tables.ts', '../../../package-lock.json'].map((file) => new URL(file, import.meta.url));
+  const texts = await Promise.all([...own, ...steps].map((file) => readFile(file, 'utf8')));
   return createHash('sha256').update(charter.hash).update(texts.join('\0')).digest('hex').slice(0, 16);
 }
 

@@ -1,5 +1,5 @@
 import { CompiledQuery, type Kysely, type Selectable, sql } from 'kysely';
-import { inParts, PREPARED } from '../../base/index.js';
+import { inParts, LintelError, PREPARED } from '../../base/index.js';
 import { type Charter, canonicalJson, nameNow, type RoleData, roleNow } from '../../charter/index.js';
 import type { Registered } from '../../scoping/index.js';
 import {
@@ -73,10 +73,16 @@ export function anchorOf(anchor: AssignmentRow['anchor'], id: string, name?: str
   return { on: 'record', kind: id.slice(0, colon), id: id.slice(colon + 1) };
 }
 
-/** The anchor as it is stored. */
+/** The anchor as it is stored. @throws LintelError `bad-anchor`. */
 export function anchorColumns(tenantId: string, anchor: Anchor): Pick<AssignmentRow, 'anchor' | 'anchor_id'> {
   if (anchor.on === 'tenant') return { anchor: 'tenant', anchor_id: tenantId };
-  return anchor.on === 'unit' ? { anchor: 'unit', anchor_id: anchor.unitId } : { anchor: 'record', anchor_id: `${anchor.kind}:${anchor.id}` };
+  if (anchor.on === 'unit' && anchor.unitId !== undefined) return { anchor: 'unit', anchor_id: anchor.unitId };
+  if (anchor.on === 'record' && anchor.kind !== undefined && anchor.id !== undefined) return { anchor: 'record', anchor_id: `${anchor.kind}:${anchor.id}` };
+  throw new LintelError(
+    'bad-anchor',
+    `${JSON.stringify(anchor)} says no place; write { on: 'tenant' }, { on: 'unit', unitId: '…' } or { on: 'record', kind: '…', id: '…' }`,
+    {},
+  );
 }
 
 /** What is known of somebody: what sources say of them alike. Where two differ it is not known. */
@@ -98,7 +104,7 @@ const isFree = ({ bars }: FactsRow, { now, asIfFree }: Moment) => !(bars ?? []).
 
 function subjectOf(userId: string | undefined, row: FactsRow | undefined, moment: Moment): Facts['subject'] {
   if (userId === undefined) return 'visitor';
-  if (!row?.known) return 'guest';
+  if (!row?.known) return 'signedIn';
   return isFree(row, moment) ? 'member' : 'suspended';
 }
 

@@ -18,7 +18,7 @@ import { exportAudit } from './audit.js';
 
 /** What somebody held at a moment that is over. */
 export interface HeldThen {
-  readonly subject: 'member' | 'suspended' | 'guest';
+  readonly subject: 'member' | 'suspended' | 'signedIn';
   /** Their powers in one line. */
   readonly line: string;
   readonly permissions: readonly HeldPermission[];
@@ -289,7 +289,7 @@ function factsThen(told: Told, charter: Charter, user: string, at: number): Fact
   return {
     charter: charter.hash,
     tenant: { id: '', name: '', open: true, contact: null, features: [], bases: told.bases },
-    subject: member ? (isActive(told, user, at) ? 'member' : 'suspended') : 'guest',
+    subject: member ? (isActive(told, user, at) ? 'member' : 'suspended') : 'signedIn',
     ...(member?.responsible !== undefined && { program: true as const }),
     me: { userId: user, groupIds, unitIds, attributes: {} },
     assignments,

@@ -179,6 +179,7 @@ export const holderSteps: Handlers<'set-roles' | 'set-permissions'> = {
     touches: ({ holder }) => touchesHolder(holder),
     run: async (change, { holder, permissions }) => {
       await insistOnHolder(change, holder);
+      const places = permissions.map(({ anchor }) => anchorColumns(change.tenantId, anchor));
       await insistOnAnchors(change, permissions);
       for (const { permission, reach, anchor } of permissions) {
         const { label, kind, perUnit } = change.actor.charter.permission(permission);
@@ -192,10 +193,10 @@ export const holderSteps: Handlers<'set-roles' | 'set-permissions'> = {
         if (!reaches.includes(reach))
           throw new LintelError('unknown-reach', `“${label}” has no reach “${reach}”; it can be given for ${reaches.join(', ')}`, {});
       }
-      const rows = permissions.map((p) => ({
+      const rows = permissions.map((p, i) => ({
         permission: p.permission,
         reach: p.reach,
-        ...anchorColumns(change.tenantId, p.anchor),
+        ...(places[i] as (typeof places)[number]),
         until: readUntil(p.until, change),
       }));
       await replace(change, holder, 'permission', onceEach(rows));

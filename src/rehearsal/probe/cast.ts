@@ -27,7 +27,7 @@ function outside(charter: Charter<any>, tenant: Facts['tenant'], userId: string 
   return new Standing(charter, {
     charter: charter.hash,
     tenant,
-    subject: userId === undefined ? 'visitor' : 'guest',
+    subject: userId === undefined ? 'visitor' : 'signedIn',
     me: { ...(userId !== undefined && { userId }), groupIds: [], unitIds: [], attributes: {} },
     assignments: [],
     below: {},
