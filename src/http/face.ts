@@ -3,8 +3,8 @@ import { bodyLimit } from 'hono/body-limit';
 import { csrf } from 'hono/csrf';
 import { HTTPException } from 'hono/http-exception';
 import { isLintelError, LintelError } from '../base/index.js';
-import { type Id, spelled } from '../membership/index.js';
-import type { Lintel, ServerStanding } from '../server/index.js';
+import { spelled } from '../membership/index.js';
+import type { Lintel, ServerStanding, Signed } from '../server/index.js';
 import { openApi } from './openapi.js';
 import { MOST_BYTES, type Operation } from './operation.js';
 import { OPERATIONS } from './operations.js';
@@ -13,8 +13,7 @@ import { Rates } from './rates.js';
 import { bodyOf, insistOnTexts, readAs } from './read.js';
 
 /** Who sends a request, as the application has verified it. */
-export interface Sender {
-  readonly user: Id;
+export interface Sender extends Signed {
   /** Obligations that this person has met. */
   readonly fulfilled?: readonly string[];
   /** Facts about the request, set by the server. */
@@ -170,12 +169,12 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
   }
 
   async function before(c: Context, operation: Operation & { in: 'person' | 'nobody' }): Promise<Response> {
-    const sent = operation.in === 'person' ? await sender(c.req.raw) : undefined;
-    const user = sent && String(sent.user);
-    if (operation.in === 'person' && user === undefined) throw new LintelError('no-account', 'Sign in first.', {});
-    const guessed = await rates.count(user, user !== undefined, placeOf(c, options), operation.costs ?? 1);
-    const body = await bodyOf(c, operation.body);
-    return c.json((await orGuessed(Promise.resolve(operation.run({ lintel, user, path: {}, query: {}, body })), guessed)) as object);
+    const who = operation.in === 'person' ? await sender(c.req.raw) : undefined;
+    if (operation.in === 'person' && who === undefined) throw new LintelError('no-account', 'Sign in first.', {});
+    const guessed = await rates.count(who && String(who.user), who !== undefined, placeOf(c, options), operation.costs ?? 1);
+    const asked = { lintel, path: {}, query: {}, body: await bodyOf(c, operation.body) };
+    const answer = operation.in === 'person' ? operation.run({ ...asked, who: who as Sender }) : operation.run(asked);
+    return c.json((await orGuessed(Promise.resolve(answer), guessed)) as object);
   }
 
   return { fetch: async (request, env) => app.fetch(request, env), openApi: described };

@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import type { Lintel, ServerStanding } from '../server/index.js';
+import type { Lintel, ServerStanding, Signed } from '../server/index.js';
 
 /** What an operation works with: the request, read and checked. */
 export interface Asked {
@@ -13,9 +13,12 @@ export interface Asked {
   readonly idempotencyKey: string | undefined;
 }
 
-/** What somebody without a standing asks: with a user, or with nobody signed in. */
-export interface AskedBefore extends Omit<Asked, 'standing' | 'seen' | 'idempotencyKey'> {
-  readonly user: string | undefined;
+/** What somebody without a standing asks, with nobody signed in. */
+export type AskedBefore = Omit<Asked, 'standing' | 'seen' | 'idempotencyKey'>;
+
+/** What somebody asks of their own: handed on whole, so that what their session is bound to is obeyed. */
+export interface AskedByPerson extends AskedBefore {
+  readonly who: Signed;
 }
 
 /** So many bytes may a body have, unless an operation says more. */
@@ -50,7 +53,8 @@ export type Operation =
       readonly fresh?: true;
       readonly run: (asked: Asked) => Promise<unknown>;
     })
-  | (Described & { readonly in: 'person' | 'nobody'; readonly run: (asked: AskedBefore) => Promise<unknown> });
+  | (Described & { readonly in: 'person'; readonly run: (asked: AskedByPerson) => Promise<unknown> })
+  | (Described & { readonly in: 'nobody'; readonly run: (asked: AskedBefore) => Promise<unknown> });
 
 export const nothing = z.object({});
 export const listed = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });

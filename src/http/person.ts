@@ -12,7 +12,7 @@ export const PERSON: readonly Operation[] = [
     path: '/me/tenants',
     summary: 'Organisations to which I belong',
     answers: listed(z.looseObject({ id: z.string(), name: z.string() })),
-    run: async ({ lintel, user }) => ({ items: await lintel.myTenants(user as string) }),
+    run: async ({ lintel, who }) => ({ items: await lintel.myTenants(who) }),
   },
   {
     in: 'person',
@@ -21,7 +21,7 @@ export const PERSON: readonly Operation[] = [
     path: '/me/invitations',
     summary: 'Invitations that wait for me',
     answers: listed(z.looseObject({ tenantId: z.string(), invitationId: z.string(), tenantName: z.string(), expiresAt: z.iso.datetime() })),
-    run: async ({ lintel, user }) => ({ items: await lintel.myInvitations(user as string) }),
+    run: async ({ lintel, who }) => ({ items: await lintel.myInvitations(who) }),
   },
   {
     in: 'nobody',
@@ -41,7 +41,7 @@ export const PERSON: readonly Operation[] = [
     summary: 'Accept an invitation, by its link or as one of mine',
     body: z.union([token, z.strictObject({ tenantId: z.string(), invitationId: z.string() })]),
     answers: z.object({ tenantId: z.string() }),
-    run: ({ lintel, user, body }) => lintel.acceptInvitation(user as string, body),
+    run: ({ lintel, who, body }) => lintel.acceptInvitation(who, body),
   },
   {
     in: 'person',
@@ -51,7 +51,7 @@ export const PERSON: readonly Operation[] = [
     summary: 'Ask to be let into an organisation',
     body: z.strictObject({ tenant: z.string(), words: z.string().max(500).optional() }),
     answers: z.object({ outcome: z.enum(['joined', 'asked']) }),
-    run: async ({ lintel, user, body }) => ({ outcome: await lintel.askToJoin(user as string, body.tenant, body.words) }),
+    run: async ({ lintel, who, body }) => ({ outcome: await lintel.askToJoin(who, body.tenant, body.words) }),
   },
   {
     in: 'person',
@@ -61,8 +61,8 @@ export const PERSON: readonly Operation[] = [
     summary: 'Ask no longer to be let in',
     body: z.strictObject({ tenant: z.string() }),
     answers: nothing,
-    run: async ({ lintel, user, body }) => {
-      await lintel.stopAsking(user as string, body.tenant);
+    run: async ({ lintel, who, body }) => {
+      await lintel.stopAsking(who, body.tenant);
       return {};
     },
   },
@@ -74,8 +74,8 @@ export const PERSON: readonly Operation[] = [
     summary: 'Change my name',
     body: z.strictObject({ name: z.string().max(200) }),
     answers: nothing,
-    run: async ({ lintel, user, body }) => {
-      await lintel.renamePerson(user as string, body.name);
+    run: async ({ lintel, who, body }) => {
+      await lintel.renamePerson(who, body.name);
       return {};
     },
   },
@@ -87,7 +87,7 @@ export const PERSON: readonly Operation[] = [
     summary: 'Begin to change my address: a link goes to the new one, and it counts once that was followed and confirmed',
     body: z.strictObject({ address: z.string().max(400) }),
     answers: z.object({ token: z.string().optional() }),
-    run: ({ lintel, user, body }) => lintel.changeAddress(user as string, body.address),
+    run: ({ lintel, who, body }) => lintel.changeAddress(who, body.address),
   },
   {
     in: 'person',
@@ -97,7 +97,7 @@ export const PERSON: readonly Operation[] = [
     summary: 'Confirm a new address of mine, by the link that went there',
     body: token,
     answers: z.object({ userId: z.string() }),
-    run: ({ lintel, user, body }) => lintel.proveAddress(user as string, body.token),
+    run: ({ lintel, who, body }) => lintel.proveAddress(who, body.token),
   },
   {
     in: 'nobody',

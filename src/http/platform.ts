@@ -18,8 +18,8 @@ export const PLATFORM: readonly Operation[] = [
     summary: 'Open an organisation for somebody, who is its first keyholder',
     body: z.strictObject({ id, name, keyholder: id, contact: name.optional() }),
     answers: z.object({ id: z.string() }),
-    run: async ({ lintel, user, body: { contact, ...tenant } }) => ({
-      id: await lintel.platform(user as string).openTenant({ ...tenant, ...(contact !== undefined && { contact }) }),
+    run: async ({ lintel, who, body: { contact, ...tenant } }) => ({
+      id: await lintel.platform(who).openTenant({ ...tenant, ...(contact !== undefined && { contact }) }),
     }),
   },
   {
@@ -30,8 +30,8 @@ export const PLATFORM: readonly Operation[] = [
     summary: 'Close an organisation: nobody has a standing in it from the next request on, and nothing is lost',
     body: ofTenant,
     answers: nothing,
-    run: async ({ lintel, user, body }) => {
-      await lintel.platform(user as string).closeTenant(body.tenant, body.reason);
+    run: async ({ lintel, who, body }) => {
+      await lintel.platform(who).closeTenant(body.tenant, body.reason);
       return {};
     },
   },
@@ -43,8 +43,8 @@ export const PLATFORM: readonly Operation[] = [
     summary: 'Open a closed organisation again, as it was',
     body: ofTenant,
     answers: nothing,
-    run: async ({ lintel, user, body }) => {
-      await lintel.platform(user as string).reopenTenant(body.tenant, body.reason);
+    run: async ({ lintel, who, body }) => {
+      await lintel.platform(who).reopenTenant(body.tenant, body.reason);
       return {};
     },
   },
@@ -60,7 +60,7 @@ export const PLATFORM: readonly Operation[] = [
       above: z.number(),
       closed: z.array(z.object({ permission: z.string(), feature: z.string() })),
     }),
-    run: ({ lintel, user, body: { tenant, ...plan } }) => lintel.platform(user as string).setPlan(tenant, plan),
+    run: ({ lintel, who, body: { tenant, ...plan } }) => lintel.platform(who).setPlan(tenant, plan),
   },
   {
     in: 'person',
@@ -70,7 +70,7 @@ export const PLATFORM: readonly Operation[] = [
     summary: 'Begin to look after an organisation: on its record, and its keyholders are told',
     body: z.strictObject({ tenant: id, reason, hours: z.number().positive().max(24), may: z.array(z.string().max(200)).max(200).optional() }),
     answers: until,
-    run: ({ lintel, user, body }) => lintel.platform(user as string).beginCare(body as NewCare),
+    run: ({ lintel, who, body }) => lintel.platform(who).beginCare(body as NewCare),
   },
   {
     in: 'person',
@@ -80,8 +80,8 @@ export const PLATFORM: readonly Operation[] = [
     summary: 'Look after an organisation no longer',
     body: z.strictObject({ tenant: id, care: id }),
     answers: nothing,
-    run: async ({ lintel, user, body }) => {
-      await lintel.platform(user as string).endCare(body.tenant, body.care);
+    run: async ({ lintel, who, body }) => {
+      await lintel.platform(who).endCare(body.tenant, body.care);
       return {};
     },
   },
@@ -93,6 +93,6 @@ export const PLATFORM: readonly Operation[] = [
     summary: 'Erase a person everywhere; the records of changes stay whole',
     body: z.strictObject({ user: id }),
     answers: z.object({ words: z.number() }),
-    run: ({ lintel, user, body }) => lintel.platform(user as string).erasePerson(body.user),
+    run: ({ lintel, who, body }) => lintel.platform(who).erasePerson(body.user),
   },
 ];

@@ -47,6 +47,7 @@ const STATUS: Readonly<Record<string, number>> = {
   'no-appeal': 409,
   'not-met': 409,
   'people-only': 403,
+  'session-bound': 403,
   'too-many-appeals': 429,
   'address-taken': 409,
   'tenant-exists': 409,

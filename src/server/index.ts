@@ -67,3 +67,4 @@ export type { PlatformFace } from './platform.js';
 export type { Remedies, Remedy } from './remedies.js';
 export { type MayDo, ServerStanding } from './server-standing.js';
 export { SeveralStandings } from './several.js';
+export type { Asker, Signed } from './signed.js';

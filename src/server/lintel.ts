@@ -10,6 +10,7 @@ import { KeptFacts } from './kept-facts.js';
 import { PlatformFace } from './platform.js';
 import { ServerStanding } from './server-standing.js';
 import { SeveralStandings } from './several.js';
+import { type Asker, type Signed, signedOf, wholly } from './signed.js';
 import type { Workplace } from './workplace.js';
 
 export interface LintelOptions<T extends CharterTypes> {
@@ -63,8 +64,8 @@ export interface LintelOptions<T extends CharterTypes> {
 }
 
 /** Who comes in, and where to. The application has verified the id. */
-export interface Entry {
-  /** Absent for a visitor who is not signed in. */
+export interface Entry extends Partial<Signed> {
+  /** Absent for a visitor who is not signed in. In a tenant that the session does not enter, somebody is a visitor too. */
   readonly user?: membership.Id | undefined;
   readonly tenant: membership.Id;
   /** Reads afresh, also where what was read is kept for a while. */
@@ -162,12 +163,14 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
    * Resolves the standing of one subject in one tenant, in one statement and afresh. Never says whether a tenant exists: to
    * somebody with no standing there, everything is hidden.
    *
-   * @throws LintelError `unknown-channel`; `bad-id` for a person's; `care-over`, `view-over` for a care or a view that has ended.
+   * @throws LintelError `unknown-channel`; `bad-id` for a person's; `care-over`, `view-over` for a care or a view that has ended; `session-bound` for a care by a session that is
+   * bound to tenants.
    */
   async enter(entry: Entry): Promise<ServerStanding<T>> {
     const { fulfilled = [], context, channel } = entry;
-    const user = entry.user === undefined ? undefined : membership.idOfComer(this.charter, entry.user);
     const tenant = this.#tenantId(entry.tenant);
+    const user = entry.user === undefined || !this.#enters(entry, tenant) ? undefined : membership.idOfComer(this.charter, entry.user);
+    if (entry.care !== undefined && entry.user !== undefined) wholly(entry as Signed);
     if (channel !== undefined) this.#insistOnChannel(channel);
     const { words } = this.#options;
     const options = { now: this.#setting.now, ...(words && { words }), ...(context && { context }) };
@@ -184,6 +187,15 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
 
   #personId(id: membership.Id): string {
     return membership.spelled(this.charter, 'person', id);
+  }
+
+  /** @throws LintelError `session-bound`. */
+  #wholly(asker: Asker): string {
+    return this.#personId(wholly(asker));
+  }
+
+  #enters({ enters }: Pick<Signed, 'enters'>, tenant: string): boolean {
+    return enters === undefined || enters.some((one) => this.#tenantId(one) === tenant);
   }
 
   #insistOnChannel(channel: string): void {
@@ -212,12 +224,11 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
    * `tenants`: in all of them. What is written names its tenant: {@link enter} that one.
    */
   async enterAll({
-    user,
     tenants,
     ...entry
-  }: Omit<Entry, 'tenant' | 'user'> & { readonly user: membership.Id; readonly tenants?: readonly membership.Id[] }): Promise<SeveralStandings<T>> {
-    const mine = tenants?.map((tenant) => this.#tenantId(tenant)) ?? (await this.myTenants(user)).map(({ id }) => id);
-    const standings = await Promise.all([...new Set(mine)].map((tenant) => this.enter({ ...entry, user, tenant })));
+  }: Omit<Entry, 'tenant' | 'user'> & Signed & { readonly tenants?: readonly membership.Id[] }): Promise<SeveralStandings<T>> {
+    const mine = tenants?.map((tenant) => this.#tenantId(tenant)) ?? (await this.myTenants(entry)).map(({ id }) => id);
+    const standings = await Promise.all([...new Set(mine)].map((tenant) => this.enter({ ...entry, tenant })));
     return new SeveralStandings(standings, this.#place);
   }
 
@@ -260,9 +271,9 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.setPlan(this.#setting, this.#tenantId(tenantId), plan);
   }
 
-  /** What somebody of the platform's staff does. @throws LintelError `no-platform` on the first call without one. */
-  platform(user: membership.Id): PlatformFace {
-    return new PlatformFace(this.#setting, this.#personId(user));
+  /** What somebody of the platform's staff does. @throws LintelError `session-bound`; `no-platform` on the first call without one. */
+  platform(asker: Asker): PlatformFace {
+    return new PlatformFace(this.#setting, this.#wholly(asker));
   }
 
   /** Closes a tenant, for whoever runs the platform. @throws LintelError `not-found`. */
@@ -276,43 +287,43 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   }
 
   /** Asks to be let into a tenant. @returns `joined` where people of that address come in by themselves. @throws LintelError; see `askToJoin`. */
-  askToJoin(userId: membership.Id, tenantId: membership.Id, words?: string): Promise<'joined' | 'asked'> {
-    return membership.askToJoin(this.#setting, this.#personId(userId), this.#tenantId(tenantId), words);
+  async askToJoin(asker: Asker, tenantId: membership.Id, words?: string): Promise<'joined' | 'asked'> {
+    return membership.askToJoin(this.#setting, this.#wholly(asker), this.#tenantId(tenantId), words);
   }
 
-  /** @throws LintelError `not-found`. */
-  stopAsking(userId: membership.Id, tenantId: membership.Id): Promise<void> {
-    return membership.stopAsking(this.#setting, this.#personId(userId), this.#tenantId(tenantId));
+  /** @throws LintelError `not-found`, `session-bound`. */
+  async stopAsking(asker: Asker, tenantId: membership.Id): Promise<void> {
+    return membership.stopAsking(this.#setting, this.#wholly(asker), this.#tenantId(tenantId));
   }
 
-  /** @throws LintelError `bad-name`, `no-account`. */
-  renamePerson(userId: membership.Id, name: string): Promise<void> {
-    return membership.renamePerson(this.db, this.#personId(userId), name);
+  /** @throws LintelError `bad-name`, `no-account`, `session-bound`. */
+  async renamePerson(asker: Asker, name: string): Promise<void> {
+    return membership.renamePerson(this.db, this.#wholly(asker), name);
   }
 
   /**
    * Begins to change somebody's address: it counts once {@link proveAddress} was called with the link that goes there.
    *
    * @returns `token` only without a mailer.
-   * @throws LintelError `option-missing` with a mailer and no `addressLink`; `no-account`, `bad-address`, `look-alike-address`.
+   * @throws LintelError `option-missing` with a mailer and no `addressLink`; `no-account`, `bad-address`, `look-alike-address`, `session-bound`.
    */
-  async changeAddress(userId: membership.Id, address: string): Promise<{ readonly token?: string }> {
+  async changeAddress(asker: Asker, address: string): Promise<{ readonly token?: string }> {
     if (this.#options.mailer && !this.#options.addressLink)
       throw new LintelError(
         'option-missing',
         'createLintel has a mailer but no addressLink; say which page of yours proves an address, as a function of the token',
         {},
       );
-    return membership.changeAddress(this.#setting, this.#personId(userId), address);
+    return membership.changeAddress(this.#setting, this.#wholly(asker), address);
   }
 
   /**
-   * The link that went to a new address was followed and confirmed. `userId`: who is signed in; the link counts for whoever asked for it alone.
+   * The link that went to a new address was followed and confirmed. `asker`: who is signed in; the link counts for whoever asked for it alone.
    *
-   * @throws LintelError `link-invalid`, `address-taken`.
+   * @throws LintelError `link-invalid`, `address-taken`, `session-bound`.
    */
-  proveAddress(userId: membership.Id, token: string): Promise<{ readonly userId: string }> {
-    return membership.proveAddress(this.#setting, this.#personId(userId), token);
+  async proveAddress(asker: Asker, token: string): Promise<{ readonly userId: string }> {
+    return membership.proveAddress(this.#setting, this.#wholly(asker), token);
   }
 
   /** Takes an address from an account that never proved it, for whoever did. @throws LintelError `address-taken` where it is proven. */
@@ -325,12 +336,16 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.erasePerson(this.#setting, this.#personId(userId));
   }
 
-  myTenants(userId: membership.Id): ReturnType<typeof membership.myTenants> {
-    return membership.myTenants(this.#setting, this.#personId(userId));
+  /** The tenants of a person that their session enters. */
+  async myTenants(asker: Asker): ReturnType<typeof membership.myTenants> {
+    const { user, enters } = signedOf(asker);
+    const mine = await membership.myTenants(this.#setting, this.#personId(user));
+    return mine.filter(({ id }) => this.#enters({ enters }, id));
   }
 
-  myInvitations(userId: membership.Id): ReturnType<typeof membership.myInvitations> {
-    return membership.myInvitations(this.#setting, this.#personId(userId));
+  /** Invitations that wait for a person. @throws LintelError `session-bound`. */
+  async myInvitations(asker: Asker): ReturnType<typeof membership.myInvitations> {
+    return membership.myInvitations(this.#setting, this.#wholly(asker));
   }
 
   /** What an invitation says; changes nothing. @throws LintelError `invitation-invalid` and the other states. */
@@ -338,9 +353,9 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.lookAtInvitation(this.#setting, token);
   }
 
-  /** Accepts an invitation by its link, or one of {@link myInvitations}. @throws LintelError; see `accept`. */
-  acceptInvitation(userId: membership.Id, by: Parameters<typeof membership.accept>[2]): Promise<{ readonly tenantId: string }> {
-    return membership.accept(this.#setting, this.#personId(userId), by);
+  /** Accepts an invitation by its link, or one of {@link myInvitations}. @throws LintelError; see `accept`; `session-bound`. */
+  async acceptInvitation(asker: Asker, by: Parameters<typeof membership.accept>[2]): Promise<{ readonly tenantId: string }> {
+    return membership.accept(this.#setting, this.#wholly(asker), by);
   }
 
   declineInvitation(token: string): Promise<void> {

@@ -1,0 +1,28 @@
+import { LintelError } from '../base/index.js';
+import type { Id } from '../membership/index.js';
+
+/** Somebody who is signed in, as the application has verified it, and what their sign-in session is good for. */
+export interface Signed {
+  readonly user: Id;
+  /**
+   * The tenants that the session enters. Absent: all of the person's. An empty list is none. A session that names some touches nothing of the person: neither their name,
+   * address and invitations, nor the platform.
+   */
+  readonly enters?: readonly Id[] | undefined;
+}
+
+/** Who asks for something of their own: signed in with a session that enters every tenant of theirs, where the id stands alone. */
+export type Asker = Id | Signed;
+
+export const signedOf = (asker: Asker): Signed => (typeof asker === 'object' ? asker : { user: asker });
+
+/** The person, of a session that is not bound to tenants. @throws LintelError `session-bound`. */
+export function wholly(asker: Asker): Id {
+  const { user, enters } = signedOf(asker);
+  if (enters === undefined) return user;
+  throw new LintelError(
+    'session-bound',
+    'You are signed in by your organisation, and for it alone. To do this, sign in with a password or a passkey of your own.',
+    {},
+  );
+}
