@@ -35,14 +35,31 @@ async function signIn(page: Page, address: string): Promise<void> {
   await page.getByRole('button', { name: 'Sign out' }).waitFor();
 }
 
+/** Waits for the message with such a link in the tray, and follows it. */
+async function followLetter(page: Page, link: RegExp, subject?: string): Promise<void> {
+  await page.goto(`${base}/mail`);
+  const found = page.getByRole('link', { name: link });
+  await expect
+    .poll(async () => {
+      await page.getByRole('button', { name: 'Look again' }).click();
+      return found.count();
+    })
+    .toBeGreaterThan(0);
+  if (subject !== undefined) await page.getByRole('heading', { level: 2, name: subject }).waitFor();
+  await found.first().click();
+}
+
 test('sign up, invite, open the mail in the tray, accept as a new person, see the scoped list, guess an id', async () => {
   const owner = await newcomer();
   await owner.goto(`${base}/sign-up`);
-  await owner.getByLabel('Your name').fill('Greta Vann');
   await owner.getByLabel('E-mail address').fill('greta@thornfield.example');
-  await owner.getByRole('textbox', { name: 'Password' }).fill('a-long-password');
-  await owner.getByLabel('Name of your association').fill('Thornfield Bees');
   await owner.getByRole('button', { name: 'Sign up' }).click();
+  await owner.getByText('A message is on its way to greta@thornfield.example.').waitFor();
+  await followLetter(owner, /activate#/);
+  await owner.getByLabel('Your name').fill('Greta Vann');
+  await owner.getByRole('textbox', { name: 'Choose a password' }).fill('a password of my own');
+  await owner.getByLabel('Name of your association').fill('Thornfield Bees');
+  await owner.getByRole('button', { name: 'Make my account' }).click();
   await owner.getByRole('heading', { name: 'Hives' }).waitFor();
   await owner.getByRole('button', { name: 'Add a hive' }).click();
   await owner.getByRole('textbox', { name: 'Name' }).fill('Thorn hive');
@@ -59,18 +76,9 @@ test('sign up, invite, open the mail in the tray, accept as a new person, see th
   await owner.getByText('An invitation is on its way to ivo@thornfield.example.').waitFor();
 
   const ivo = await newcomer();
-  await ivo.goto(`${base}/mail`);
-  const link = ivo.getByRole('link', { name: /invitation#/ });
-  await expect
-    .poll(async () => {
-      await ivo.getByRole('button', { name: 'Look again' }).click();
-      return link.count();
-    })
-    .toBe(1);
-  expect(await ivo.getByRole('heading', { level: 2 }).textContent()).toBe('Greta Vann invites you to Thornfield Bees');
-  await link.click();
+  await followLetter(ivo, /invitation#/, 'Greta Vann invites you to Thornfield Bees');
   await ivo.getByLabel('Your name').fill('Ivo Marr');
-  await ivo.getByRole('textbox', { name: 'Choose a password' }).fill('another-password');
+  await ivo.getByRole('textbox', { name: 'Choose a password' }).fill('another password of my own');
   await ivo.getByRole('button', { name: 'Make an account and accept' }).click();
   await ivo.getByRole('heading', { name: 'Hives' }).waitFor();
   expect(await ivo.getByRole('table', { name: 'Hives' }).getByRole('link').allTextContents()).toEqual(['Thorn hive']);
@@ -85,6 +93,43 @@ test('sign up, invite, open the mail in the tray, accept as a new person, see th
   await ivo.getByRole('heading', { name: 'There is no such page' }).waitFor();
   await ivo.goto(`${base}/t/alderbrook/hives`);
   await ivo.getByRole('heading', { name: 'There is no such page' }).waitFor();
+});
+
+test('a forgotten password is chosen anew by a letter; who guesses locks the owner out nowhere that they have been', async () => {
+  const owner = await newcomer();
+  await signIn(owner, 'hanne@alderbrook.example');
+  await owner.getByRole('button', { name: 'Sign out' }).click();
+  await owner.getByRole('link', { name: 'I have forgotten my password' }).click();
+  await owner.getByLabel('E-mail address').fill('hanne@alderbrook.example');
+  await owner.getByRole('button', { name: 'Send me a link' }).click();
+  await owner.getByText('A message is on its way to hanne@alderbrook.example.').waitFor();
+  await followLetter(owner, /recover#/);
+  const password = owner.getByRole('textbox', { name: 'Choose a password' });
+  await password.fill('hanne');
+  await owner.getByRole('button', { name: 'Change my password' }).click();
+  await owner.getByText('A password has at least 15 characters.').waitFor();
+  await password.fill('a river full of trout');
+  await owner.getByRole('button', { name: 'Change my password' }).click();
+  await owner.getByRole('heading', { name: 'Your password is changed' }).waitFor();
+  await owner.getByRole('link', { name: 'Sign in' }).click();
+  const enter = async (page: Page, secret: string) => {
+    await page.getByLabel('E-mail address').fill('hanne@alderbrook.example');
+    await page.getByRole('textbox', { name: 'Password' }).fill(secret);
+    await page.getByRole('button', { name: 'Sign in' }).click();
+  };
+  await enter(owner, 'a river full of trout');
+  await owner.getByRole('button', { name: 'Sign out' }).click();
+  const stranger = await newcomer();
+  await stranger.goto(base);
+  for (let i = 0; i < 8; i++) {
+    await enter(stranger, `guess number ${i}`);
+    await stranger.getByText('Address and password do not fit together').waitFor();
+  }
+  await enter(stranger, 'a river full of trout');
+  await stranger.getByText('Address and password do not fit together').waitFor();
+  expect(await stranger.getByRole('button', { name: 'Sign out' }).count()).toBe(0);
+  await enter(owner, 'a river full of trout');
+  await owner.getByRole('button', { name: 'Sign out' }).waitFor();
 });
 
 test('two tabs in two tenants do not mix', async () => {
@@ -238,6 +283,9 @@ test('pages can be used by keyboard and screen reader', async () => {
     'alderbrook/ledger',
     '../mail',
     '../sign-up',
+    '../activate#x',
+    '../forgotten',
+    '../recover#x',
     'nowhere/hives',
   ]) {
     await page.goto(`${base}/t/${path}`);

@@ -48,6 +48,8 @@ const STATUS: Readonly<Record<string, number>> = {
   'not-met': 409,
   'people-only': 403,
   'session-bound': 403,
+  'sign-up-closed': 403,
+  'terms-changed': 409,
   'too-many-appeals': 429,
   'address-taken': 409,
   'tenant-exists': 409,

@@ -1,6 +1,7 @@
 import { type Kysely, sql } from 'kysely';
-import { hashOf, newId } from '../base/index.js';
-import { type LintelTables, type NoticeName, proofToken, readAddress, renewToken } from '../membership/index.js';
+import { hashOf, LintelError, newId } from '../base/index.js';
+import { type LintelTables, type NoticeName, personByAddress, proofToken, readAddress, renewToken } from '../membership/index.js';
+import { type LinkUse, makeLink } from './links.js';
 import { type InvitationMail, type Mailer, type MailWords, type Message, setMessage } from './message.js';
 
 export interface Delivery {
@@ -12,6 +13,8 @@ export interface Delivery {
   readonly invitationWords: (mail: InvitationMail) => MailWords;
   /** The page of the application on which a new address is proven. */
   readonly addressLink: ((token: string) => string) | undefined;
+  /** The pages that the links in letters about an account open. */
+  readonly accountLinks: Readonly<Partial<Record<LinkUse, (token: string) => string>>>;
   readonly noticeWords: (notice: NoticeName, of: Readonly<Record<string, string>>) => MailWords;
   /** Messages that may go to one address in 24 hours. */
   readonly toAddress: number;
@@ -45,18 +48,34 @@ async function takeUp({ db, now }: Delivery): Promise<Taken | undefined> {
 
 const DAY = 86_400_000;
 
+/** Links that may go to one address in an hour: whoever asks for them in another's name keeps nobody else's message back. */
+const LINKS = 5;
+const HOUR = 3_600_000;
+
+/** What an owner is told at once, whatever else was sent to them. */
+const OF_SECURITY: ReadonlySet<string> = new Set<NoticeName>(['address-changed', 'password-changed', 'sign-in-locked']);
+/** What is sent on somebody's asking, to an address that anybody may name. */
+const LETTERS = {
+  'sign-up': { isMeant: (isOwned: boolean) => !isOwned, else: 'sign-up-taken' },
+  forgotten: { isMeant: (isOwned: boolean) => isOwned, else: 'forgotten-unknown' },
+} as const satisfies Record<LinkUse, { readonly isMeant: (isOwned: boolean) => boolean; readonly else: NoticeName }>;
+const isLetter = (notice: string | null): notice is LinkUse => notice !== null && Object.hasOwn(LETTERS, notice);
+
 /** Until when an address has had enough messages, if it has. Nobody is told why one waits: it would tell of other tenants. */
-async function fullUntil({ db, now, toAddress }: Delivery, address: string): Promise<Date | undefined> {
+async function fullUntil({ db, now, toAddress }: Delivery, address: string, notice: string | null): Promise<Date | undefined> {
+  if (notice !== null && OF_SECURITY.has(notice)) return undefined;
+  const [most, span] = isLetter(notice) ? [LINKS, HOUR] : [toAddress, DAY];
   const rows = await db
     .selectFrom('lintel_mailed')
     .select('at')
     .where('address', '=', address)
-    .where('at', '>', new Date(now() - DAY))
+    .where('is_link', '=', isLetter(notice))
+    .where('at', '>', new Date(now() - span))
     .orderBy('at', 'desc')
-    .limit(toAddress)
+    .limit(most)
     .execute();
-  const first = rows[toAddress - 1];
-  return first && new Date(first.at.getTime() + DAY);
+  const first = rows[most - 1];
+  return first && new Date(first.at.getTime() + span);
 }
 
 /** A message that is to go out now, and to whom. */
@@ -86,8 +105,39 @@ async function readyInvitation({ db, ...delivery }: Delivery, taken: Taken & { i
   };
 }
 
-function readyNotice({ db, addressLink, noticeWords }: Delivery, { notice, to_address, of }: Taken): Ready {
+/** A letter that was asked for: what it says depends on whether somebody has proven that the address is theirs, which is found out only here. */
+function readyLetter({ db, now, accountLinks, noticeWords }: Delivery, notice: LinkUse, address: string): Ready {
+  return {
+    to: { name: '', address },
+    words: async () => {
+      const { isMeant, else: instead } = LETTERS[notice];
+      const owner = await personByAddress(db, address);
+      if (!isMeant(Boolean(owner?.confirmedAt))) return { words: noticeWords(instead, {}) };
+      const link = accountLinks[notice];
+      if (!link)
+        throw new LintelError('option-missing', `a letter waits, and createLintel has no accountLinks for "${notice}"; say which page of yours it opens`, {});
+      const token = await makeLink(db, notice, readAddress(address).normal, now());
+      return token === undefined ? undefined : { words: noticeWords(notice, {}), link: link(token) };
+    },
+  };
+}
+
+/** Was typed, and may be nobody's: then nothing is sent. */
+function readyLocked({ db, noticeWords }: Delivery, address: string): Ready {
+  return {
+    to: { name: '', address },
+    words: async () => {
+      const owner = await personByAddress(db, address);
+      return owner?.confirmedAt ? { words: noticeWords('sign-in-locked', { name: owner.name }) } : undefined;
+    },
+  };
+}
+
+function readyNotice(delivery: Delivery, { notice, to_address, of }: Taken): Ready {
+  const { db, addressLink, noticeWords } = delivery;
   const address = to_address as string;
+  if (isLetter(notice)) return readyLetter(delivery, notice, address);
+  if (notice === 'sign-in-locked') return readyLocked(delivery, address);
   return {
     to: { name: of.name ?? '', address },
     words: async () => {
@@ -105,7 +155,7 @@ async function deliverOne(delivery: Delivery, taken: Taken): Promise<Date | unde
   const ready = invitation_id === null ? readyNotice(delivery, taken) : await readyInvitation(delivery, { ...taken, invitation_id });
   if (!ready) return undefined;
   const address = readAddress(ready.to.address).normal;
-  const later = await fullUntil(delivery, address);
+  const later = await fullUntil(delivery, address, taken.notice);
   if (later) return later;
   const said = await ready.words();
   if (!said) return undefined;
@@ -114,7 +164,7 @@ async function deliverOne(delivery: Delivery, taken: Taken): Promise<Date | unde
   await delivery.mailer.send({ id, ...setMessage(ready.to, said.words, said.link) });
   await db
     .insertInto('lintel_mailed')
-    .values({ address, at: new Date(now()), id: newId() })
+    .values({ address, at: new Date(now()), id: newId(), is_link: isLetter(taken.notice) })
     .execute();
   return undefined;
 }
@@ -126,6 +176,10 @@ export async function deliver(delivery: Delivery): Promise<{ sent: number; faile
   await db
     .deleteFrom('lintel_mailed')
     .where('at', '<', new Date(now() - DAY))
+    .execute();
+  await db
+    .deleteFrom('lintel_link')
+    .where('asked_at', '<', new Date(now() - 7 * DAY))
     .execute();
   for (let taken = await takeUp(delivery); taken; taken = await takeUp(delivery)) {
     const { tenant_id, number, part, tries } = taken;

@@ -62,6 +62,47 @@ export function noticeWords(notice: NoticeName, of: Readonly<Record<string, stri
         before: [`Hello ${of.name},`, `from now on your account has the address ${of.address}, and not this one any more.`],
         after: ['If that was not you, tell whoever runs this application at once.'],
       };
+    case 'sign-up':
+      return {
+        subject: 'Finish your account',
+        before: ['Somebody wants an account under this address. If that was you, go on here and choose a password.'],
+        action: 'Make my account',
+        after: ['The link counts for a day, and once. If that was not you, leave it: without the link there is no account.'],
+      };
+    case 'sign-up-taken':
+      return {
+        subject: 'You have an account already',
+        before: ['Somebody wants an account under this address. There is one already: sign in with it, or ask for a new password where you sign in.'],
+        after: ['If that was not you, leave it: nothing was changed.'],
+      };
+    case 'forgotten':
+      return {
+        subject: 'Choose a new password',
+        before: ['Somebody has forgotten the password of the account with this address. If that was you, choose a new one here.'],
+        action: 'Choose a new password',
+        after: ['The link counts for half an hour, and once. If that was not you, leave it: the password stays as it is.'],
+      };
+    case 'forgotten-unknown':
+      return {
+        subject: 'There is no account with this address',
+        before: ['Somebody has forgotten a password and gave this address. There is no account with it; perhaps there is one with another address of yours.'],
+        after: ['If that was not you, leave it.'],
+      };
+    case 'password-changed':
+      return {
+        subject: 'Your password was changed',
+        before: [`Hello ${of.name},`, 'your account has another password from now on, and every other device was signed out.'],
+        after: ['If that was not you, ask for a new password at once where you sign in.'],
+      };
+    case 'sign-in-locked':
+      return {
+        subject: 'Somebody tries to sign in as you',
+        before: [
+          `Hello ${of.name},`,
+          'so many wrong passwords were tried for your account that none is taken for a while. Where you have signed in before you still can; everywhere else you can with a new password.',
+        ],
+        after: ['If that was you, wait a little, or ask for a new password where you sign in.'],
+      };
     case 'care-begun':
       return {
         subject: `${of.by} looks after ${of.tenant}`,

@@ -111,6 +111,7 @@ export {
   type NoticeName,
   passOn,
   standingThen,
+  tell,
   verifyAudit,
 } from './record/index.js';
 export {
@@ -126,6 +127,7 @@ export {
   lockPerson,
   maskAddress,
   NOBODY,
+  newToken,
   type PersonMaker,
   type RoleInput,
   readAddress,
@@ -133,6 +135,8 @@ export {
   renewToken,
   type Setting,
   type Step,
+  secretOf,
   spelled,
+  splitToken,
   withOurIds,
 } from './terms/index.js';

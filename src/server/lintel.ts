@@ -52,6 +52,8 @@ export interface LintelOptions<T extends CharterTypes> {
   readonly invitationWords?: (mail: InvitationMail) => MailWords;
   /** The address of the page on which somebody proves a new address of theirs. Without one, such messages are not sent. */
   readonly addressLink?: (token: string) => string;
+  /** The pages that letters of `warm-lintel/accounts` open: to make an account (`sign-up`), to choose a new password (`forgotten`). Without one, such letters fail and wait. */
+  readonly accountLinks?: Delivery['accountLinks'];
   /** Words of the other messages: a new address, somebody looks after an organisation, an answer to who asked to be let in. */
   readonly noticeWords?: Delivery['noticeWords'];
   /**
@@ -373,6 +375,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       invitationLink,
       invitationWords: this.#options.invitationWords ?? invitationWords,
       addressLink: this.#options.addressLink,
+      accountLinks: this.#options.accountLinks ?? {},
       noticeWords: this.#options.noticeWords ?? noticeWords,
       toAddress: this.#setting.sending.toAddress,
     };

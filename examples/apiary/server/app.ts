@@ -5,7 +5,7 @@ import { csrf } from 'hono/csrf';
 import { HTTPException } from 'hono/http-exception';
 import { parse } from 'hono/utils/cookie';
 import { LintelError, type TypesIn } from 'warm-lintel';
-import type { Accounts, Session } from 'warm-lintel/accounts';
+import type { Accounts, Entered, Session } from 'warm-lintel/accounts';
 import { bounded, createFace, problemOf, problemResponse } from 'warm-lintel/http';
 import type { Tray } from 'warm-lintel/mail';
 import type { Lintel } from 'warm-lintel/server';
@@ -25,8 +25,9 @@ export interface AppParts {
 }
 
 const COOKIE = 'apiary_session';
-/** How fresh a sign-in must be for dangerous changes, in milliseconds. */
-const RECENT = 12 * 3_600_000;
+/** By it a device is known on which somebody has signed in before. */
+const DEVICE = 'apiary_device';
+const YEAR = 365 * 86_400;
 
 /** Reads a JSON body as an object of texts and lists; anything else is told apart, not passed on. */
 export async function body(c: Context): Promise<Record<string, unknown>> {
@@ -69,9 +70,9 @@ export function createApp(parts: AppParts): Hono {
   // Asked for twice, a session is looked up once.
   const known = new WeakMap<Request, ReturnType<typeof whoSent>>();
   const whoSent = async (request: Request) => {
-    const user = await accounts.signedIn(parse(request.headers.get('cookie') ?? '', COOKIE)[COOKIE]);
+    const who = await accounts.sender(parse(request.headers.get('cookie') ?? '', COOKIE)[COOKIE]);
     const view = request.headers.get('x-view');
-    return user && { user: user.userId, ...(view && { view }), fulfilled: Date.now() - user.signedInAt.getTime() < RECENT ? ['recentSignIn'] : [] };
+    return who && { ...who, ...(view && { view }) };
   };
   const sender = (request: Request) => {
     const who = known.get(request) ?? whoSent(request);
@@ -81,14 +82,12 @@ export function createApp(parts: AppParts): Hono {
   app.use('/api/*', bounded({ sender, costs: (c) => (/\/(preview|access)$/.test(c.req.path) ? 10 : 1) }));
 
   const signedIn = (c: Context) => accounts.signedIn(getCookie(c, COOKIE));
-  const keep = (c: Context, session: Session) =>
-    setCookie(c, COOKIE, session.token, {
-      httpOnly: true,
-      sameSite: 'Lax',
-      path: '/',
-      expires: session.expiresAt,
-      secure: new URL(c.req.url).protocol === 'https:',
-    });
+  const cookie = (c: Context) => ({ httpOnly: true, sameSite: 'Lax', path: '/', secure: new URL(c.req.url).protocol === 'https:' }) as const;
+  const keep = (c: Context, session: Entered | Session) => {
+    setCookie(c, COOKIE, session.token, { ...cookie(c), expires: session.expiresAt });
+    if ('device' in session) setCookie(c, DEVICE, session.device, { ...cookie(c), maxAge: YEAR });
+  };
+  const coming = (c: Context) => ({ from: placeOf(c), label: c.req.header('user-agent') });
   const whoever = async (c: Context) => {
     const user = await signedIn(c);
     if (user) return user;
@@ -111,19 +110,41 @@ export function createApp(parts: AppParts): Hono {
     });
   });
   app.post('/api/sign-up', async (c) => {
+    await accounts.signUp({ address: str((await body(c)).address), ...coming(c) });
+    void lintel.deliver().catch(() => undefined);
+    return c.json({});
+  });
+  app.post('/api/link', async (c) => {
     const input = await body(c);
-    const common = { name: str(input.name), password: str(input.password) };
-    const made = await accounts.signUp(
-      input.invitation === undefined
-        ? { ...common, address: str(input.address), tenantName: str(input.tenantName) }
-        : { ...common, invitation: str(input.invitation) },
-    );
-    keep(c, await accounts.startSession(made.userId));
+    return c.json(await accounts.lookAtLink(input.what === 'forgotten' ? 'forgotten' : 'sign-up', str(input.token)));
+  });
+  app.post('/api/activate', async (c) => {
+    const input = await body(c);
+    const { token, name, password, tenantName } = input;
+    const made = await accounts.activate({ token: str(token), name: str(name), password: str(password), tenantName: str(tenantName), ...coming(c) });
+    keep(c, made);
     return c.json({ tenantId: made.tenantId });
+  });
+  app.post('/api/join', async (c) => {
+    const input = await body(c);
+    const made = await accounts.joinByInvitation({ invitation: str(input.invitation), name: str(input.name), password: str(input.password), ...coming(c) });
+    keep(c, made);
+    return c.json({ tenantId: made.tenantId });
+  });
+  app.post('/api/forgotten', async (c) => {
+    await accounts.forgotten({ address: str((await body(c)).address), ...coming(c) });
+    void lintel.deliver().catch(() => undefined);
+    return c.json({});
+  });
+  app.post('/api/recover', async (c) => {
+    const input = await body(c);
+    await accounts.recover({ token: str(input.token), password: str(input.password), ...coming(c) });
+    void lintel.deliver().catch(() => undefined);
+    return c.json({});
   });
   app.post('/api/sign-in', async (c) => {
     const input = await body(c);
-    keep(c, await accounts.signIn({ address: str(input.address), password: str(input.password), from: placeOf(c) }));
+    keep(c, await accounts.signIn({ address: str(input.address), password: str(input.password), device: getCookie(c, DEVICE), ...coming(c) }));
     return c.json({});
   });
   app.post('/api/sign-out', async (c) => {
@@ -134,8 +155,9 @@ export function createApp(parts: AppParts): Hono {
 
   app.post('/api/invitation/look', async (c) => {
     const view = await lintel.lookAtInvitation(str((await body(c)).token));
+    // Whoever was handed the link, and has not proven the address by it, is not told of accounts.
     const account = await lintel.personByAddress(view.address);
-    return c.json({ ...view, roles: view.roles.map((r) => lintel.charter.role(r.role).label), hasAccount: account !== undefined });
+    return c.json({ ...view, roles: view.roles.map((r) => lintel.charter.role(r.role).label), hasAccount: view.mailed && account !== undefined });
   });
   app.post('/api/invitation/accept', async (c) => {
     const input = await body(c);

@@ -14,7 +14,7 @@ import { embeddedWorld } from '../world/embedded.js';
 import { people, seed } from '../world/seed.js';
 import { createApp } from './app.js';
 
-export const DEMO_PASSWORD = 'honey-and-wax';
+export const DEMO_PASSWORD = 'honey and beeswax';
 
 /** The embedded world, or a real PostgreSQL which gets the world when it has none. */
 async function openWorld(url: string | undefined, say: (line: string) => void): Promise<Database> {
@@ -53,15 +53,17 @@ export async function startDemo(options: {
   const tray = await startTray();
   const mailer = smtpMailer({ host: '127.0.0.1', port: tray.port, from: { name: 'Apiary', address: 'post@apiary.example' } });
   let origin = '';
-  const lintel = createLintel({ charter, db, mailer, invitationLink: (token) => `${origin}/invitation#${token}` });
+  const page = (name: string) => (token: string) => `${origin}/${name}#${token}`;
+  const accountLinks = { 'sign-up': page('activate'), forgotten: page('recover') };
+  const lintel = createLintel({ charter, db, mailer, invitationLink: page('invitation'), addressLink: page('address'), accountLinks });
   await lintel.prepare();
-  const accounts = new Accounts(lintel);
+  const accounts = new Accounts(lintel, { passwords: { names: ['apiary'] } });
   for (const { id } of people) await accounts.setPassword(id, DEMO_PASSWORD);
   const app = createApp({ lintel, accounts, tray, demoPassword: DEMO_PASSWORD });
   app.get('/assets/*', serveStatic({ root: dist }));
-  const page = await readFile(`${dist}/index.html`, 'utf8');
+  const html = await readFile(`${dist}/index.html`, 'utf8');
   // Every other address is a page of the application; what it shows is decided by what the server then answers.
-  app.get('*', (c) => (c.req.path.startsWith('/api/') ? c.notFound() : c.html(page, 200, { 'referrer-policy': 'no-referrer' })));
+  app.get('*', (c) => (c.req.path.startsWith('/api/') ? c.notFound() : c.html(html, 200, { 'referrer-policy': 'no-referrer' })));
   const server = await new Promise<ReturnType<typeof serve>>((resolve, reject) => {
     const started = serve({ fetch: app.fetch, port: options.port, hostname: '127.0.0.1' }, () => resolve(started));
     started.once('error', reject);

@@ -11,6 +11,7 @@ import { GroupsPage } from './groups.js';
 import { HivePage } from './hive.js';
 import { HivesPage } from './hives.js';
 import { InvitationPage } from './invitation.js';
+import { ActivatePage, ForgottenPage, RecoverPage } from './letters.js';
 import { MemberPage } from './member.js';
 import { MembersPage } from './members.js';
 import { NotFound, Trouble, useTry } from './parts.js';
@@ -43,6 +44,15 @@ export function App(): ReactNode {
       </Route>
       <Route path="/sign-up">
         <SignPage me={data} reload={reload} start="sign-up" />
+      </Route>
+      <Route path="/activate">
+        <ActivatePage reload={reload} />
+      </Route>
+      <Route path="/forgotten">
+        <ForgottenPage me={data} />
+      </Route>
+      <Route path="/recover">
+        <RecoverPage />
       </Route>
       <Route path="/mail">{data.tray ? <TrayPage /> : <NotFound />}</Route>
       <Route path="/t/:tenant/*?">

@@ -54,7 +54,7 @@ export function InvitationPage({ me, reload }: { me: MeAnswer; reload: () => voi
   const accept = () => run(async () => enter(await call('POST', '/api/invitation/accept', { token })));
   const join = (event: FormEvent) => {
     event.preventDefault();
-    run(async () => enter(await call('POST', '/api/sign-up', { name, password, invitation: token })));
+    run(async () => enter(await call('POST', '/api/join', { name, password, invitation: token })));
   };
   const signIn = (event: FormEvent) => {
     event.preventDefault();

@@ -1,13 +1,14 @@
 import { Button, Group, PasswordInput, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type FormEvent, type ReactNode, useState } from 'react';
-import { Link, useLocation } from 'wouter';
+import { Link } from 'wouter';
 import { call, type MeAnswer } from './api.js';
+import { LookAtMail } from './letters.js';
 import { Trouble, useTry } from './parts.js';
 
-/** Signing in, and signing up with an organisation of one's own. */
+/** Signing in; and asking for an account, which begins with a letter to the address. */
 export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => void; start: 'sign-in' | 'sign-up' }): ReactNode {
-  const [, go] = useLocation();
-  const [form, setForm] = useState({ name: '', address: '', password: '', tenantName: '' });
+  const [form, setForm] = useState({ address: '', password: '' });
+  const [asked, setAsked] = useState(false);
   const { error, busy, run } = useTry();
   const field = (name: keyof typeof form) => ({
     value: form[name],
@@ -17,9 +18,9 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
   const signingUp = start === 'sign-up';
   const enter = (as: Partial<typeof form>) =>
     run(async () => {
-      const { tenantId } = await call<{ tenantId?: string }>('POST', `/api/${start}`, as);
-      reload();
-      if (tenantId) go(`/t/${tenantId}`);
+      await call('POST', `/api/${start}`, as);
+      if (signingUp) setAsked(true);
+      else reload();
     });
   const submit = (event: FormEvent) => {
     event.preventDefault();
@@ -31,20 +32,25 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
         <form onSubmit={submit} className="sheet" style={{ flex: '1 1 20rem' }}>
           <Stack>
             <Title order={1}>{signingUp ? 'Open your own apiary' : 'Sign in'}</Title>
-            {signingUp && <TextInput label="Your name" autoComplete="name" {...field('name')} />}
             <TextInput label="E-mail address" type="email" autoComplete="email" {...field('address')} />
-            <PasswordInput
-              label="Password"
-              autoComplete={signingUp ? 'new-password' : 'current-password'}
-              description={signingUp ? 'At least 10 characters' : undefined}
-              visibilityToggleButtonProps={{ 'aria-label': 'Show or hide the password' }}
-              {...field('password')}
-            />
-            {signingUp && <TextInput label="Name of your association" {...field('tenantName')} />}
+            {!signingUp && (
+              <PasswordInput
+                label="Password"
+                autoComplete="current-password"
+                visibilityToggleButtonProps={{ 'aria-label': 'Show or hide the password' }}
+                {...field('password')}
+              />
+            )}
             <Button type="submit" loading={busy}>
               {signingUp ? 'Sign up' : 'Sign in'}
             </Button>
             <Trouble error={error} />
+            {asked && <LookAtMail me={me} address={form.address} />}
+            {!signingUp && (
+              <Text size="sm">
+                <Link href="/forgotten">I have forgotten my password</Link>
+              </Text>
+            )}
             <Text size="sm">{signingUp ? <Link href="/">I have an account</Link> : <Link href="/sign-up">Open an association of your own</Link>}</Text>
           </Stack>
         </form>

@@ -104,7 +104,9 @@ async function eraseBeside(tx: Kysely<LintelTables>, traces: Traces): Promise<vo
     .where((eb) => eb.or([eb('by_id', '=', userId), eb('user_id', '=', userId)]))
     .execute();
   await tx.deleteFrom('lintel_care').where('person_id', '=', userId).execute();
-  for (const table of ['lintel_address_proof', 'lintel_session', 'lintel_credential'] as const)
+  await tx.deleteFrom('lintel_link').where('address', 'in', addresses).execute();
+  await sql`delete from lintel_sign_in where who = ${userId}`.execute(tx);
+  for (const table of ['lintel_address_proof', 'lintel_session', 'lintel_device', 'lintel_accepted', 'lintel_credential'] as const)
     await sql`delete from ${sql.table(table)} where person_id = ${userId}`.execute(tx);
 }
 

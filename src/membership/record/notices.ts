@@ -14,6 +14,15 @@ export interface Notices {
   /** To those who may answer: somebody was refused and asks for it. Of the record nothing is told by mail. */
   readonly 'appeal-raised': { readonly tenant: string; readonly person: string; readonly action: string };
   readonly 'appeal-agreed': { readonly tenant: string; readonly action: string; readonly reason: string };
+  /** To an address under which somebody wants an account. By its link they make one; where there is one already its owner is told so, without a link. */
+  readonly 'sign-up': Record<string, never>;
+  readonly 'sign-up-taken': Record<string, never>;
+  /** To an address whose password somebody has forgotten. Where there is no account for it, that is what is said. */
+  readonly forgotten: Record<string, never>;
+  readonly 'forgotten-unknown': Record<string, never>;
+  /** To the owner of an account: something by which they sign in was changed, or somebody cannot get in. */
+  readonly 'password-changed': { readonly name: string };
+  readonly 'sign-in-locked': { readonly name: string };
   readonly 'appeal-declined': { readonly tenant: string; readonly action: string; readonly reason: string };
 }
 

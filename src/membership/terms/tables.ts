@@ -181,11 +181,26 @@ interface CharterRow {
   data: JSONColumnType<Record<string, unknown>, string, string>;
 }
 
+/** A link that was asked for, to an address: one of each use, of which the newest counts. Keyed by address. */
+interface LinkRow {
+  id: string;
+  what: string;
+  /** Normalised. */
+  address: string;
+  /** Null until it was sent, and after it was used. */
+  secret_hash: string | null;
+  asked_at: Moment;
+  /** Counted from sending. */
+  expires_at: OptionalMoment;
+}
+
 /** Messages that went to an address, from whatever tenant. Keyed by address. */
 interface MailedRow {
   address: string;
   at: Moment;
   id: string;
+  /** Links have a count of their own. */
+  is_link: Generated<boolean>;
 }
 
 /** A role, or one permission at one reach, held by a person, a group or a unit: exactly one of each. */
@@ -405,6 +420,7 @@ export interface LintelTables {
   lintel_answer: AnswerRow;
   lintel_charter: CharterRow;
   lintel_mailed: MailedRow;
+  lintel_link: LinkRow;
   lintel_request: RequestRow;
   lintel_appeal: AppealRow;
   lintel_view: ViewRow;

@@ -10,7 +10,7 @@ export type Handed = 'mailed' | 'shown';
 /** What the hash is made of: of one that was shown it is another, so that it proves no address later either. */
 const bits = (secret: string, how: Handed) => (how === 'shown' ? `shown ${secret}` : secret);
 
-/** The token of an invitation: it names its tenant and invitation and holds 256 random bits, of which only the hash is kept. */
+/** A token of 256 random bits that names what it is for, of which only the hash is kept. The token of an invitation: it names its tenant and invitation and holds 256 random bits, of which only the hash is kept. */
 export function newToken(tenantId: string, invitationId: string, how: Handed): { readonly token: string; readonly hash: string } {
   const secret = randomSecret();
   return { token: joinToken(tenantId, invitationId, secret), hash: hashSecret(bits(secret, how)) };

@@ -1,0 +1,143 @@
+import { createHash, randomBytes } from 'node:crypto';
+import { type Kysely, sql } from 'kysely';
+import { LintelError, newId } from '../base/index.js';
+import { holdPerson } from '../membership/index.js';
+import type { AccountTables } from './tables.js';
+
+/** How long a session lasts, in days: since it was last used, and in all. */
+export interface SessionTerms {
+  /** Default 14. */
+  readonly idleDays?: number;
+  /** Default 90. */
+  readonly days?: number;
+}
+
+/** A sign-in session: the secret for the cookie, which is kept nowhere else, and until when it counts at most. */
+export interface Session {
+  readonly userId: string;
+  readonly token: string;
+  readonly expiresAt: Date;
+}
+
+/** Who is signed in, and what their session is good for. */
+export interface SignedIn {
+  readonly userId: string;
+  readonly name: string;
+  readonly address: string;
+  /** Of the session, to name it in a list: no secret. */
+  readonly sessionId: string;
+  readonly signedInAt: Date;
+  /** When they last showed who they are. */
+  readonly provenAt: Date;
+  /** By what they showed it (RFC 8176): `pwd`, `otp`. */
+  readonly methods: readonly string[];
+  /** The tenants that the session enters; absent: all of theirs. */
+  readonly enters?: readonly string[];
+}
+
+/** A device on which somebody is signed in. */
+export interface MySession {
+  readonly id: string;
+  readonly label: string | null;
+  readonly startedAt: Date;
+  readonly seenAt: Date;
+  readonly isThis: boolean;
+}
+
+const DAY = 86_400_000;
+/** When a session was last used is written at most so often. */
+const SEEN_MINUTES = 5;
+export const sha256 = (text: string): string => createHash('sha256').update(text).digest('hex');
+/** 256 random bits. */
+export const secret = (): string => randomBytes(32).toString('base64url');
+
+/** The sessions of people, in the database: one that was ended counts nowhere from the next request on. */
+export class Sessions {
+  readonly #idle: number;
+  readonly #most: number;
+
+  constructor({ idleDays = 14, days = 90 }: SessionTerms) {
+    [this.#idle, this.#most] = [idleDays * DAY, days * DAY];
+  }
+
+  /** @param how `enters`: the tenants that it enters, and for how long at most. */
+  async begin(
+    tx: Kysely<AccountTables>,
+    userId: string,
+    now: number,
+    how: { readonly methods: readonly string[]; readonly label?: string | undefined; readonly enters?: readonly string[] | undefined; readonly hours?: number },
+  ): Promise<Session> {
+    await holdPerson(tx as never, userId);
+    const token = secret();
+    const at = new Date(now);
+    const expiresAt = new Date(now + (how.hours === undefined ? this.#most : Math.min(this.#most, how.hours * 3_600_000)));
+    const row = { id: newId(), token_hash: sha256(token), person_id: userId, started_at: at, seen_at: at, proven_at: at, expires_at: expiresAt };
+    await tx
+      .insertInto('lintel_session')
+      .values({ ...row, methods: [...how.methods], enters: how.enters ? [...how.enters].sort() : null, label: how.label?.slice(0, 200) ?? null })
+      .execute();
+    return { userId, token, expiresAt };
+  }
+
+  /** The session of a secret, with whose it is and what they have done; undefined when it is none, or has ended. */
+  async read(db: Kysely<AccountTables>, token: unknown, now: number) {
+    if (typeof token !== 'string' || token === '' || token.length > 200) return undefined;
+    const row = await db
+      .selectFrom('lintel_session as s')
+      .innerJoin('lintel_person as p', 'p.id', 's.person_id')
+      .leftJoin('lintel_credential as c', 'c.person_id', 's.person_id')
+      .select(['s.id', 's.person_id', 's.token_hash', 's.started_at', 's.seen_at', 's.proven_at', 's.methods', 's.enters'])
+      .select(['p.name', 'p.address', 'p.address_written', 'p.confirmed_at', 'c.password_hash', 'c.must_change'])
+      .select(
+        sql<
+          string[]
+        >`array(select version from lintel_accepted a where a.person_id = p.id and a.scope in ('', coalesce(array_to_string(s.enters, chr(10)), '')))`.as(
+          'accepted',
+        ),
+      )
+      .where('s.token_hash', '=', sha256(token))
+      .where('s.expires_at', '>', new Date(now))
+      .where('s.seen_at', '>', new Date(now - this.#idle))
+      .executeTakeFirst();
+    if (row && row.seen_at.getTime() < now - SEEN_MINUTES * 60_000)
+      await db
+        .updateTable('lintel_session')
+        .set({ seen_at: new Date(now) })
+        .where('token_hash', '=', row.token_hash)
+        .execute();
+    return row;
+  }
+
+  /** Somebody has shown again who they are: the session goes on under another secret. @throws LintelError `no-account` where it was ended meanwhile. */
+  async renew(tx: Kysely<AccountTables>, tokenHash: string, method: string, now: number): Promise<Session> {
+    const token = secret();
+    const { rows } = await sql<{ person_id: string; expires_at: Date }>`
+      update lintel_session set token_hash = ${sha256(token)}, proven_at = ${new Date(now)}, seen_at = ${new Date(now)},
+        methods = case when ${method} = any(methods) then methods else methods || ${method}::text end
+      where token_hash = ${tokenHash} returning person_id, expires_at`.execute(tx);
+    const [row] = rows;
+    if (!row) throw new LintelError('no-account', 'Sign in first.', {});
+    return { userId: row.person_id, token, expiresAt: row.expires_at };
+  }
+
+  async list(db: Kysely<AccountTables>, userId: string, thisOne: string, now: number): Promise<MySession[]> {
+    const rows = await db
+      .selectFrom('lintel_session')
+      .select(['id', 'label', 'started_at', 'seen_at'])
+      .where('person_id', '=', userId)
+      .where('expires_at', '>', new Date(now))
+      .where('seen_at', '>', new Date(now - this.#idle))
+      .orderBy('seen_at', 'desc')
+      .orderBy('id')
+      .execute();
+    return rows.map(({ id, label, started_at, seen_at }) => ({ id, label, startedAt: started_at, seenAt: seen_at, isThis: id === thisOne }));
+  }
+
+  /** Ends sessions of somebody: the one of this id, or all but that. Answers how many. */
+  async end(tx: Kysely<AccountTables>, userId: string, which: { readonly id: string } | { readonly but: string | undefined }): Promise<number> {
+    let query = tx.deleteFrom('lintel_session').where('person_id', '=', userId);
+    if ('id' in which) query = query.where('id', '=', which.id);
+    else if (which.but !== undefined) query = query.where('id', '!=', which.but);
+    return Number((await query.executeTakeFirst()).numDeletedRows);
+  }
+}

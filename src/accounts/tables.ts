@@ -1,0 +1,39 @@
+import type { ColumnType, Generated } from 'kysely';
+import type { LintelTables } from '../server/index.js';
+
+type Moment = ColumnType<Date, Date, Date>;
+
+/** The tables of accounts, beside those of the membership. Keyed by person. */
+export interface AccountTables extends LintelTables {
+  lintel_credential: {
+    person_id: string;
+    password_hash: string;
+    set_at: Moment;
+    /** Somebody who may has asked for another password. */
+    must_change: Generated<boolean>;
+  };
+  lintel_session: {
+    /** Told to its owner; the secret is not. */
+    id: string;
+    token_hash: string;
+    person_id: string;
+    started_at: Moment;
+    seen_at: Moment;
+    proven_at: Moment;
+    expires_at: Moment;
+    /** By what its owner showed who they are, as RFC 8176 names it: `pwd`, `otp`. */
+    methods: string[];
+    /** The tenants that it enters; null: all of the person's. */
+    enters: string[] | null;
+    /** What its owner knows the device by. */
+    label: string | null;
+  };
+  /** Wrong tries, by a keyed hash of the address that was typed. */
+  lintel_try: { key: string; wrong: number; open_at: Moment; at: Moment };
+  /** Devices that have signed in before. */
+  lintel_device: { token_hash: string; person_id: string; made_at: Moment };
+  /** `who`: the person who came in; of a try that was refused, the keyed hash of the address that was typed. */
+  lintel_sign_in: { id: string; who: string; at: Moment; method: string; outcome: 'in' | 'refused'; place: string | null };
+  /** `scope`: empty; or for which tenants, where the session was bound to some: it accepts for these alone. */
+  lintel_accepted: { person_id: string; version: string; scope: string; at: Moment };
+}

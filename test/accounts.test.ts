@@ -1,0 +1,410 @@
+/* Accounts of the library's own: how somebody comes to one, signs in, shows again who they are, and gets back in; and what whoever guesses learns, which is nothing. */
+import { Kysely, PostgresDialect, sql } from 'kysely';
+import pg from 'pg';
+import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
+import { defineCharter, defineKinds, id, isLintelError, owner, tenant, text } from 'warm-lintel';
+import { Accounts, type AccountsOptions } from 'warm-lintel/accounts';
+import type { Message } from 'warm-lintel/mail';
+import { createLintel, type Lintel } from 'warm-lintel/server';
+import { emptyPostgres } from './worlds.js';
+
+const ids = { type: 'text' } as const;
+const say = (sentence: string, before: string[]) => ({ sentence, before });
+const charter = defineCharter(
+  defineKinds(
+    {
+      note: {
+        table: 'notes',
+        label: 'title',
+        fields: { id: id(ids), tenantId: tenant(ids), ownerId: owner(ids), title: text() },
+        actions: { read: { label: 'Read' }, create: { label: 'Write' } },
+      },
+    },
+    {},
+  ),
+  {
+    roles: { writer: { label: 'Writer', may: { 'note.read': 'tenant', 'note.create': 'tenant' } } },
+    obligations: {
+      recentSignIn: say('sign in again', ['member.assign']),
+      secondFactor: say('give a second factor', ['tenant.close']),
+      choosePassword: say('choose a password', ['note.create', 'member.invite']),
+      acceptTerms: say('accept the terms', ['note.read']),
+      confirmAddress: say('confirm your address', ['member.invite']),
+    } as never,
+  },
+);
+
+const SECONDS = 1000;
+const MINUTES = 60 * SECONDS;
+const DAYS = 24 * 60 * MINUTES;
+const GOOD = 'twelve quiet beehives';
+const BETTER = 'thirteen loud beehives';
+
+let now = Date.UTC(2026, 5, 1);
+let statements: string[] = [];
+let messages: Message[] = [];
+/** Every secret that was given out. */
+const secrets: string[] = [GOOD, BETTER];
+let db: Kysely<any>;
+let lintel: Lintel<any>;
+let accounts: Accounts;
+const over = (options: AccountsOptions = {}) => new Accounts(lintel, { clock: () => now, ...options });
+beforeAll(async () => {
+  const { url } = await emptyPostgres();
+  db = new Kysely<any>({
+    dialect: new PostgresDialect({ pool: new pg.Pool({ connectionString: url, max: 20 }) }),
+    log: ({ query }) => void statements.push(query.sql.replace(/\s+/g, ' ')),
+  });
+  await sql`create table notes (id text collate "C" primary key, tenant_id text collate "C", owner_id text collate "C", title text collate "C")`.execute(db);
+  const mailer = { send: async (message: Message) => void messages.push(message) };
+  const page = (name: string) => (token: string) => `https://app.example/${name}#${token}`;
+  const accountLinks = { 'sign-up': page('activate'), forgotten: page('recover') };
+  lintel = createLintel({ charter, db, mailer, clock: () => now, invitationLink: page('invitation'), addressLink: page('address'), accountLinks });
+  await lintel.prepare();
+});
+afterAll(() => db.destroy());
+beforeEach(() => {
+  [statements, messages] = [[], []];
+  // Each on a day of its own: what was counted before is forgiven.
+  now += 2 * DAYS;
+  accounts = over();
+});
+
+const code = (work: Promise<unknown>) =>
+  work.then(
+    () => 'done',
+    (error: unknown) => (isLintelError(error) ? error.code : Promise.reject(error)),
+  );
+/** The token in the message that came last to an address. */
+async function letter(address: string): Promise<string> {
+  await lintel.deliver();
+  const token = /#(\S+)/.exec(messages.filter(({ to }) => to.address === address).at(-1)?.text ?? '')?.[1] ?? '';
+  secrets.push(...token.split('.').slice(2));
+  return token;
+}
+let made = 0;
+/** Somebody with an account and a tenant, signed in. */
+async function somebody(on = accounts) {
+  const address = `p${++made}@people.example`;
+  await on.signUp({ address });
+  const entered = await on.activate({ token: await letter(address), name: 'Wilma', password: GOOD, tenantName: 'Wilma’s' });
+  secrets.push(entered.token, entered.device);
+  return { address, ...entered, tenantId: entered.tenantId as string };
+}
+const signIn = async (address: string, password = GOOD, device?: string, on = accounts) => {
+  const entered = await on.signIn({ address, password, device });
+  secrets.push(entered.token, entered.device);
+  return entered;
+};
+const count = async (table: string) => Number((await sql<{ n: string }>`select count(*) as n from ${sql.table(table)}`.execute(db)).rows[0]?.n);
+
+test('an account begins with a letter: until its link was followed there is none; of many who follow it at once one gets it', async () => {
+  const [people, address] = [await count('lintel_person'), 'new@people.example'];
+  await accounts.signUp({ address });
+  const first = await letter(address);
+  await accounts.signUp({ address });
+  const token = await letter(address);
+  expect([await count('lintel_person'), await code(signIn(address))]).toEqual([people, 'sign-in-failed']);
+  expect([await code(accounts.lookAtLink('sign-up', first)), await accounts.lookAtLink('sign-up', token)]).toEqual(['link-invalid', { address }]);
+  expect(await code(accounts.lookAtLink('forgotten', token))).toBe('link-invalid');
+  // What is wrong with the form leaves the link as it is.
+  const form = { token, name: 'Nell', password: GOOD, tenantName: 'Nell’s' };
+  expect([await code(accounts.activate({ ...form, password: 'short' })), await code(accounts.activate({ ...form, name: '' }))]).toEqual([
+    'weak-password',
+    'bad-name',
+  ]);
+  const all = await Promise.all(Array.from({ length: 16 }, () => code(accounts.activate(form))));
+  expect(all.sort()).toEqual(['done', ...Array(15).fill('link-invalid')]);
+  const person = await lintel.personByAddress(address);
+  expect([await count('lintel_person'), person?.confirmedAt?.getTime()]).toEqual([people + 1, now]);
+  // The term is counted from sending.
+  await accounts.signUp({ address: 'late@people.example' });
+  now += 3 * DAYS;
+  const late = await letter('late@people.example');
+  now += 23 * 60 * MINUTES;
+  expect((await accounts.lookAtLink('sign-up', late)).address).toBe('late@people.example');
+  now += 61 * MINUTES;
+  expect(await code(accounts.lookAtLink('sign-up', late))).toBe('link-invalid');
+});
+
+test('whoever had an address before its owner came loses it, and nothing of theirs comes over', async () => {
+  const [address, squatter] = ['early@people.example', await lintel.addPerson({ name: 'Squatter', address: 'early@people.example' })];
+  await accounts.setPassword(squatter, BETTER);
+  const { token: theirs } = await accounts.startSession(squatter);
+  // An account that never proved its address is not given back by it either.
+  await accounts.forgotten({ address });
+  await lintel.deliver();
+  expect(messages.at(-1)?.subject).toBe('There is no account with this address');
+  await accounts.signUp({ address });
+  const { userId } = await accounts.activate({ token: await letter(address), name: 'Owner', password: GOOD, tenantName: 'Theirs' });
+  expect([userId === squatter, (await accounts.signedIn(theirs))?.address === address, await code(signIn(address, BETTER))]).toEqual([
+    false,
+    false,
+    'sign-in-failed',
+  ]);
+  expect((await signIn(address)).userId).toBe(userId);
+});
+
+test('whoever is not signed in cannot tell whether there is an account: same answers, statements, hashes and messages that wait', async () => {
+  const { address } = await somebody();
+  await lintel.deliver();
+  await code(accounts.signIn({ address: 'first@people.example', password: 'no' }));
+  const ask = async (work: () => Promise<unknown>) => {
+    [statements, messages] = [[], []];
+    const [hashes, waiting] = [accounts.hashes, await count('lintel_outbox')];
+    const answer = await work().catch((error) => JSON.stringify([error.code, error.message, error.details]));
+    const seen = statements.slice(1);
+    return { answer, statements: seen, hashes: accounts.hashes - hashes, waiting: (await count('lintel_outbox')) - waiting };
+  };
+  const nobody = 'nobody@people.example';
+  for (const [what, work] of [
+    ['sign up', (to: string) => accounts.signUp({ address: to })],
+    ['forgotten', (to: string) => accounts.forgotten({ address: to })],
+    ['sign in', (to: string) => accounts.signIn({ address: to, password: 'a password that is wrong' })],
+  ] as const) {
+    const [there, none] = [await ask(() => work(address)), await ask(() => work(nobody))];
+    expect([what, none]).toEqual([what, there]);
+    expect(there.statements.length).toBeGreaterThan(2);
+  }
+  // Also where it is locked, and at the try that locks it.
+  for (let i = 0; i < 14; i++) {
+    now += 20 * SECONDS;
+    const [there, none] = [
+      await ask(() => accounts.signIn({ address, password: 'no' })),
+      await ask(() => accounts.signIn({ address: nobody, password: 'no' })),
+    ];
+    expect(none).toEqual(there);
+  }
+  await lintel.deliver();
+  const told = messages.filter(({ subject }) => subject === 'Somebody tries to sign in as you').map(({ to }) => to.address);
+  expect([told.length > 0, new Set(told)]).toEqual([true, new Set([address])]);
+});
+
+test('guesses come to a bound, from one place and from many; the owner gets in from a device of theirs, and by a new password', async () => {
+  const { address, device } = await somebody();
+  const guess = (from: string) => accounts.signIn({ address, password: 'a guess that is wrong', from }).catch((error) => error.code);
+  const before = accounts.hashes;
+  const answers = new Set(await Promise.all(Array.from({ length: 400 }, (_, i) => guess(`192.0.2.${i % 200}`))));
+  for (let i = 0; i < 100; i++) answers.add(await guess('198.51.100.7'));
+  expect([...answers].sort()).toEqual(['sign-in-failed', 'too-fast']);
+  expect(accounts.hashes - before).toBeLessThanOrEqual(6);
+  // For a day, every second of it: ten until it is locked, and then one whenever the lock ends, which takes twice as long each time.
+  for (let i = 0; i < 24 * 60; i++) {
+    now += MINUTES;
+    await guess(`203.0.113.${i % 250}`);
+  }
+  expect(accounts.hashes - before).toBeLessThanOrEqual(20);
+  expect(await code(signIn(address))).toBe('sign-in-failed');
+  expect(await code(signIn(address, GOOD, device))).toBe('done');
+  // A device that was stolen has a count of its own, and ends with the password.
+  for (let i = 0; i < 8; i++) await code(accounts.signIn({ address, password: 'wrong', device }));
+  expect(await code(signIn(address, GOOD, device))).toBe('sign-in-failed');
+  await accounts.forgotten({ address });
+  await accounts.recover({ token: await letter(address), password: BETTER });
+  expect([await code(signIn(address, BETTER)), await code(signIn(address, GOOD))]).toEqual(['done', 'sign-in-failed']);
+  const stolen = await sql`select 1 from lintel_device d join lintel_person p on p.id = d.person_id where p.address = ${address}`.execute(db);
+  expect(stolen.rows.length).toBe(1);
+});
+
+test('a forgotten password: the link works once, ends what was there before, and the owner is told', async () => {
+  const { address, token: session, device } = await somebody();
+  await accounts.forgotten({ address });
+  const link = await letter(address);
+  expect(await code(accounts.recover({ token: link, password: 'short' }))).toBe('weak-password');
+  const all = await Promise.all(Array.from({ length: 16 }, () => code(accounts.recover({ token: link, password: BETTER }))));
+  expect(all.sort()).toEqual(['done', ...Array(15).fill('link-invalid')]);
+  await lintel.deliver();
+  expect(messages.at(-1)).toMatchObject({ subject: 'Your password was changed', to: { address } });
+  expect([await accounts.signedIn(session), await code(signIn(address)), await code(signIn(address, BETTER, device))]).toEqual([
+    undefined,
+    'sign-in-failed',
+    'done',
+  ]);
+  // Nobody is written to without end.
+  for (let i = 0; i < 12; i++) {
+    await accounts.forgotten({ address });
+    await lintel.deliver();
+  }
+  expect(messages.filter(({ to, text }) => to.address === address && text.includes('#')).length).toBe(5);
+});
+
+test('sessions: listed, ended one by one or all others, by idleness and in all; another process refuses an ended one at the next request', async () => {
+  const { address, token } = await somebody();
+  const [second, third] = [await accounts.signIn({ address, password: GOOD, label: 'Firefox' }), await signIn(address)];
+  const elsewhere = over();
+  const mine = await accounts.mySessions(token);
+  expect(mine.map(({ label, isThis }) => `${label} ${isThis}`).sort()).toEqual(['Firefox false', 'null false', 'null true']);
+  await accounts.endSession(token, mine.find(({ label }) => label === 'Firefox')?.id as string);
+  expect([await elsewhere.signedIn(second.token), (await elsewhere.signedIn(third.token))?.address]).toEqual([undefined, address]);
+  const other = await somebody();
+  expect(await code(accounts.endSession(other.token, (await accounts.mySessions(token))[0]?.id as string))).toBe('not-found');
+  expect([await accounts.endOtherSessions(token), await elsewhere.signedIn(third.token)]).toEqual([1, undefined]);
+  // Used every ten days it goes on; for fourteen unused, or after ninety, it does not.
+  for (let day = 0; day < 80; day += 10) {
+    now += 10 * DAYS;
+    expect(await elsewhere.signedIn(token)).toBeDefined();
+  }
+  now += 11 * DAYS;
+  expect(await elsewhere.signedIn(token)).toBeUndefined();
+  const idle = await signIn(address);
+  now += 14 * DAYS;
+  expect(await elsewhere.signedIn(idle.token)).toBeUndefined();
+  const short = await accounts.startSession(idle.userId, { hours: 12 });
+  now += 12 * 60 * MINUTES;
+  expect(await elsewhere.signedIn(short.token)).toBeUndefined();
+});
+
+test('another password ends other sessions and devices; whoever has a session and not the password changes nothing, however often they try', async () => {
+  const { address, token, device } = await somebody();
+  const other = await signIn(address);
+  for (let i = 0; i < 30; i++) expect(await code(accounts.changePassword(other.token, { present: 'wrong', next: BETTER }))).toBe('sign-in-failed');
+  expect(await code(accounts.changePassword(other.token, { present: GOOD, next: BETTER }))).toBe('sign-in-failed');
+  expect(await code(accounts.prove(other.token, GOOD))).toBe('sign-in-failed');
+  const renewed = await accounts.changePassword(token, { present: GOOD, next: BETTER });
+  secrets.push(renewed.token);
+  expect([await accounts.signedIn(token), await accounts.signedIn(other.token), (await accounts.signedIn(renewed.token))?.address]).toEqual([
+    undefined,
+    undefined,
+    address,
+  ]);
+  await lintel.deliver();
+  expect(messages.at(-1)?.subject).toBe('Your password was changed');
+  expect(await code(signIn(address, GOOD, device))).toBe('sign-in-failed');
+  // Of a change and a sign-in with the password before at once, nobody stays in with the old one.
+  const raced = await Promise.allSettled([
+    accounts.changePassword(renewed.token, { present: BETTER, next: GOOD }),
+    ...Array.from({ length: 8 }, () => accounts.signIn({ address, password: BETTER })),
+  ]);
+  const inside = raced.slice(1).flatMap((one) => (one.status === 'fulfilled' ? [one.value as { token: string }] : []));
+  for (const one of inside) expect(await accounts.signedIn(one.token)).toBeUndefined();
+});
+
+test('obligations are worked out from the session: a recent sign-in by showing again who one is, a password, terms, an address', async () => {
+  const person = await somebody();
+  const asked = { charter: charter.data.obligations };
+  expect(Object.keys(asked.charter)).toHaveLength(5);
+  const on = over({ terms: { version: '2', from: new Date(now + DAYS) }, recentMinutes: 15 });
+  const at = async (token = person.token) => lintel.enter({ tenant: person.tenantId, ...(await on.sender(token)) });
+  const open = async (action: string, token?: string) => {
+    const decision = (await at(token)).decide(action);
+    return decision.outcome === 'obligation' ? decision.rule : decision.outcome;
+  };
+  expect([await open('member.assign'), await open('note.read'), await open('tenant.close')]).toEqual(['allowed', 'allowed', 'secondFactor']);
+  now += 15 * MINUTES;
+  expect(await open('member.assign')).toBe('recentSignIn');
+  const proven = await on.prove(person.token, GOOD);
+  secrets.push(proven.token);
+  expect([await on.sender(person.token), await open('member.assign', proven.token)]).toEqual([undefined, 'allowed']);
+  now += DAYS;
+  expect(await open('note.read', proven.token)).toBe('acceptTerms');
+  expect(await code(on.acceptTerms(proven.token, '1'))).toBe('terms-changed');
+  await on.acceptTerms(proven.token, '2');
+  expect(await open('note.read', proven.token)).toBe('allowed');
+  await on.askForPassword(person.userId);
+  expect([await open('note.create', proven.token), await open('note.read', proven.token)]).toEqual(['choosePassword', 'allowed']);
+  const { token } = await on.changePassword(proven.token, { present: GOOD, next: BETTER });
+  expect(await open('note.create', token)).toBe('allowed');
+  await db.updateTable('lintel_person').set({ confirmed_at: null }).where('id', '=', person.userId).execute();
+  expect(await open('member.invite', token)).toBe('confirmAddress');
+  // What the application tells besides is handed on.
+  expect((await on.sender(token, ['ofOurs']))?.fulfilled).toContain('ofOurs');
+});
+
+test('a session that is bound to a tenant touches nothing of the person', async () => {
+  const person = await somebody();
+  const { token } = await accounts.startSession(person.userId, { enters: [person.tenantId], methods: ['pwd'] });
+  expect([(await accounts.sender(token))?.enters, (await accounts.signedIn(token))?.enters]).toEqual([[person.tenantId], [person.tenantId]]);
+  const calls: Record<string, (() => Promise<unknown>) | 'nobody' | 'code'> = {
+    prove: () => accounts.prove(token, GOOD),
+    changePassword: () => accounts.changePassword(token, { present: GOOD, next: BETTER }),
+    mySessions: () => accounts.mySessions(token),
+    endSession: () => accounts.endSession(token, 'x'),
+    endOtherSessions: () => accounts.endOtherSessions(token),
+    mySignIns: () => accounts.mySignIns(token),
+    ...Object.fromEntries(
+      ['signUp', 'lookAtLink', 'activate', 'joinByInvitation', 'signIn', 'signedIn', 'sender', 'signOut', 'forgotten', 'recover', 'acceptTerms'].map((name) => [
+        name,
+        'nobody' as const,
+      ]),
+    ),
+    ...Object.fromEntries(['within', 'startSession', 'setPassword', 'askForPassword'].map((name) => [name, 'code' as const])),
+  };
+  const methods = Object.getOwnPropertyNames(Accounts.prototype).filter((name) => !['constructor', 'hashes'].includes(name));
+  expect(Object.keys(calls).sort()).toEqual(methods.sort());
+  for (const [name, call] of Object.entries(calls)) if (typeof call === 'function') expect([name, await code(call())]).toEqual([name, 'session-bound']);
+  expect(await accounts.signedIn(person.token)).toBeDefined();
+  // What it accepts it accepts for its tenants.
+  const on = over({ terms: { version: '3', from: new Date(now) } });
+  await on.acceptTerms(token, '3');
+  const meets = async (one: string) => (await on.sender(one))?.fulfilled.includes('acceptTerms');
+  const other = await accounts.startSession(person.userId, { enters: ['elsewhere'] });
+  expect([await meets(token), await meets(person.token), await meets(other.token)]).toEqual([true, false, false]);
+});
+
+test('a password that anybody would try is refused, and it is said why', async () => {
+  const strict = over({ passwords: { names: ['Beekeeping'], isBreached: (password) => password === 'stolen but long enough' } });
+  const why = async (password: string) => {
+    const address = `w${++made}@waggle.example`;
+    const person = await lintel.addPerson({ name: 'Theodora', address });
+    return strict.setPassword(person, password).then(
+      () => 'taken',
+      (error) => error.details.why,
+    );
+  };
+  const tried: [string, string][] = [
+    ['fourteen chars', 'short'],
+    ['🐝🐝🐝🐝🐝🐝🐝🐝', 'short'],
+    ['x'.repeat(257), 'long'],
+    ['with a\u0007bell in it', 'unreadable'],
+    ['123456789987654321', 'common'],
+    ['1QAZ 2wsx 3edc 4rfv', 'common'],
+    ['theodora theodora', 'name'],
+    ['my waggle.example', 'name'],
+    ['beekeeping 2026!', 'name'],
+    ['stolen but long enough', 'breached'],
+    ['theodora walks along the river', 'taken'],
+    ['x'.repeat(256), 'taken'],
+  ];
+  for (const [password, expected] of tried) expect([password, await why(password)]).toEqual([password, expected]);
+  // In one way of writing: another keyboard types the same.
+  const person = await lintel.addPerson({ name: 'Zoë', address: 'zoe@people.example', confirmedAt: new Date(now) });
+  await accounts.setPassword(person, 'Ｃａｆé under the bridge'.normalize('NFD'));
+  expect((await signIn('zoe@people.example', 'Café under the bridge')).userId).toBe(person);
+  // A hash that was made as none is made today is made anew.
+  const { hash } = await import('@node-rs/argon2');
+  await db
+    .updateTable('lintel_credential')
+    .set({ password_hash: await hash(GOOD, { memoryCost: 8192, timeCost: 1 }) })
+    .where('person_id', '=', person)
+    .execute();
+  await signIn('zoe@people.example');
+  const kept = await db.selectFrom('lintel_credential').select('password_hash').where('person_id', '=', person).executeTakeFirstOrThrow();
+  expect(kept.password_hash).toMatch(/^\$argon2id\$v=19\$m=19456,t=2,p=1\$/);
+  expect(await code(signIn('zoe@people.example'))).toBe('done');
+});
+
+test('somebody sees when they signed in and when it was tried; sign-up can be closed, or make an account alone', async () => {
+  const { address } = await somebody();
+  now += SECONDS;
+  await code(accounts.signIn({ address, password: 'wrong', from: '192.0.2.77' }));
+  now += SECONDS;
+  const { token } = await signIn(address);
+  expect((await accounts.mySignIns(token)).map(({ outcome, place }) => [outcome, place])).toEqual([
+    ['in', null],
+    ['refused', '192.0.2.77'],
+    ['in', null],
+  ]);
+  expect(await code(over({ signUp: 'closed' }).signUp({ address: 'x@people.example' }))).toBe('sign-up-closed');
+  const alone = over({ signUp: 'account' });
+  await alone.signUp({ address: 'alone@people.example' });
+  const made = await alone.activate({ token: await letter('alone@people.example'), name: 'Al', password: GOOD });
+  expect([made.tenantId, await lintel.myTenants(made.userId)]).toEqual([undefined, []]);
+});
+
+test('no secret is kept anywhere as it is: not in a table, not in a statement, not in an error', async () => {
+  const tables = await sql<{ name: string }>`select table_name as name from information_schema.tables where table_name like 'lintel\\_%'`.execute(db);
+  let all = '';
+  for (const { name } of tables.rows) all += JSON.stringify((await sql`select * from ${sql.table(name)}`.execute(db)).rows);
+  expect(secrets.length).toBeGreaterThan(40);
+  expect(secrets.filter((secret) => secret === '' || all.includes(secret))).toEqual([]);
+});
