@@ -1,9 +1,10 @@
 /* Accounts of the library's own: how somebody comes to one, signs in, shows again who they are, and gets back in; and what whoever guesses learns, which is nothing. */
 import { Kysely, PostgresDialect, sql } from 'kysely';
+import { Secret, TOTP } from 'otpauth';
 import pg from 'pg';
 import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
 import { defineCharter, defineKinds, id, isLintelError, owner, tenant, text } from 'warm-lintel';
-import { Accounts, type AccountsOptions } from 'warm-lintel/accounts';
+import { Accounts, type AccountsOptions, type Entered } from 'warm-lintel/accounts';
 import type { Message } from 'warm-lintel/mail';
 import { createLintel, type Lintel } from 'warm-lintel/server';
 import { emptyPostgres } from './worlds.js';
@@ -48,7 +49,8 @@ const secrets: string[] = [GOOD, BETTER];
 let db: Kysely<any>;
 let lintel: Lintel<any>;
 let accounts: Accounts;
-const over = (options: AccountsOptions = {}) => new Accounts(lintel, { clock: () => now, ...options });
+const KEY = 'a key of the application’s own, which is long';
+const over = (options: AccountsOptions = {}) => new Accounts(lintel, { clock: () => now, secrets: [KEY], ...options });
 beforeAll(async () => {
   const { url } = await emptyPostgres();
   db = new Kysely<any>({
@@ -58,7 +60,7 @@ beforeAll(async () => {
   await sql`create table notes (id text collate "C" primary key, tenant_id text collate "C", owner_id text collate "C", title text collate "C")`.execute(db);
   const mailer = { send: async (message: Message) => void messages.push(message) };
   const page = (name: string) => (token: string) => `https://app.example/${name}#${token}`;
-  const accountLinks = { 'sign-up': page('activate'), forgotten: page('recover') };
+  const accountLinks = { 'sign-up': page('activate'), forgotten: page('recover'), factor: page('factor') };
   lintel = createLintel({ charter, db, mailer, clock: () => now, invitationLink: page('invitation'), addressLink: page('address'), accountLinks });
   await lintel.prepare();
 });
@@ -92,7 +94,7 @@ async function somebody(on = accounts) {
   return { address, ...entered, tenantId: entered.tenantId as string };
 }
 const signIn = async (address: string, password = GOOD, device?: string, on = accounts) => {
-  const entered = await on.signIn({ address, password, device });
+  const entered = (await on.signIn({ address, password, device })) as Entered;
   secrets.push(entered.token, entered.device);
   return entered;
 };
@@ -259,7 +261,7 @@ test('another password ends other sessions and devices; whoever has a session an
   const other = await signIn(address);
   for (let i = 0; i < 30; i++) expect(await code(accounts.changePassword(other.token, { present: 'wrong', next: BETTER }))).toBe('sign-in-failed');
   expect(await code(accounts.changePassword(other.token, { present: GOOD, next: BETTER }))).toBe('sign-in-failed');
-  expect(await code(accounts.prove(other.token, GOOD))).toBe('sign-in-failed');
+  expect(await code(accounts.prove(other.token, { password: GOOD }))).toBe('sign-in-failed');
   const renewed = await accounts.changePassword(token, { present: GOOD, next: BETTER });
   secrets.push(renewed.token);
   expect([await accounts.signedIn(token), await accounts.signedIn(other.token), (await accounts.signedIn(renewed.token))?.address]).toEqual([
@@ -279,6 +281,125 @@ test('another password ends other sessions and devices; whoever has a session an
   for (const one of inside) expect(await accounts.signedIn(one.token)).toBeUndefined();
 });
 
+/** Somebody with a second factor. */
+async function withFactor(on = accounts) {
+  const person = await somebody(on);
+  await on.askForFactor(person.token);
+  const { uri, secret, svg } = await on.beginFactor(person.token, await letter(person.address));
+  const totp = new TOTP({ secret: Secret.fromBase32(secret) });
+  secrets.push(secret);
+  expect([uri.includes(`secret=${secret}`), svg.startsWith('<svg')]).toEqual([true, true]);
+  const code = (at = now) => totp.generate({ timestamp: at });
+  const { session, recoveryCodes } = await on.confirmFactor(person.token, code());
+  secrets.push(session.token, ...recoveryCodes);
+  now += 30 * SECONDS;
+  return { ...person, token: session.token, code, recoveryCodes };
+}
+
+test('a second factor takes a password given lately, a letter and a first code; from then on no password suffices', async () => {
+  const person = await somebody();
+  const other = await signIn(person.address);
+  now += 16 * MINUTES;
+  expect(await code(accounts.askForFactor(person.token))).toBe('prove-first');
+  const { token } = await accounts.prove(person.token, { password: GOOD });
+  await accounts.askForFactor(token);
+  const link = await letter(person.address);
+  const stranger = await somebody();
+  expect(await code(accounts.beginFactor(stranger.token, link))).toBe('link-invalid');
+  const { secret } = await accounts.beginFactor(token, link);
+  expect(await code(accounts.beginFactor(token, link))).toBe('link-invalid');
+  const totp = new TOTP({ secret: Secret.fromBase32(secret) });
+  expect([await code(accounts.confirmFactor(token, '000000')), 'device' in (await signIn(person.address))]).toEqual(['sign-in-failed', true]);
+  const { session, recoveryCodes } = await accounts.confirmFactor(token, totp.generate({ timestamp: now }));
+  expect([new Set(recoveryCodes).size, recoveryCodes.every((one) => /^[a-z0-9]{4}(-[a-z0-9]{4}){3}$/.test(one))]).toEqual([10, true]);
+  expect([await accounts.signedIn(other.token), (await accounts.sender(session.token))?.fulfilled.includes('secondFactor')]).toEqual([undefined, true]);
+  await lintel.deliver();
+  expect(messages.at(-1)?.subject).toBe('You sign in with a second factor now');
+
+  const half = await accounts.signIn({ address: person.address, password: GOOD });
+  expect([half.next, 'device' in half, await accounts.signedIn(half.token), await code(accounts.mySessions(half.token))]).toEqual([
+    'secondFactor',
+    false,
+    undefined,
+    'no-account',
+  ]);
+  // The code by which it was confirmed was given once.
+  expect(await code(accounts.giveCode(half.token, { code: totp.generate({ timestamp: now }) }))).toBe('sign-in-failed');
+  now += 30 * SECONDS;
+  const entered = await accounts.giveCode(half.token, { code: totp.generate({ timestamp: now }) });
+  expect((await accounts.signedIn(entered.token))?.methods).toEqual(['pwd', 'otp']);
+  expect(await code(accounts.giveCode(half.token, { code: totp.generate({ timestamp: now }) }))).toBe('sign-in-failed');
+  const late = await accounts.signIn({ address: person.address, password: GOOD });
+  now += 10 * MINUTES;
+  expect(await code(accounts.giveCode(late.token, { code: totp.generate({ timestamp: now }) }))).toBe('sign-in-failed');
+});
+
+test('one code by many at once works once, and so does a recovery code; wrong ones are counted; a recovered password is not enough', async () => {
+  const { address, code: codeOf, recoveryCodes } = await withFactor();
+  const halfWay = async () => {
+    const all: { token: string }[] = [];
+    for (let i = 0; i < 16; i++) all.push(await accounts.signIn({ address, password: GOOD }));
+    return all;
+  };
+  const halves = await halfWay();
+  const all = await Promise.all(halves.map(({ token }) => code(accounts.giveCode(token, { code: codeOf() }))));
+  expect(all.filter((one) => one === 'done').length).toBe(1);
+  now += DAYS + MINUTES;
+  const again = await halfWay();
+  const recoveryCode = recoveryCodes[0]?.toUpperCase().replaceAll('-', ' ') as string;
+  const used = await Promise.all(again.map(({ token }) => code(accounts.giveCode(token, { recoveryCode }))));
+  expect(used.filter((one) => one === 'done').length).toBe(1);
+  await lintel.deliver();
+  expect(messages.at(-1)?.text).toContain('You have 9 left.');
+  // Of a million codes three are right; so many guesses are looked at in a day.
+  now += 2 * DAYS;
+  const looks = () => statements.filter((one) => one.includes('from "lintel_factor"')).length;
+  let [looked, token] = [0, ''];
+  for (let minute = 0; minute < 24 * 60; minute++) {
+    now += MINUTES;
+    if (minute % 9 === 0) token = (await accounts.signIn({ address, password: GOOD })).token;
+    statements = [];
+    await code(accounts.giveCode(token, { code: '000000' }));
+    looked += looks();
+  }
+  expect(looked).toBeLessThan(20);
+  now += 2 * DAYS;
+  await accounts.forgotten({ address });
+  await accounts.recover({ token: await letter(address), password: 'short yet' });
+  const half = await accounts.signIn({ address, password: 'short yet' });
+  expect([half.next, await accounts.signedIn(half.token)]).toEqual(['secondFactor', undefined]);
+});
+
+test('what changes a second factor, or is proven beside one, takes a code given lately', async () => {
+  const { token, code: codeOf } = await withFactor();
+  now += 16 * MINUTES;
+  for (const work of [
+    () => accounts.removeFactor(token),
+    () => accounts.newRecoveryCodes(token),
+    () => accounts.changePassword(token, { present: GOOD, next: BETTER }),
+    () => accounts.askForFactor(token),
+  ])
+    expect(await code(work())).toBe('prove-first');
+  expect(await code(accounts.prove(token, { password: GOOD }))).toBe('code-needed');
+  const proven = await accounts.prove(token, { code: codeOf() });
+  secrets.push(...(await accounts.newRecoveryCodes(proven.token)));
+  // Under another key of the application what was sealed opens still, as long as the one before is given too.
+  now += 30 * SECONDS;
+  expect((await over({ secrets: ['another key of the application’s own, long', KEY] }).prove(proven.token, { code: codeOf() })).userId).toBe(proven.userId);
+  now += 30 * SECONDS;
+  const last = await accounts.signIn({
+    address: (await lintel.db.selectFrom('lintel_person').select('address').where('id', '=', proven.userId).executeTakeFirstOrThrow()).address,
+    password: GOOD,
+  });
+  const { token: fresh } = await accounts.giveCode(last.token, { code: codeOf() });
+  expect(await code(over({ secrets: ['another key of the application’s own, long'] }).prove(fresh, { code: codeOf() }))).toBe('option-missing');
+  await accounts.removeFactor(fresh);
+  expect([
+    await count('lintel_recovery_code'),
+    (await accounts.signIn({ address: (await accounts.signedIn(fresh))?.address as string, password: GOOD })).next,
+  ]).toEqual([expect.any(Number), undefined]);
+});
+
 test('obligations are worked out from the session: a recent sign-in by showing again who one is, a password, terms, an address', async () => {
   const person = await somebody();
   const asked = { charter: charter.data.obligations };
@@ -292,7 +413,7 @@ test('obligations are worked out from the session: a recent sign-in by showing a
   expect([await open('member.assign'), await open('note.read'), await open('tenant.close')]).toEqual(['allowed', 'allowed', 'secondFactor']);
   now += 15 * MINUTES;
   expect(await open('member.assign')).toBe('recentSignIn');
-  const proven = await on.prove(person.token, GOOD);
+  const proven = await on.prove(person.token, { password: GOOD });
   secrets.push(proven.token);
   expect([await on.sender(person.token), await open('member.assign', proven.token)]).toEqual([undefined, 'allowed']);
   now += DAYS;
@@ -315,17 +436,32 @@ test('a session that is bound to a tenant touches nothing of the person', async 
   const { token } = await accounts.startSession(person.userId, { enters: [person.tenantId], methods: ['pwd'] });
   expect([(await accounts.sender(token))?.enters, (await accounts.signedIn(token))?.enters]).toEqual([[person.tenantId], [person.tenantId]]);
   const calls: Record<string, (() => Promise<unknown>) | 'nobody' | 'code'> = {
-    prove: () => accounts.prove(token, GOOD),
+    prove: () => accounts.prove(token, { password: GOOD }),
     changePassword: () => accounts.changePassword(token, { present: GOOD, next: BETTER }),
     mySessions: () => accounts.mySessions(token),
     endSession: () => accounts.endSession(token, 'x'),
     endOtherSessions: () => accounts.endOtherSessions(token),
     mySignIns: () => accounts.mySignIns(token),
+    askForFactor: () => accounts.askForFactor(token),
+    beginFactor: () => accounts.beginFactor(token, 'x'),
+    confirmFactor: () => accounts.confirmFactor(token, '123456'),
+    newRecoveryCodes: () => accounts.newRecoveryCodes(token),
+    removeFactor: () => accounts.removeFactor(token),
     ...Object.fromEntries(
-      ['signUp', 'lookAtLink', 'activate', 'joinByInvitation', 'signIn', 'signedIn', 'sender', 'signOut', 'forgotten', 'recover', 'acceptTerms'].map((name) => [
-        name,
-        'nobody' as const,
-      ]),
+      [
+        'signUp',
+        'lookAtLink',
+        'activate',
+        'joinByInvitation',
+        'signIn',
+        'signedIn',
+        'sender',
+        'signOut',
+        'forgotten',
+        'recover',
+        'acceptTerms',
+        'giveCode',
+      ].map((name) => [name, 'nobody' as const]),
     ),
     ...Object.fromEntries(['within', 'startSession', 'setPassword', 'askForPassword'].map((name) => [name, 'code' as const])),
   };

@@ -4,6 +4,8 @@ import { LintelError } from '../base/index.js';
 export interface PasswordRules {
   /** Characters at least. Default 15. */
   readonly least?: number;
+  /** The same for somebody who signs in with a second factor besides. Default 8. */
+  readonly leastBesideFactor?: number;
   /** Names that nobody takes for a password: the application's. Those of the person, and of the tenant that is made, are refused anyway. */
   readonly names?: readonly string[];
   /** Says of a password that it is known to be in a list of stolen ones. */
@@ -11,6 +13,7 @@ export interface PasswordRules {
 }
 
 const LEAST = 15;
+const LEAST_BESIDE_FACTOR = 8;
 const MOST = 256;
 /** So much has to be left of a password beside a name that is in it. */
 const BESIDE_NAME = 8;
@@ -36,9 +39,9 @@ export const written = (password: unknown): string => (typeof password === 'stri
  * @returns as it is hashed.
  * @throws LintelError `weak-password`, with `why` in its details: `short`, `long`, `unreadable`, `common`, `name`, `breached`.
  */
-export async function readPassword(given: unknown, rules: PasswordRules, near: readonly string[]): Promise<string> {
+export async function readPassword(given: unknown, rules: PasswordRules, near: readonly string[], besideFactor: boolean): Promise<string> {
   const password = written(given);
-  const { least = LEAST } = rules;
+  const least = besideFactor ? (rules.leastBesideFactor ?? LEAST_BESIDE_FACTOR) : (rules.least ?? LEAST);
   const length = [...password].length;
   if (length < least) throw weak('short', `A password has at least ${least} characters. Several words are easy to remember.`);
   if (length > MOST) throw weak('long', `A password has at most ${MOST} characters.`);

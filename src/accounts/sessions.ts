@@ -47,6 +47,8 @@ export interface MySession {
 const DAY = 86_400_000;
 /** When a session was last used is written at most so often. */
 const SEEN_MINUTES = 5;
+/** For so long a second factor may follow the password. */
+const HALF_MINUTES = 10;
 export const sha256 = (text: string): string => createHash('sha256').update(text).digest('hex');
 /** 256 random bits. */
 export const secret = (): string => randomBytes(32).toString('base64url');
@@ -65,16 +67,29 @@ export class Sessions {
     tx: Kysely<AccountTables>,
     userId: string,
     now: number,
-    how: { readonly methods: readonly string[]; readonly label?: string | undefined; readonly enters?: readonly string[] | undefined; readonly hours?: number },
+    how: {
+      readonly methods: readonly string[];
+      readonly label?: string | undefined;
+      readonly enters?: readonly string[] | undefined;
+      readonly hours?: number;
+      readonly isHalf?: boolean;
+    },
   ): Promise<Session> {
     await holdPerson(tx as never, userId);
     const token = secret();
     const at = new Date(now);
-    const expiresAt = new Date(now + (how.hours === undefined ? this.#most : Math.min(this.#most, how.hours * 3_600_000)));
+    const span = how.isHalf ? HALF_MINUTES * 60_000 : how.hours === undefined ? this.#most : how.hours * 3_600_000;
+    const expiresAt = new Date(now + Math.min(this.#most, span));
     const row = { id: newId(), token_hash: sha256(token), person_id: userId, started_at: at, seen_at: at, proven_at: at, expires_at: expiresAt };
     await tx
       .insertInto('lintel_session')
-      .values({ ...row, methods: [...how.methods], enters: how.enters ? [...how.enters].sort() : null, label: how.label?.slice(0, 200) ?? null })
+      .values({
+        ...row,
+        methods: [...how.methods],
+        enters: how.enters ? [...how.enters].sort() : null,
+        label: how.label?.slice(0, 200) ?? null,
+        is_half: how.isHalf ?? false,
+      })
       .execute();
     return { userId, token, expiresAt };
   }
@@ -95,7 +110,9 @@ export class Sessions {
           'accepted',
         ),
       )
+      .select(sql<boolean>`exists (select from lintel_factor f where f.person_id = p.id and f.confirmed_at is not null)`.as('has_factor'))
       .where('s.token_hash', '=', sha256(token))
+      .where('s.is_half', '=', false)
       .where('s.expires_at', '>', new Date(now))
       .where('s.seen_at', '>', new Date(now - this.#idle))
       .executeTakeFirst();
@@ -106,6 +123,18 @@ export class Sessions {
         .where('token_hash', '=', row.token_hash)
         .execute();
     return row;
+  }
+
+  /** Of somebody whose second factor is still to come; undefined when it is none, or its time is over. */
+  async readHalf(db: Kysely<AccountTables>, token: unknown, now: number) {
+    if (typeof token !== 'string' || token === '' || token.length > 200) return undefined;
+    return db
+      .selectFrom('lintel_session')
+      .select(['id', 'person_id', 'label'])
+      .where('token_hash', '=', sha256(token))
+      .where('is_half', '=', true)
+      .where('expires_at', '>', new Date(now))
+      .executeTakeFirst();
   }
 
   /** Somebody has shown again who they are: the session goes on under another secret. @throws LintelError `no-account` where it was ended meanwhile. */
@@ -125,6 +154,7 @@ export class Sessions {
       .selectFrom('lintel_session')
       .select(['id', 'label', 'started_at', 'seen_at'])
       .where('person_id', '=', userId)
+      .where('is_half', '=', false)
       .where('expires_at', '>', new Date(now))
       .where('seen_at', '>', new Date(now - this.#idle))
       .orderBy('seen_at', 'desc')
@@ -140,4 +170,10 @@ export class Sessions {
     else if (which.but !== undefined) query = query.where('id', '!=', which.but);
     return Number((await query.executeTakeFirst()).numDeletedRows);
   }
+}
+
+export function whoIs(row: NonNullable<Awaited<ReturnType<Sessions['read']>>>): SignedIn {
+  const { id, person_id, name, address_written, started_at, proven_at, methods, enters } = row;
+  const common = { userId: person_id, name, address: address_written, sessionId: id, signedInAt: started_at, provenAt: proven_at, methods };
+  return { ...common, ...(enters !== null && { enters }) };
 }

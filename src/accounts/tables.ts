@@ -27,6 +27,8 @@ export interface AccountTables extends LintelTables {
     enters: string[] | null;
     /** What its owner knows the device by. */
     label: string | null;
+    /** A second factor is still to come: until then nobody is signed in. */
+    is_half: Generated<boolean>;
   };
   /** Wrong tries, by a keyed hash of the address that was typed. */
   lintel_try: { key: string; wrong: number; open_at: Moment; at: Moment };
@@ -34,6 +36,9 @@ export interface AccountTables extends LintelTables {
   lintel_device: { token_hash: string; person_id: string; made_at: Moment };
   /** `who`: the person who came in; of a try that was refused, the keyed hash of the address that was typed. */
   lintel_sign_in: { id: string; who: string; at: Moment; method: string; outcome: 'in' | 'refused'; place: string | null };
+  /** A generator of codes (RFC 6238), one a person; `confirmed_at` null until its first code was given, `last_step` the time step of the last that was. */
+  lintel_factor: { person_id: string; sealed: string; made_at: Moment; confirmed_at: Date | null; last_step: Generated<number | string> };
+  lintel_recovery_code: { person_id: string; code_hash: string };
   /** `scope`: empty; or for which tenants, where the session was bound to some: it accepts for these alone. */
   lintel_accepted: { person_id: string; version: string; scope: string; at: Moment };
 }

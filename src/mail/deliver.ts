@@ -53,11 +53,19 @@ const LINKS = 5;
 const HOUR = 3_600_000;
 
 /** What an owner is told at once, whatever else was sent to them. */
-const OF_SECURITY: ReadonlySet<string> = new Set<NoticeName>(['address-changed', 'password-changed', 'sign-in-locked']);
+const OF_SECURITY: ReadonlySet<string> = new Set<NoticeName>([
+  'address-changed',
+  'password-changed',
+  'sign-in-locked',
+  'factor-added',
+  'factor-removed',
+  'recovery-code-used',
+]);
 /** What is sent on somebody's asking, to an address that anybody may name. */
 const LETTERS = {
   'sign-up': { isMeant: (isOwned: boolean) => !isOwned, else: 'sign-up-taken' },
   forgotten: { isMeant: (isOwned: boolean) => isOwned, else: 'forgotten-unknown' },
+  factor: { isMeant: (isOwned: boolean) => isOwned, else: 'forgotten-unknown' },
 } as const satisfies Record<LinkUse, { readonly isMeant: (isOwned: boolean) => boolean; readonly else: NoticeName }>;
 const isLetter = (notice: string | null): notice is LinkUse => notice !== null && Object.hasOwn(LETTERS, notice);
 

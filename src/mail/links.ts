@@ -3,7 +3,7 @@ import { hashOf, LintelError, newId } from '../base/index.js';
 import { type LintelTables, newToken, splitToken } from '../membership/index.js';
 
 /** For what a link in a letter is good, and for how many minutes from when it was sent. */
-const MINUTES = { 'sign-up': 24 * 60, forgotten: 30 } as const;
+const MINUTES = { 'sign-up': 24 * 60, forgotten: 30, factor: 30 } as const;
 export type LinkUse = keyof typeof MINUTES;
 
 const linkInvalid = () => new LintelError('link-invalid', 'This link does not count any more. Ask for a new one.', {});

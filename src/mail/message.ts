@@ -103,6 +103,31 @@ export function noticeWords(notice: NoticeName, of: Readonly<Record<string, stri
         ],
         after: ['If that was you, wait a little, or ask for a new password where you sign in.'],
       };
+    case 'factor':
+      return {
+        subject: 'Add a second factor',
+        before: ['You want to sign in with a second factor from now on. Go on here, on the device where you are signed in.'],
+        action: 'Add a second factor',
+        after: ['The link counts for half an hour, and once. If that was not you, somebody else is signed in as you: choose a new password at once.'],
+      };
+    case 'factor-added':
+      return {
+        subject: 'You sign in with a second factor now',
+        before: [`Hello ${of.name},`, 'from now on your account asks for a code besides the password, and every other device was signed out.'],
+        after: ['If that was not you, tell whoever runs this application at once.'],
+      };
+    case 'factor-removed':
+      return {
+        subject: 'Your second factor was removed',
+        before: [`Hello ${of.name},`, 'your account asks for the password alone from now on.'],
+        after: ['If that was not you, choose a new password at once.'],
+      };
+    case 'recovery-code-used':
+      return {
+        subject: 'A recovery code was used',
+        before: [`Hello ${of.name},`, `somebody signed in to your account with a recovery code. You have ${of.left} left.`],
+        after: ['If that was not you, choose a new password at once.'],
+      };
     case 'care-begun':
       return {
         subject: `${of.by} looks after ${of.tenant}`,

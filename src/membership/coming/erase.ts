@@ -106,7 +106,15 @@ async function eraseBeside(tx: Kysely<LintelTables>, traces: Traces): Promise<vo
   await tx.deleteFrom('lintel_care').where('person_id', '=', userId).execute();
   await tx.deleteFrom('lintel_link').where('address', 'in', addresses).execute();
   await sql`delete from lintel_sign_in where who = ${userId}`.execute(tx);
-  for (const table of ['lintel_address_proof', 'lintel_session', 'lintel_device', 'lintel_accepted', 'lintel_credential'] as const)
+  for (const table of [
+    'lintel_address_proof',
+    'lintel_session',
+    'lintel_device',
+    'lintel_accepted',
+    'lintel_factor',
+    'lintel_recovery_code',
+    'lintel_credential',
+  ] as const)
     await sql`delete from ${sql.table(table)} where person_id = ${userId}`.execute(tx);
 }
 

@@ -23,6 +23,11 @@ export interface Notices {
   /** To the owner of an account: something by which they sign in was changed, or somebody cannot get in. */
   readonly 'password-changed': { readonly name: string };
   readonly 'sign-in-locked': { readonly name: string };
+  /** To an address whose owner wants a second factor: its link lets them add the first. */
+  readonly factor: Record<string, never>;
+  readonly 'factor-added': { readonly name: string };
+  readonly 'factor-removed': { readonly name: string };
+  readonly 'recovery-code-used': { readonly name: string; readonly left: string };
   readonly 'appeal-declined': { readonly tenant: string; readonly action: string; readonly reason: string };
 }
 

@@ -1,7 +1,7 @@
 import type { Migration } from './migration.js';
 
 export const STEP_0014: Migration = {
-  name: '0014 sign-in: sessions, tries, links, devices',
+  name: '0014 sign-in: sessions, tries, links, devices, factors',
   sql: `
 alter table lintel_credential add column set_at timestamptz not null default now(), add column must_change boolean not null default false;
 delete from lintel_session;
@@ -11,7 +11,8 @@ alter table lintel_session
   add column proven_at timestamptz not null,
   add column methods text[] not null,
   add column enters text[] collate "C",
-  add column label text;
+  add column label text,
+  add column is_half boolean not null default false;
 create unique index lintel_session_id on lintel_session (id);
 create table lintel_link (
   id text collate "C" primary key,
@@ -47,6 +48,18 @@ create table lintel_sign_in (
 );
 create index lintel_sign_in_who on lintel_sign_in (who, at);
 create index lintel_sign_in_at on lintel_sign_in (at);
+create table lintel_factor (
+  person_id text collate "C" primary key references lintel_person (id),
+  sealed text not null,
+  made_at timestamptz not null,
+  confirmed_at timestamptz,
+  last_step bigint not null default 0
+);
+create table lintel_recovery_code (
+  person_id text collate "C" not null references lintel_person (id),
+  code_hash text collate "C" not null,
+  primary key (person_id, code_hash)
+);
 create table lintel_accepted (
   person_id text collate "C" not null references lintel_person (id),
   version text collate "C" not null,

@@ -1,0 +1,127 @@
+import type { Kysely, Transaction } from 'kysely';
+import { hashOf, inTransaction, LintelError, newId } from '../base/index.js';
+import { type NoticeName, secretOf, tell } from '../membership/index.js';
+import type { Lintel } from '../server/index.js';
+import { Hashing } from './hashing.js';
+import type { AccountsOptions, Coming, Entered } from './options.js';
+import { readPassword, written } from './passwords.js';
+import { Sessions, secret, sha256 } from './sessions.js';
+import type { AccountTables } from './tables.js';
+import { countTry, forgive, Places } from './tries.js';
+
+const DAY = 86_400_000;
+
+export const signInFailed = () =>
+  new LintelError('sign-in-failed', 'Address and password do not fit together, or there were too many tries. Wait a little, or choose a new password.', {});
+export const notSignedIn = () => new LintelError('no-account', 'Sign in first.', {});
+
+/** A session as it is read, with whose it is. */
+export type Row = NonNullable<Awaited<ReturnType<Sessions['read']>>>;
+export type Tx = Transaction<AccountTables>;
+
+/** What all that is done with accounts stands on. */
+export class Ground {
+  readonly lintel: Lintel<any>;
+  readonly options: AccountsOptions;
+  readonly sessions: Sessions;
+  readonly hashing: Hashing;
+  readonly places: Places;
+  #secret: Promise<string> | undefined;
+
+  constructor(lintel: Lintel<any>, options: AccountsOptions, shared?: Pick<Ground, 'hashing' | 'places'>) {
+    this.lintel = lintel;
+    this.options = options;
+    this.sessions = new Sessions(options.sessions ?? {});
+    this.hashing = shared?.hashing ?? new Hashing();
+    this.places = shared?.places ?? new Places();
+  }
+
+  get db(): Kysely<AccountTables> {
+    return this.lintel.db as unknown as Kysely<AccountTables>;
+  }
+
+  get now(): number {
+    return (this.options.clock ?? Date.now)();
+  }
+
+  get recentSince(): number {
+    return this.now - (this.options.recentMinutes ?? 15) * 60_000;
+  }
+
+  inTransaction<R>(work: (tx: Tx) => Promise<R>): Promise<R> {
+    return inTransaction(this.db, work);
+  }
+
+  /** A keyed hash of what was typed: whoever has the table cannot tell of whom it speaks. */
+  async keyOf(typed: string): Promise<string> {
+    this.#secret ??= secretOf(this.lintel.db);
+    return hashOf([await this.#secret, '\n', typed]);
+  }
+
+  /** @throws LintelError `weak-password`, `too-fast`. */
+  async newHash(password: string, near: readonly string[], { from }: Coming, besideFactor = false): Promise<string> {
+    return this.hashing.hash(await readPassword(password, this.options.passwords ?? {}, near, besideFactor), from);
+  }
+
+  /** The session of somebody who asks for something of their own. @throws LintelError `no-account`; `session-bound` for one that is bound to tenants: it touches nothing of the person. */
+  async own(token: string): Promise<Row> {
+    const row = await this.sessions.read(this.db, token, this.now);
+    if (!row) throw notSignedIn();
+    if (row.enters !== null)
+      throw new LintelError('session-bound', 'You are signed in by your organisation, and for it alone. Sign in with a password or a passkey of your own.', {});
+    return row;
+  }
+
+  /** The same, of somebody who has shown lately who they are, with the second factor where they have one. @throws LintelError and `prove-first`. */
+  async ownLately(token: string): Promise<Row> {
+    const row = await this.own(token);
+    if (row.proven_at.getTime() > this.recentSince && (!row.has_factor || row.methods.includes('otp'))) return row;
+    throw new LintelError('prove-first', 'Show again who you are: this takes a password, or a code, that was given a few minutes ago at most.', {});
+  }
+
+  /** Does work that is right or wrong, under a count of wrong ones. @throws LintelError `sign-in-failed`. */
+  async counted(key: string, isRight: () => Promise<boolean>): Promise<void> {
+    const hashed = await this.keyOf(key);
+    if ((await countTry(this.db, hashed, this.now)) === undefined || !(await isRight())) throw signInFailed();
+    await forgive(this.db, hashed);
+  }
+
+  /** Compares the password of whoever is signed in. @throws LintelError `sign-in-failed`, `too-fast`. */
+  insistOnPassword(row: Row, password: string, { from }: Coming): Promise<void> {
+    return this.counted(`session ${row.id}`, () => this.hashing.isRight(row.password_hash ?? undefined, written(password).slice(0, 300), from));
+  }
+
+  /** Begins the session of somebody who has shown who they are, on a device that is known from then on. */
+  async enter(tx: Tx, userId: string, methods: readonly string[], coming: Coming): Promise<Entered> {
+    const [now, device] = [this.now, secret()];
+    await tx
+      .insertInto('lintel_device')
+      .values({ token_hash: sha256(device), person_id: userId, made_at: new Date(now) })
+      .execute();
+    await this.onRecord(tx, userId, methods.join(' '), 'in', coming);
+    await tx
+      .deleteFrom('lintel_sign_in')
+      .where('at', '<', new Date(now - (this.options.signInsDays ?? 90) * DAY))
+      .execute();
+    return { ...(await this.sessions.begin(tx, userId, now, { methods, label: coming.label })), device };
+  }
+
+  /** @param who the person; or of whoever was refused the keyed hash of what they typed. */
+  async onRecord(tx: Tx, who: string, method: string, outcome: 'in' | 'refused', { from }: Coming): Promise<void> {
+    await tx
+      .insertInto('lintel_sign_in')
+      .values({ id: newId(), who, at: new Date(this.now), method, outcome, place: from ?? null })
+      .execute();
+  }
+
+  /** Tells somebody of something by which they sign in. */
+  tell(
+    tx: Tx,
+    notice: NoticeName,
+    person: { readonly id: string; readonly name: string; readonly address: string },
+    of: Readonly<Record<string, string>> = {},
+  ): Promise<void> {
+    const telling = { tx: tx as never, at: new Date(this.now), setting: this.lintel };
+    return tell(telling, person.id, [person.address], notice, { name: person.name, ...of } as never);
+  }
+}

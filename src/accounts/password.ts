@@ -1,0 +1,91 @@
+import type { Kysely } from 'kysely';
+import { LintelError } from '../base/index.js';
+import { dropLinks, lookAtLink, useLink } from '../mail/index.js';
+import { lockPerson } from '../membership/index.js';
+import { codeIsRight } from './factors.js';
+import { type Ground, notSignedIn, type Tx } from './ground.js';
+import type { Coming } from './options.js';
+import type { Session } from './sessions.js';
+import type { AccountTables } from './tables.js';
+import { forgive } from './tries.js';
+
+export async function keepPassword(tx: Kysely<AccountTables>, userId: string, hash: string, now: number): Promise<void> {
+  const row = { password_hash: hash, set_at: new Date(now), must_change: false };
+  await tx
+    .insertInto('lintel_credential')
+    .values({ person_id: userId, ...row })
+    .onConflict((c) => c.column('person_id').doUpdateSet(row))
+    .execute();
+}
+
+/**
+ * Sets a password, and ends every session, device and link beside it. The person is locked: whoever signs in with the password before comes in before this, and is signed out by it, or
+ * not at all.
+ *
+ * @param but a session that goes on.
+ */
+async function replacePassword({ sessions, now }: Ground, tx: Tx, userId: string, hash: string, but?: string) {
+  await lockPerson(tx as never, userId);
+  const person = await tx.selectFrom('lintel_person').select(['id', 'name', 'address', 'address_written']).where('id', '=', userId).executeTakeFirst();
+  if (!person) throw notSignedIn();
+  await keepPassword(tx, userId, hash, now);
+  await sessions.end(tx, userId, { but });
+  await tx.deleteFrom('lintel_device').where('person_id', '=', userId).execute();
+  await dropLinks(tx, person.address);
+  return { id: userId, name: person.name, address: person.address_written };
+}
+
+const hasFactor = async (ground: Ground, userId: string | undefined) =>
+  userId !== undefined &&
+  (await ground.db.selectFrom('lintel_factor').select('person_id').where('person_id', '=', userId).where('confirmed_at', 'is not', null).executeTakeFirst()) !==
+    undefined;
+
+export type Proof = { readonly password: string } | { readonly code: string };
+
+export async function prove(ground: Ground, token: string, by: Proof, coming: Coming): Promise<Session> {
+  const row = await ground.own(token);
+  if ('code' in by) await ground.counted(`code ${row.person_id}`, () => codeIsRight(ground, row.person_id, by.code));
+  else if (row.has_factor) throw new LintelError('code-needed', 'Your account has a second factor: give a code of it.', {});
+  else await ground.insistOnPassword(row, by.password, coming);
+  return ground.inTransaction((tx) => ground.sessions.renew(tx, row.token_hash, 'code' in by ? 'otp' : 'pwd', ground.now));
+}
+
+export async function changePassword(
+  ground: Ground,
+  token: string,
+  { present, next }: { readonly present: string; readonly next: string },
+  coming: Coming,
+): Promise<Session> {
+  const row = await ground.own(token);
+  if (row.has_factor) await ground.ownLately(token);
+  await ground.insistOnPassword(row, present, coming);
+  const hash = await ground.newHash(next, [row.name, row.address], coming, row.has_factor);
+  return ground.inTransaction(async (tx) => {
+    const person = await replacePassword(ground, tx, row.person_id, hash, row.id);
+    await ground.tell(tx, 'password-changed', person);
+    return ground.sessions.renew(tx, row.token_hash, 'pwd', ground.now);
+  });
+}
+
+export async function recover(ground: Ground, input: { readonly token: string; readonly password: string } & Coming): Promise<void> {
+  const { address } = await lookAtLink(ground.db, 'forgotten', input.token, ground.now);
+  const person = await ground.lintel.personByAddress(address);
+  const hash = await ground.newHash(input.password, [person?.name ?? '', address], input, await hasFactor(ground, person?.id));
+  await ground.inTransaction(async (tx) => {
+    if (person) await lockPerson(tx as never, person.id);
+    await useLink(tx, 'forgotten', input.token, ground.now);
+    // The address may be another's by now.
+    const owner = await ground.lintel.within(tx).personByAddress(address);
+    if (!person || owner?.id !== person.id || owner.confirmedAt === null) throw new LintelError('link-invalid', 'This link does not count any more.', {});
+    await forgive(tx, await ground.keyOf(address));
+    await ground.tell(tx, 'password-changed', await replacePassword(ground, tx, person.id, hash));
+  });
+}
+
+export async function setPassword(ground: Ground, userId: string, password: string): Promise<void> {
+  const person = await ground.db.selectFrom('lintel_person').select(['name', 'address']).where('id', '=', userId).executeTakeFirst();
+  const hash = await ground.newHash(password, person ? [person.name, person.address] : [], {});
+  await ground.inTransaction(async (tx) => {
+    await replacePassword(ground, tx, userId, hash);
+  });
+}

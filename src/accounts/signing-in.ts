@@ -1,0 +1,94 @@
+import { isLintelError } from '../base/index.js';
+import { lockPerson, readAddress, tell } from '../membership/index.js';
+import { codeIsRight, knowsRecoveryCode, takeRecoveryCode } from './factors.js';
+import { type Ground, signInFailed } from './ground.js';
+import type { Coming, Entered, HalfWay } from './options.js';
+import { written } from './passwords.js';
+import { sha256 } from './sessions.js';
+import { countTry, forgive, LOCKS } from './tries.js';
+
+/** As addresses are compared, in whatever way it is written; undefined for what is none. */
+function read(address: unknown): { readonly normal: string; readonly written: string } | undefined {
+  try {
+    return readAddress(String(address));
+  } catch (error) {
+    if (isLintelError(error)) return undefined;
+    throw error;
+  }
+}
+
+export interface SignIn extends Coming {
+  readonly address: string;
+  readonly password: string;
+  /** What {@link Entered} gave this device. */
+  readonly device?: string | undefined;
+}
+
+export async function signIn(ground: Ground, input: SignIn): Promise<Entered | HalfWay> {
+  const { from } = input;
+  const takeBack = await ground.places.count(from);
+  const address = read(input.address);
+  const compared = address?.normal ?? String(input.address).slice(0, 300);
+  const found = await ground.db
+    .selectFrom('lintel_person as p')
+    .leftJoin('lintel_credential as c', 'c.person_id', 'p.id')
+    .leftJoin('lintel_factor as f', (join) => join.onRef('f.person_id', '=', 'p.id').on('f.confirmed_at', 'is not', null))
+    .leftJoin('lintel_device as d', (join) => join.onRef('d.person_id', '=', 'p.id').on('d.token_hash', '=', sha256(String(input.device ?? ''))))
+    .select(['p.id', 'c.password_hash', 'f.person_id as factor', 'd.token_hash as device'])
+    .where('p.address', '=', compared)
+    .executeTakeFirst();
+  const [who, key] = await Promise.all([ground.keyOf(compared), ground.keyOf(found?.device ?? compared)]);
+  const wrong = await countTry(ground.db, key, ground.now);
+  if (wrong === undefined) throw signInFailed();
+  const kept = found?.password_hash ?? undefined;
+  const password = written(input.password).slice(0, 300);
+  if (!(await ground.hashing.isRight(kept, password, from)) || !found || kept === undefined) {
+    await refused(ground, who, input, wrong >= LOCKS && found?.device == null ? address?.written : undefined);
+    throw signInFailed();
+  }
+  await takeBack();
+  const better = ground.hashing.isOld(kept) ? await ground.hashing.hash(password, from) : undefined;
+  return ground.inTransaction(async (tx) => {
+    // The password has to be theirs still.
+    await lockPerson(tx as never, found.id);
+    const present = await tx.selectFrom('lintel_credential').select('password_hash').where('person_id', '=', found.id).executeTakeFirst();
+    if (present?.password_hash !== kept) throw signInFailed();
+    if (better !== undefined) await tx.updateTable('lintel_credential').set({ password_hash: better }).where('person_id', '=', found.id).execute();
+    await forgive(tx, key);
+    if (found.factor === null) return ground.enter(tx, found.id, ['pwd'], input);
+    return {
+      ...(await ground.sessions.begin(tx, found.id, ground.now, { methods: ['pwd'], label: input.label, isHalf: true })),
+      next: 'secondFactor' as const,
+    };
+  });
+}
+
+/** Puts on record that somebody was not let in, by whatever address they typed; and at the wrong try that locks it, a letter for its owner, if it has one. */
+async function refused(ground: Ground, who: string, coming: Coming, locked: string | undefined): Promise<void> {
+  await ground.inTransaction(async (tx) => {
+    await ground.onRecord(tx, who, 'pwd', 'refused', coming);
+    const telling = { tx: tx as never, at: new Date(ground.now), setting: ground.lintel };
+    if (locked !== undefined) await tell(telling, '', [locked], 'sign-in-locked', { name: '' });
+  });
+}
+
+export type Code = { readonly code: string } | { readonly recoveryCode: string };
+
+/** Goes on from the password to the second factor. */
+export async function giveCode(ground: Ground, token: string, given: Code, coming: Coming): Promise<Entered> {
+  const half = await ground.sessions.readHalf(ground.db, token, ground.now);
+  if (!half) throw signInFailed();
+  await ground.counted(`code ${half.person_id}`, () =>
+    'recoveryCode' in given ? knowsRecoveryCode(ground, half.person_id, given.recoveryCode) : codeIsRight(ground, half.person_id, given.code),
+  );
+  return ground.inTransaction(async (tx) => {
+    const person = await lockPerson(tx as never, half.person_id);
+    // Of several at once one goes on.
+    if (!person || (await ground.sessions.end(tx, half.person_id, { id: half.id })) === 0) throw signInFailed();
+    if ('recoveryCode' in given) {
+      const left = await takeRecoveryCode(tx, half.person_id, given.recoveryCode);
+      await ground.tell(tx, 'recovery-code-used', { id: half.person_id, name: person.name, address: person.address_written }, { left: String(left) });
+    }
+    return ground.enter(tx, half.person_id, ['pwd', 'otp'], { ...coming, label: half.label ?? coming.label });
+  });
+}
