@@ -46,7 +46,7 @@ function browser() {
 }
 async function as(address: string) {
   const call = browser();
-  expect((await call('POST', '/api/sign-in', { address, password: 'honey and beeswax' })).status).toBe(200);
+  expect((await call('POST', '/lintel/account/sign-in', { address, password: 'honey and beeswax' })).status).toBe(200);
   return call;
 }
 const invitation = (address: string, role: string) => ({ invitations: [{ address, roles: [{ role, anchor: { on: 'tenant' } }] }] });
@@ -54,20 +54,20 @@ const hives = async () => db.selectFrom('hives').selectAll().orderBy('id').execu
 
 test('the session cookie cannot be read by a page, and is worth nothing after signing out', async () => {
   const call = browser();
-  const { setCookie } = await call('POST', '/api/sign-in', { address: 'tobias@alderbrook.example', password: 'honey and beeswax' });
+  const { setCookie } = await call('POST', '/lintel/account/sign-in', { address: 'tobias@alderbrook.example', password: 'honey and beeswax' });
   expect(setCookie).toMatch(/HttpOnly; SameSite=Lax/);
   const stolen = { cookie: setCookie?.split(';')[0] ?? '' };
   expect((await browser()('GET', '/api/t/alderbrook/hives', undefined, stolen)).status).toBe(200);
-  await call('POST', '/api/sign-out', {});
+  await call('POST', '/lintel/account/sign-out', {});
   expect((await browser()('GET', '/api/t/alderbrook/hives', undefined, stolen)).status).toBe(401);
 });
 
 test('a wrong password and an unknown account answer alike', async () => {
   const answers = await Promise.all([
-    browser()('POST', '/api/sign-in', { address: 'tobias@alderbrook.example', password: 'wrong-password' }),
-    browser()('POST', '/api/sign-in', { address: 'nobody@alderbrook.example', password: 'wrong-password' }),
-    browser()('POST', '/api/sign-in', { address: ['x'], password: { $ne: 1 } }),
+    browser()('POST', '/lintel/account/sign-in', { address: 'tobias@alderbrook.example', password: 'wrong-password' }),
+    browser()('POST', '/lintel/account/sign-in', { address: 'nobody@alderbrook.example', password: 'wrong-password' }),
   ]);
+  expect((await browser()('POST', '/lintel/account/sign-in', { address: ['x'], password: { $ne: 1 } })).json.code).toBe('bad-request');
   expect(new Set(answers.map((a) => `${a.status} ${a.text}`)).size).toBe(1);
   expect(answers[0]?.status).toBe(401);
 });
@@ -75,11 +75,11 @@ test('a wrong password and an unknown account answer alike', async () => {
 test('whoever tries passwords is slowed, from wherever, and does not shut out whoever has been here before', async () => {
   const from = (place: string, password: string, headers: Record<string, string> = {}, address = 'lene@alderbrook.example') =>
     app.request(
-      '/api/sign-in',
+      '/lintel/account/sign-in',
       { method: 'POST', body: JSON.stringify({ address, password }), headers: { 'content-type': 'application/json', ...headers } },
       { incoming: { socket: { remoteAddress: place } } },
     );
-  const device = /apiary_device=[^;]+/.exec((await from('192.0.2.9', 'honey and beeswax')).headers.getSetCookie().join(' '))?.[0] ?? '';
+  const device = /lintel-device=[^;]+/.exec((await from('192.0.2.9', 'honey and beeswax')).headers.getSetCookie().join(' '))?.[0] ?? '';
   const before = accounts.hashes;
   // Another way to write it is no other address.
   const tried = await Promise.all(
@@ -163,19 +163,12 @@ test('who arrives by an invitation gets an account and that membership, and no t
     roles: ['Reader'],
     hasAccount: false,
   });
-  expect((await call('POST', '/api/join', { name: 'New', password: 'short', invitation: token })).json.code).toBe('weak-password');
-  expect((await call('POST', '/api/join', { name: 'New\r\nComer', password: 'long enough for all', invitation: token })).json.code).toBe('bad-name');
-  expect(
-    (
-      await call('POST', '/api/join', {
-        name: "N'); drop--",
-        password: 'long enough for all',
-        invitation: token,
-        address: 'other@x.example',
-        tenantId: 'quillmoor',
-      })
-    ).json,
-  ).toEqual({ tenantId: 'alderbrook' });
+  expect((await call('POST', '/lintel/account/join', { name: 'New', password: 'short', invitation: token })).json.code).toBe('weak-password');
+  expect((await call('POST', '/lintel/account/join', { name: 'New\r\nComer', password: 'long enough for all', invitation: token })).json.code).toBe('bad-name');
+  const form = { name: "N'); drop--", password: 'long enough for all', invitation: token };
+  // Neither the address nor the organisation is chosen by a form.
+  expect((await call('POST', '/lintel/account/join', { ...form, address: 'other@x.example', tenantId: 'quillmoor' })).json.code).toBe('bad-request');
+  expect((await call('POST', '/lintel/account/join', form)).json).toEqual({ tenantId: 'alderbrook' });
   expect((await call('GET', '/api/me')).json).toMatchObject({
     user: { name: "N'); drop--", address: 'newcomer@alderbrook.example' },
     tenants: [{ id: 'alderbrook' }],
@@ -188,18 +181,18 @@ test('an account made beforehand with somebody else’s address loses it to whoe
   // By whatever way the application made it, it never proved the address.
   const made = await lintel.addPerson({ name: 'Not me', address: 'victim@alderbrook.example' });
   await accounts.setPassword(made, 'the squatters own');
-  expect((await squatter('POST', '/api/sign-in', { address: 'victim@alderbrook.example', password: 'the squatters own' })).status).toBe(200);
+  expect((await squatter('POST', '/lintel/account/sign-in', { address: 'victim@alderbrook.example', password: 'the squatters own' })).status).toBe(200);
   const maren = await as('maren@alderbrook.example');
   await maren('POST', '/lintel/tenants/alderbrook/invitations', invitation('victim@alderbrook.example', 'keeper'));
   await expect.poll(() => tray.messages.find((m) => m.to.includes('victim@alderbrook.example'))).toBeDefined();
   const token = /#(\S+)/.exec(tray.messages.find((m) => m.to.includes('victim@alderbrook.example'))?.text ?? '')?.[1] ?? '';
   expect((await squatter('GET', '/api/me')).json.invitations).toEqual([]);
-  expect((await browser()('POST', '/api/join', { name: 'Victim', password: 'words of my own choice', invitation: token })).json).toEqual({
+  expect((await browser()('POST', '/lintel/account/join', { name: 'Victim', password: 'words of my own choice', invitation: token })).json).toEqual({
     tenantId: 'alderbrook',
   });
   // Who made it is as much a stranger there as before.
   expect((await squatter('GET', '/api/t/alderbrook/hives')).status).toBe(404);
-  expect((await browser()('POST', '/api/sign-in', { address: 'victim@alderbrook.example', password: 'the squatters own' })).status).toBe(401);
+  expect((await browser()('POST', '/lintel/account/sign-in', { address: 'victim@alderbrook.example', password: 'the squatters own' })).status).toBe(401);
 });
 
 test('what an invitation would open is counted for those alone who may ask about everybody', async () => {

@@ -31,6 +31,8 @@ export interface SignedIn {
   readonly provenAt: Date;
   /** By what they showed it (RFC 8176): `pwd`, `otp`. */
   readonly methods: readonly string[];
+  /** Their account asks for a second factor. */
+  readonly hasFactor: boolean;
   /** The tenants that the session enters; absent: all of theirs. */
   readonly enters?: readonly string[];
 }
@@ -173,7 +175,16 @@ export class Sessions {
 }
 
 export function whoIs(row: NonNullable<Awaited<ReturnType<Sessions['read']>>>): SignedIn {
-  const { id, person_id, name, address_written, started_at, proven_at, methods, enters } = row;
-  const common = { userId: person_id, name, address: address_written, sessionId: id, signedInAt: started_at, provenAt: proven_at, methods };
+  const { id, person_id, name, address_written, started_at, proven_at, methods, enters, has_factor } = row;
+  const common = {
+    userId: person_id,
+    name,
+    address: address_written,
+    sessionId: id,
+    signedInAt: started_at,
+    provenAt: proven_at,
+    methods,
+    hasFactor: has_factor,
+  };
   return { ...common, ...(enters !== null && { enters }) };
 }

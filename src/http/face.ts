@@ -5,6 +5,8 @@ import { HTTPException } from 'hono/http-exception';
 import { isLintelError, LintelError } from '../base/index.js';
 import { spelled } from '../membership/index.js';
 import type { Lintel, ServerStanding, Signed } from '../server/index.js';
+import { ACCOUNT } from './accounts.js';
+import { type AccountsAtFace, leave, secretsIn } from './cookies.js';
 import { openApi } from './openapi.js';
 import { MOST_BYTES, type Operation } from './operation.js';
 import { OPERATIONS } from './operations.js';
@@ -28,6 +30,8 @@ export interface Sender extends Signed {
 export interface FaceOptions {
   /** Who is signed in; undefined for nobody. Keys of programs are read by the face itself. */
   readonly sender: (request: Request) => Promise<Sender | undefined> | Sender | undefined;
+  /** The library's own accounts, where the application has none: signing in and all that belongs to it is answered too, and cookies are set. */
+  readonly accounts?: AccountsAtFace;
   /** Where the face is mounted: `/lintel`. Default: at the root. */
   readonly at?: string;
   /** Pages of other addresses that may send forms, beside one's own. */
@@ -104,7 +108,7 @@ export async function countRequest(rates: Rates, c: Context, options: Pick<FaceO
 }
 
 /** Codes of what somebody is told who guesses a key, a link or, before anything else is asked, a tenant. */
-const GUESSED = new Set(['key-invalid', 'invitation-invalid', 'link-invalid', 'not-found']);
+const GUESSED = new Set(['key-invalid', 'invitation-invalid', 'link-invalid', 'not-found', 'sign-in-failed']);
 
 async function orGuessed<R>(asked: Promise<R>, guessed: () => Promise<void>): Promise<R> {
   return asked.catch(async (error: unknown) => {
@@ -122,7 +126,8 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
   const { sender } = options;
   const rates = new Rates(options.perMinute);
   const app = new Hono().basePath(options.at ?? '/');
-  const described = openApi(options.title ?? 'Membership');
+  const operations = [...OPERATIONS, ...(options.accounts ? ACCOUNT : [])];
+  const described = openApi(options.title ?? 'Membership', operations);
 
   app.onError((error) => {
     if (error instanceof HTTPException) return problemResponse(new LintelError('refused', 'This request was refused: it comes from another page.', {}));
@@ -141,11 +146,12 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
     c.header('x-content-type-options', 'nosniff');
   });
   app.get('/openapi.json', (c) => c.json(described));
-  for (const operation of OPERATIONS) {
+  for (const operation of operations) {
     const path = operation.path.replace(/\{(\w+)\}/g, ':$1');
     const most = bodyLimit({ maxSize: operation.most ?? MOST_BYTES, onError: () => problemResponse(tooLarge(operation.most ?? MOST_BYTES)) });
     app.on(operation.method.toUpperCase(), path, most, async (c) => {
       insistOnTexts([c.req.param(), c.req.query()]);
+      if (operation.in === 'account') return ofAccount(c, operation, options.accounts as AccountsAtFace);
       return operation.in === 'tenant' ? inTenant(c, operation) : before(c, operation);
     });
   }
@@ -175,6 +181,17 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
     const asked = { lintel, path: {}, query: {}, body: await bodyOf(c, operation.body) };
     const answer = operation.in === 'person' ? operation.run({ ...asked, who: who as Sender }) : operation.run(asked);
     return c.json((await orGuessed(Promise.resolve(answer), guessed)) as object);
+  }
+
+  async function ofAccount(c: Context, operation: Operation & { in: 'account' }, at: AccountsAtFace): Promise<Response> {
+    const from = placeOf(c, options);
+    const guessed = await rates.count(undefined, false, from, operation.costs ?? 1);
+    const body = await bodyOf(c, operation.body);
+    const { token, device } = secretsIn(c.req.header('cookie'), at);
+    const coming = { from, label: c.req.header('user-agent') };
+    const { answer, ...left } = await orGuessed(operation.run({ accounts: at.accounts, token, device, body, coming }), guessed);
+    leave(c, left, at);
+    return c.json(answer);
   }
 
   return { fetch: async (request, env) => app.fetch(request, env), openApi: described };

@@ -1,6 +1,5 @@
 import * as z from 'zod';
 import { DEEPEST, MOST_BYTES, type Operation } from './operation.js';
-import { OPERATIONS } from './operations.js';
 import { problemDetails } from './schemas.js';
 
 type Json = Record<string, unknown>;
@@ -55,10 +54,10 @@ function boundsOf({ body, most = MOST_BYTES, costs = 1 }: Operation): string {
 }
 
 /** The face as OpenAPI 3.1 has it, made from the schemas that check what comes in. */
-export function openApi(title: string): Json {
-  const { parts, components } = schemasOf(OPERATIONS);
+export function openApi(title: string, operations: readonly Operation[]): Json {
+  const { parts, components } = schemasOf(operations);
   const paths: Record<string, Json> = {};
-  for (const [i, operation] of OPERATIONS.entries()) {
+  for (const [i, operation] of operations.entries()) {
     const { query, body, answers } = parts[i] as { query?: { properties: Record<string, Json>; required?: string[] }; body?: Json; answers: Json };
     const inPath = [...operation.path.matchAll(/\{(\w+)\}/g)].map(([, name]) => ({ name, in: 'path', required: true, schema: { type: 'string' } }));
     const inQuery = Object.entries(query?.properties ?? {}).map(([name, schema]) => ({
@@ -85,6 +84,8 @@ export function openApi(title: string): Json {
         ...(inPath.length + inQuery.length + headers.length > 0 && { parameters: [...inPath, ...inQuery, ...headers] }),
         ...(body && { requestBody: { required: true, content: json(body) } }),
         ...(operation.in === 'nobody' && { security: [] }),
+        // By the library's own cookie, where there is one.
+        ...(operation.in === 'account' && { security: [{ session: [] }, {}] }),
         responses: {
           200: { description: 'Done', content: json(answers) },
           default: { description: 'Not done', content: { 'application/problem+json': { schema: { $ref: '#/components/schemas/Problem' } } } },

@@ -1,5 +1,7 @@
 import * as z from 'zod';
+import type { Accounts, Coming } from '../accounts/index.js';
 import type { Lintel, ServerStanding, Signed } from '../server/index.js';
+import type { Left } from './cookies.js';
 
 /** What an operation works with: the request, read and checked. */
 export interface Asked {
@@ -19,6 +21,16 @@ export type AskedBefore = Omit<Asked, 'standing' | 'seen' | 'idempotencyKey'>;
 /** What somebody asks of their own: handed on whole, so that what their session is bound to is obeyed. */
 export interface AskedByPerson extends AskedBefore {
   readonly who: Signed;
+}
+
+/** What somebody asks of their account, or to come to one. */
+export interface AskedOfAccount {
+  readonly accounts: Accounts;
+  /** Of the session; empty for none. */
+  readonly token: string;
+  readonly device: string;
+  readonly body: any;
+  readonly coming: Coming;
 }
 
 /** So many bytes may a body have, unless an operation says more. */
@@ -54,7 +66,8 @@ export type Operation =
       readonly run: (asked: Asked) => Promise<unknown>;
     })
   | (Described & { readonly in: 'person'; readonly run: (asked: AskedByPerson) => Promise<unknown> })
-  | (Described & { readonly in: 'nobody'; readonly run: (asked: AskedBefore) => Promise<unknown> });
+  | (Described & { readonly in: 'nobody'; readonly run: (asked: AskedBefore) => Promise<unknown> })
+  | (Described & { readonly in: 'account'; readonly run: (asked: AskedOfAccount) => Promise<{ readonly answer: object } & Left> });
 
 export const nothing = z.object({});
 export const listed = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });

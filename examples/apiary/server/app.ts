@@ -1,12 +1,10 @@
 import { type Context, Hono } from 'hono';
 import { bodyLimit } from 'hono/body-limit';
-import { deleteCookie, getCookie, setCookie } from 'hono/cookie';
 import { csrf } from 'hono/csrf';
 import { HTTPException } from 'hono/http-exception';
-import { parse } from 'hono/utils/cookie';
 import { LintelError, type TypesIn } from 'warm-lintel';
-import type { Accounts, Entered, Session } from 'warm-lintel/accounts';
-import { bounded, createFace, problemOf, problemResponse } from 'warm-lintel/http';
+import type { Accounts } from 'warm-lintel/accounts';
+import { bounded, createFace, problemOf, problemResponse, secretsIn, senderByCookie } from 'warm-lintel/http';
 import type { Tray } from 'warm-lintel/mail';
 import type { Lintel } from 'warm-lintel/server';
 import type { charter } from '../world/charter.js';
@@ -24,11 +22,6 @@ export interface AppParts {
   readonly demoPassword?: string;
 }
 
-const COOKIE = 'apiary_session';
-/** By it a device is known on which somebody has signed in before. */
-const DEVICE = 'apiary_device';
-const YEAR = 365 * 86_400;
-
 /** Reads a JSON body as an object of texts and lists; anything else is told apart, not passed on. */
 export async function body(c: Context): Promise<Record<string, unknown>> {
   const data: unknown = await c.req.json().catch(() => undefined);
@@ -37,9 +30,6 @@ export async function body(c: Context): Promise<Record<string, unknown>> {
 }
 
 export const str = (value: unknown): string => (typeof value === 'string' ? value : '');
-
-/** The client's address, as the server that answers knows it. */
-const placeOf = (c: Context): string | undefined => c.env?.incoming?.socket?.remoteAddress;
 
 /** The application as a function of a request: what the demo serves, and what tests call. */
 export function createApp(parts: AppParts): Hono {
@@ -67,10 +57,13 @@ export function createApp(parts: AppParts): Hono {
     c.header('referrer-policy', 'no-referrer');
   });
 
+  // On this machine, without HTTPS.
+  const atFace = { accounts, secureCookies: false };
+  const byCookie = senderByCookie(atFace);
   // Asked for twice, a session is looked up once.
   const known = new WeakMap<Request, ReturnType<typeof whoSent>>();
   const whoSent = async (request: Request) => {
-    const who = await accounts.sender(parse(request.headers.get('cookie') ?? '', COOKIE)[COOKIE]);
+    const who = await byCookie(request);
     const view = request.headers.get('x-view');
     return who && { ...who, ...(view && { view }) };
   };
@@ -81,13 +74,7 @@ export function createApp(parts: AppParts): Hono {
   };
   app.use('/api/*', bounded({ sender, costs: (c) => (/\/(preview|access)$/.test(c.req.path) ? 10 : 1) }));
 
-  const signedIn = (c: Context) => accounts.signedIn(getCookie(c, COOKIE));
-  const cookie = (c: Context) => ({ httpOnly: true, sameSite: 'Lax', path: '/', secure: new URL(c.req.url).protocol === 'https:' }) as const;
-  const keep = (c: Context, session: Entered | Session) => {
-    setCookie(c, COOKIE, session.token, { ...cookie(c), expires: session.expiresAt });
-    if ('device' in session) setCookie(c, DEVICE, session.device, { ...cookie(c), maxAge: YEAR });
-  };
-  const coming = (c: Context) => ({ from: placeOf(c), label: c.req.header('user-agent') });
+  const signedIn = (c: Context) => accounts.signedIn(secretsIn(c.req.header('cookie'), atFace).token);
   const whoever = async (c: Context) => {
     const user = await signedIn(c);
     if (user) return user;
@@ -109,50 +96,6 @@ export function createApp(parts: AppParts): Hono {
       demo,
     });
   });
-  app.post('/api/sign-up', async (c) => {
-    await accounts.signUp({ address: str((await body(c)).address), ...coming(c) });
-    void lintel.deliver().catch(() => undefined);
-    return c.json({});
-  });
-  app.post('/api/link', async (c) => {
-    const input = await body(c);
-    return c.json(await accounts.lookAtLink(input.what === 'forgotten' ? 'forgotten' : 'sign-up', str(input.token)));
-  });
-  app.post('/api/activate', async (c) => {
-    const input = await body(c);
-    const { token, name, password, tenantName } = input;
-    const made = await accounts.activate({ token: str(token), name: str(name), password: str(password), tenantName: str(tenantName), ...coming(c) });
-    keep(c, made);
-    return c.json({ tenantId: made.tenantId });
-  });
-  app.post('/api/join', async (c) => {
-    const input = await body(c);
-    const made = await accounts.joinByInvitation({ invitation: str(input.invitation), name: str(input.name), password: str(input.password), ...coming(c) });
-    keep(c, made);
-    return c.json({ tenantId: made.tenantId });
-  });
-  app.post('/api/forgotten', async (c) => {
-    await accounts.forgotten({ address: str((await body(c)).address), ...coming(c) });
-    void lintel.deliver().catch(() => undefined);
-    return c.json({});
-  });
-  app.post('/api/recover', async (c) => {
-    const input = await body(c);
-    await accounts.recover({ token: str(input.token), password: str(input.password), ...coming(c) });
-    void lintel.deliver().catch(() => undefined);
-    return c.json({});
-  });
-  app.post('/api/sign-in', async (c) => {
-    const input = await body(c);
-    keep(c, await accounts.signIn({ address: str(input.address), password: str(input.password), device: getCookie(c, DEVICE), ...coming(c) }));
-    return c.json({});
-  });
-  app.post('/api/sign-out', async (c) => {
-    await accounts.signOut(getCookie(c, COOKIE) ?? '');
-    deleteCookie(c, COOKIE, { path: '/' });
-    return c.json({});
-  });
-
   app.post('/api/invitation/look', async (c) => {
     const view = await lintel.lookAtInvitation(str((await body(c)).token));
     // Whoever was handed the link, and has not proven the address by it, is not told of accounts.
@@ -178,7 +121,7 @@ export function createApp(parts: AppParts): Hono {
   }
   app.route('/api/t/:tenant', tenantRoutes(lintel, sender));
   // What is done with people: the library's own face.
-  const face = createFace(lintel as never, { sender, at: '/lintel', title: 'Apiary', onError: console.error });
+  const face = createFace(lintel as never, { sender, accounts: atFace, at: '/lintel', title: 'Apiary', onError: console.error });
   app.all('/lintel/*', async (c) => {
     const response = await face.fetch(c.req.raw, c.env as object);
     if (c.req.method === 'POST') void lintel.deliver().catch(() => undefined);

@@ -32,7 +32,7 @@ export async function probed(db: Database): Promise<ProbeTarget> {
   return {
     app: (request) => app.fetch(request),
     signIn: async ({ address }, send) => {
-      const answer = await send({ method: 'POST', path: '/api/sign-in', body: { address, password: PASSWORD } });
+      const answer = await send({ method: 'POST', path: '/lintel/account/sign-in', body: { address, password: PASSWORD } });
       return {
         cookie: answer.headers
           .getSetCookie()

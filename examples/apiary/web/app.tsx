@@ -77,7 +77,7 @@ function Waiting(): ReactNode {
 }
 
 async function signOut(): Promise<void> {
-  await call('POST', '/api/sign-out', {});
+  await call('POST', '/lintel/account/sign-out', {});
   window.location.assign('/');
 }
 

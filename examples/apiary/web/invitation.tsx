@@ -54,12 +54,12 @@ export function InvitationPage({ me, reload }: { me: MeAnswer; reload: () => voi
   const accept = () => run(async () => enter(await call('POST', '/api/invitation/accept', { token })));
   const join = (event: FormEvent) => {
     event.preventDefault();
-    run(async () => enter(await call('POST', '/api/join', { name, password, invitation: token })));
+    run(async () => enter(await call('POST', '/lintel/account/join', { name, password, invitation: token })));
   };
   const signIn = (event: FormEvent) => {
     event.preventDefault();
     run(async () => {
-      await call('POST', '/api/sign-in', { address: view.address, password });
+      await call('POST', '/lintel/account/sign-in', { address: view.address, password });
       enter(await call('POST', '/api/invitation/accept', { token }));
     });
   };
@@ -83,7 +83,7 @@ export function InvitationPage({ me, reload }: { me: MeAnswer; reload: () => voi
           <Alert color="honey" mt="md" role="alert">
             You are signed in as {me.user?.address}. This invitation is for another address: sign out to accept it there, or ask {view.invitedBy} to invite this
             one.
-            <Button mt="sm" size="compact-sm" variant="default" onClick={() => run(async () => call('POST', '/api/sign-out', {}).then(reload))}>
+            <Button mt="sm" size="compact-sm" variant="default" onClick={() => run(async () => call('POST', '/lintel/account/sign-out', {}).then(reload))}>
               Sign out and go on
             </Button>
           </Alert>

@@ -54,7 +54,7 @@ export function ActivatePage({ reload }: { reload: () => void }): ReactNode {
   const { error, busy, run } = useTry();
   const make = () =>
     run(async () => {
-      const { tenantId } = await call<{ tenantId: string }>('POST', '/api/activate', { ...form, token: tokenOf() });
+      const { tenantId } = await call<{ tenantId: string }>('POST', '/lintel/account/activate', { ...form, token: tokenOf() });
       reload();
       go(`/t/${tenantId}`);
     });
@@ -80,7 +80,7 @@ export function ForgottenPage({ me }: { me: MeAnswer }): ReactNode {
   const [address, setAddress] = useState('');
   const [asked, setAsked] = useState(false);
   const { error, busy, run } = useTry();
-  const ask = () => run(async () => call('POST', '/api/forgotten', { address }).then(() => setAsked(true)));
+  const ask = () => run(async () => call('POST', '/lintel/account/forgotten', { address }).then(() => setAsked(true)));
   return (
     <Sheet title="Forgotten password" onSubmit={ask}>
       <TextInput
@@ -108,7 +108,7 @@ export function RecoverPage(): ReactNode {
   const [password, setPassword] = useState('');
   const [done, setDone] = useState(false);
   const { error, busy, run } = useTry();
-  const set = () => run(async () => call('POST', '/api/recover', { token: tokenOf(), password }).then(() => setDone(true)));
+  const set = () => run(async () => call('POST', '/lintel/account/recover', { token: tokenOf(), password }).then(() => setDone(true)));
   if (done)
     return (
       <main className="page" style={{ maxWidth: '32rem' }}>

@@ -18,7 +18,7 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
   const signingUp = start === 'sign-up';
   const enter = (as: Partial<typeof form>) =>
     run(async () => {
-      await call('POST', `/api/${start}`, as);
+      await call('POST', `/lintel/account/${start}`, as);
       if (signingUp) setAsked(true);
       else reload();
     });

@@ -1,0 +1,262 @@
+import * as z from 'zod';
+import { listed, nothing, type Operation } from './operation.js';
+
+const address = z.strictObject({ address: z.string().max(400) });
+const password = z.string().max(1000);
+const token = z.string().max(2000);
+const code = z.string().max(100);
+const moment = z.iso.datetime();
+
+const only = async (work: Promise<void>) => {
+  await work;
+  return { answer: {} };
+};
+
+/** What people do with their accounts. Secrets of sessions and devices go by cookies alone. */
+export const ACCOUNT: readonly Operation[] = [
+  {
+    in: 'account',
+    id: 'signUp',
+    method: 'post',
+    path: '/account/sign-up',
+    summary: 'Ask for an account: a letter goes to the address. Answers the same whether or not there is one.',
+    body: address,
+    answers: nothing,
+    run: ({ accounts, body, coming }) => only(accounts.signUp({ ...body, ...coming })),
+  },
+  {
+    in: 'account',
+    id: 'lookAtLink',
+    method: 'post',
+    path: '/account/link',
+    summary: 'To which address a link in a letter went. Changes nothing.',
+    body: z.strictObject({ what: z.enum(['sign-up', 'forgotten', 'factor']), token }),
+    answers: z.object({ address: z.string() }),
+    run: async ({ accounts, body }) => ({ answer: await accounts.lookAtLink(body.what, body.token) }),
+  },
+  {
+    in: 'account',
+    id: 'activate',
+    method: 'post',
+    path: '/account/activate',
+    summary: 'Make the account whose link was followed, and sign its owner in',
+    body: z.strictObject({ token, name: z.string().max(200), password, tenantName: z.string().max(200).optional() }),
+    answers: z.object({ tenantId: z.string().optional() }),
+    run: async ({ accounts, body, coming }) => {
+      const { tenantId, ...entered } = await accounts.activate({ ...body, ...coming });
+      return { answer: { ...(tenantId !== undefined && { tenantId }) }, session: entered, device: entered.device };
+    },
+  },
+  {
+    in: 'account',
+    id: 'joinByInvitation',
+    method: 'post',
+    path: '/account/join',
+    summary: 'Make an account for whoever was invited, and accept the invitation',
+    body: z.strictObject({ invitation: token, name: z.string().max(200), password }),
+    answers: z.object({ tenantId: z.string() }),
+    run: async ({ accounts, body, coming }) => {
+      const { tenantId, ...entered } = await accounts.joinByInvitation({ ...body, ...coming });
+      return { answer: { tenantId }, session: entered, device: entered.device };
+    },
+  },
+  {
+    in: 'account',
+    id: 'signIn',
+    method: 'post',
+    path: '/account/sign-in',
+    summary: 'Sign in. `next` says what is still to come: `secondFactor`, by giveCode.',
+    body: z.strictObject({ address: z.string().max(400), password }),
+    answers: z.object({ next: z.enum(['secondFactor']).optional() }),
+    run: async ({ accounts, body, coming, device }) => {
+      const entered = await accounts.signIn({ ...body, ...coming, device });
+      return entered.next === undefined ? { answer: {}, session: entered, device: entered.device } : { answer: { next: entered.next }, session: entered };
+    },
+  },
+  {
+    in: 'account',
+    id: 'giveCode',
+    method: 'post',
+    path: '/account/code',
+    summary: 'Give the second factor: a code, or a recovery code, which counts once',
+    body: z.union([z.strictObject({ code }), z.strictObject({ recoveryCode: code })]),
+    answers: nothing,
+    run: async ({ accounts, token, body, coming }) => {
+      const entered = await accounts.giveCode(token, body, coming);
+      return { answer: {}, session: entered, device: entered.device };
+    },
+  },
+  {
+    in: 'account',
+    id: 'signOut',
+    method: 'post',
+    path: '/account/sign-out',
+    summary: 'Sign out',
+    body: nothing,
+    answers: nothing,
+    run: async ({ accounts, token }) => {
+      await accounts.signOut(token);
+      return { answer: {}, session: null };
+    },
+  },
+  {
+    in: 'account',
+    id: 'myAccount',
+    method: 'get',
+    path: '/account',
+    summary: 'Who is signed in, since when, by what, and which obligations that meets; `account` is null for nobody',
+    answers: z.object({
+      account: z
+        .looseObject({
+          userId: z.string(),
+          name: z.string(),
+          address: z.string(),
+          signedInAt: moment,
+          provenAt: moment,
+          methods: z.array(z.string()),
+          hasFactor: z.boolean(),
+          fulfilled: z.array(z.string()),
+        })
+        .nullable(),
+    }),
+    run: async ({ accounts, token }) => {
+      const [who, sender] = await Promise.all([accounts.signedIn(token), accounts.sender(token)]);
+      return { answer: { account: who && sender ? { ...who, fulfilled: sender.fulfilled } : null } };
+    },
+  },
+  {
+    in: 'account',
+    id: 'prove',
+    method: 'post',
+    path: '/account/prove',
+    summary: 'Show again who I am, without signing out: by the password, or a code where there is a second factor',
+    body: z.union([z.strictObject({ password }), z.strictObject({ code })]),
+    answers: nothing,
+    run: async ({ accounts, token, body, coming }) => ({ answer: {}, session: await accounts.prove(token, body, coming) }),
+  },
+  {
+    in: 'account',
+    id: 'changePassword',
+    method: 'post',
+    path: '/account/password',
+    summary: 'Choose another password, by the present one: every other session and device ends',
+    body: z.strictObject({ present: password, next: password }),
+    answers: nothing,
+    run: async ({ accounts, token, body, coming }) => ({ answer: {}, session: await accounts.changePassword(token, body, coming) }),
+  },
+  {
+    in: 'account',
+    id: 'forgotten',
+    method: 'post',
+    path: '/account/forgotten',
+    summary: 'Ask for a new password: a letter goes to the address. Answers the same whether or not there is an account.',
+    body: address,
+    answers: nothing,
+    run: ({ accounts, body, coming }) => only(accounts.forgotten({ ...body, ...coming })),
+  },
+  {
+    in: 'account',
+    id: 'recover',
+    method: 'post',
+    path: '/account/recover',
+    summary: 'Choose a new password, by the link in a letter: every session and device ends',
+    body: z.strictObject({ token, password }),
+    answers: nothing,
+    run: ({ accounts, body, coming }) => only(accounts.recover({ ...body, ...coming })),
+  },
+  {
+    in: 'account',
+    id: 'mySessions',
+    method: 'get',
+    path: '/account/sessions',
+    summary: 'Where I am signed in',
+    answers: listed(z.looseObject({ id: z.string(), label: z.string().nullable(), startedAt: moment, seenAt: moment, isThis: z.boolean() })),
+    run: async ({ accounts, token }) => ({ answer: { items: await accounts.mySessions(token) } }),
+  },
+  {
+    in: 'account',
+    id: 'endSession',
+    method: 'post',
+    path: '/account/sessions/end',
+    summary: 'Sign out elsewhere: one session, or all others',
+    body: z.union([z.strictObject({ id: z.string().max(100) }), z.strictObject({ others: z.literal(true) })]),
+    answers: z.object({ ended: z.number() }),
+    run: async ({ accounts, token, body }) => {
+      if ('others' in body) return { answer: { ended: await accounts.endOtherSessions(token) } };
+      await accounts.endSession(token, body.id);
+      return { answer: { ended: 1 } };
+    },
+  },
+  {
+    in: 'account',
+    id: 'mySignIns',
+    method: 'get',
+    path: '/account/sign-ins',
+    summary: 'When and how I signed in, or somebody tried to',
+    answers: listed(z.looseObject({ at: moment, method: z.string(), outcome: z.enum(['in', 'refused']), place: z.string().nullable() })),
+    run: async ({ accounts, token }) => ({ answer: { items: await accounts.mySignIns(token) } }),
+  },
+  {
+    in: 'account',
+    id: 'askForFactor',
+    method: 'post',
+    path: '/account/factor/ask',
+    summary: 'Ask for a second factor: a letter goes to my address',
+    body: nothing,
+    answers: nothing,
+    run: ({ accounts, token, coming }) => only(accounts.askForFactor(token, coming)),
+  },
+  {
+    in: 'account',
+    id: 'beginFactor',
+    method: 'post',
+    path: '/account/factor/begin',
+    summary: 'What an authenticator takes, by the link in the letter. Shown once.',
+    body: z.strictObject({ token }),
+    answers: z.object({ uri: z.string(), svg: z.string(), secret: z.string() }),
+    run: async ({ accounts, token, body }) => ({ answer: await accounts.beginFactor(token, body.token) }),
+  },
+  {
+    in: 'account',
+    id: 'confirmFactor',
+    method: 'post',
+    path: '/account/factor/confirm',
+    summary: 'Give the first code: from now on signing in takes one. Answers ten recovery codes, shown once.',
+    body: z.strictObject({ code }),
+    answers: z.object({ recoveryCodes: z.array(z.string()) }),
+    run: async ({ accounts, token, body }) => {
+      const { session, recoveryCodes } = await accounts.confirmFactor(token, body.code);
+      return { answer: { recoveryCodes }, session };
+    },
+  },
+  {
+    in: 'account',
+    id: 'newRecoveryCodes',
+    method: 'post',
+    path: '/account/factor/recovery-codes',
+    summary: 'Ten recovery codes in the place of those before. Shown once.',
+    body: nothing,
+    answers: z.object({ recoveryCodes: z.array(z.string()) }),
+    run: async ({ accounts, token }) => ({ answer: { recoveryCodes: await accounts.newRecoveryCodes(token) } }),
+  },
+  {
+    in: 'account',
+    id: 'removeFactor',
+    method: 'post',
+    path: '/account/factor/remove',
+    summary: 'Sign in with the password alone from now on',
+    body: nothing,
+    answers: nothing,
+    run: ({ accounts, token }) => only(accounts.removeFactor(token)),
+  },
+  {
+    in: 'account',
+    id: 'acceptTerms',
+    method: 'post',
+    path: '/account/terms',
+    summary: 'Accept the terms, in the version that was shown',
+    body: z.strictObject({ version: z.string().max(100) }),
+    answers: nothing,
+    run: ({ accounts, token, body }) => only(accounts.acceptTerms(token, body.version)),
+  },
+];
