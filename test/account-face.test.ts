@@ -94,6 +94,8 @@ test('from nothing to signed in with a second factor, and back in after it was f
 
   now += 20 * 60_000;
   expect((await first.call('askForFactor', {})).answer.code).toBe('prove-first');
+  // Whoever has the address can come to have the account.
+  expect((await first.call('changeAddress', { address: 'thief@people.example' })).answer.code).toBe('prove-first');
   const before = first.cookies.get('__Host-lintel-session');
   expect((await first.call('prove', { password: 'not this' })).status).toBe(401);
   await first.call('prove', { password: form.password });

@@ -256,6 +256,17 @@ test('sessions: listed, ended one by one or all others, by idleness and in all; 
   expect(await elsewhere.signedIn(short.token)).toBeUndefined();
 });
 
+test('another address ends every session; nobody signs in under the one before', async () => {
+  const { userId, address, token } = await somebody();
+  await lintel.changeAddress(userId, 'moved@people.example');
+  await lintel.proveAddress(userId, await letter('moved@people.example'));
+  expect([await accounts.signedIn(token), await code(signIn(address)), await code(signIn('moved@people.example'))]).toEqual([
+    undefined,
+    'sign-in-failed',
+    'done',
+  ]);
+});
+
 test('another password ends other sessions and devices; whoever has a session and not the password changes nothing, however often they try', async () => {
   const { address, token, device } = await somebody();
   const other = await signIn(address);

@@ -1,6 +1,8 @@
 /* The example in a real browser, from signing up to the page that is not there; and the core alone, in a bundle. */
 import { gzipSync } from 'node:zlib';
 import { build } from 'esbuild';
+import { sql } from 'kysely';
+import { Secret, TOTP } from 'otpauth';
 import type { Browser, Page } from 'playwright-core';
 import { build as buildPage, preview } from 'vite';
 import { afterAll, beforeAll, expect, test } from 'vitest';
@@ -121,15 +123,70 @@ test('a forgotten password is chosen anew by a letter; who guesses locks the own
   await owner.getByRole('button', { name: 'Sign out' }).click();
   const stranger = await newcomer();
   await stranger.goto(base);
-  for (let i = 0; i < 8; i++) {
-    await enter(stranger, `guess number ${i}`);
-    await stranger.getByText('Address and password do not fit together').waitFor();
-  }
+  const wrong = stranger.getByText('Address and password do not fit together');
+  await enter(stranger, 'a guess');
+  await wrong.waitFor();
+  // As the tenth wrong try leaves it.
+  const locked = (until: string) => sql`update lintel_try set wrong = 10, open_at = now() + ${until}::interval`.execute(demo.lintel.db);
+  await locked('15 minutes');
+  const refused = stranger.waitForResponse((answer) => answer.url().endsWith('/account/sign-in'));
   await enter(stranger, 'a river full of trout');
-  await stranger.getByText('Address and password do not fit together').waitFor();
-  expect(await stranger.getByRole('button', { name: 'Sign out' }).count()).toBe(0);
+  expect((await refused).status()).toBe(401);
+  await wrong.waitFor();
   await enter(owner, 'a river full of trout');
   await owner.getByRole('button', { name: 'Sign out' }).waitFor();
+  await locked('-1 second');
+  await enter(stranger, 'a river full of trout');
+  await stranger.getByRole('button', { name: 'Sign out' }).waitFor();
+});
+
+test('a second factor is added by a letter, and asked for; what is dangerous asks again who one is, in place; sessions are ended elsewhere', async () => {
+  const page = await newcomer();
+  await signIn(page, 'otto@alderbrook.example');
+  const elsewhere = await newcomer();
+  await signIn(elsewhere, 'otto@alderbrook.example');
+  await page.goto(`${base}/me`);
+  await page.getByRole('button', { name: 'Sign out there' }).click();
+  await expect.poll(() => page.getByRole('button', { name: 'Sign out there' }).count()).toBe(0);
+  await elsewhere.reload();
+  await elsewhere.getByRole('heading', { name: 'Sign in' }).waitFor();
+  // Signed in for long.
+  await sql`update lintel_session set proven_at = proven_at - interval '1 hour'`.execute(demo.lintel.db);
+  await page.getByRole('button', { name: 'Add a second factor' }).click();
+  await page.getByText('Show again who you are', { exact: true }).waitFor();
+  await page.getByRole('textbox', { name: 'Your password' }).fill(DEMO_PASSWORD);
+  await page.getByRole('button', { name: 'Go on' }).click();
+  await page.getByText('A message is on its way to otto@alderbrook.example.').waitFor();
+  await followLetter(page, /factor#/);
+  await page.getByRole('button', { name: 'Show me the picture' }).click();
+  const secret = (await page.locator('code').textContent()) as string;
+  const totp = new TOTP({ secret: Secret.fromBase32(secret) });
+  await page.getByRole('textbox', { name: 'Code' }).fill(totp.generate());
+  await page.getByRole('button', { name: 'From now on, with a code' }).click();
+  await page.getByRole('heading', { name: 'Your second factor counts' }).waitFor();
+  const codes = await page.locator('li').allTextContents();
+  expect(codes).toHaveLength(10);
+  await page.getByRole('link', { name: 'I have kept them' }).click();
+  await page.getByText('Signing in takes a code of your authenticator').waitFor();
+
+  await elsewhere.getByLabel('E-mail address').fill('otto@alderbrook.example');
+  await elsewhere.getByRole('textbox', { name: 'Password' }).fill(DEMO_PASSWORD);
+  await elsewhere.getByRole('button', { name: 'Sign in' }).click();
+  await elsewhere.getByRole('heading', { name: 'Second factor' }).waitFor();
+  await elsewhere.getByLabel('Code of your authenticator').fill('000000');
+  await elsewhere.getByRole('button', { name: 'Sign in' }).click();
+  await elsewhere.getByText('Address and password do not fit together').waitFor();
+  // A code that is shown next is right by the drift that is allowed.
+  await elsewhere.getByLabel('Code of your authenticator').fill(totp.generate({ timestamp: Date.now() + 30_000 }));
+  await elsewhere.getByRole('button', { name: 'Sign in' }).click();
+  await elsewhere.getByRole('button', { name: 'Sign out' }).click();
+  await elsewhere.getByLabel('E-mail address').fill('otto@alderbrook.example');
+  await elsewhere.getByRole('textbox', { name: 'Password' }).fill(DEMO_PASSWORD);
+  await elsewhere.getByRole('button', { name: 'Sign in' }).click();
+  await elsewhere.getByRole('button', { name: 'Use a recovery code' }).click();
+  await elsewhere.getByLabel('Recovery code').fill(codes[3] as string);
+  await elsewhere.getByRole('button', { name: 'Sign in' }).click();
+  await elsewhere.getByRole('button', { name: 'Sign out' }).waitFor();
 });
 
 test('two tabs in two tenants do not mix', async () => {
@@ -286,6 +343,9 @@ test('pages can be used by keyboard and screen reader', async () => {
     '../activate#x',
     '../forgotten',
     '../recover#x',
+    '../me',
+    '../factor#x',
+    '../address#x',
     'nowhere/hives',
   ]) {
     await page.goto(`${base}/t/${path}`);

@@ -76,7 +76,7 @@ export class Ground {
   async ownLately(token: string): Promise<Row> {
     const row = await this.own(token);
     if (row.proven_at.getTime() > this.recentSince && (!row.has_factor || row.methods.includes('otp'))) return row;
-    throw new LintelError('prove-first', 'Show again who you are: this takes a password, or a code, that was given a few minutes ago at most.', {});
+    throw new LintelError('prove-first', 'This takes a password, or a code, that was given a few minutes ago at most. Give it once more.', {});
   }
 
   /** Does work that is right or wrong, under a count of wrong ones. @throws LintelError `sign-in-failed`. */

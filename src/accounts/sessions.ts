@@ -78,11 +78,12 @@ export class Sessions {
     },
   ): Promise<Session> {
     await holdPerson(tx as never, userId);
+    const { address } = await tx.selectFrom('lintel_person').select('address').where('id', '=', userId).executeTakeFirstOrThrow();
     const token = secret();
     const at = new Date(now);
     const span = how.isHalf ? HALF_MINUTES * 60_000 : how.hours === undefined ? this.#most : how.hours * 3_600_000;
     const expiresAt = new Date(now + Math.min(this.#most, span));
-    const row = { id: newId(), token_hash: sha256(token), person_id: userId, started_at: at, seen_at: at, proven_at: at, expires_at: expiresAt };
+    const row = { id: newId(), token_hash: sha256(token), person_id: userId, address, started_at: at, seen_at: at, proven_at: at, expires_at: expiresAt };
     await tx
       .insertInto('lintel_session')
       .values({
@@ -115,6 +116,7 @@ export class Sessions {
       .select(sql<boolean>`exists (select from lintel_factor f where f.person_id = p.id and f.confirmed_at is not null)`.as('has_factor'))
       .where('s.token_hash', '=', sha256(token))
       .where('s.is_half', '=', false)
+      .whereRef('s.address', '=', 'p.address')
       .where('s.expires_at', '>', new Date(now))
       .where('s.seen_at', '>', new Date(now - this.#idle))
       .executeTakeFirst();

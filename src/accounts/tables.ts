@@ -17,6 +17,8 @@ export interface AccountTables extends LintelTables {
     id: string;
     token_hash: string;
     person_id: string;
+    /** Of the person when it began: it ends where they come to have another. */
+    address: string;
     started_at: Moment;
     seen_at: Moment;
     proven_at: Moment;

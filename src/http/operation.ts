@@ -65,7 +65,12 @@ export type Operation =
       readonly fresh?: true;
       readonly run: (asked: Asked) => Promise<unknown>;
     })
-  | (Described & { readonly in: 'person'; readonly run: (asked: AskedByPerson) => Promise<unknown> })
+  | (Described & {
+      readonly in: 'person';
+      /** With accounts of the library's own: takes that they have shown lately who they are. */
+      readonly lately?: true;
+      readonly run: (asked: AskedByPerson) => Promise<unknown>;
+    })
   | (Described & { readonly in: 'nobody'; readonly run: (asked: AskedBefore) => Promise<unknown> })
   | (Described & { readonly in: 'account'; readonly run: (asked: AskedOfAccount) => Promise<{ readonly answer: object } & Left> });
 

@@ -82,6 +82,8 @@ export const PERSON: readonly Operation[] = [
   {
     in: 'person',
     id: 'changeAddress',
+    // Whoever has the address can come to have the account.
+    lately: true,
     method: 'post',
     path: '/me/address',
     summary: 'Begin to change my address: a link goes to the new one, and it counts once that was followed and confirmed',

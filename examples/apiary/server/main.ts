@@ -1,3 +1,4 @@
+import { randomBytes } from 'node:crypto';
 import { existsSync } from 'node:fs';
 import { readFile } from 'node:fs/promises';
 import type { AddressInfo } from 'node:net';
@@ -12,7 +13,7 @@ import { connect, createLintel, type Database } from 'warm-lintel/server';
 import { charter } from '../world/charter.js';
 import { embeddedWorld } from '../world/embedded.js';
 import { people, seed } from '../world/seed.js';
-import { createApp } from './app.js';
+import { type Apiary, createApp } from './app.js';
 
 export const DEMO_PASSWORD = 'honey and beeswax';
 
@@ -37,6 +38,7 @@ async function openWorld(url: string | undefined, say: (line: string) => void): 
 export interface Demo {
   readonly port: number;
   readonly tray: Tray;
+  readonly lintel: Apiary;
   close(): Promise<void>;
 }
 
@@ -54,10 +56,12 @@ export async function startDemo(options: {
   const mailer = smtpMailer({ host: '127.0.0.1', port: tray.port, from: { name: 'Apiary', address: 'post@apiary.example' } });
   let origin = '';
   const page = (name: string) => (token: string) => `${origin}/${name}#${token}`;
-  const accountLinks = { 'sign-up': page('activate'), forgotten: page('recover') };
+  const accountLinks = { 'sign-up': page('activate'), forgotten: page('recover'), factor: page('factor') };
   const lintel = createLintel({ charter, db, mailer, invitationLink: page('invitation'), addressLink: page('address'), accountLinks });
   await lintel.prepare();
-  const accounts = new Accounts(lintel, { passwords: { names: ['apiary'] } });
+  // Another at each start: this is a demo. An application keeps its keys, and gives the older ones behind the present one.
+  const secrets = [randomBytes(32).toString('hex')];
+  const accounts = new Accounts(lintel, { name: 'Apiary', passwords: { names: ['apiary'] }, secrets });
   for (const { id } of people) await accounts.setPassword(id, DEMO_PASSWORD);
   const app = createApp({ lintel, accounts, tray, demoPassword: DEMO_PASSWORD });
   app.get('/assets/*', serveStatic({ root: dist }));
@@ -74,6 +78,7 @@ export async function startDemo(options: {
   return {
     port,
     tray,
+    lintel,
     close: async () => {
       stop();
       await new Promise((resolve) => server.close(resolve));

@@ -2,7 +2,8 @@ import { SegmentedControl, Text, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { AccessTable, Cell } from 'warm-lintel/rehearsal';
 import { useLoad } from './api.js';
-import { Trouble, wayWords } from './parts.js';
+import { wayWords } from './parts.js';
+import { Trouble } from './trouble.js';
 
 const shade = (cell: Cell) => (cell.ways.length === 0 ? 'none' : cell.ways[0] === 'all' || cell.ways[0] === 'yes' ? 'all' : 'some');
 

@@ -3,7 +3,8 @@ import { type ReactNode, useId, useState } from 'react';
 import { useDecision, useStanding } from 'warm-lintel/react';
 import { Link } from 'wouter';
 import { call } from './api.js';
-import { Dialog, Trouble, useTry } from './parts.js';
+import { Dialog } from './parts.js';
+import { Trouble, useTry } from './trouble.js';
 
 /** A button for an action. Where the action is refused it stays in its place, grey, with the reason beside it; it can be focused, so that the reason is read. */
 export function ActionButton(props: {

@@ -12,9 +12,9 @@ import { HivePage } from './hive.js';
 import { HivesPage } from './hives.js';
 import { InvitationPage } from './invitation.js';
 import { ActivatePage, ForgottenPage, RecoverPage } from './letters.js';
+import { AddressPage, FactorPage, MePage } from './me.js';
 import { MemberPage } from './member.js';
 import { MembersPage } from './members.js';
-import { NotFound, Trouble, useTry } from './parts.js';
 import { ProgramsPage } from './programs.js';
 import { RecordPage } from './record.js';
 import { RecordsPage } from './records.js';
@@ -22,6 +22,7 @@ import { RolesPage } from './roles.js';
 import { RulesPage } from './rules.js';
 import { SignPage } from './sign.js';
 import { TrayPage } from './tray.js';
+import { NotFound, Trouble, useTry } from './trouble.js';
 import { UnitsPage } from './units.js';
 import { ViewBar } from './view.js';
 
@@ -54,6 +55,9 @@ export function App(): ReactNode {
       <Route path="/recover">
         <RecoverPage />
       </Route>
+      <Route path="/me">{data.user ? <MePage me={data} reload={reload} /> : <SignPage me={data} reload={reload} start="sign-in" />}</Route>
+      <Route path="/factor">{data.user ? <FactorPage /> : <SignPage me={data} reload={reload} start="sign-in" />}</Route>
+      <Route path="/address">{data.user ? <AddressPage /> : <SignPage me={data} reload={reload} start="sign-in" />}</Route>
       <Route path="/mail">{data.tray ? <TrayPage /> : <NotFound />}</Route>
       <Route path="/t/:tenant/*?">
         {(params) =>
@@ -86,6 +90,7 @@ function Home({ me, reload }: { me: MeAnswer; reload: () => void }): ReactNode {
   return (
     <main className="page">
       <Title order={1}>Hello {me.user?.name}</Title>
+      <Link href="/me">My account</Link>
       {me.invitations.map((i) => (
         <Text key={i.invitationId} mt="md">
           {i.tenantName} has invited you.{' '}
@@ -259,7 +264,7 @@ function Bar({ me, tenant, line }: { me: MeAnswer; tenant: string; line: string 
         )}
       </nav>
       <Text size="sm" className="quiet">
-        {me.user?.name} · {line}
+        <Link href="/me">{me.user?.name}</Link> · {line}
       </Text>
       <Button size="compact-sm" variant="default" onClick={() => void signOut()}>
         Sign out

@@ -3,7 +3,8 @@ import { type ReactNode, useEffect, useState } from 'react';
 import type { Appeal, AppealToAnswer, Remedies, Remedy } from 'warm-lintel/server';
 import { call, type Listed, useLoad } from './api.js';
 import { ProposalView } from './change.js';
-import { Dialog, PeopleTabs, Trouble, useTry } from './parts.js';
+import { Dialog, PeopleTabs } from './parts.js';
+import { Trouble, useTry } from './trouble.js';
 
 function RemedyChoice({ remedy, choose }: { remedy: Remedy; choose: () => void }): ReactNode {
   const { words, opens, refused, change, proposal } = remedy;

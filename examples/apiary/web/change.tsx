@@ -2,7 +2,8 @@ import { Alert, Button, Group, Text } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { Effect, Proposal, Step } from 'warm-lintel/server';
 import { call } from './api.js';
-import { Dialog, Trouble, useTry, wayWords } from './parts.js';
+import { Dialog, wayWords } from './parts.js';
+import { Trouble, useTry } from './trouble.js';
 
 const ways = (list: readonly string[]) => (list.length === 0 ? 'not at all' : list.map(wayWords).join(', '));
 

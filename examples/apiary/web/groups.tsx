@@ -5,7 +5,8 @@ import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow, RoleToGive } from './members.js';
-import { Dialog, PeopleChoice, PeopleTabs, placeWords, RoleChoice, Trouble } from './parts.js';
+import { Dialog, PeopleChoice, PeopleTabs, placeWords, RoleChoice } from './parts.js';
+import { Trouble } from './trouble.js';
 
 /** Groups, who is in them, and what their people hold by them. */
 export function GroupsPage({ tenant }: { tenant: string }): ReactNode {

@@ -6,7 +6,7 @@ import { Link } from 'wouter';
 import type { charter } from '../world/charter.js';
 import { ActionButton } from './action.js';
 import { call, type Hive, type Named, useLoad } from './api.js';
-import { Trouble, useTry } from './parts.js';
+import { Trouble, useTry } from './trouble.js';
 
 interface HiveAnswer {
   hive: Hive;

@@ -4,7 +4,8 @@ import { useDecision } from 'warm-lintel/react';
 import { Link, useLocation } from 'wouter';
 import { ActionButton } from './action.js';
 import { call, type Hive, type Named, useLoad } from './api.js';
-import { Dialog, Trouble, useTry } from './parts.js';
+import { Dialog } from './parts.js';
+import { Trouble, useTry } from './trouble.js';
 
 interface Hives {
   hives: Hive[];

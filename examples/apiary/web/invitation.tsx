@@ -2,7 +2,7 @@ import { Alert, Button, Group, PasswordInput, Stack, Text, TextInput, Title } fr
 import { type FormEvent, type ReactNode, useEffect, useState } from 'react';
 import { useLocation } from 'wouter';
 import { call, type MeAnswer, Refusal } from './api.js';
-import { Trouble, useTry } from './parts.js';
+import { Trouble, useTry } from './trouble.js';
 
 interface View {
   tenantName: string;

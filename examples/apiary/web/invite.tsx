@@ -2,7 +2,8 @@ import { Alert, Button, Group, NativeSelect, Stack, Text, Textarea, TextInput, T
 import { type ReactNode, useEffect, useState } from 'react';
 import { call, type Named } from './api.js';
 import type { RoleToGive } from './members.js';
-import { RoleChoice, Trouble, useTry, wayWords } from './parts.js';
+import { RoleChoice, wayWords } from './parts.js';
+import { Trouble, useTry } from './trouble.js';
 
 interface Preview {
   opens: { section: string; label: string; ways: string[]; count: number | null; total: number | null }[];

@@ -2,7 +2,7 @@ import { Alert, Button, PasswordInput, Stack, Text, TextInput, Title } from '@ma
 import { type FormEvent, type ReactNode, useState } from 'react';
 import { Link, useLocation } from 'wouter';
 import { call, type MeAnswer } from './api.js';
-import { Trouble, useTry } from './parts.js';
+import { Trouble, useTry } from './trouble.js';
 
 /** The secret stands after the # of the address: it is in no request line, no log and no referrer. */
 const tokenOf = () => window.location.hash.slice(1);

@@ -7,7 +7,8 @@ import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow } from './members.js';
-import { PeopleTabs, placeWords, Trouble, useTry, wayWords } from './parts.js';
+import { PeopleTabs, placeWords, wayWords } from './parts.js';
+import { Trouble, useTry } from './trouble.js';
 import { beginView } from './view.js';
 
 interface Held {

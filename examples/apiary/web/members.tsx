@@ -7,8 +7,9 @@ import { ActionButton } from './action.js';
 import { call, type Listed, type Named, type RoleHeld, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { InviteForm } from './invite.js';
-import { Dialog, PeopleTabs, placeWords, RoleChoice, Trouble, useTry } from './parts.js';
+import { Dialog, PeopleTabs, placeWords, RoleChoice } from './parts.js';
 import { Requests } from './requests.js';
+import { Trouble, useTry } from './trouble.js';
 
 export interface MemberRow {
   userId: string;

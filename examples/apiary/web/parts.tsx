@@ -1,47 +1,10 @@
-import { Alert, Checkbox, Modal, type ModalProps, Stack, Text, Title } from '@mantine/core';
-import { type ReactNode, useState } from 'react';
+import { Checkbox, Modal, type ModalProps, Stack } from '@mantine/core';
+import type { ReactNode } from 'react';
 import type { Anchor } from 'warm-lintel';
 import { Link, useLocation } from 'wouter';
-import { Refusal } from './api.js';
-
-export function NotFound(): ReactNode {
-  return (
-    <main className="page">
-      <Title order={1}>There is no such page</Title>
-      <Text mt="sm">
-        The address may be wrong, or what was here is not there for you. <a href="/">Go to the start</a>
-      </Text>
-    </main>
-  );
-}
 
 /** `ofOwnHive` as people read it: “of own hive”. */
 export const wayWords = (way: string) => way.replace(/^\w+/, (reach) => reach.replace(/[A-Z]/g, (letter) => ` ${letter.toLowerCase()}`));
-
-/** Shows what went wrong, in the server's words. */
-export function Trouble({ error }: { error: Refusal | undefined }): ReactNode {
-  if (!error) return null;
-  if (error.status === 404) return <NotFound />;
-  return (
-    <Alert color="red" variant="light" role="alert" mt="sm">
-      {error.message}
-    </Alert>
-  );
-}
-
-/** Runs something that may be refused, and keeps what the server said. */
-export function useTry(): { error: Refusal | undefined; busy: boolean; run: (work: () => Promise<void>) => void } {
-  const [error, setError] = useState<Refusal>();
-  const [busy, setBusy] = useState(false);
-  const run = (work: () => Promise<void>) => {
-    setBusy(true);
-    setError(undefined);
-    work()
-      .catch((reason: unknown) => setError(reason instanceof Refusal ? reason : new Refusal(0, 'Something went wrong. Try again.', '')))
-      .finally(() => setBusy(false));
-  };
-  return { error, busy, run };
-}
 
 /** Where something holds, as words; nothing for the whole association. */
 export const placeWords = (anchor: Anchor) =>

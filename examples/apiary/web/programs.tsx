@@ -6,7 +6,8 @@ import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow, RoleToGive } from './members.js';
-import { Dialog, PeopleTabs, Trouble } from './parts.js';
+import { Dialog, PeopleTabs } from './parts.js';
+import { Trouble } from './trouble.js';
 
 type Row = Omit<Program, 'keys'> & { keys: { id: string; label: string; endsAt: string; lastUsedAt: string | null }[] };
 

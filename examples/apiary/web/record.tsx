@@ -2,7 +2,8 @@ import { Button, Text, Title } from '@mantine/core';
 import { type ReactNode, useEffect, useState } from 'react';
 import { call, type Listed, Refusal, useLoad } from './api.js';
 import type { MemberRow } from './members.js';
-import { PeopleTabs, Trouble } from './parts.js';
+import { PeopleTabs } from './parts.js';
+import { Trouble } from './trouble.js';
 
 interface Event {
   number: number;

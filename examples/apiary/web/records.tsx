@@ -1,7 +1,7 @@
 import { Table, Text, Title } from '@mantine/core';
 import type { ReactNode } from 'react';
 import { useLoad } from './api.js';
-import { Trouble } from './parts.js';
+import { Trouble } from './trouble.js';
 
 interface Records {
   title: string;

@@ -5,7 +5,8 @@ import { charter } from '../world/charter.js';
 import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
-import { Dialog, PeopleTabs, placeWords, Trouble, wayWords } from './parts.js';
+import { Dialog, PeopleTabs, placeWords, wayWords } from './parts.js';
+import { Trouble } from './trouble.js';
 
 const permissions = [...charter.permissions.values()];
 const reachWords = (reaches: readonly string[] | undefined) =>

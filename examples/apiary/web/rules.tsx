@@ -3,7 +3,8 @@ import { type ReactNode, useState } from 'react';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { RoleToGive } from './members.js';
-import { PeopleTabs, RoleChoice, Trouble } from './parts.js';
+import { PeopleTabs, RoleChoice } from './parts.js';
+import { Trouble } from './trouble.js';
 
 interface Rules {
   oneRole: boolean;

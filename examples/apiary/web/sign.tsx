@@ -3,12 +3,13 @@ import { type FormEvent, type ReactNode, useState } from 'react';
 import { Link } from 'wouter';
 import { call, type MeAnswer } from './api.js';
 import { LookAtMail } from './letters.js';
-import { Trouble, useTry } from './parts.js';
+import { Trouble, useTry } from './trouble.js';
 
 /** Signing in; and asking for an account, which begins with a letter to the address. */
 export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => void; start: 'sign-in' | 'sign-up' }): ReactNode {
   const [form, setForm] = useState({ address: '', password: '' });
   const [asked, setAsked] = useState(false);
+  const [isHalf, setHalf] = useState(false);
   const { error, busy, run } = useTry();
   const field = (name: keyof typeof form) => ({
     value: form[name],
@@ -18,14 +19,16 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
   const signingUp = start === 'sign-up';
   const enter = (as: Partial<typeof form>) =>
     run(async () => {
-      await call('POST', `/lintel/account/${start}`, as);
+      const { next } = await call<{ next?: 'secondFactor' }>('POST', `/lintel/account/${start}`, signingUp ? { address: as.address } : as);
       if (signingUp) setAsked(true);
+      else if (next) setHalf(true);
       else reload();
     });
   const submit = (event: FormEvent) => {
     event.preventDefault();
     enter(form);
   };
+  if (isHalf) return <CodePage reload={reload} />;
   return (
     <main className="page">
       <Group align="flex-start" gap="xl" wrap="wrap">
@@ -80,6 +83,41 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
           </section>
         )}
       </Group>
+    </main>
+  );
+}
+
+/** The password was right; the second factor is still to come. */
+function CodePage({ reload }: { reload: () => void }): ReactNode {
+  const [secret, setSecret] = useState('');
+  const [isRecovery, setRecovery] = useState(false);
+  const { error, busy, run } = useTry();
+  const give = (event: FormEvent) => {
+    event.preventDefault();
+    run(async () => call('POST', '/lintel/account/code', isRecovery ? { recoveryCode: secret } : { code: secret }).then(reload));
+  };
+  return (
+    <main className="page" style={{ maxWidth: '32rem' }}>
+      <form onSubmit={give} className="sheet">
+        <Stack>
+          <Title order={1}>Second factor</Title>
+          <TextInput
+            label={isRecovery ? 'Recovery code' : 'Code of your authenticator'}
+            inputMode={isRecovery ? 'text' : 'numeric'}
+            autoComplete="one-time-code"
+            required
+            value={secret}
+            onChange={(event) => setSecret(event.currentTarget.value)}
+          />
+          <Button type="submit" loading={busy}>
+            Sign in
+          </Button>
+          <Trouble error={error} />
+          <Button variant="subtle" size="compact-sm" onClick={() => setRecovery(!isRecovery)}>
+            {isRecovery ? 'I have my authenticator' : 'Use a recovery code'}
+          </Button>
+        </Stack>
+      </form>
     </main>
   );
 }

@@ -1,7 +1,7 @@
 import { Button, Group, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import { call, useLoad } from './api.js';
-import { Trouble, useTry } from './parts.js';
+import { Trouble, useTry } from './trouble.js';
 
 interface Arrived {
   at: string;

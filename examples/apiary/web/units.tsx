@@ -5,7 +5,8 @@ import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow } from './members.js';
-import { Dialog, PeopleChoice, PeopleTabs, Trouble } from './parts.js';
+import { Dialog, PeopleChoice, PeopleTabs } from './parts.js';
+import { Trouble } from './trouble.js';
 
 /** The tree of sites, and who is placed where. */
 export function UnitsPage({ tenant }: { tenant: string }): ReactNode {

@@ -7,6 +7,7 @@ alter table lintel_credential add column set_at timestamptz not null default now
 delete from lintel_session;
 alter table lintel_session
   add column id text collate "C" not null,
+  add column address text collate "C" not null,
   add column seen_at timestamptz not null,
   add column proven_at timestamptz not null,
   add column methods text[] not null,
