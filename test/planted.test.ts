@@ -7,6 +7,7 @@ import { cpSync, mkdirSync, readFileSync, rmSync, symlinkSync, writeFileSync } f
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
+import { ACCOUNT_GUARDS } from './account-guards.js';
 import { AGREE_GUARDS } from './agree-guards.js';
 import { ATTACK_GUARDS } from './attack-guards.js';
 import { RACES_GUARDS } from './races-guards.js';
@@ -40,7 +41,8 @@ function* changesOf([what, ...edits]: Planted): Generator<readonly [file: string
 }
 
 test('every guard still stands where it would be taken out', () => {
-  for (const guard of [AGREE_GUARDS, ATTACK_GUARDS, RACES_GUARDS, SCOPE_GUARDS, WALL_GUARDS].flat()) expect([...changesOf(guard)]).not.toEqual([]);
+  for (const guard of [ACCOUNT_GUARDS, AGREE_GUARDS, ATTACK_GUARDS, RACES_GUARDS, SCOPE_GUARDS, WALL_GUARDS].flat())
+    expect([...changesOf(guard)]).not.toEqual([]);
 });
 
 /** Runs a program on a copy of the sources with one thing changed; answers what it prints. */
@@ -100,6 +102,22 @@ test.concurrent.for(guards)('%s: told by queries', { timeout: 900_000 }, async (
     expectHere({ seed, printed: await runWith(one, ['queries/run.ts', '--count', '2000', '--seed', String(seed)]) }).toMatchObject({
       printed: expect.stringContaining('told something'),
     });
+});
+
+/** Tests of accounts with one thing changed in the sources; answers what they print. */
+async function testsWith(guard: Planted): Promise<string> {
+  const env = { ...process.env, LINTEL_PLANTED: JSON.stringify(Object.fromEntries(changesOf(guard))), LINTEL_POSTGRES: url, NO_COLOR: '1', LINTEL_LONG: '' };
+  const args = ['node_modules/vitest/vitest.mjs', 'run', '--config', 'test/planted.config.ts', 'test/accounts.test.ts', 'test/bound.test.ts'];
+  const done = await run(process.execPath, args, { cwd: root, env, timeout: 1_000_000 }).catch((error: { stdout?: string; stderr?: string }) => error);
+  return `${done.stdout ?? ''}${done.stderr ?? ''}`;
+}
+
+test.runIf(long)('with nothing changed no test of accounts notices anything', { timeout: 1_000_000 }, async () => {
+  expect(await testsWith(['nothing'])).toMatch(/Tests {2}\d+ passed \(\d+\)/);
+});
+const keys = long ? ACCOUNT_GUARDS : ACCOUNT_GUARDS.slice(0, 1);
+test.concurrent.for(keys)('%s: noticed by a test', { timeout: 1_000_000 }, async (one, { expect: expectHere }) => {
+  expectHere(await testsWith(one)).toMatch(/AssertionError|LintelError/);
 });
 
 const walls = long ? WALL_GUARDS : WALL_GUARDS.slice(0, 1);
