@@ -23,6 +23,7 @@ beforeAll(async () => {
   const accounts = new Accounts(lintel, {
     clock: () => now,
     secrets: ['a key of the application’s own, which is long'],
+    passkeys: { id: 'app.example', origins: [origin] },
     terms: { version: '1', from: new Date(0) },
   });
   face = createFace(lintel, { sender: senderByCookie({ accounts }), accounts: { accounts }, perMinute: 100_000 });
@@ -110,7 +111,7 @@ test('from nothing to signed in with a second factor, and back in after it was f
 
   const second = browser();
   now += 30_000;
-  expect((await second.call('signIn', { address, password: form.password })).answer).toEqual({ next: 'secondFactor' });
+  expect((await second.call('signIn', { address, password: form.password })).answer).toEqual({ next: 'secondFactor', by: ['code'] });
   expect([(await second.call('myAccount')).answer.account, (await second.call('myTenants')).status]).toEqual([null, 401]);
   await second.call('giveCode', { code: codeNow() });
   const { items } = (await second.call('mySessions')).answer;
@@ -139,6 +140,19 @@ test('another site makes nobody do anything in somebody’s name; who is invited
     password: 'a password of an owner',
     tenantName: 'Owned',
   });
+  // What an authenticator does is tried in a browser.
+  expect((await owner.call('beginPasskey', {})).answer.code).toBe('link-needed');
+  await owner.call('askForFactor', {});
+  expect((await owner.call('beginPasskey', { token: await letter('owner@people.example') })).answer).toMatchObject({
+    rp: { id: 'app.example' },
+    excludeCredentials: [],
+  });
+  const passkey = { id: 'x', response: {} };
+  expect((await owner.call('addPasskey', { passkey })).answer.code).toBe('sign-in-failed');
+  expect((await owner.call('myPasskeys')).answer.items).toEqual([]);
+  expect((await owner.call('removePasskey', { id: 'x' })).answer.code).toBe('not-found');
+  expect((await browser().call('beginPasskeySignIn', {})).answer).not.toHaveProperty('allowCredentials');
+  expect((await browser().call('signInByPasskey', { passkey })).answer.code).toBe('sign-in-failed');
   const foreign = { origin: 'https://evil.example' };
   expect((await owner.call('signOut', {}, { ...foreign, 'content-type': 'text/plain' })).answer.code).toBe('refused');
   expect((await owner.call('myTenants')).status).toBe(200);

@@ -458,6 +458,10 @@ test('a session that is bound to a tenant touches nothing of the person', async 
     confirmFactor: () => accounts.confirmFactor(token, '123456'),
     newRecoveryCodes: () => accounts.newRecoveryCodes(token),
     removeFactor: () => accounts.removeFactor(token),
+    beginPasskey: () => accounts.beginPasskey(token),
+    addPasskey: () => accounts.addPasskey(token, {} as never),
+    myPasskeys: () => accounts.myPasskeys(token),
+    removePasskey: () => accounts.removePasskey(token, 'x'),
     ...Object.fromEntries(
       [
         'signUp',
@@ -472,6 +476,8 @@ test('a session that is bound to a tenant touches nothing of the person', async 
         'recover',
         'acceptTerms',
         'giveCode',
+        'beginPasskeySignIn',
+        'signInByPasskey',
       ].map((name) => [name, 'nobody' as const]),
     ),
     ...Object.fromEntries(['within', 'startSession', 'setPassword', 'askForPassword'].map((name) => [name, 'code' as const])),

@@ -33,7 +33,7 @@ async function signIn(page: Page, address: string): Promise<void> {
   await page.goto(base);
   await page.getByLabel('E-mail address').fill(address);
   await page.getByRole('textbox', { name: 'Password' }).fill(DEMO_PASSWORD);
-  await page.getByRole('button', { name: 'Sign in' }).click();
+  await page.getByRole('button', { name: 'Sign in', exact: true }).click();
   await page.getByRole('button', { name: 'Sign out' }).waitFor();
 }
 
@@ -117,7 +117,7 @@ test('a forgotten password is chosen anew by a letter; who guesses locks the own
   const enter = async (page: Page, secret: string) => {
     await page.getByLabel('E-mail address').fill('hanne@alderbrook.example');
     await page.getByRole('textbox', { name: 'Password' }).fill(secret);
-    await page.getByRole('button', { name: 'Sign in' }).click();
+    await page.getByRole('button', { name: 'Sign in', exact: true }).click();
   };
   await enter(owner, 'a river full of trout');
   await owner.getByRole('button', { name: 'Sign out' }).click();
@@ -171,22 +171,72 @@ test('a second factor is added by a letter, and asked for; what is dangerous ask
 
   await elsewhere.getByLabel('E-mail address').fill('otto@alderbrook.example');
   await elsewhere.getByRole('textbox', { name: 'Password' }).fill(DEMO_PASSWORD);
-  await elsewhere.getByRole('button', { name: 'Sign in' }).click();
+  await elsewhere.getByRole('button', { name: 'Sign in', exact: true }).click();
   await elsewhere.getByRole('heading', { name: 'Second factor' }).waitFor();
   await elsewhere.getByLabel('Code of your authenticator').fill('000000');
-  await elsewhere.getByRole('button', { name: 'Sign in' }).click();
+  await elsewhere.getByRole('button', { name: 'Sign in', exact: true }).click();
   await elsewhere.getByText('Address and password do not fit together').waitFor();
   // A code that is shown next is right by the drift that is allowed.
   await elsewhere.getByLabel('Code of your authenticator').fill(totp.generate({ timestamp: Date.now() + 30_000 }));
-  await elsewhere.getByRole('button', { name: 'Sign in' }).click();
+  await elsewhere.getByRole('button', { name: 'Sign in', exact: true }).click();
   await elsewhere.getByRole('button', { name: 'Sign out' }).click();
   await elsewhere.getByLabel('E-mail address').fill('otto@alderbrook.example');
   await elsewhere.getByRole('textbox', { name: 'Password' }).fill(DEMO_PASSWORD);
-  await elsewhere.getByRole('button', { name: 'Sign in' }).click();
+  await elsewhere.getByRole('button', { name: 'Sign in', exact: true }).click();
   await elsewhere.getByRole('button', { name: 'Use a recovery code' }).click();
   await elsewhere.getByLabel('Recovery code').fill(codes[3] as string);
-  await elsewhere.getByRole('button', { name: 'Sign in' }).click();
+  await elsewhere.getByRole('button', { name: 'Sign in', exact: true }).click();
   await elsewhere.getByRole('button', { name: 'Sign out' }).waitFor();
+});
+
+test('a passkey is made by a letter, signs in alone, and is what a password is not enough beside; what it answered counts once', async () => {
+  const page = await newcomer();
+  const devices = await page.context().newCDPSession(page);
+  await devices.send('WebAuthn.enable');
+  const options = {
+    protocol: 'ctap2',
+    transport: 'internal',
+    hasResidentKey: true,
+    hasUserVerification: true,
+    isUserVerified: true,
+    automaticPresenceSimulation: true,
+  } as const;
+  await devices.send('WebAuthn.addVirtualAuthenticator', { options });
+  await signIn(page, 'pavel@alderbrook.example');
+  await page.goto(`${base}/me`);
+  await page.getByRole('button', { name: 'Add a second factor' }).click();
+  await page.getByText('A message is on its way to pavel@alderbrook.example.').waitFor();
+  await followLetter(page, /factor#/);
+  await page.getByRole('button', { name: 'Make a passkey instead' }).click();
+  await page.getByRole('heading', { name: 'Your second factor counts' }).waitFor();
+  await page.getByRole('link', { name: 'I have kept them' }).click();
+  await page.getByRole('region', { name: 'Passkeys' }).getByRole('button', { name: 'Remove' }).waitFor();
+
+  await page.goto(base);
+  await page.getByRole('button', { name: 'Sign out' }).click();
+  const answered = page.waitForRequest((request) => request.url().endsWith('/passkeys/sign-in'));
+  await page.getByRole('button', { name: 'Sign in with a passkey' }).click();
+  const sent = (await answered).postDataJSON();
+  await page.getByRole('button', { name: 'Sign out' }).waitFor();
+  // The same answer once more is none, and neither is one for another purpose.
+  const again = (path: string, data: unknown) => page.request.post(`${base}/lintel/account/${path}`, { data, headers: { origin: base } });
+  expect([(await again('passkeys/sign-in', sent)).status(), (await again('prove', sent)).status()]).toEqual([401, 401]);
+
+  // Proof in place, by the passkey.
+  await sql`update lintel_session set proven_at = proven_at - interval '1 hour'`.execute(demo.lintel.db);
+  await page.goto(`${base}/me`);
+  await page.getByRole('button', { name: 'New recovery codes' }).click();
+  await page.getByRole('button', { name: 'With a passkey' }).click();
+  await page.getByText('They are shown this once').waitFor();
+
+  await page.goto(base);
+  await page.getByRole('button', { name: 'Sign out' }).click();
+  await page.getByLabel('E-mail address').fill('pavel@alderbrook.example');
+  await page.getByRole('textbox', { name: 'Password' }).fill(DEMO_PASSWORD);
+  await page.getByRole('button', { name: 'Sign in', exact: true }).click();
+  await page.getByRole('heading', { name: 'Second factor' }).waitFor();
+  await page.getByRole('button', { name: 'Use a passkey' }).click();
+  await page.getByRole('button', { name: 'Sign out' }).waitFor();
 });
 
 test('two tabs in two tenants do not mix', async () => {

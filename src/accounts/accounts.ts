@@ -7,6 +7,7 @@ import { Ground, notSignedIn } from './ground.js';
 import { type Activation, activate, askFor, type Joining, joinByInvitation } from './letters.js';
 import { met } from './obligations.js';
 import type { AccountsOptions, Coming, Entered, HalfWay, SignInOnRecord } from './options.js';
+import { addPasskey, beginPasskey, beginPasskeySignIn, type MyPasskey, myPasskeys, removePasskey, signInByPasskey } from './passkeys.js';
 import { changePassword, type Proof, prove, recover, setPassword } from './password.js';
 import { type MySession, type Session, type SignedIn, sha256, whoIs } from './sessions.js';
 import { type Code, giveCode, type SignIn, signIn } from './signing-in.js';
@@ -180,6 +181,45 @@ export class Accounts {
   /** From now on signing in takes the password alone; every other session ends, and the person is told. @throws LintelError as {@link newRecoveryCodes}. */
   removeFactor(token: string): Promise<void> {
     return removeFactor(this.#ground, token);
+  }
+
+  /**
+   * What a browser makes a passkey of (`@simplewebauthn/browser`). The first factor of an account takes the link of {@link askForFactor} besides.
+   *
+   * @throws LintelError `no-account`, `session-bound`, `prove-first`, `link-needed`, `link-invalid`, `option-missing` without `passkeys`.
+   */
+  beginPasskey(token: string, link?: string): ReturnType<typeof beginPasskey> {
+    return beginPasskey(this.#ground, token, link);
+  }
+
+  /**
+   * Adds the passkey that the browser made. Every other session ends, and the person is told.
+   *
+   * @returns the session, under another secret; ten recovery codes, shown once, where it is the first factor.
+   * @throws LintelError `no-account`, `session-bound`, `prove-first`, `sign-in-failed`.
+   */
+  addPasskey(token: string, response: Parameters<typeof addPasskey>[2], label?: string): ReturnType<typeof addPasskey> {
+    return addPasskey(this.#ground, token, response, label);
+  }
+
+  /** What a browser asks an authenticator, to sign in or to prove. It lists no passkey. @throws LintelError `option-missing` without `passkeys`. */
+  beginPasskeySignIn(): ReturnType<typeof beginPasskeySignIn> {
+    return beginPasskeySignIn(this.#ground);
+  }
+
+  /** Signs somebody in by a passkey alone: it is two factors. No lock stops it. @throws LintelError `sign-in-failed`, `too-fast`. */
+  signInByPasskey(response: Parameters<typeof signInByPasskey>[1], coming: Coming = {}): Promise<Entered> {
+    return signInByPasskey(this.#ground, response, coming);
+  }
+
+  /** @throws LintelError `no-account`, `session-bound`. */
+  myPasskeys(token: string): Promise<MyPasskey[]> {
+    return myPasskeys(this.#ground, token);
+  }
+
+  /** Every other session ends, and the person is told. @throws LintelError `no-account`, `session-bound`, `prove-first`, `not-found`, `last-way-in`. */
+  removePasskey(token: string, id: string): Promise<void> {
+    return removePasskey(this.#ground, token, id);
   }
 
   /** Where one is signed in, what was used last first. @throws LintelError `no-account`, `session-bound`. */

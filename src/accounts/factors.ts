@@ -55,7 +55,6 @@ export async function codeIsRight(ground: Ground, userId: string, code: unknown,
 /** The first factor takes the password, given lately, and a letter. */
 export async function askForFactor(ground: Ground, token: string, coming: Coming): Promise<void> {
   const row = await ground.ownLately(token);
-  if (row.has_factor) throw new LintelError('factor-exists', 'There is a second factor already. Remove it first.', {});
   if (row.confirmed_at === null) throw new LintelError('address-not-confirmed', 'Confirm your address first: a letter goes there.', {});
   await askFor(ground, 'factor', { ...coming, address: row.address_written });
 }
@@ -95,7 +94,7 @@ function newCode(): string {
 }
 const hashOfCode = (userId: string, code: string) => sha256(`${userId} ${code.toLowerCase().replace(/[\s-]/g, '')}`);
 
-async function renewCodes(tx: Tx, userId: string): Promise<string[]> {
+export async function renewCodes(tx: Tx, userId: string): Promise<string[]> {
   const codes = Array.from({ length: RECOVERY_CODES }, newCode);
   await tx.deleteFrom('lintel_recovery_code').where('person_id', '=', userId).execute();
   await tx
@@ -121,7 +120,7 @@ export async function confirmFactor(
     const recoveryCodes = await renewCodes(tx, row.person_id);
     await ground.sessions.end(tx, row.person_id, { but: row.id });
     await ground.tell(tx, 'factor-added', ownerOf(row));
-    return { session: await ground.sessions.renew(tx, row.token_hash, 'otp', ground.now), recoveryCodes };
+    return { session: await ground.sessions.renew(tx, row.token_hash, ['otp'], ground.now), recoveryCodes };
   });
 }
 
@@ -133,10 +132,19 @@ export async function newRecoveryCodes(ground: Ground, token: string): Promise<r
 export async function removeFactor(ground: Ground, token: string): Promise<void> {
   const row = await insistOnFactor(ground, token);
   await ground.inTransaction(async (tx) => {
-    for (const table of ['lintel_recovery_code', 'lintel_factor'] as const) await tx.deleteFrom(table).where('person_id', '=', row.person_id).execute();
+    const gone = await tx.deleteFrom('lintel_factor').where('person_id', '=', row.person_id).executeTakeFirst();
+    if (gone.numDeletedRows === 0n) throw new LintelError('not-found', 'There is no authenticator.', {});
+    await dropCodes(tx, row.person_id);
     await ground.sessions.end(tx, row.person_id, { but: row.id });
     await ground.tell(tx, 'factor-removed', ownerOf(row));
   });
+}
+
+/** Where no second factor is left, no recovery code stands for one. */
+export async function dropCodes(tx: Tx, userId: string): Promise<void> {
+  for (const table of ['lintel_factor', 'lintel_passkey'] as const)
+    if (await tx.selectFrom(table).select('person_id').where('person_id', '=', userId).limit(1).executeTakeFirst()) return;
+  await tx.deleteFrom('lintel_recovery_code').where('person_id', '=', userId).execute();
 }
 
 async function insistOnFactor(ground: Ground, token: string): Promise<Row> {

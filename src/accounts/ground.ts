@@ -1,4 +1,4 @@
-import type { Kysely, Transaction } from 'kysely';
+import { type Kysely, sql, type Transaction } from 'kysely';
 import { hashOf, inTransaction, LintelError, newId } from '../base/index.js';
 import { type NoticeName, secretOf, tell } from '../membership/index.js';
 import type { Lintel } from '../server/index.js';
@@ -10,6 +10,8 @@ import type { AccountTables } from './tables.js';
 import { countTry, forgive, Places } from './tries.js';
 
 const DAY = 86_400_000;
+/** So many devices are known of a person. */
+const DEVICES = 20;
 
 export const signInFailed = () =>
   new LintelError('sign-in-failed', 'Address and password do not fit together, or there were too many tries. Wait a little, or choose a new password.', {});
@@ -18,6 +20,9 @@ export const notSignedIn = () => new LintelError('no-account', 'Sign in first.',
 /** A session as it is read, with whose it is. */
 export type Row = NonNullable<Awaited<ReturnType<Sessions['read']>>>;
 export type Tx = Transaction<AccountTables>;
+
+/** True where this session has given a second factor. */
+export const hasGivenFactor = ({ methods }: Pick<Row, 'methods'>): boolean => methods.includes('otp') || methods.includes('mfa');
 
 /** What all that is done with accounts stands on. */
 export class Ground {
@@ -63,6 +68,15 @@ export class Ground {
     return this.hashing.hash(await readPassword(password, this.options.passwords ?? {}, near, besideFactor), from);
   }
 
+  /** By what somebody gives a second factor. */
+  async factorsOf(userId: string): Promise<('code' | 'passkey')[]> {
+    const { rows } = await sql<{ code: boolean; passkey: boolean }>`
+      select exists (select from lintel_factor where person_id = ${userId} and confirmed_at is not null) as code, exists (select from lintel_passkey where person_id = ${userId}) as passkey`.execute(
+      this.db,
+    );
+    return (['code', 'passkey'] as const).filter((one) => rows[0]?.[one]);
+  }
+
   /** The session of somebody who asks for something of their own. @throws LintelError `no-account`; `session-bound` for one that is bound to tenants: it touches nothing of the person. */
   async own(token: string): Promise<Row> {
     const row = await this.sessions.read(this.db, token, this.now);
@@ -75,7 +89,7 @@ export class Ground {
   /** The same, of somebody who has shown lately who they are, with the second factor where they have one. @throws LintelError and `prove-first`. */
   async ownLately(token: string): Promise<Row> {
     const row = await this.own(token);
-    if (row.proven_at.getTime() > this.recentSince && (!row.has_factor || row.methods.includes('otp'))) return row;
+    if (row.proven_at.getTime() > this.recentSince && (!row.has_factor || hasGivenFactor(row))) return row;
     throw new LintelError('prove-first', 'This takes a password, or a code, that was given a few minutes ago at most. Give it once more.', {});
   }
 
@@ -99,11 +113,21 @@ export class Ground {
       .values({ token_hash: sha256(device), person_id: userId, made_at: new Date(now) })
       .execute();
     await this.onRecord(tx, userId, methods.join(' '), 'in', coming);
+    await this.#tidy(tx, userId, now);
+    return { ...(await this.sessions.begin(tx, userId, now, { methods, label: coming.label })), device };
+  }
+
+  /** What is over is not kept: of the person, and of whoever tried. */
+  async #tidy(tx: Tx, userId: string, now: number): Promise<void> {
+    const before = (days: number) => new Date(now - days * DAY);
     await tx
       .deleteFrom('lintel_sign_in')
-      .where('at', '<', new Date(now - (this.options.signInsDays ?? 90) * DAY))
+      .where('at', '<', before(this.options.signInsDays ?? 90))
       .execute();
-    return { ...(await this.sessions.begin(tx, userId, now, { methods, label: coming.label })), device };
+    await tx.deleteFrom('lintel_try').where('at', '<', before(2)).execute();
+    await sql`delete from lintel_device where person_id = ${userId} and (made_at < ${before(365)}
+      or token_hash not in (select token_hash from lintel_device where person_id = ${userId} order by made_at desc limit ${sql.lit(DEVICES)}))`.execute(tx);
+    await this.sessions.tidy(tx, userId, now);
   }
 
   /** @param who the person; or of whoever was refused the keyed hash of what they typed. */

@@ -1,10 +1,10 @@
-import type { Ground, Row } from './ground.js';
+import { type Ground, hasGivenFactor, type Row } from './ground.js';
 
 /** Obligations that are worked out from a session, and when each is met. What others a charter names the application tells. */
 const OBLIGATIONS: Readonly<Record<string, (ground: Ground, row: Row) => boolean>> = {
   recentSignIn: (ground, row) => row.proven_at.getTime() > ground.recentSince,
   // What this session gave counts, and not what the account has.
-  secondFactor: (_, row) => row.methods.includes('otp'),
+  secondFactor: (_, row) => hasGivenFactor(row),
   choosePassword: (_, row) => row.must_change !== true,
   acceptTerms: ({ options: { terms }, now }, row) => terms === undefined || terms.from.getTime() > now || row.accepted.includes(terms.version),
   confirmAddress: (_, row) => row.confirmed_at !== null,

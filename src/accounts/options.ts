@@ -1,3 +1,4 @@
+import type { PasskeyTerms } from './passkeys.js';
 import type { PasswordRules } from './passwords.js';
 import type { Secrets } from './sealed.js';
 import type { Session, SessionTerms } from './sessions.js';
@@ -19,6 +20,8 @@ export interface AccountsOptions {
   readonly terms?: { readonly version: string; readonly from: Date };
   /** For so many days it is kept when and how somebody signed in. Default 90. */
   readonly signInsDays?: number;
+  /** Where passkeys count. Without it there are none. */
+  readonly passkeys?: PasskeyTerms;
   /** Keys under which secrets of second factors are sealed. Needed for a second factor. */
   readonly secrets?: Secrets;
 }
@@ -41,6 +44,8 @@ export interface Entered extends Session {
 /** The password was right, and a second factor is asked for: nobody is signed in yet. `token`: for `giveCode`, for ten minutes. */
 export interface HalfWay extends Session {
   readonly next: 'secondFactor';
+  /** By what it can be given; a recovery code always. */
+  readonly by: readonly ('code' | 'passkey')[];
 }
 
 /** One time that somebody signed in, or was not let in. */

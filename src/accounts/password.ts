@@ -1,10 +1,12 @@
+import type { AuthenticationResponseJSON } from '@simplewebauthn/server';
 import type { Kysely } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { dropLinks, lookAtLink, useLink } from '../mail/index.js';
 import { lockPerson } from '../membership/index.js';
 import { codeIsRight } from './factors.js';
-import { type Ground, notSignedIn, type Tx } from './ground.js';
+import { type Ground, notSignedIn, signInFailed, type Tx } from './ground.js';
 import type { Coming } from './options.js';
+import { BY_PASSKEY, ownerByPasskey } from './passkeys.js';
 import type { Session } from './sessions.js';
 import type { AccountTables } from './tables.js';
 import { forgive } from './tries.js';
@@ -35,19 +37,18 @@ async function replacePassword({ sessions, now }: Ground, tx: Tx, userId: string
   return { id: userId, name: person.name, address: person.address_written };
 }
 
-const hasFactor = async (ground: Ground, userId: string | undefined) =>
-  userId !== undefined &&
-  (await ground.db.selectFrom('lintel_factor').select('person_id').where('person_id', '=', userId).where('confirmed_at', 'is not', null).executeTakeFirst()) !==
-    undefined;
+const hasFactor = async (ground: Ground, userId: string | undefined) => userId !== undefined && (await ground.factorsOf(userId)).length > 0;
 
-export type Proof = { readonly password: string } | { readonly code: string };
+export type Proof = { readonly password: string } | { readonly code: string } | { readonly passkey: AuthenticationResponseJSON };
 
 export async function prove(ground: Ground, token: string, by: Proof, coming: Coming): Promise<Session> {
   const row = await ground.own(token);
-  if ('code' in by) await ground.counted(`code ${row.person_id}`, () => codeIsRight(ground, row.person_id, by.code));
+  if ('passkey' in by) {
+    if ((await ownerByPasskey(ground, by.passkey)) !== row.person_id) throw signInFailed();
+  } else if ('code' in by) await ground.counted(`code ${row.person_id}`, () => codeIsRight(ground, row.person_id, by.code));
   else if (row.has_factor) throw new LintelError('code-needed', 'Your account has a second factor: give a code of it.', {});
   else await ground.insistOnPassword(row, by.password, coming);
-  return ground.inTransaction((tx) => ground.sessions.renew(tx, row.token_hash, 'code' in by ? 'otp' : 'pwd', ground.now));
+  return ground.inTransaction((tx) => ground.sessions.renew(tx, row.token_hash, 'passkey' in by ? BY_PASSKEY : 'code' in by ? ['otp'] : ['pwd'], ground.now));
 }
 
 export async function changePassword(
@@ -63,7 +64,7 @@ export async function changePassword(
   return ground.inTransaction(async (tx) => {
     const person = await replacePassword(ground, tx, row.person_id, hash, row.id);
     await ground.tell(tx, 'password-changed', person);
-    return ground.sessions.renew(tx, row.token_hash, 'pwd', ground.now);
+    return ground.sessions.renew(tx, row.token_hash, ['pwd'], ground.now);
   });
 }
 

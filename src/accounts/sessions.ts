@@ -113,7 +113,11 @@ export class Sessions {
           'accepted',
         ),
       )
-      .select(sql<boolean>`exists (select from lintel_factor f where f.person_id = p.id and f.confirmed_at is not null)`.as('has_factor'))
+      .select(
+        sql<boolean>`exists (select from lintel_factor f where f.person_id = p.id and f.confirmed_at is not null) or exists (select from lintel_passkey k where k.person_id = p.id)`.as(
+          'has_factor',
+        ),
+      )
       .where('s.token_hash', '=', sha256(token))
       .where('s.is_half', '=', false)
       .whereRef('s.address', '=', 'p.address')
@@ -142,11 +146,11 @@ export class Sessions {
   }
 
   /** Somebody has shown again who they are: the session goes on under another secret. @throws LintelError `no-account` where it was ended meanwhile. */
-  async renew(tx: Kysely<AccountTables>, tokenHash: string, method: string, now: number): Promise<Session> {
+  async renew(tx: Kysely<AccountTables>, tokenHash: string, methods: readonly string[], now: number): Promise<Session> {
     const token = secret();
     const { rows } = await sql<{ person_id: string; expires_at: Date }>`
       update lintel_session set token_hash = ${sha256(token)}, proven_at = ${new Date(now)}, seen_at = ${new Date(now)},
-        methods = case when ${method} = any(methods) then methods else methods || ${method}::text end
+        methods = array(select distinct m from unnest(methods || ${[...methods]}::text[]) m order by m)
       where token_hash = ${tokenHash} returning person_id, expires_at`.execute(tx);
     const [row] = rows;
     if (!row) throw new LintelError('no-account', 'Sign in first.', {});
@@ -165,6 +169,15 @@ export class Sessions {
       .orderBy('id')
       .execute();
     return rows.map(({ id, label, started_at, seen_at }) => ({ id, label, startedAt: started_at, seenAt: seen_at, isThis: id === thisOne }));
+  }
+
+  /** Sessions of somebody that are over. */
+  async tidy(tx: Kysely<AccountTables>, userId: string, now: number): Promise<void> {
+    await tx
+      .deleteFrom('lintel_session')
+      .where('person_id', '=', userId)
+      .where((eb) => eb.or([eb('expires_at', '<=', new Date(now)), eb('seen_at', '<=', new Date(now - this.#idle))]))
+      .execute();
   }
 
   /** Ends sessions of somebody: the one of this id, or all but that. Answers how many. */

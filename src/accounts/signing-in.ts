@@ -1,8 +1,10 @@
+import type { AuthenticationResponseJSON } from '@simplewebauthn/server';
 import { isLintelError } from '../base/index.js';
 import { lockPerson, readAddress, tell } from '../membership/index.js';
 import { codeIsRight, knowsRecoveryCode, takeRecoveryCode } from './factors.js';
 import { type Ground, signInFailed } from './ground.js';
 import type { Coming, Entered, HalfWay } from './options.js';
+import { BY_PASSKEY, ownerByPasskey } from './passkeys.js';
 import { written } from './passwords.js';
 import { sha256 } from './sessions.js';
 import { countTry, forgive, LOCKS } from './tries.js';
@@ -32,9 +34,8 @@ export async function signIn(ground: Ground, input: SignIn): Promise<Entered | H
   const found = await ground.db
     .selectFrom('lintel_person as p')
     .leftJoin('lintel_credential as c', 'c.person_id', 'p.id')
-    .leftJoin('lintel_factor as f', (join) => join.onRef('f.person_id', '=', 'p.id').on('f.confirmed_at', 'is not', null))
     .leftJoin('lintel_device as d', (join) => join.onRef('d.person_id', '=', 'p.id').on('d.token_hash', '=', sha256(String(input.device ?? ''))))
-    .select(['p.id', 'c.password_hash', 'f.person_id as factor', 'd.token_hash as device'])
+    .select(['p.id', 'c.password_hash', 'd.token_hash as device'])
     .where('p.address', '=', compared)
     .executeTakeFirst();
   const [who, key] = await Promise.all([ground.keyOf(compared), ground.keyOf(found?.device ?? compared)]);
@@ -47,6 +48,7 @@ export async function signIn(ground: Ground, input: SignIn): Promise<Entered | H
     throw signInFailed();
   }
   await takeBack();
+  const by = await ground.factorsOf(found.id);
   const better = ground.hashing.isOld(kept) ? await ground.hashing.hash(password, from) : undefined;
   return ground.inTransaction(async (tx) => {
     // The password has to be theirs still.
@@ -55,10 +57,11 @@ export async function signIn(ground: Ground, input: SignIn): Promise<Entered | H
     if (present?.password_hash !== kept) throw signInFailed();
     if (better !== undefined) await tx.updateTable('lintel_credential').set({ password_hash: better }).where('person_id', '=', found.id).execute();
     await forgive(tx, key);
-    if (found.factor === null) return ground.enter(tx, found.id, ['pwd'], input);
+    if (by.length === 0) return ground.enter(tx, found.id, ['pwd'], input);
     return {
       ...(await ground.sessions.begin(tx, found.id, ground.now, { methods: ['pwd'], label: input.label, isHalf: true })),
       next: 'secondFactor' as const,
+      by,
     };
   });
 }
@@ -72,15 +75,18 @@ async function refused(ground: Ground, who: string, coming: Coming, locked: stri
   });
 }
 
-export type Code = { readonly code: string } | { readonly recoveryCode: string };
+export type Code = { readonly code: string } | { readonly recoveryCode: string } | { readonly passkey: AuthenticationResponseJSON };
 
 /** Goes on from the password to the second factor. */
 export async function giveCode(ground: Ground, token: string, given: Code, coming: Coming): Promise<Entered> {
   const half = await ground.sessions.readHalf(ground.db, token, ground.now);
   if (!half) throw signInFailed();
-  await ground.counted(`code ${half.person_id}`, () =>
-    'recoveryCode' in given ? knowsRecoveryCode(ground, half.person_id, given.recoveryCode) : codeIsRight(ground, half.person_id, given.code),
-  );
+  if ('passkey' in given) {
+    if ((await ownerByPasskey(ground, given.passkey)) !== half.person_id) throw signInFailed();
+  } else
+    await ground.counted(`code ${half.person_id}`, () =>
+      'recoveryCode' in given ? knowsRecoveryCode(ground, half.person_id, given.recoveryCode) : codeIsRight(ground, half.person_id, given.code),
+    );
   return ground.inTransaction(async (tx) => {
     const person = await lockPerson(tx as never, half.person_id);
     // Of several at once one goes on.
@@ -89,6 +95,6 @@ export async function giveCode(ground: Ground, token: string, given: Code, comin
       const left = await takeRecoveryCode(tx, half.person_id, given.recoveryCode);
       await ground.tell(tx, 'recovery-code-used', { id: half.person_id, name: person.name, address: person.address_written }, { left: String(left) });
     }
-    return ground.enter(tx, half.person_id, ['pwd', 'otp'], { ...coming, label: half.label ?? coming.label });
+    return ground.enter(tx, half.person_id, ['pwd', ...('passkey' in given ? BY_PASSKEY : ['otp'])], { ...coming, label: half.label ?? coming.label });
   });
 }

@@ -40,6 +40,9 @@ export interface AccountTables extends LintelTables {
   lintel_sign_in: { id: string; who: string; at: Moment; method: string; outcome: 'in' | 'refused'; place: string | null };
   /** A generator of codes (RFC 6238), one a person; `confirmed_at` null until its first code was given, `last_step` the time step of the last that was. */
   lintel_factor: { person_id: string; sealed: string; made_at: Moment; confirmed_at: Date | null; last_step: Generated<number | string> };
+  lintel_passkey: { id: string; person_id: string; public_key: string; counter: number | string; label: string | null; made_at: Moment; used_at: Date | null };
+  /** What an authenticator is asked to sign, once; `owner`: for what, and whose. */
+  lintel_challenge: { hash: string; owner: string; expires_at: Moment };
   lintel_recovery_code: { person_id: string; code_hash: string };
   /** `scope`: empty; or for which tenants, where the session was bound to some: it accepts for these alone. */
   lintel_accepted: { person_id: string; version: string; scope: string; at: Moment };

@@ -5,6 +5,9 @@ const address = z.strictObject({ address: z.string().max(400) });
 const password = z.string().max(1000);
 const token = z.string().max(2000);
 const code = z.string().max(100);
+/** What an authenticator answers (WebAuthn level 3, as JSON): it is checked by its signature. */
+const answer = z.looseObject({ id: z.string().max(2000), response: z.looseObject({}) });
+const asked = z.looseObject({ challenge: z.string() });
 const moment = z.iso.datetime();
 
 const only = async (work: Promise<void>) => {
@@ -67,10 +70,12 @@ export const ACCOUNT: readonly Operation[] = [
     path: '/account/sign-in',
     summary: 'Sign in. `next` says what is still to come: `secondFactor`, by giveCode.',
     body: z.strictObject({ address: z.string().max(400), password }),
-    answers: z.object({ next: z.enum(['secondFactor']).optional() }),
+    answers: z.object({ next: z.enum(['secondFactor']).optional(), by: z.array(z.enum(['code', 'passkey'])).optional() }),
     run: async ({ accounts, body, coming, device }) => {
       const entered = await accounts.signIn({ ...body, ...coming, device });
-      return entered.next === undefined ? { answer: {}, session: entered, device: entered.device } : { answer: { next: entered.next }, session: entered };
+      return entered.next === undefined
+        ? { answer: {}, session: entered, device: entered.device }
+        : { answer: { next: entered.next, by: entered.by }, session: entered };
     },
   },
   {
@@ -79,7 +84,7 @@ export const ACCOUNT: readonly Operation[] = [
     method: 'post',
     path: '/account/code',
     summary: 'Give the second factor: a code, or a recovery code, which counts once',
-    body: z.union([z.strictObject({ code }), z.strictObject({ recoveryCode: code })]),
+    body: z.union([z.strictObject({ code }), z.strictObject({ recoveryCode: code }), z.strictObject({ passkey: answer })]),
     answers: nothing,
     run: async ({ accounts, token, body, coming }) => {
       const entered = await accounts.giveCode(token, body, coming);
@@ -129,8 +134,8 @@ export const ACCOUNT: readonly Operation[] = [
     id: 'prove',
     method: 'post',
     path: '/account/prove',
-    summary: 'Show again who I am, without signing out: by the password, or a code where there is a second factor',
-    body: z.union([z.strictObject({ password }), z.strictObject({ code })]),
+    summary: 'Show again who I am, without signing out: by the password; where there is a second factor by a code or a passkey',
+    body: z.union([z.strictObject({ password }), z.strictObject({ code }), z.strictObject({ passkey: answer })]),
     answers: nothing,
     run: async ({ accounts, token, body, coming }) => ({ answer: {}, session: await accounts.prove(token, body, coming) }),
   },
@@ -248,6 +253,71 @@ export const ACCOUNT: readonly Operation[] = [
     body: nothing,
     answers: nothing,
     run: ({ accounts, token }) => only(accounts.removeFactor(token)),
+  },
+  {
+    in: 'account',
+    id: 'beginPasskey',
+    method: 'post',
+    path: '/account/passkeys/begin',
+    summary: 'What a browser makes a passkey of; the first factor takes the link of a letter',
+    body: z.strictObject({ token: token.optional() }),
+    answers: asked,
+    run: async ({ accounts, token, body }) => ({ answer: await accounts.beginPasskey(token, body.token) }),
+  },
+  {
+    in: 'account',
+    id: 'addPasskey',
+    method: 'post',
+    path: '/account/passkeys/add',
+    summary: 'Add the passkey that the browser made. Answers ten recovery codes, shown once, where it is the first factor.',
+    body: z.strictObject({ passkey: answer, label: z.string().max(100).optional() }),
+    answers: z.object({ recoveryCodes: z.array(z.string()).optional() }),
+    run: async ({ accounts, token, body }) => {
+      const { session, recoveryCodes } = await accounts.addPasskey(token, body.passkey, body.label);
+      return { answer: { ...(recoveryCodes && { recoveryCodes }) }, session };
+    },
+  },
+  {
+    in: 'account',
+    id: 'myPasskeys',
+    method: 'get',
+    path: '/account/passkeys',
+    summary: 'My passkeys',
+    answers: listed(z.looseObject({ id: z.string(), label: z.string().nullable(), madeAt: moment, usedAt: moment.nullable() })),
+    run: async ({ accounts, token }) => ({ answer: { items: await accounts.myPasskeys(token) } }),
+  },
+  {
+    in: 'account',
+    id: 'removePasskey',
+    method: 'post',
+    path: '/account/passkeys/remove',
+    summary: 'Remove a passkey of mine',
+    body: z.strictObject({ id: z.string().max(2000) }),
+    answers: nothing,
+    run: ({ accounts, token, body }) => only(accounts.removePasskey(token, body.id)),
+  },
+  {
+    in: 'account',
+    id: 'beginPasskeySignIn',
+    method: 'post',
+    path: '/account/passkeys/ask',
+    summary: 'What a browser asks an authenticator, to sign in or to prove. Lists no passkey.',
+    body: nothing,
+    answers: asked,
+    run: async ({ accounts }) => ({ answer: await accounts.beginPasskeySignIn() }),
+  },
+  {
+    in: 'account',
+    id: 'signInByPasskey',
+    method: 'post',
+    path: '/account/passkeys/sign-in',
+    summary: 'Sign in by a passkey alone',
+    body: z.strictObject({ passkey: answer }),
+    answers: nothing,
+    run: async ({ accounts, body, coming }) => {
+      const entered = await accounts.signInByPasskey(body.passkey, coming);
+      return { answer: {}, session: entered, device: entered.device };
+    },
   },
   {
     in: 'account',

@@ -51,6 +51,8 @@ const STATUS: Readonly<Record<string, number>> = {
   'prove-first': 403,
   'code-needed': 403,
   'factor-exists': 409,
+  'link-needed': 403,
+  'last-way-in': 409,
   'sign-up-closed': 403,
   'terms-changed': 409,
   'too-many-appeals': 429,

@@ -61,7 +61,7 @@ export async function startDemo(options: {
   await lintel.prepare();
   // Another at each start: this is a demo. An application keeps its keys, and gives the older ones behind the present one.
   const secrets = [randomBytes(32).toString('hex')];
-  const accounts = new Accounts(lintel, { name: 'Apiary', passwords: { names: ['apiary'] }, secrets });
+  const accounts = new Accounts(lintel, { name: 'Apiary', passwords: { names: ['apiary'] }, secrets, passkeys: { id: 'localhost', origins: () => [origin] } });
   for (const { id } of people) await accounts.setPassword(id, DEMO_PASSWORD);
   const app = createApp({ lintel, accounts, tray, demoPassword: DEMO_PASSWORD });
   app.get('/assets/*', serveStatic({ root: dist }));

@@ -3,6 +3,7 @@ import { type FormEvent, type ReactNode, useState } from 'react';
 import { Link } from 'wouter';
 import { call, type Listed, type MeAnswer, useLoad } from './api.js';
 import { LookAtMail } from './letters.js';
+import { makePasskey } from './passkeys.js';
 import type { Account } from './trouble.js';
 import { Trouble, useTry } from './trouble.js';
 
@@ -26,6 +27,7 @@ export function MePage({ me, reload }: { me: MeAnswer; reload: () => void }): Re
         <Who account={account.data.account} me={me} onDone={again} />
         <Password />
         <SecondFactor account={account.data.account} me={me} onDone={again} />
+        <Passkeys account={account.data.account} onDone={again} />
         <Sessions />
         <SignIns />
         <Organisations me={me} onDone={again} />
@@ -189,6 +191,7 @@ export function FactorPage(): ReactNode {
   const [codes, setCodes] = useState<readonly string[]>();
   const { error, busy, run } = useTry();
   const begin = () => run(async () => setFactor(await call('POST', '/lintel/account/factor/begin', { token: window.location.hash.slice(1) })));
+  const passkey = () => run(async () => setCodes((await makePasskey(window.location.hash.slice(1))).recoveryCodes ?? []));
   const confirm = (event: FormEvent) => {
     event.preventDefault();
     run(async () => setCodes((await call<{ recoveryCodes: string[] }>('POST', '/lintel/account/factor/confirm', { code })).recoveryCodes));
@@ -202,6 +205,10 @@ export function FactorPage(): ReactNode {
             <Text>You need an authenticator: a program on your telephone that makes codes.</Text>
             <Button loading={busy} onClick={begin}>
               Show me the picture
+            </Button>
+            <Text>Or let this device show who you are, by your finger, face or its code.</Text>
+            <Button variant="default" loading={busy} onClick={passkey}>
+              Make a passkey instead
             </Button>
           </Stack>
         )}
@@ -268,6 +275,48 @@ export function AddressPage(): ReactNode {
   );
 }
 
+interface OnePasskey {
+  id: string;
+  label: string | null;
+  madeAt: string;
+  usedAt: string | null;
+}
+
+/** Each is two factors in one. The first is made behind the letter of the second factor. */
+function Passkeys({ account, onDone }: { account: Account; onDone: () => void }): ReactNode {
+  const { data, reload } = useLoad<Listed<OnePasskey>>('/lintel/account/passkeys');
+  const { error, busy, run } = useTry();
+  const done = () => {
+    reload();
+    onDone();
+  };
+  if (!account.hasFactor) return null;
+  return (
+    <Part title="Passkeys">
+      <ul>
+        {data?.items.map((one) => (
+          <li key={one.id} style={{ marginBottom: '0.25rem' }}>
+            {one.label ?? 'A passkey'}, made {dayAndTime(one.madeAt)}
+            {one.usedAt && `, used ${dayAndTime(one.usedAt)}`}{' '}
+            <Button
+              size="compact-sm"
+              variant="subtle"
+              disabled={busy}
+              onClick={() => run(async () => call('POST', '/lintel/account/passkeys/remove', { id: one.id }).then(done))}
+            >
+              Remove
+            </Button>
+          </li>
+        ))}
+      </ul>
+      <Button variant="default" disabled={busy} onClick={() => run(async () => makePasskey().then(done))}>
+        Make a passkey
+      </Button>
+      <Trouble error={error} />
+    </Part>
+  );
+}
+
 interface OneSession {
   id: string;
   label: string | null;
@@ -330,7 +379,7 @@ function deviceWords(label: string): string {
 
 function SignIns(): ReactNode {
   const { data } = useLoad<Listed<{ at: string; method: string; outcome: 'in' | 'refused'; place: string | null }>>('/lintel/account/sign-ins');
-  const methods = (method: string) => (method === 'pwd otp' ? 'password and code' : 'password');
+  const methods = (method: string) => (method === 'pwd' ? 'password' : method === 'hwk mfa' ? 'passkey' : 'password and second factor');
   return (
     <Part title="Sign-ins">
       <ul>

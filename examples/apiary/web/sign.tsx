@@ -3,13 +3,14 @@ import { type FormEvent, type ReactNode, useState } from 'react';
 import { Link } from 'wouter';
 import { call, type MeAnswer } from './api.js';
 import { LookAtMail } from './letters.js';
+import { askPasskey } from './passkeys.js';
 import { Trouble, useTry } from './trouble.js';
 
 /** Signing in; and asking for an account, which begins with a letter to the address. */
 export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => void; start: 'sign-in' | 'sign-up' }): ReactNode {
   const [form, setForm] = useState({ address: '', password: '' });
   const [asked, setAsked] = useState(false);
-  const [isHalf, setHalf] = useState(false);
+  const [by, setBy] = useState<string[]>();
   const { error, busy, run } = useTry();
   const field = (name: keyof typeof form) => ({
     value: form[name],
@@ -19,16 +20,17 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
   const signingUp = start === 'sign-up';
   const enter = (as: Partial<typeof form>) =>
     run(async () => {
-      const { next } = await call<{ next?: 'secondFactor' }>('POST', `/lintel/account/${start}`, signingUp ? { address: as.address } : as);
+      const half = await call<{ by?: string[] }>('POST', `/lintel/account/${start}`, signingUp ? { address: as.address } : as);
       if (signingUp) setAsked(true);
-      else if (next) setHalf(true);
+      else if (half.by) setBy(half.by);
       else reload();
     });
+  const byPasskey = () => run(async () => call('POST', '/lintel/account/passkeys/sign-in', { passkey: await askPasskey() }).then(reload));
   const submit = (event: FormEvent) => {
     event.preventDefault();
     enter(form);
   };
-  if (isHalf) return <CodePage reload={reload} />;
+  if (by) return <CodePage by={by} reload={reload} />;
   return (
     <main className="page">
       <Group align="flex-start" gap="xl" wrap="wrap">
@@ -47,6 +49,11 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
             <Button type="submit" loading={busy}>
               {signingUp ? 'Sign up' : 'Sign in'}
             </Button>
+            {!signingUp && (
+              <Button variant="default" disabled={busy} onClick={byPasskey}>
+                Sign in with a passkey
+              </Button>
+            )}
             <Trouble error={error} />
             {asked && <LookAtMail me={me} address={form.address} />}
             {!signingUp && (
@@ -88,9 +95,10 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
 }
 
 /** The password was right; the second factor is still to come. */
-function CodePage({ reload }: { reload: () => void }): ReactNode {
+function CodePage({ by, reload }: { by: readonly string[]; reload: () => void }): ReactNode {
   const [secret, setSecret] = useState('');
-  const [isRecovery, setRecovery] = useState(false);
+  const [isRecovery, setRecovery] = useState(!by.includes('code'));
+  const byPasskey = () => run(async () => call('POST', '/lintel/account/code', { passkey: await askPasskey() }).then(reload));
   const { error, busy, run } = useTry();
   const give = (event: FormEvent) => {
     event.preventDefault();
@@ -101,6 +109,11 @@ function CodePage({ reload }: { reload: () => void }): ReactNode {
       <form onSubmit={give} className="sheet">
         <Stack>
           <Title order={1}>Second factor</Title>
+          {by.includes('passkey') && (
+            <Button loading={busy} onClick={byPasskey}>
+              Use a passkey
+            </Button>
+          )}
           <TextInput
             label={isRecovery ? 'Recovery code' : 'Code of your authenticator'}
             inputMode={isRecovery ? 'text' : 'numeric'}
@@ -113,9 +126,11 @@ function CodePage({ reload }: { reload: () => void }): ReactNode {
             Sign in
           </Button>
           <Trouble error={error} />
-          <Button variant="subtle" size="compact-sm" onClick={() => setRecovery(!isRecovery)}>
-            {isRecovery ? 'I have my authenticator' : 'Use a recovery code'}
-          </Button>
+          {by.includes('code') && (
+            <Button variant="subtle" size="compact-sm" onClick={() => setRecovery(!isRecovery)}>
+              {isRecovery ? 'I have my authenticator' : 'Use a recovery code'}
+            </Button>
+          )}
         </Stack>
       </form>
     </main>

@@ -1,6 +1,7 @@
 import { Alert, Button, Group, PasswordInput, Text, TextInput, Title } from '@mantine/core';
 import { type FormEvent, type ReactNode, useState } from 'react';
 import { call, Refusal, useLoad } from './api.js';
+import { askPasskey } from './passkeys.js';
 
 export function NotFound(): ReactNode {
   return (
@@ -73,6 +74,7 @@ function ProveAgain({ why, onProven }: { why: string; onProven: () => void }): R
       onProven();
     });
   };
+  const byPasskey = () => run(async () => call('POST', '/lintel/account/prove', { passkey: await askPasskey() }).then(onProven));
   const field = { value: secret, required: true, onChange: (event: FormEvent<HTMLInputElement>) => setSecret(event.currentTarget.value) };
   return (
     <Alert color="honey" role="alert" mt="sm" title="Show again who you are">
@@ -92,6 +94,9 @@ function ProveAgain({ why, onProven }: { why: string; onProven: () => void }): R
           )}
           <Button type="submit" loading={busy}>
             Go on
+          </Button>
+          <Button variant="default" disabled={busy} onClick={byPasskey}>
+            With a passkey
           </Button>
         </Group>
         {error && (

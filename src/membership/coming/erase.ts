@@ -112,6 +112,7 @@ async function eraseBeside(tx: Kysely<LintelTables>, traces: Traces): Promise<vo
     'lintel_device',
     'lintel_accepted',
     'lintel_factor',
+    'lintel_passkey',
     'lintel_recovery_code',
     'lintel_credential',
   ] as const)

@@ -33,6 +33,7 @@ create table lintel_try (
   open_at timestamptz not null,
   at timestamptz not null
 );
+create index lintel_try_at on lintel_try (at);
 create table lintel_device (
   token_hash text collate "C" primary key,
   person_id text collate "C" not null references lintel_person (id),
@@ -61,6 +62,22 @@ create table lintel_recovery_code (
   code_hash text collate "C" not null,
   primary key (person_id, code_hash)
 );
+create table lintel_passkey (
+  id text collate "C" primary key,
+  person_id text collate "C" not null references lintel_person (id),
+  public_key text not null,
+  counter bigint not null,
+  label text,
+  made_at timestamptz not null,
+  used_at timestamptz
+);
+create index lintel_passkey_person on lintel_passkey (person_id);
+create table lintel_challenge (
+  hash text collate "C" primary key,
+  owner text collate "C" not null,
+  expires_at timestamptz not null
+);
+create index lintel_challenge_expires on lintel_challenge (expires_at);
 create table lintel_accepted (
   person_id text collate "C" not null references lintel_person (id),
   version text collate "C" not null,
