@@ -1,9 +1,21 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely';
 import type { RoleData } from '../../charter/index.js';
 import type { Facts } from '../../standing/index.js';
-
-type Moment = ColumnType<Date, Date | string, Date | string>;
-type OptionalMoment = ColumnType<Date | null, Date | string | null | undefined, Date | string | null>;
+import type {
+  AddressHeldRow,
+  AddressProofRow,
+  AnswerRow,
+  AuditRow,
+  AuditWordsRow,
+  CharterRow,
+  LinkRow,
+  ListenerRow,
+  MailedRow,
+  Moment,
+  OptionalMoment,
+  OutboxRow,
+  UnheardRow,
+} from './record-tables.js';
 
 /** Somebody with an account, whatever tenants they belong to. Keyed by person. */
 export interface PersonRow {
@@ -116,23 +128,6 @@ interface CareRow {
   until: Moment;
 }
 
-/** An address that somebody wants to have, until it is proven. Keyed by person. */
-interface AddressProofRow {
-  person_id: string;
-  address: string;
-  address_written: string;
-  /** Null until a link was made. */
-  secret_hash: string | null;
-  expires_at: Moment;
-}
-
-/** An address that somebody had before, and until when. */
-interface AddressHeldRow {
-  person_id: string;
-  address: string;
-  until: Moment;
-}
-
 interface MemberRow {
   tenant_id: string;
   user_id: string;
@@ -161,46 +156,6 @@ interface KeyRow {
   made_at: Moment;
   ends_at: Moment;
   last_used_at: OptionalMoment;
-}
-
-/** What was answered to a request that names a key of its own, so that the same one again does nothing and is answered alike. */
-interface AnswerRow {
-  tenant_id: string;
-  actor: string;
-  key: string;
-  /** Hash of the request. */
-  request: string;
-  answer: JSONColumnType<unknown[], string | undefined, string>;
-  at: Moment;
-}
-
-/** Charters in the order in which the application started with them. */
-interface CharterRow {
-  at: Moment;
-  hash: string;
-  data: JSONColumnType<Record<string, unknown>, string, string>;
-}
-
-/** A link that was asked for, to an address: one of each use, of which the newest counts. Keyed by address. */
-interface LinkRow {
-  id: string;
-  what: string;
-  /** Normalised. */
-  address: string;
-  /** Null until it was sent, and after it was used. */
-  secret_hash: string | null;
-  asked_at: Moment;
-  /** Counted from sending. */
-  expires_at: OptionalMoment;
-}
-
-/** Messages that went to an address, from whatever tenant. Keyed by address. */
-interface MailedRow {
-  address: string;
-  at: Moment;
-  id: string;
-  /** Links have a count of their own. */
-  is_link: Generated<boolean>;
 }
 
 /** A role, or one permission at one reach, held by a person, a group or a unit: exactly one of each. */
@@ -318,65 +273,6 @@ export interface InvitationRow {
   accepted_by: string | null;
   /** When the membership that comes of it ends by itself. */
   member_until: OptionalMoment;
-}
-
-interface OutboxRow {
-  tenant_id: string;
-  number: number | string;
-  /** Several messages of one change are told apart by it. */
-  part: Generated<number>;
-  /** The invitation that the message is about; or else, what is told to which address. */
-  invitation_id: string | null;
-  notice: ColumnType<string | null, string | null | undefined, string>;
-  to_address: ColumnType<string | null, string | null | undefined, string>;
-  /** Of whom it speaks; null for an invitation. */
-  about_id: ColumnType<string | null, string | null | undefined, string>;
-  of: JSONColumnType<Record<string, string>, string | undefined, string>;
-  state: Generated<'waiting' | 'sent' | 'given up'>;
-  tries: Generated<number>;
-  next_at: Moment;
-  last_error: string | null;
-  queued_at: Moment;
-}
-
-/** How far a listener of the application was told what changed in a tenant. */
-interface ListenerRow {
-  tenant_id: string;
-  name: string;
-  number: Generated<number | string>;
-  tries: Generated<number>;
-  next_at: Moment;
-}
-
-/** An event at which a listener failed again and again. */
-interface UnheardRow {
-  tenant_id: string;
-  name: string;
-  number: number | string;
-  error: string;
-  at: Moment;
-}
-
-interface AuditRow {
-  tenant_id: string;
-  number: number | string;
-  at: Moment;
-  actor: string | null;
-  what: string;
-  /** Ids and values before and after, without a name, an address or free text. */
-  event: JSONColumnType<Record<string, unknown>, string, string>;
-  /** Salted hash of the words that lie beside. */
-  commitment: string;
-  previous_hash: string;
-  hash: string;
-}
-
-/** Names, addresses and reasons of an event: they can be erased, and the chain stays whole. */
-interface AuditWordsRow {
-  tenant_id: string;
-  number: number | string;
-  salt: string;
-  words: JSONColumnType<Record<string, string>, string, string>;
 }
 
 /** What a source has brought, by the mark of what it said last. */
