@@ -116,6 +116,8 @@ const BODIES: Record<string, object> = {
   beginCare: { tenant: 'club', reason: 'No.', hours: 1 },
   endCare: { tenant: 'third', care: 'x' },
   erasePerson: { user: 'key' },
+  deactivatePerson: { user: 'key', reason: 'No.' },
+  reactivatePerson: { user: 'key', reason: 'No.' },
 };
 
 test('over HTTP too: what is asked of oneself is refused, another tenant is not there, and routes of the application follow', async () => {

@@ -1,5 +1,6 @@
 /* Who looks as another, who looks after an organisation, and what becomes of tenants, people and addresses. */
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import { Accounts } from 'warm-lintel/accounts';
 import { createFace } from 'warm-lintel/http';
 import { type Club, club, code, whole } from './club.js';
 
@@ -281,6 +282,44 @@ test('a new address counts once it is proven, and the old one is told', async ()
   expect(await code(lintel.changeAddress('ann', '\u017Fam@club.example'))).toBe('look-alike-address');
   await lintel.renamePerson('ann', 'Ann Anew');
   expect((await enter('ann')).facts.me.name).toBe('Ann Anew');
+});
+
+test('an account is deactivated everywhere in the platform’s name, whatever an organisation does, and comes back as it was', async () => {
+  await member('dora', 'writer');
+  await lintel.openTenant({ id: 'doras', name: 'Dora’s', keyholder: 'dora' });
+  const accounts = new Accounts(lintel, { clock: () => now });
+  await accounts.setPassword('dora', 'words that dora chose');
+  const signIn = () => code(accounts.signIn({ address: 'dora@club.example', password: 'words that dora chose' }));
+  const { token } = await accounts.startSession('dora');
+  const root = lintel.platform('root');
+  expect(await code(root.deactivate('dora', 'Stolen.'))).toBe('last-keyholder');
+  expect([(await enter('dora')).isMember, await signIn()]).toEqual([true, 'done']);
+  expect([
+    await code(lintel.platform('key').deactivate('dora', 'Mine.')),
+    await code(root.deactivate('dora', ' ')),
+    await code(root.deactivate('nobody', 'Who?')),
+  ]).toEqual(['not-found', 'bad-reason', 'no-account']);
+  await lintel.openTenant({ id: 'other', name: 'Other', keyholder: 'key' });
+  const [asked] = await (await lintel.enter({ tenant: 'other', user: 'key' })).invitations.send([{ address: 'dora@club.example', roles: [] }]);
+  const [second] = await (await lintel.enter({ tenant: 'doras', user: 'dora' })).invitations.send([
+    { address: 'key@club.example', roles: [whole('keyholder')] },
+  ]);
+  await lintel.acceptInvitation('key', { tenantId: 'doras', invitationId: second?.invitationId as string });
+  const before = now;
+  now += HOUR;
+  await root.deactivate('dora', 'Stolen.');
+  const inside = async () => (await Promise.all(['club', 'doras'].map((tenant) => lintel.enter({ tenant, user: 'dora' })))).map(({ facts }) => facts.subject);
+  expect([await inside(), await accounts.signedIn(token), await signIn()]).toEqual([['suspended', 'suspended'], undefined, 'sign-in-failed']);
+  expect(await code(lintel.acceptInvitation('dora', { tenantId: 'other', invitationId: asked?.invitationId as string }))).toBe('deactivated');
+  const key = await enter('key');
+  await key.carryOut([{ do: 'restore', user: 'dora' }]);
+  expect(await inside()).toEqual(['suspended', 'suspended']);
+  expect((await key.members.list()).find(({ userId }) => userId === 'dora')).toMatchObject({ status: 'suspended', inactiveBy: ['platform'] });
+  now += HOUR;
+  await root.reactivate('dora', 'Found again.');
+  expect([await inside(), (await accounts.signedIn(token))?.userId, await signIn()]).toEqual([['member', 'member'], 'dora', 'done']);
+  const then = async (at: number) => (await (await enter('key')).audit.heldThen('dora', new Date(at))).subject;
+  expect([await then(before), await then(before + HOUR), await then(now)]).toEqual(['member', 'suspended', 'member']);
 });
 
 test('somebody who is erased is named nowhere, and every chain stays whole', async () => {

@@ -68,6 +68,12 @@ export class Ground {
     return this.hashing.hash(await readPassword(password, this.options.passwords ?? {}, near, besideFactor), from);
   }
 
+  /** @throws LintelError `sign-in-failed` for an account that the platform has deactivated. */
+  async insistOnActive(userId: string): Promise<void> {
+    const person = await this.db.selectFrom('lintel_person').select('deactivated_at').where('id', '=', userId).executeTakeFirst();
+    if (!person || person.deactivated_at !== null) throw signInFailed();
+  }
+
   /** By what somebody gives a second factor. */
   async factorsOf(userId: string): Promise<('code' | 'passkey')[]> {
     const { rows } = await sql<{ code: boolean; passkey: boolean }>`

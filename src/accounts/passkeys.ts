@@ -171,6 +171,7 @@ export async function ownerByPasskey(ground: Ground, response: AuthenticationRes
     .where('counter', '=', kept.counter)
     .executeTakeFirst();
   if (used.numUpdatedRows !== 1n) throw signInFailed();
+  await ground.insistOnActive(kept.person_id);
   return kept.person_id;
 }
 

@@ -121,6 +121,7 @@ export class Sessions {
       .where('s.token_hash', '=', sha256(token))
       .where('s.is_half', '=', false)
       .whereRef('s.address', '=', 'p.address')
+      .where('p.deactivated_at', 'is', null)
       .where('s.expires_at', '>', new Date(now))
       .where('s.seen_at', '>', new Date(now - this.#idle))
       .executeTakeFirst();

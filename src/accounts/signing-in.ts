@@ -37,6 +37,7 @@ export async function signIn(ground: Ground, input: SignIn): Promise<Entered | H
     .leftJoin('lintel_device as d', (join) => join.onRef('d.person_id', '=', 'p.id').on('d.token_hash', '=', sha256(String(input.device ?? ''))))
     .select(['p.id', 'c.password_hash', 'd.token_hash as device'])
     .where('p.address', '=', compared)
+    .where('p.deactivated_at', 'is', null)
     .executeTakeFirst();
   const [who, key] = await Promise.all([ground.keyOf(compared), ground.keyOf(found?.device ?? compared)]);
   const wrong = await countTry(ground.db, key, ground.now);
@@ -81,6 +82,7 @@ export type Code = { readonly code: string } | { readonly recoveryCode: string }
 export async function giveCode(ground: Ground, token: string, given: Code, coming: Coming): Promise<Entered> {
   const half = await ground.sessions.readHalf(ground.db, token, ground.now);
   if (!half) throw signInFailed();
+  await ground.insistOnActive(half.person_id);
   if ('passkey' in given) {
     if ((await ownerByPasskey(ground, given.passkey)) !== half.person_id) throw signInFailed();
   } else

@@ -87,6 +87,32 @@ export const PLATFORM: readonly Operation[] = [
   },
   {
     in: 'person',
+    id: 'deactivatePerson',
+    method: 'post',
+    path: '/platform/people/deactivate',
+    summary: 'Deactivate an account everywhere. Nothing is lost.',
+    body: z.strictObject({ user: id, reason }),
+    answers: nothing,
+    run: async ({ lintel, who, body }) => {
+      await lintel.platform(who).deactivate(body.user, body.reason);
+      return {};
+    },
+  },
+  {
+    in: 'person',
+    id: 'reactivatePerson',
+    method: 'post',
+    path: '/platform/people/reactivate',
+    summary: 'Bring a deactivated account back, as it was',
+    body: z.strictObject({ user: id, reason }),
+    answers: nothing,
+    run: async ({ lintel, who, body }) => {
+      await lintel.platform(who).reactivate(body.user, body.reason);
+      return {};
+    },
+  },
+  {
+    in: 'person',
     id: 'erasePerson',
     method: 'post',
     path: '/platform/people/erase',

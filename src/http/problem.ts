@@ -47,6 +47,7 @@ const STATUS: Readonly<Record<string, number>> = {
   'no-appeal': 409,
   'not-met': 409,
   'people-only': 403,
+  deactivated: 403,
   'session-bound': 403,
   'prove-first': 403,
   'code-needed': 403,

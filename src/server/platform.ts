@@ -1,3 +1,4 @@
+import { LintelError } from '../base/index.js';
 import * as membership from '../membership/index.js';
 
 /** What the staff of the platform does with tenants and people. Each call asks afresh whether they may, and is on the platform's record of changes. */
@@ -62,6 +63,30 @@ export class PlatformFace {
   /** @throws LintelError `refused`, `not-found`. */
   endCare(tenant: membership.Id, id: string): Promise<void> {
     return membership.endCare(this.#setting, this.#user, this.#tenant(tenant), id);
+  }
+
+  /** Deactivates an account everywhere; see `setDeactivated`. @throws LintelError `refused`, `no-account`, `bad-reason`; `last-keyholder`: then nothing was done. */
+  deactivate(id: membership.Id, reason: string): Promise<void> {
+    return this.#setDeactivated(this.#person(id), true, reason);
+  }
+
+  /** Brings a deactivated account back, as it was. @throws LintelError `refused`, `no-account`, `bad-reason`. */
+  reactivate(id: membership.Id, reason: string): Promise<void> {
+    return this.#setDeactivated(this.#person(id), false, reason);
+  }
+
+  async #setDeactivated(user: string, isDeactivated: boolean, reason: string): Promise<void> {
+    if (reason.trim() === '') throw new LintelError('bad-reason', 'say why: it goes on record', {});
+    await membership.onPlatform(
+      this.#setting,
+      this.#user,
+      'platform.people',
+      (tx) => membership.tenantsOfPerson(tx, user),
+      async (_, inside) => ({
+        result: await membership.setDeactivated(inside, user, isDeactivated),
+        done: { what: isDeactivated ? 'person deactivated' : 'person reactivated', event: { user }, words: { reason } },
+      }),
+    );
   }
 
   /** Erases a person everywhere; see `erasePerson`. @throws LintelError `refused`, `no-account`, `last-keyholder`. */

@@ -4,12 +4,7 @@ import { type Change, changeTenant } from '../change/index.js';
 import { spans } from '../record/index.js';
 import { endMembership } from '../steps/index.js';
 import { type LintelTables, lockPerson, lockTenants, type Setting } from '../terms/index.js';
-
-/** The tenants to which somebody belongs, by id. */
-async function tenantsOf(db: Kysely<LintelTables>, userId: string): Promise<string[]> {
-  const rows = await db.selectFrom('lintel_person_tenant').select('tenant_id').where('person_id', '=', userId).execute();
-  return rows.map((row) => row.tenant_id);
-}
+import { tenantsOfPerson } from './deactivating.js';
 
 /** By what somebody is found: their id, and every address that was ever theirs, as it is compared and as it was written. */
 interface Traces {
@@ -168,7 +163,7 @@ export function erasePerson(setting: Setting, userId: string): Promise<{ readonl
     const tenants = await tenantsWith(tx, traces);
     if (tenants.some((tenant) => !locked.includes(tenant)))
       throw new LintelError('try-again', 'They came into another organisation in the same moment. Nothing was erased; try again.', {});
-    const mine = new Set(await tenantsOf(tx, userId));
+    const mine = new Set(await tenantsOfPerson(tx, userId));
     let words = 0;
     for (const tenant of tenants) words += await eraseFrom(inside, tenant, traces, mine.has(tenant));
     await eraseBeside(tx, traces);

@@ -1,6 +1,7 @@
 export { accept, decline, type InvitationView, lookAtInvitation, myInvitations } from './accepting.js';
 export { type Appeal, type AppealStatus, answerAppeal, appealsOf, appealsToAnswer, appealToAnswer, raiseAppeal, withdrawAppeal } from './appeals.js';
 export { beginCare, careFacts, endCare, type NewCare, onPlatform } from './care.js';
+export { setDeactivated, tenantsOfPerson } from './deactivating.js';
 export { erasePerson, tenantsToErase } from './erase.js';
 export {
   type Intake,

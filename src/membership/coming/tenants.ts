@@ -53,6 +53,7 @@ export async function joinTenant(
   // Held until the change is done: whoever is being erased meanwhile does not come in, and whoever comes in is not erased past it.
   const person = await holdPerson(tx, userId);
   if (!person) throw new LintelError('no-account', 'There is no such account any more.', {});
+  if (person.deactivated_at !== null) throw new LintelError('deactivated', 'This account is deactivated. Ask whoever runs this application.', {});
   if (person.is_program) throw new LintelError('no-person', 'A program belongs to the organisation that made it, and comes into no other.', {});
   await tx.insertInto('lintel_member').values({ tenant_id: tenantId, user_id: userId, status: 'active', since, ends_at: endsAt }).execute();
   await tx.insertInto('lintel_person_tenant').values({ person_id: userId, tenant_id: tenantId }).execute();

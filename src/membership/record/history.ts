@@ -13,7 +13,7 @@ import {
   type Through,
 } from '../../standing/index.js';
 import { anchorOf } from '../held/index.js';
-import type { Holder, InvitedRole, LintelTables } from '../terms/index.js';
+import { type Holder, type InvitedRole, type LintelTables, PLATFORM_SOURCE } from '../terms/index.js';
 import { exportAudit } from './audit.js';
 
 /** What somebody held at a moment that is over. */
@@ -106,6 +106,13 @@ function say(there: There, id: string, source: string, is: boolean): void {
   else there.delete(id);
 }
 
+/** What a source says of somebody. Whoever was not a member is one from then on. */
+function sayActive(told: Told, user: string, source: string, active: boolean): void {
+  const { inactiveBy = [], ...member } = told.members.get(user) ?? { suspended: false };
+  const by = [...inactiveBy.filter((one) => one !== source), ...(active ? [] : [source])];
+  told.members.set(user, { ...member, ...(by.length > 0 && { inactiveBy: by }) });
+}
+
 /** What tells whether two that somebody holds are the same. */
 const keyOf = ({ holder: _, source: __, ...given }: Given<Assignment>) => JSON.stringify([given.role, given.anchor, given.until, given.without]);
 
@@ -140,9 +147,7 @@ const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
     const users = new Set(people.map(({ user }: { user: string }) => user));
     told.roles = told.roles.filter((one) => one.source !== source || !('user' in one.holder) || !users.has(one.holder.user));
     for (const { user, roles, groups, units, active = true } of people) {
-      const { inactiveBy = [], ...member } = told.members.get(user) ?? { suspended: false };
-      const by = [...inactiveBy.filter((one) => one !== source), ...(active ? [] : [source])];
-      told.members.set(user, { ...member, ...(by.length > 0 && { inactiveBy: by }) });
+      sayActive(told, user, source, active);
       told.roles.push(...rolesIn({ user }, roles).map((one) => ({ ...one, source })));
       for (const [id, there] of told.groups) {
         const was = there.has(user);
@@ -203,6 +208,8 @@ const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
   'member placed': (told, { user, after }) => void told.placed.set(user, set(told.placed.get(user), after)),
   'member suspended': (told, { user, until }) => setMember(told, user, { suspended: true, ...(until && { until }) }),
   'member restored': (told, { user }) => setMember(told, user, { suspended: false }),
+  'member deactivated': (told, { user }) => sayActive(told, user, PLATFORM_SOURCE, false),
+  'member reactivated': (told, { user }) => sayActive(told, user, PLATFORM_SOURCE, true),
   'end of membership set': (told, { user, at }) => {
     const { endsAt: _, ...member } = told.members.get(user) ?? { suspended: false };
     told.members.set(user, { ...member, ...(at && { endsAt: at }) });
@@ -231,8 +238,9 @@ const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
 
 function setMember(told: Told, user: string, { suspended, until }: Pick<Membership, 'suspended' | 'until'>): void {
   const { until: _, inactiveBy, ...member } = told.members.get(user) ?? { suspended };
-  // Whoever is brought back is, whatever a source said.
-  told.members.set(user, { ...member, suspended, ...(until && { until }), ...(suspended && inactiveBy && { inactiveBy }) });
+  // Whoever is brought back is, whatever a source said; but for the platform.
+  const by = inactiveBy?.filter((one) => suspended || one === PLATFORM_SOURCE) ?? [];
+  told.members.set(user, { ...member, suspended, ...(until && { until }), ...(by.length > 0 && { inactiveBy: by }) });
 }
 
 function isActive(told: Told, user: string, at: number): boolean {

@@ -1,8 +1,10 @@
+import { sql } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import { KEYHOLDER } from '../../charter/index.js';
 import { dropLinks } from '../../scoping/index.js';
 import { type Assignment, aKeyholder } from '../../standing/index.js';
 import type { Change, Handlers } from '../change/index.js';
+import { PLATFORM_SOURCE } from '../terms/index.js';
 import { insistOnHolder, keyholderEnds, readUntil, rolesHeld, rolesOnRecord } from './holders.js';
 import { dropOpenings } from './openings.js';
 
@@ -47,11 +49,7 @@ async function insistOnPeer(change: Change, userId: string, what: string): Promi
     throw new LintelError('beyond-power', `Only ${aKeyholder(change.actor.charter)} ${what} ${aKeyholder(change.actor.charter)}.`, {});
 }
 
-async function setMember(
-  change: Change,
-  userId: string,
-  set: { status?: 'active' | 'suspended'; suspended_until?: Date | null; inactive_by?: string[]; ends_at?: Date | null },
-) {
+async function setMember(change: Change, userId: string, set: { status?: 'active' | 'suspended'; suspended_until?: Date | null; ends_at?: Date | null }) {
   await insistOnHolder(change, { user: userId });
   await change.tx.updateTable('lintel_member').set(set).where('tenant_id', '=', change.tenantId).where('user_id', '=', userId).execute();
 }
@@ -71,7 +69,10 @@ export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' 
     touches: ({ user }) => ({ users: [user] }),
     run: async (change, { user }) => {
       await insistOnPeer(change, user, 'brings back');
-      await setMember(change, user, { status: 'active', suspended_until: null, inactive_by: [] });
+      await setMember(change, user, { status: 'active', suspended_until: null });
+      // What a source said of them does not count any more; what the platform said does.
+      await sql`update lintel_member set inactive_by = case when ${PLATFORM_SOURCE} = any(inactive_by) then array[${PLATFORM_SOURCE}] else '{}' end
+        where tenant_id = ${change.tenantId} and user_id = ${user}`.execute(change.tx);
       return { what: 'member restored', event: { user } };
     },
   },

@@ -18,8 +18,11 @@ export async function lockTenants(tx: Transaction<LintelTables>, ids: readonly s
 }
 
 /** Holds a person until the transaction ends: nobody erases them meanwhile. Undefined where there is none. */
-export function holdPerson(tx: Transaction<LintelTables>, id: string): Promise<{ readonly is_program: boolean } | undefined> {
-  return tx.selectFrom('lintel_person').select('is_program').where('id', '=', id).forKeyShare().executeTakeFirst();
+export function holdPerson(
+  tx: Transaction<LintelTables>,
+  id: string,
+): Promise<{ readonly is_program: boolean; readonly deactivated_at: Date | null } | undefined> {
+  return tx.selectFrom('lintel_person').select(['is_program', 'deactivated_at']).where('id', '=', id).forKeyShare().executeTakeFirst();
 }
 
 /** Locks a person until the transaction ends: from then on they come into nothing, and nothing of theirs is changed. Undefined where there is none. */

@@ -5,6 +5,9 @@ import type { Facts } from '../../standing/index.js';
 import type { PersonMaker } from './ids.js';
 import type { LintelTables } from './tables.js';
 
+/** In whose name somebody is inactive whose account the platform has deactivated. No other source is called so. */
+export const PLATFORM_SOURCE = 'platform';
+
 /** What the rules of change take from outside. */
 export interface Setting {
   readonly db: Kysely<LintelTables>;

@@ -27,6 +27,8 @@ export interface PersonRow {
   address_written: string;
   /** When the address was proven to be theirs. */
   confirmed_at: OptionalMoment;
+  /** Since when the account is deactivated everywhere; null: it is not. */
+  deactivated_at: OptionalMoment;
   /** True for a program, whose id looks like anybody's: it belongs to the tenant that made it, and to no other. */
   is_program: Generated<boolean>;
 }

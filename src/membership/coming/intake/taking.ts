@@ -2,7 +2,7 @@ import { type Kysely, sql, type Transaction } from 'kysely';
 import { hashOf, inTransaction, isLintelError, LintelError } from '../../../base/index.js';
 import { type Charter, canonicalJson } from '../../../charter/index.js';
 import { type AuditEntry, putNext } from '../../record/index.js';
-import type { Id, LintelTables, Setting } from '../../terms/index.js';
+import { type Id, type LintelTables, PLATFORM_SOURCE, type Setting } from '../../terms/index.js';
 import type { IntakeCount, IntakeOptions, IntakeRefusal, IntakeReport } from './terms.js';
 
 const SHOWN = 1000;
@@ -53,7 +53,8 @@ export class Taking {
   #closed = 0;
 
   constructor(setting: Setting, { source = 'intake', refused }: IntakeOptions) {
-    if (!/^[\w.-]{1,60}$/.test(source)) refuse('bad-source', `“${source}” is no name of a source: 1 to 60 letters, digits, -, _ and . can be`);
+    if (!/^[\w.-]{1,60}$/.test(source) || source === PLATFORM_SOURCE)
+      refuse('bad-source', `“${source}” is no name of a source: 1 to 60 letters, digits, -, _ and . can be, and not “${PLATFORM_SOURCE}”`);
     this.setting = setting;
     this.source = source;
     this.#told = refused;
