@@ -190,8 +190,8 @@ test('an account made beforehand with somebody else’s address loses it to whoe
   expect((await browser()('POST', '/lintel/account/join', { name: 'Victim', password: 'words of my own choice', invitation: token })).json).toEqual({
     tenantId: 'alderbrook',
   });
-  // Who made it is as much a stranger there as before.
-  expect((await squatter('GET', '/api/t/alderbrook/hives')).status).toBe(404);
+  // The address that they signed in with is another's: they are signed out.
+  expect((await squatter('GET', '/api/t/alderbrook/hives')).status).toBe(401);
   expect((await browser()('POST', '/lintel/account/sign-in', { address: 'victim@alderbrook.example', password: 'the squatters own' })).status).toBe(401);
 });
 

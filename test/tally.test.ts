@@ -67,7 +67,7 @@ test('rules that differ in a name are counted together as they are one by one, a
       for (const most of new Set([0, ...readers.values()]))
         expect(await countCrowded(db, shapes, 'hive', HERE, all, most)).toBe([...readers.values()].filter((n) => n > most).length);
     }),
-    { numRuns: 80, seed: 5, examples: EXAMPLES },
+    { numRuns: 50, seed: 5, examples: EXAMPLES },
   );
   expect(told).toBeGreaterThan(30);
   await db.destroy();

@@ -36,7 +36,7 @@ const OPERATIONS = {
 const PLATFORM_OPERATIONS = {
   'platform.tenants': { label: 'Open and close organisations', section: 'Platform' },
   'platform.care': { label: 'Look after organisations', section: 'Platform' },
-  'platform.people': { label: 'Deactivate and erase people', section: 'Platform' },
+  'platform.people': { label: 'Close or erase people', section: 'Platform' },
 } as const satisfies Record<string, PermissionWords>;
 
 /** Operations of the library, with those on the platform where the charter says so. */
