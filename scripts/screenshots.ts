@@ -33,7 +33,7 @@ async function pages(): Promise<void> {
     await page.goto(base);
     await page.getByLabel('E-mail address').fill(address);
     await page.getByRole('textbox', { name: 'Password' }).fill(DEMO_PASSWORD);
-    await page.getByRole('button', { name: 'Sign in' }).click();
+    await page.getByRole('button', { name: 'Sign in', exact: true }).click();
     await page.getByRole('button', { name: 'Sign out' }).waitFor();
     return page;
   };
@@ -77,6 +77,9 @@ async function pages(): Promise<void> {
   await maren.getByRole('list', { name: 'What would allow it' }).waitFor();
   await wait(400);
   await shoot(maren, 'page-appeal');
+  await maren.goto(`${base}/me`);
+  await maren.getByRole('region', { name: 'Sign-ins' }).getByRole('listitem').first().waitFor();
+  await maren.screenshot({ path: join(out, 'page-me.png'), fullPage: true });
   await browser.close();
   await demo.close();
 }
