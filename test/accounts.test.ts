@@ -2,7 +2,7 @@
 import { Kysely, PostgresDialect, sql } from 'kysely';
 import { Secret, TOTP } from 'otpauth';
 import pg from 'pg';
-import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
+import { afterAll, beforeAll, beforeEach, expect, test, vi } from 'vitest';
 import { defineCharter, defineKinds, id, isLintelError, owner, tenant, text } from 'warm-lintel';
 import { Accounts, type AccountsOptions, type Entered } from 'warm-lintel/accounts';
 import type { Message } from 'warm-lintel/mail';
@@ -44,6 +44,8 @@ const BETTER = 'thirteen loud beehives';
 let now = Date.UTC(2026, 5, 1);
 let statements: string[] = [];
 let messages: Message[] = [];
+/** Texts of statements, of errors, and what went to a log. */
+const said = new Set<string>();
 /** Every secret that was given out. */
 const secrets: string[] = [GOOD, BETTER];
 let db: Kysely<any>;
@@ -51,11 +53,15 @@ let lintel: Lintel<any>;
 let accounts: Accounts;
 const KEY = 'a key of the application’s own, which is long';
 const over = (options: AccountsOptions = {}) => new Accounts(lintel, { clock: () => now, secrets: [KEY], ...options });
+for (const name of ['log', 'info', 'warn', 'error', 'debug'] as const) vi.spyOn(console, name).mockImplementation((...parts) => void said.add(parts.join(' ')));
 beforeAll(async () => {
   const { url } = await emptyPostgres();
   db = new Kysely<any>({
     dialect: new PostgresDialect({ pool: new pg.Pool({ connectionString: url, max: 20 }) }),
-    log: ({ query }) => void statements.push(query.sql.replace(/\s+/g, ' ')),
+    log: ({ query }) => {
+      statements.push(query.sql.replace(/\s+/g, ' '));
+      said.add(query.sql);
+    },
   });
   await sql`create table notes (id text collate "C" primary key, tenant_id text collate "C", owner_id text collate "C", title text collate "C")`.execute(db);
   const mailer = { send: async (message: Message) => void messages.push(message) };
@@ -64,7 +70,10 @@ beforeAll(async () => {
   lintel = createLintel({ charter, db, mailer, clock: () => now, invitationLink: page('invitation'), addressLink: page('address'), accountLinks });
   await lintel.prepare();
 });
-afterAll(() => db.destroy());
+afterAll(() => {
+  vi.restoreAllMocks();
+  return db.destroy();
+});
 beforeEach(() => {
   [statements, messages] = [[], []];
   // Each on a day of its own: what was counted before is forgiven.
@@ -75,7 +84,11 @@ beforeEach(() => {
 const code = (work: Promise<unknown>) =>
   work.then(
     () => 'done',
-    (error: unknown) => (isLintelError(error) ? error.code : Promise.reject(error)),
+    (error: unknown) => {
+      if (!isLintelError(error)) throw error;
+      said.add(JSON.stringify([error.message, error.details, error.stack, String(error.cause)]));
+      return error.code;
+    },
   );
 /** The token in the message that came last to an address. */
 async function letter(address: string): Promise<string> {
@@ -554,9 +567,10 @@ test('somebody sees when they signed in and when it was tried; sign-up can be cl
   expect([made.tenantId, await lintel.myTenants(made.userId)]).toEqual([undefined, []]);
 });
 
-test('no secret is kept anywhere as it is: not in a table, not in a statement, not in an error', async () => {
+test('no secret is kept anywhere as it is: not in a table, the outbox and the record among them, not in the text of a statement, not in an error, not in a log', async () => {
   const tables = await sql<{ name: string }>`select table_name as name from information_schema.tables where table_name like 'lintel\\_%'`.execute(db);
-  let all = '';
+  let all = [...said].join('\n');
+  expect(said.size).toBeGreaterThan(60);
   for (const { name } of tables.rows) all += JSON.stringify((await sql`select * from ${sql.table(name)}`.execute(db)).rows);
   expect(secrets.length).toBeGreaterThan(40);
   expect(secrets.filter((secret) => secret === '' || all.includes(secret))).toEqual([]);
