@@ -310,6 +310,7 @@ test('an account is deactivated everywhere in the platform’s name, whatever an
   await root.deactivate('dora', 'Stolen.');
   const inside = async () => (await Promise.all(['club', 'doras'].map((tenant) => lintel.enter({ tenant, user: 'dora' })))).map(({ facts }) => facts.subject);
   expect([await inside(), await accounts.signedIn(token), await signIn()]).toEqual([['suspended', 'suspended'], undefined, 'sign-in-failed']);
+  expect((await lintel.enter({ tenant: 'other', user: 'dora' })).facts.subject).toBe('visitor');
   expect(await code(lintel.acceptInvitation('dora', { tenantId: 'other', invitationId: asked?.invitationId as string }))).toBe('deactivated');
   const key = await enter('key');
   await key.carryOut([{ do: 'restore', user: 'dora' }]);

@@ -43,6 +43,8 @@ interface FactsRow {
   names: ['group' | 'unit', string, string][] | null;
   stands_for: [string, string[], string, string][] | null;
   program: boolean;
+  /** By the platform, everywhere. */
+  deactivated: boolean;
 }
 
 /** As it is read: of several people, the people of a group stand in the first row that asks for them. Of an opening there are also those who left the group. */
@@ -104,7 +106,8 @@ const isFree = ({ bars }: FactsRow, { now, asIfFree }: Moment) => !(bars ?? []).
 
 function subjectOf(userId: string | undefined, row: FactsRow | undefined, moment: Moment): Facts['subject'] {
   if (userId === undefined) return 'visitor';
-  if (!row?.known) return 'signedIn';
+  // Where they are a member the platform has said so in each membership.
+  if (!row?.known) return row?.deactivated ? 'visitor' : 'signedIn';
   return isFree(row, moment) ? 'member' : 'suspended';
 }
 

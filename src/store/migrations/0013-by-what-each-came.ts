@@ -10,6 +10,7 @@ drop index lintel_assignment_once;
 create unique index lintel_assignment_once on lintel_assignment (tenant_id, user_id, group_id, unit_id, role, permission, reach, anchor, anchor_id, source) nulls not distinct;
 alter table lintel_group_member drop constraint lintel_group_member_pkey, add primary key (tenant_id, group_id, user_id, source);
 alter table lintel_placement drop constraint lintel_placement_pkey, add primary key (tenant_id, user_id, unit_id, source);
+alter table lintel_person add column deactivated_at timestamptz;
 alter table lintel_member add column inactive_by text[] collate "C" not null default '{}';
 update lintel_member set attributes = jsonb_build_object('', attributes) where attributes <> '{}';
 create function lintel_is_active(status text, inactive_by text[], suspended_until timestamptz, ends_at timestamptz, at timestamptz) returns boolean language sql immutable
@@ -27,7 +28,7 @@ insert into lintel_bar (tenant_id, user_id, removed)
 drop function if exists lintel_facts(text, text[], boolean, timestamptz);
 create function lintel_facts(of_tenant text, of_people text[], with_people boolean, at timestamptz)
 returns table (name text, status text, contact text, features jsonb, bases jsonb, person_id text, person text, known boolean, attributes jsonb, bars json,
-  held json, units json, groups json, opened json, roles json, names json, stands_for json, program boolean)
+  held json, units json, groups json, opened json, roles json, names json, stands_for json, program boolean, deactivated boolean)
 language plpgsql stable set plan_cache_mode = force_generic_plan as $$
 #variable_conflict use_column
 declare
@@ -48,13 +49,13 @@ begin
   -- The people of a group stand in the first row that asks for them and nowhere else: a list of all, in the row of each, would be their square.
   select * into t from lintel_tenant where id = of_tenant;
   if not found then return; end if;
-  name := t.name; status := t.status; contact := t.contact; features := t.features; bases := t.bases; known := false; program := false;
+  name := t.name; status := t.status; contact := t.contact; features := t.features; bases := t.bases; known := false; program := false; deactivated := false;
   principals := array(select d.of_id from lintel_deputy d where d.tenant_id = of_tenant and d.to_id = any(of_people) and d.until > at);
   for p in
-    select i.id, i.name, m.user_id, m.attributes, m.responsible_id, case when m.inactive_by <> '{}' then json_build_array('suspended', null, m.ends_at) else json_build_array(m.status, m.suspended_until, m.ends_at) end as own_bar
+    select i.id, i.name, i.deactivated_at is not null as gone, m.user_id, m.attributes, m.responsible_id, case when m.inactive_by <> '{}' then json_build_array('suspended', null, m.ends_at) else json_build_array(m.status, m.suspended_until, m.ends_at) end as own_bar
     from lintel_person i left join lintel_member m on m.tenant_id = of_tenant and m.user_id = i.id where i.id = any(of_people || principals)
   loop
-    person_id := p.id; person := p.name; known := p.user_id is not null; attributes := p.attributes; bars := json_build_array(p.own_bar);
+    person_id := p.id; person := p.name; deactivated := p.gone; known := p.user_id is not null; attributes := p.attributes; bars := json_build_array(p.own_bar);
     held := null; units := null; groups := null; opened := null; roles := null; names := null; stands_for := null; program := p.responsible_id is not null;
     if known then
       if program then

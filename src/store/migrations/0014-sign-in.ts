@@ -3,7 +3,6 @@ import type { Migration } from './migration.js';
 export const STEP_0014: Migration = {
   name: '0014 sign-in: sessions, tries, links, devices, factors',
   sql: `
-alter table lintel_person add column deactivated_at timestamptz;
 alter table lintel_credential add column set_at timestamptz not null default now(), add column must_change boolean not null default false;
 delete from lintel_session;
 alter table lintel_session
