@@ -7,6 +7,7 @@ import { defineCharter, defineKinds, id, isLintelError, owner, tenant, text } fr
 import { Accounts, type AccountsOptions, type Entered } from 'warm-lintel/accounts';
 import type { Message } from 'warm-lintel/mail';
 import { createLintel, type Lintel } from 'warm-lintel/server';
+import { type Lies, madeUpAuthenticator } from './authenticator.js';
 import { emptyPostgres } from './worlds.js';
 
 const ids = { type: 'text' } as const;
@@ -52,7 +53,8 @@ let db: Kysely<any>;
 let lintel: Lintel<any>;
 let accounts: Accounts;
 const KEY = 'a key of the application’s own, which is long';
-const over = (options: AccountsOptions = {}) => new Accounts(lintel, { clock: () => now, secrets: [KEY], ...options });
+const over = (options: AccountsOptions = {}) =>
+  new Accounts(lintel, { clock: () => now, secrets: [KEY], passkeys: { id: 'app.example', origins: ['https://app.example'] }, ...options });
 for (const name of ['log', 'info', 'warn', 'error', 'debug'] as const) vi.spyOn(console, name).mockImplementation((...parts) => void said.add(parts.join(' ')));
 beforeAll(async () => {
   const { url } = await emptyPostgres();
@@ -392,6 +394,100 @@ test('one code by many at once works once, and so does a recovery code; wrong on
   await accounts.recover({ token: await letter(address), password: 'short yet' });
   const half = await accounts.signIn({ address, password: 'short yet' });
   expect([half.next, await accounts.signedIn(half.token)]).toEqual(['secondFactor', undefined]);
+});
+
+/** Somebody with a passkey. */
+async function withPasskey() {
+  const person = await somebody();
+  const device = madeUpAuthenticator('app.example', 'https://app.example');
+  expect(await code(accounts.beginPasskey(person.token))).toBe('link-needed');
+  await accounts.askForFactor(person.token);
+  const asked = await accounts.beginPasskey(person.token, await letter(person.address));
+  const { session, recoveryCodes } = await accounts.addPasskey(person.token, device.create(asked), 'My laptop');
+  secrets.push(session.token, ...(recoveryCodes ?? []));
+  const answer = async (lies: Lies = {}) => device.answer(await accounts.beginPasskeySignIn(), lies);
+  return { ...person, token: session.token, answer, made: device };
+}
+
+test('a passkey signs in alone, also while others guess; what lies, was used, or was made for another page or person is none', async () => {
+  const person = await withPasskey();
+  for (let i = 0; i < 12; i++) await code(signIn(person.address, 'a guess that is wrong'));
+  const { token } = await accounts.signInByPasskey(await person.answer());
+  expect((await accounts.signedIn(token))?.methods).toEqual(['hwk', 'mfa']);
+  expect((await accounts.sender(token))?.fulfilled).toContain('secondFactor');
+  const lies: Lies[] = [{ origin: 'https://evil.example' }, { rp: 'evil.example' }, { unverified: true }, { forged: true }, { counter: 0 }];
+  for (const one of lies) expect([one, await code(accounts.signInByPasskey(await person.answer(one)))]).toEqual([one, 'sign-in-failed']);
+  const answered = await person.answer({ counter: 50 });
+  const all = await Promise.all(Array.from({ length: 16 }, () => code(accounts.signInByPasskey(answered))));
+  expect(all.filter((one) => one === 'done').length).toBe(1);
+  // Too late; and a challenge that was made to add one is none to sign in.
+  const late = await person.answer({ counter: 51 });
+  now += 5 * MINUTES;
+  expect(await code(accounts.signInByPasskey(late))).toBe('sign-in-failed');
+  const { token: fresh } = await accounts.prove(person.token, { passkey: await person.answer({ counter: 52 }) });
+  const toAdd = await accounts.beginPasskey(fresh);
+  expect(await code(accounts.signInByPasskey(person.made.answer(toAdd, { counter: 53 })))).toBe('sign-in-failed');
+  // It lists none, and nobody's is added to another's account.
+  expect([await accounts.beginPasskeySignIn(), toAdd.excludeCredentials?.length]).toEqual([
+    expect.not.objectContaining({ allowCredentials: expect.anything() }),
+    1,
+  ]);
+  const other = await somebody();
+  await accounts.askForFactor(other.token);
+  const theirs = await accounts.beginPasskey(other.token, await letter(other.address));
+  expect(await code(accounts.addPasskey(fresh, madeUpAuthenticator('app.example', 'https://app.example').create(theirs)))).toBe('sign-in-failed');
+  expect(await code(accounts.addPasskey(other.token, person.made.create(theirs)))).toBe('sign-in-failed');
+  expect((await accounts.myPasskeys(fresh)).map(({ label }) => label)).toEqual(['My laptop']);
+});
+
+test('beside a passkey no password suffices, nor another’s passkey; the last way in stays', async () => {
+  now += 2 * DAYS;
+  const person = await withPasskey();
+  const stranger = await withPasskey();
+  const half = await accounts.signIn({ address: person.address, password: GOOD });
+  expect(half).toMatchObject({ next: 'secondFactor', by: ['passkey'] });
+  expect(await code(accounts.giveCode(half.token, { passkey: await stranger.answer() }))).toBe('sign-in-failed');
+  expect(await code(accounts.prove(person.token, { passkey: await stranger.answer() }))).toBe('sign-in-failed');
+  expect(await code(accounts.prove(person.token, { password: GOOD }))).toBe('code-needed');
+  const { token } = await accounts.giveCode(half.token, { passkey: await person.answer() });
+  expect((await accounts.signedIn(token))?.methods).toEqual(['pwd', 'hwk', 'mfa']);
+  const [mine] = await accounts.myPasskeys(token);
+  expect(await code(accounts.removePasskey(stranger.token, mine?.id as string))).toBe('not-found');
+  await db.deleteFrom('lintel_credential').where('person_id', '=', person.userId).execute();
+  expect(await code(accounts.removePasskey(token, mine?.id as string))).toBe('last-way-in');
+  await accounts.setPassword(person.userId, GOOD);
+  const again = await accounts.signInByPasskey(await person.answer());
+  await accounts.removePasskey(again.token, mine?.id as string);
+  expect((await accounts.signIn({ address: person.address, password: GOOD })).next).toBeUndefined();
+});
+
+test('by no way does anybody come in whose account the platform has deactivated', async () => {
+  now += 2 * DAYS;
+  const [plain, coded, keyed] = [await somebody(), await withFactor(), await withPasskey()];
+  const half = await accounts.signIn({ address: coded.address, password: GOOD });
+  const people = [plain, coded, keyed].map(({ userId }) => userId);
+  await db
+    .updateTable('lintel_person')
+    .set({ deactivated_at: new Date(now) })
+    .where('id', 'in', people)
+    .execute();
+  expect([await accounts.sender(plain.token), await accounts.signedIn(coded.token), await code(accounts.mySessions(keyed.token))]).toEqual([
+    undefined,
+    undefined,
+    'no-account',
+  ]);
+  expect([
+    await code(signIn(plain.address)),
+    await code(accounts.giveCode(half.token, { code: coded.code() })),
+    await code(accounts.signInByPasskey(await keyed.answer())),
+  ]).toEqual(Array(3).fill('sign-in-failed'));
+  await db.updateTable('lintel_person').set({ deactivated_at: null }).where('id', 'in', people).execute();
+  now += 30 * SECONDS;
+  expect([
+    await code(signIn(plain.address)),
+    await code(accounts.giveCode(half.token, { code: coded.code() })),
+    await code(accounts.signInByPasskey(await keyed.answer())),
+  ]).toEqual(Array(3).fill('done'));
 });
 
 test('what changes a second factor, or is proven beside one, takes a code given lately', async () => {
