@@ -5,7 +5,7 @@ import { closeWorlds, compare } from '../queries/queries.js';
 
 const long = process.env.LINTEL_LONG !== undefined;
 const volumes: readonly (readonly [EngineName, number])[] = [
-  ['postgres', long ? 100_000 : 700],
+  ['postgres', long ? 100_000 : 600],
   ['pglite', long ? 10_000 : 60],
   ['sqlite', long ? 20_000 : 150],
 ];
