@@ -66,9 +66,6 @@ async function pages(): Promise<void> {
   await maren.getByRole('button', { name: 'Carry it out' }).waitFor();
   await wait(400);
   await shoot(maren, 'page-proposal');
-  await maren.goto(`${base}/t/alderbrook/members/otto`);
-  await maren.getByRole('heading', { name: 'Otto Feld' }).waitFor();
-  await shoot(maren, 'page-member');
   await maren.goto(`${base}/t/alderbrook/roles`);
   await maren.getByRole('heading', { name: 'Roles', exact: true }).waitFor();
   await shoot(maren, 'page-roles');

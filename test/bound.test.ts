@@ -5,6 +5,7 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { createFace, problemResponse, type Sender, withStanding } from 'warm-lintel/http';
 import { Lintel } from 'warm-lintel/server';
 import { type Club, club, code, whole } from './club.js';
+import { digestOf } from './worlds.js';
 
 let lintel: Club;
 let db: Kysely<any>;
@@ -31,8 +32,10 @@ async function everything(): Promise<string> {
   const { rows } = await sql<{ table_name: string }>`select table_name from information_schema.tables where table_name like 'lintel\\_%' order by 1`.execute(
     db,
   );
-  const marks = rows.map(({ table_name: name }) => `(select md5(coalesce(string_agg(t::text, '|' order by t::text), '')) from ${name} t)`);
-  return (await sql.raw<{ all: string }>(`select ${marks.join(" || ' ' || ")} as all`).execute(db)).rows[0]?.all as string;
+  return digestOf(
+    db,
+    rows.map(({ table_name: name }) => name),
+  );
 }
 
 test('it enters its tenants, and is nobody in every other', async () => {

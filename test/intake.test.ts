@@ -8,7 +8,7 @@ import type { IntakePerson } from 'warm-lintel/server';
 import { createLintel, type Lintel } from 'warm-lintel/server';
 import { databaseOn } from './setup.js';
 import { charter, EACH, everything, members, people, tenants } from './taken.js';
-import { emptyPostgres } from './worlds.js';
+import { digestOf, emptyPostgres } from './worlds.js';
 
 const MANY = 1000;
 const zero = { brought: 0, changed: 0, same: 0, kept: 0, refused: 0 };
@@ -25,11 +25,7 @@ const TABLES = [
   'lintel_audit',
   'lintel_brought',
 ];
-async function digest(): Promise<string> {
-  const marks = TABLES.map((table) => `(select md5(coalesce(string_agg(t::text, '|' order by t::text), '')) from ${table} t)`);
-  const { rows } = await sql.raw<{ all: string }>(`select ${marks.join(" || ' ' || ")} as all`).execute(db);
-  return rows[0]?.all as string;
-}
+const digest = () => digestOf(db, TABLES);
 beforeAll(async () => {
   ({ db } = await emptyPostgres());
   await sql`create table jobs (id integer primary key, workshop_id integer, opened_by integer, crew_id integer, bay_id integer, title text)`.execute(db);

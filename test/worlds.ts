@@ -1,4 +1,4 @@
-import type { Kysely } from 'kysely';
+import { type Kysely, sql } from 'kysely';
 import pg from 'pg';
 import { inject } from 'vitest';
 import type { TypesIn } from 'warm-lintel';
@@ -30,4 +30,10 @@ export async function apiaryOnPostgres(options: Options = {}): Promise<{ lintel:
 export async function apiaryOnPglite(options: Options = {}): Promise<{ lintel: Apiary; db: Kysely<any> }> {
   const db = connect<any>(await embeddedWorld());
   return { lintel: createLintel({ ...options, charter, db } as never) as unknown as Apiary, db };
+}
+
+/** A mark of all that is in these tables. */
+export async function digestOf(db: Kysely<any>, tables: readonly string[]): Promise<string> {
+  const marks = tables.map((table) => `(select md5(coalesce(string_agg(t::text, '|' order by t::text), '')) from ${table} t)`);
+  return (await sql.raw<{ all: string }>(`select ${marks.join(" || ' ' || ")} as all`).execute(db)).rows[0]?.all as string;
 }

@@ -152,13 +152,13 @@ export class Accounts {
   /**
    * Asks for a second factor: its first takes a password that was given lately, and a letter whose link {@link beginFactor} takes.
    *
-   * @throws LintelError `no-account`, `session-bound`, `prove-first`, `factor-exists`, `address-not-confirmed`, `no-mailer`, `too-fast`.
+   * @throws LintelError `no-account`, `session-bound`, `prove-first`, `address-not-confirmed`, `no-mailer`, `too-fast`.
    */
   askForFactor(token: string, coming: Coming = {}): Promise<void> {
     return askForFactor(this.#ground, token, coming);
   }
 
-  /** What an authenticator takes. It counts once {@link confirmFactor} was given its first code. @throws LintelError and `link-invalid`, `option-missing` without `secrets`. */
+  /** What an authenticator takes. It counts once {@link confirmFactor} was given its first code. @throws LintelError as {@link askForFactor}; `link-invalid`, `factor-exists`, `option-missing` without `secrets`. */
   beginFactor(token: string, link: string): Promise<NewFactor> {
     return beginFactor(this.#ground, token, link);
   }

@@ -15,7 +15,8 @@ const RECOVERY_CODES = 10;
 const purposeOf = (userId: string) => `totp ${userId}`;
 const generator = (ground: Ground, address: string, base32: string) =>
   new TOTP({ issuer: ground.options.name ?? 'Account', label: address, secret: Secret.fromBase32(base32), period: PERIOD });
-const ownerOf = (row: Row) => ({ id: row.person_id, name: row.name, address: row.address_written });
+/** To whom it is told that something by which they sign in has changed. */
+export const ownerOf = (row: Row) => ({ id: row.person_id, name: row.name, address: row.address_written });
 
 /** What an authenticator takes: the address of a QR code, the code as a picture, and the secret to type. Shown once. */
 export interface NewFactor {
@@ -59,13 +60,18 @@ export async function askForFactor(ground: Ground, token: string, coming: Coming
   await askFor(ground, 'factor', { ...coming, address: row.address_written });
 }
 
+/** Uses up the letter's link by which somebody adds their first factor. @throws LintelError `link-invalid`. */
+export async function useOwnLink({ now }: Ground, tx: Tx, row: Row, link: string): Promise<void> {
+  const { address } = await useLink(tx, 'factor', link, now);
+  if (address !== row.address) throw new LintelError('link-invalid', 'This link is for another account. Ask for a new one.', {});
+}
+
 export async function beginFactor(ground: Ground, token: string, link: string): Promise<NewFactor> {
   const row = await ground.ownLately(token);
   const secret = new Secret({ size: 20 }).base32;
   const sealed = seal(ground.options.secrets, purposeOf(row.person_id), secret);
   await ground.inTransaction(async (tx) => {
-    const { address } = await useLink(tx, 'factor', link, ground.now);
-    if (address !== row.address) throw new LintelError('link-invalid', 'This link is for another account. Ask for a new one.', {});
+    await useOwnLink(ground, tx, row, link);
     const fresh = { sealed, made_at: new Date(ground.now), last_step: 0 };
     const made = await tx
       .insertInto('lintel_factor')

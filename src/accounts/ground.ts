@@ -1,11 +1,11 @@
 import { type Kysely, sql, type Transaction } from 'kysely';
-import { hashOf, inTransaction, LintelError, newId } from '../base/index.js';
+import { hashOf, inTransaction, LintelError, newId, randomSecret } from '../base/index.js';
 import { type NoticeName, secretOf, tell } from '../membership/index.js';
-import type { Lintel } from '../server/index.js';
+import { type Lintel, proveFirst, sessionBound } from '../server/index.js';
 import { Hashing } from './hashing.js';
 import type { AccountsOptions, Coming, Entered } from './options.js';
 import { readPassword, written } from './passwords.js';
-import { Sessions, secret, sha256 } from './sessions.js';
+import { Sessions, sha256 } from './sessions.js';
 import type { AccountTables } from './tables.js';
 import { countTry, forgive, Places } from './tries.js';
 
@@ -87,16 +87,21 @@ export class Ground {
   async own(token: string): Promise<Row> {
     const row = await this.sessions.read(this.db, token, this.now);
     if (!row) throw notSignedIn();
-    if (row.enters !== null)
-      throw new LintelError('session-bound', 'You are signed in by your organisation, and for it alone. Sign in with a password or a passkey of your own.', {});
+    if (row.enters !== null) throw sessionBound();
     return row;
   }
 
   /** The same, of somebody who has shown lately who they are, with the second factor where they have one. @throws LintelError and `prove-first`. */
   async ownLately(token: string): Promise<Row> {
     const row = await this.own(token);
-    if (row.proven_at.getTime() > this.recentSince && (!row.has_factor || hasGivenFactor(row))) return row;
-    throw new LintelError('prove-first', 'This takes a password, or a code, that was given a few minutes ago at most. Give it once more.', {});
+    this.insistOnLately(row);
+    return row;
+  }
+
+  /** @throws LintelError `prove-first`. */
+  insistOnLately(row: Row): void {
+    if (row.proven_at.getTime() > this.recentSince && (!row.has_factor || hasGivenFactor(row))) return;
+    throw proveFirst();
   }
 
   /** Does work that is right or wrong, under a count of wrong ones. @throws LintelError `sign-in-failed`. */
@@ -113,7 +118,7 @@ export class Ground {
 
   /** Begins the session of somebody who has shown who they are, on a device that is known from then on. */
   async enter(tx: Tx, userId: string, methods: readonly string[], coming: Coming): Promise<Entered> {
-    const [now, device] = [this.now, secret()];
+    const [now, device] = [this.now, randomSecret()];
     await tx
       .insertInto('lintel_device')
       .values({ token_hash: sha256(device), person_id: userId, made_at: new Date(now) })

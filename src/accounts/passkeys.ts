@@ -5,9 +5,8 @@ import type {
   RegistrationResponseJSON,
 } from '@simplewebauthn/server';
 import { LintelError } from '../base/index.js';
-import { useLink } from '../mail/index.js';
 import { lockPerson } from '../membership/index.js';
-import { dropCodes, renewCodes } from './factors.js';
+import { dropCodes, ownerOf, renewCodes, useOwnLink } from './factors.js';
 import { type Ground, type Row, signInFailed, type Tx } from './ground.js';
 import type { Coming, Entered } from './options.js';
 import { type Session, sha256 } from './sessions.js';
@@ -76,10 +75,7 @@ export async function beginPasskey(ground: Ground, token: string, link: string |
   const { id } = termsOf(ground);
   if (!row.has_factor) {
     if (link === undefined) throw new LintelError('link-needed', 'The first passkey takes a letter: ask for a second factor, and follow its link.', {});
-    await ground.inTransaction(async (tx) => {
-      const { address } = await useLink(tx, 'factor', link, ground.now);
-      if (address !== row.address) throw new LintelError('link-invalid', 'This link is for another account. Ask for a new one.', {});
-    });
+    await ground.inTransaction((tx) => useOwnLink(ground, tx, row, link));
   }
   const { generateRegistrationOptions } = await import('@simplewebauthn/server');
   const mine = await ground.db.selectFrom('lintel_passkey').select('id').where('person_id', '=', row.person_id).execute();
@@ -131,7 +127,7 @@ export async function addPasskey(
     if (added.numInsertedOrUpdatedRows === 0n) throw signInFailed();
     const recoveryCodes = row.has_factor ? undefined : await renewCodes(tx, row.person_id);
     await ground.sessions.end(tx, row.person_id, { but: row.id });
-    await ground.tell(tx, 'factor-added', { id: row.person_id, name: row.name, address: row.address_written });
+    await ground.tell(tx, 'factor-added', ownerOf(row));
     const session = await ground.sessions.renew(tx, row.token_hash, BY_PASSKEY, ground.now);
     return { session, ...(recoveryCodes && { recoveryCodes }) };
   });
@@ -202,7 +198,7 @@ export async function removePasskey(ground: Ground, token: string, id: string): 
     await insistOnWayIn(tx, row.person_id);
     await dropCodes(tx, row.person_id);
     await ground.sessions.end(tx, row.person_id, { but: row.id });
-    await ground.tell(tx, 'factor-removed', { id: row.person_id, name: row.name, address: row.address_written });
+    await ground.tell(tx, 'factor-removed', ownerOf(row));
   });
 }
 

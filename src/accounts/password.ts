@@ -58,7 +58,7 @@ export async function changePassword(
   coming: Coming,
 ): Promise<Session> {
   const row = await ground.own(token);
-  if (row.has_factor) await ground.ownLately(token);
+  if (row.has_factor) ground.insistOnLately(row);
   await ground.insistOnPassword(row, present, coming);
   const hash = await ground.newHash(next, [row.name, row.address], coming, row.has_factor);
   return ground.inTransaction(async (tx) => {

@@ -1,11 +1,11 @@
-import { createCipheriv, createDecipheriv, createHash, hkdfSync, randomBytes } from 'node:crypto';
-import { LintelError } from '../base/index.js';
+import { createCipheriv, createDecipheriv, hkdfSync, randomBytes } from 'node:crypto';
+import { hashOf, LintelError } from '../base/index.js';
 
 /** Keys of the application, the present one first; older ones open what they have sealed. Each has 32 characters at least. */
 export type Secrets = readonly string[];
 
 const keyOf = (secret: string) => Buffer.from(hkdfSync('sha256', secret, '', 'warm-lintel sealed', 32));
-const nameOf = (secret: string) => createHash('sha256').update(`name ${secret}`).digest('hex').slice(0, 12);
+const nameOf = (secret: string) => hashOf([`name ${secret}`]).slice(0, 12);
 
 function insistOn(secrets: Secrets | undefined): Secrets {
   if (!secrets || secrets.length === 0)

@@ -1,6 +1,5 @@
-import { createHash, randomBytes } from 'node:crypto';
 import { type Kysely, sql } from 'kysely';
-import { LintelError, newId } from '../base/index.js';
+import { hashOf, LintelError, newId, randomSecret } from '../base/index.js';
 import { holdPerson } from '../membership/index.js';
 import type { AccountTables } from './tables.js';
 
@@ -51,9 +50,7 @@ const DAY = 86_400_000;
 const SEEN_MINUTES = 5;
 /** For so long a second factor may follow the password. */
 const HALF_MINUTES = 10;
-export const sha256 = (text: string): string => createHash('sha256').update(text).digest('hex');
-/** 256 random bits. */
-export const secret = (): string => randomBytes(32).toString('base64url');
+export const sha256 = (text: string): string => hashOf([text]);
 
 /** The sessions of people, in the database: one that was ended counts nowhere from the next request on. */
 export class Sessions {
@@ -79,7 +76,7 @@ export class Sessions {
   ): Promise<Session> {
     await holdPerson(tx as never, userId);
     const { address } = await tx.selectFrom('lintel_person').select('address').where('id', '=', userId).executeTakeFirstOrThrow();
-    const token = secret();
+    const token = randomSecret();
     const at = new Date(now);
     const span = how.isHalf ? HALF_MINUTES * 60_000 : how.hours === undefined ? this.#most : how.hours * 3_600_000;
     const expiresAt = new Date(now + Math.min(this.#most, span));
@@ -148,7 +145,7 @@ export class Sessions {
 
   /** Somebody has shown again who they are: the session goes on under another secret. @throws LintelError `no-account` where it was ended meanwhile. */
   async renew(tx: Kysely<AccountTables>, tokenHash: string, methods: readonly string[], now: number): Promise<Session> {
-    const token = secret();
+    const token = randomSecret();
     const { rows } = await sql<{ person_id: string; expires_at: Date }>`
       update lintel_session set token_hash = ${sha256(token)}, proven_at = ${new Date(now)}, seen_at = ${new Date(now)},
         methods = array(select distinct m from unnest(methods || ${[...methods]}::text[]) m order by m)

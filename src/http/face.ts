@@ -4,7 +4,7 @@ import { csrf } from 'hono/csrf';
 import { HTTPException } from 'hono/http-exception';
 import { isLintelError, LintelError } from '../base/index.js';
 import { spelled } from '../membership/index.js';
-import type { Lintel, ServerStanding, Signed } from '../server/index.js';
+import { type Lintel, proveFirst, type ServerStanding, type Signed } from '../server/index.js';
 import { ACCOUNT } from './accounts.js';
 import { type AccountsAtFace, leave, secretsIn } from './cookies.js';
 import { openApi } from './openapi.js';
@@ -178,8 +178,7 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
     const who = operation.in === 'person' ? await sender(c.req.raw) : undefined;
     if (operation.in === 'person' && who === undefined) throw new LintelError('no-account', 'Sign in first.', {});
     const guessed = await rates.count(who && String(who.user), who !== undefined, placeOf(c, options), operation.costs ?? 1);
-    if (operation.in === 'person' && operation.lately && options.accounts && !who?.fulfilled?.includes('recentSignIn'))
-      throw new LintelError('prove-first', 'This takes a password, or a code, that was given a few minutes ago at most. Give it once more.', {});
+    if (operation.in === 'person' && operation.lately && options.accounts && !who?.fulfilled?.includes('recentSignIn')) throw proveFirst();
     const asked = { lintel, path: {}, query: {}, body: await bodyOf(c, operation.body) };
     const answer = operation.in === 'person' ? operation.run({ ...asked, who: who as Sender }) : operation.run(asked);
     return c.json((await orGuessed(Promise.resolve(answer), guessed)) as object);

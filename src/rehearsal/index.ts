@@ -20,7 +20,8 @@ export {
 export { printProposal, proposalMarkdown } from './proposal.js';
 export { recordScript } from './record.js';
 export { type Outcome, rehearse, type Stage } from './rehearse.js';
-export { REVIEW_CODES, type ReviewFinding, reviewCharter } from './review.js';
+export { type ReviewFinding, reviewCharter } from './review.js';
+export { REVIEW_CODES } from './review-codes.js';
 export { type ReviewedTenant, reviewTenant, TENANT_CODES } from './review-tenant.js';
 export { type Actor, type ExpectedAnswer, type ExpectedReach, readScript, type Script } from './script.js';
 export { type AccessTable, accessTable, type Cell, madeUpFacts, openSubjects, peopleSubjects, roleSubjects, type Section, type Subject } from './table.js';

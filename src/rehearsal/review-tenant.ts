@@ -1,6 +1,7 @@
 import { type Charter, KEYHOLDER, type RoleData } from '../charter/index.js';
 import { heldTogether, type PeopleReach, peopleReach, rolesIn, type Standing } from '../standing/index.js';
-import { byWeight, type ReviewFinding, reviewCharter, type Told } from './review.js';
+import { byWeight, type ReviewFinding, reviewCharter } from './review.js';
+import type { Told } from './review-codes.js';
 
 /** What can be found in a tenant, beside what its own roles show as the charter's would. */
 export const TENANT_CODES = {

@@ -62,9 +62,10 @@ export {
 } from '../scoping/index.js';
 export { connect, type Database, type Survey, survey } from '../store/index.js';
 export type { AppealToAnswer } from './appeals.js';
-export { createLintel, type Entry, Lintel, type LintelOptions } from './lintel.js';
+export { createLintel, Lintel } from './lintel.js';
+export type { Entry, LintelOptions } from './options.js';
 export type { PlatformFace } from './platform.js';
 export type { Remedies, Remedy } from './remedies.js';
 export { type MayDo, ServerStanding } from './server-standing.js';
 export { SeveralStandings } from './several.js';
-export type { Asker, Signed } from './signed.js';
+export { type Asker, proveFirst, type Signed, sessionBound } from './signed.js';

@@ -20,9 +20,17 @@ export const signedOf = (asker: Asker): Signed => (typeof asker === 'object' ? a
 export function wholly(asker: Asker): Id {
   const { user, enters } = signedOf(asker);
   if (enters === undefined) return user;
-  throw new LintelError(
+  throw sessionBound();
+}
+
+/** A session that is bound to tenants would touch what is the person's own. */
+export const sessionBound = (): LintelError =>
+  new LintelError(
     'session-bound',
     'You are signed in by your organisation, and for it alone. To do this, sign in with a password or a passkey of your own.',
     {},
   );
-}
+
+/** What changes by what somebody comes in takes that they have shown lately who they are. */
+export const proveFirst = (): LintelError =>
+  new LintelError('prove-first', 'This takes a password, or a code, that was given a few minutes ago at most. Give it once more.', {});

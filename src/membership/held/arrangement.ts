@@ -4,6 +4,7 @@ import type { Anchor, PeopleReach, Standing } from '../../standing/index.js';
 import type { LintelTables, Setting } from '../terms/index.js';
 import { ownRoles } from './afresh.js';
 import { anchorOf, isActive } from './facts.js';
+import { soleSources } from './sources.js';
 import { insistOnAll, insistOnPeople, isKnown } from './visible.js';
 
 /** Who has a role by an assignment: a member, or the people of a group or of a unit. */
@@ -105,7 +106,7 @@ export async function listRoles(setting: Setting, standing: Standing): Promise<R
 /** People by rows that each say a source, by name. */
 const peopleThere = (there: RawBuilder<unknown>, known: PeopleReach, tenantId: string) => sql`coalesce((
       select json_agg(json_strip_nulls(json_build_object('id', p.id, 'name', p.name, 'sources', t.sources)) order by p.name, p.id)
-      from (select there.user_id, case when bool_and(there.source <> '') then array_agg(there.source order by there.source) end as sources from ${there} group by 1) t
+      from (select there.user_id, ${soleSources('there.source')} as sources from ${there} group by 1) t
       join lintel_person p on p.id = t.user_id where ${isKnown(known, tenantId, sql.ref('p.id'))}), '[]')`;
 
 /** The groups of the tenant, by name, with who is in them; for somebody who may know of some only, those in which these are. @throws LintelError `refused`. */

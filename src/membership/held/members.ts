@@ -4,6 +4,7 @@ import type { Assignment, Held, Standing } from '../../standing/index.js';
 import type { LintelTables, Setting } from '../terms/index.js';
 import { ownRoles } from './afresh.js';
 import { assignmentOf, isActive } from './facts.js';
+import { soleSources } from './sources.js';
 import { insistOnPeople, isKnown } from './visible.js';
 
 export interface Member {
@@ -78,7 +79,7 @@ async function rolesByMember(db: Kysely<LintelTables>, tenantId: string, users: 
     .selectFrom('lintel_assignment as a')
     .leftJoin('lintel_unit as u', (join) => join.onRef('u.tenant_id', '=', 'a.tenant_id').onRef('u.id', '=', 'a.anchor_id').on('a.anchor', '=', 'unit'))
     .select(['a.user_id', 'a.role', 'a.anchor', 'a.anchor_id', 'u.name', 'a.until', 'a.without'])
-    .select(sql<string[] | null>`case when bool_and(a.source <> '') then array_agg(a.source order by a.source) end`.as('sources'))
+    .select(soleSources('a.source').as('sources'))
     .groupBy(['a.user_id', 'a.role', 'a.anchor', 'a.anchor_id', 'u.name', 'a.until', 'a.without'])
     .where('a.tenant_id', '=', tenantId)
     .where('a.user_id', 'is not', null)
