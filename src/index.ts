@@ -35,9 +35,12 @@ export { type Answer, and, disjoint, type Example, implies, not, or, type Predic
 export {
   type Anchor,
   type Assignment,
+  DEMAND_HOURS,
   type DecideOptions,
   type Decision,
+  type Demands,
   ENGLISH,
+  everythingMet,
   type Facts,
   type FieldAccess,
   type HeldPermission,

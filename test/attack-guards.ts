@@ -59,5 +59,5 @@ export const ATTACK_GUARDS: readonly Planted[] = [
     'return giver.moments.find(',
     'return giver.moments.slice(0, 1).find(',
   ],
-  ['a key counts longer than its maker holds what it opens', 'membership/coming/programs.ts', 'moment < until.getTime()', 'moment <= change.at.getTime()'],
+  ['a key counts longer than its maker holds what it opens', 'membership/coming/programs.ts', 'moment < held.until', 'moment <= change.at.getTime()'],
 ];

@@ -69,6 +69,7 @@ const CALLS: Record<Exclude<keyof Lintel<any>, 'charter' | 'db' | 'records' | 'h
   renamePerson: (asker) => lintel.renamePerson(asker, 'Else'),
   changeAddress: (asker) => lintel.changeAddress(asker, 'else@club.example'),
   proveAddress: (asker) => lintel.proveAddress(asker, proof),
+  takePlace: (asker) => lintel.takePlace(asker, 'x'),
   platform: async (asker) => lintel.platform(asker),
   prepare: 'code',
   enterByKey: 'code',
@@ -83,6 +84,9 @@ const CALLS: Record<Exclude<keyof Lintel<any>, 'charter' | 'db' | 'records' | 'h
   giveUpAddress: 'code',
   erasePerson: 'code',
   lookAtInvitation: 'code',
+  lookAtActivation: 'code',
+  spendActivation: 'code',
+  passwordChosen: 'code',
   declineInvitation: 'code',
   deliver: 'code',
   keepDelivering: 'code',
@@ -120,6 +124,7 @@ const BODIES: Record<string, object> = {
   endCare: { tenant: 'third', care: 'x' },
   erasePerson: { user: 'key' },
   deactivatePerson: { user: 'key', reason: 'No.' },
+  resetFactors: { user: 'key', reason: 'Lost.' },
   reactivatePerson: { user: 'key', reason: 'No.' },
 };
 

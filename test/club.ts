@@ -55,6 +55,7 @@ export const charter = defineCharter(kinds, {
         'note.approve': 'tenant',
         'member.read': 'tenant',
         'member.invite': 'tenant',
+        'member.enrol': 'tenant',
         'member.assign': 'tenant',
         'group.arrange': 'tenant',
         'audit.read': 'tenant',

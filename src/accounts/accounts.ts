@@ -1,9 +1,10 @@
 import type { Kysely } from 'kysely';
 import { LintelError } from '../base/index.js';
-import { type LinkUse, lookAtLink } from '../mail/index.js';
+import { type LinkUse, lookAtLink, spendLink } from '../mail/index.js';
 import type { Lintel, Signed } from '../server/index.js';
 import { askForFactor, beginFactor, confirmFactor, type NewFactor, newRecoveryCodes, removeFactor } from './factors.js';
 import { Ground, notSignedIn } from './ground.js';
+import { choosePassword, type FirstPassword, takePlace } from './kept.js';
 import { type Activation, activate, askFor, type Joining, joinByInvitation } from './letters.js';
 import { met } from './obligations.js';
 import type { AccountsOptions, Coming, Entered, HalfWay, SignInOnRecord } from './options.js';
@@ -34,6 +35,11 @@ export class Accounts {
     return this.#ground.hashing.runs;
   }
 
+  /** The terms that are to be accepted, if any are. */
+  get terms(): AccountsOptions['terms'] {
+    return this.#ground.options.terms;
+  }
+
   // ---- Coming to an account
 
   /**
@@ -47,7 +53,7 @@ export class Accounts {
     await askFor(this.#ground, 'sign-up', input);
   }
 
-  /** To which address a link went, of {@link signUp}, {@link forgotten} or {@link askForFactor}. Changes nothing. @throws LintelError `link-invalid`. */
+  /** To which address a link went, of {@link signUp}, {@link forgotten} or {@link askForFactor}, or one of {@link keepFactors}. Changes nothing. @throws LintelError `link-invalid`. */
   lookAtLink(what: LinkUse, token: string): Promise<{ readonly address: string }> {
     return lookAtLink(this.#ground.db, what, token, this.#ground.now);
   }
@@ -69,6 +75,25 @@ export class Accounts {
    */
   joinByInvitation(input: Joining): Promise<Entered & { readonly tenantId: string }> {
     return joinByInvitation(this.#ground, input);
+  }
+
+  /**
+   * Chooses the password of an account that a tenant keeps, by the way in that was handed over; it signs in to that tenant alone, at the tenant's own sign-in page
+   * (`signIn({ tenant, ... })`). What they came in by before, second factors too, counts no more.
+   *
+   * @throws LintelError `activation-invalid`, `activation-void`; `weak-password`, `too-fast`: the way in counts still.
+   */
+  choosePassword(input: FirstPassword): Promise<Entered & { readonly tenantId: string }> {
+    return choosePassword(this.#ground, input);
+  }
+
+  /**
+   * Somebody with an account of their own, who has proven the address under which they were enrolled, takes the place of the account that was made for them.
+   *
+   * @throws LintelError `no-account`, `session-bound`, `prove-first`, `other-address`, `already-member`, `suspended`, `activation-invalid`, `activation-void`, `kept-account`.
+   */
+  takePlace(token: string, activation: string): Promise<{ readonly tenantId: string }> {
+    return takePlace(this.#ground, token, activation);
   }
 
   // ---- Signing in
@@ -118,8 +143,8 @@ export class Accounts {
   async sender(token: string | undefined, also: readonly string[] = []): Promise<(Signed & { readonly fulfilled: readonly string[] }) | undefined> {
     const row = await this.#ground.sessions.read(this.#ground.db, token, this.#ground.now);
     if (!row) return undefined;
-    const { userId, enters } = whoIs(row);
-    return { user: userId, ...(enters && { enters }), fulfilled: [...met(this.#ground, row), ...also] };
+    const { userId, enters, sessionId } = whoIs(row);
+    return { user: userId, ...(enters && { enters }), session: sessionId, fulfilled: [...met(this.#ground, row), ...also] };
   }
 
   /** Ends a session. One that is none is no error. */
@@ -159,7 +184,7 @@ export class Accounts {
   }
 
   /** What an authenticator takes. It counts once {@link confirmFactor} was given its first code. @throws LintelError as {@link askForFactor}; `link-invalid`, `factor-exists`, `option-missing` without `secrets`. */
-  beginFactor(token: string, link: string): Promise<NewFactor> {
+  beginFactor(token: string, link?: string): Promise<NewFactor> {
     return beginFactor(this.#ground, token, link);
   }
 
@@ -284,6 +309,11 @@ export class Accounts {
    */
   recover(input: { readonly token: string; readonly password: string } & Coming): Promise<void> {
     return recover(this.#ground, input);
+  }
+
+  /** Keeps the second factors that somebody of the platform was asked to remove, by the link in the letter. @throws LintelError `link-invalid`. */
+  async keepFactors(token: string): Promise<void> {
+    await spendLink(this.#ground.db, 'keep-factors', token, this.#ground.now);
   }
 
   // ---- For code of the application

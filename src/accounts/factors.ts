@@ -1,6 +1,6 @@
 import { Secret, TOTP } from 'otpauth';
 import { LintelError, randomHex } from '../base/index.js';
-import { useLink } from '../mail/index.js';
+import { spendLink } from '../mail/index.js';
 import { type Ground, type Row, signInFailed, type Tx } from './ground.js';
 import { askFor } from './letters.js';
 import type { Coming } from './options.js';
@@ -60,18 +60,24 @@ export async function askForFactor(ground: Ground, token: string, coming: Coming
   await askFor(ground, 'factor', { ...coming, address: row.address_written });
 }
 
-/** Uses up the letter's link by which somebody adds their first factor. @throws LintelError `link-invalid`. */
-export async function useOwnLink({ now }: Ground, tx: Tx, row: Row, link: string): Promise<void> {
-  const { address } = await useLink(tx, 'factor', link, now);
+/**
+ * Uses up the letter's link by which somebody adds their first factor. An account that a tenant keeps gets no letters; what is lost there, the tenant makes anew.
+ *
+ * @throws LintelError `link-needed`, `link-invalid`.
+ */
+export async function spendOwnLink({ now }: Ground, tx: Tx, row: Row, link: string | undefined): Promise<void> {
+  if (row.kept_by !== null) return;
+  if (link === undefined) throw new LintelError('link-needed', 'The first second factor takes a letter: ask for it, and follow its link.', {});
+  const { address } = await spendLink(tx, 'factor', link, now);
   if (address !== row.address) throw new LintelError('link-invalid', 'This link is for another account. Ask for a new one.', {});
 }
 
-export async function beginFactor(ground: Ground, token: string, link: string): Promise<NewFactor> {
+export async function beginFactor(ground: Ground, token: string, link: string | undefined): Promise<NewFactor> {
   const row = await ground.ownLately(token);
   const secret = new Secret({ size: 20 }).base32;
   const sealed = seal(ground.options.secrets, purposeOf(row.person_id), secret);
   await ground.inTransaction(async (tx) => {
-    await useOwnLink(ground, tx, row, link);
+    await spendOwnLink(ground, tx, row, link);
     const fresh = { sealed, made_at: new Date(ground.now), last_step: 0 };
     const made = await tx
       .insertInto('lintel_factor')
@@ -144,6 +150,12 @@ export async function removeFactor(ground: Ground, token: string): Promise<void>
     await ground.sessions.end(tx, row.person_id, { but: row.id });
     await ground.tell(tx, 'factor-removed', ownerOf(row));
   });
+}
+
+/** Every second factor of somebody, with what stands for one. */
+export async function dropFactors(tx: Tx, userId: string): Promise<void> {
+  for (const table of ['lintel_factor', 'lintel_passkey', 'lintel_recovery_code'] as const)
+    await tx.deleteFrom(table).where('person_id', '=', userId).execute();
 }
 
 /** Where no second factor is left, no recovery code stands for one. */

@@ -83,11 +83,16 @@ export class Ground {
     return (['code', 'passkey'] as const).filter((one) => rows[0]?.[one]);
   }
 
-  /** The session of somebody who asks for something of their own. @throws LintelError `no-account`; `session-bound` for one that is bound to tenants: it touches nothing of the person. */
+  /**
+   * The session of somebody who asks for something of their own. One that is bound to tenants touches nothing of the person; but what belongs to an account that a tenant keeps is
+   * of that tenant alone, as its sessions are.
+   *
+   * @throws LintelError `no-account`, `session-bound`.
+   */
   async own(token: string): Promise<Row> {
     const row = await this.sessions.read(this.db, token, this.now);
     if (!row) throw notSignedIn();
-    if (row.enters !== null) throw sessionBound();
+    if (row.enters !== null && row.kept_by === null) throw sessionBound();
     return row;
   }
 
@@ -114,6 +119,12 @@ export class Ground {
   /** Compares the password of whoever is signed in. @throws LintelError `sign-in-failed`, `too-fast`. */
   insistOnPassword(row: Row, password: string, { from }: Coming): Promise<void> {
     return this.counted(`session ${row.id}`, () => this.hashing.isRight(row.password_hash ?? undefined, written(password).slice(0, 300), from));
+  }
+
+  /** True of an account that a tenant keeps. */
+  async isKept(db: Kysely<AccountTables>, userId: string): Promise<boolean> {
+    const person = await db.selectFrom('lintel_person').select('kept_by').where('id', '=', userId).executeTakeFirst();
+    return person !== undefined && person.kept_by !== null;
   }
 
   /** Begins the session of somebody who has shown who they are, on a device that is known from then on. */
@@ -149,14 +160,15 @@ export class Ground {
       .execute();
   }
 
-  /** Tells somebody of something by which they sign in. */
-  tell(
+  /** Tells somebody of something by which they sign in; who has an account that a tenant keeps has proven no address. */
+  async tell(
     tx: Tx,
     notice: NoticeName,
     person: { readonly id: string; readonly name: string; readonly address: string },
     of: Readonly<Record<string, string>> = {},
   ): Promise<void> {
     const telling = { tx: tx as never, at: new Date(this.now), setting: this.lintel };
-    return tell(telling, person.id, [person.address], notice, { name: person.name, ...of } as never);
+    if (await this.isKept(tx, person.id)) return;
+    await tell(telling, person.id, [person.address], notice, { name: person.name, ...of } as never);
   }
 }

@@ -1,5 +1,6 @@
 export { Accounts } from './accounts.js';
 export type { NewFactor } from './factors.js';
+export type { FirstPassword } from './kept.js';
 export type { Activation, Joining } from './letters.js';
 export type { AccountsOptions, Coming, Entered, HalfWay, SignInOnRecord } from './options.js';
 export type { MyPasskey, PasskeyTerms } from './passkeys.js';

@@ -1,5 +1,5 @@
 import { LintelError } from '../base/index.js';
-import { askForLink, type LinkUse, lookAtLink, useLink } from '../mail/index.js';
+import { askForLink, type LinkUse, lookAtLink, spendLink } from '../mail/index.js';
 import { readAddress } from '../membership/index.js';
 import type { Ground } from './ground.js';
 import type { Coming, Entered } from './options.js';
@@ -27,7 +27,7 @@ export async function activate(ground: Ground, input: Activation): Promise<Enter
   const password = await ground.newHash(input.password, [name, address, tenantName], input);
   return ground.inTransaction(async (tx) => {
     const inside = ground.lintel.within(tx);
-    await useLink(tx, 'sign-up', token, ground.now);
+    await spendLink(tx, 'sign-up', token, ground.now);
     await inside.giveUpAddress(address);
     const userId = await inside.addPerson({ name, address, confirmedAt: new Date(ground.now) });
     await keepPassword(tx, userId, password, ground.now);

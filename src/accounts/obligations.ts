@@ -1,3 +1,4 @@
+import { DEMAND_HOURS, signedInWithin } from '../standing/index.js';
 import { type Ground, hasGivenFactor, type Row } from './ground.js';
 
 /** Obligations that are worked out from a session, and when each is met. What others a charter names the application tells. */
@@ -10,4 +11,8 @@ const OBLIGATIONS: Readonly<Record<string, (ground: Ground, row: Row) => boolean
   confirmAddress: (_, row) => row.confirmed_at !== null,
 };
 
-export const met = (ground: Ground, row: Row): string[] => Object.keys(OBLIGATIONS).filter((name) => OBLIGATIONS[name]?.(ground, row));
+export const met = (ground: Ground, row: Row): string[] => [
+  ...Object.keys(OBLIGATIONS).filter((name) => OBLIGATIONS[name]?.(ground, row)),
+  // What tenants ask of their members.
+  ...DEMAND_HOURS.filter((hours) => row.proven_at.getTime() > ground.now - hours * 3_600_000).map(signedInWithin),
+];

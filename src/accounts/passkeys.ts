@@ -6,7 +6,7 @@ import type {
 } from '@simplewebauthn/server';
 import { LintelError } from '../base/index.js';
 import { lockPerson } from '../membership/index.js';
-import { dropCodes, ownerOf, renewCodes, useOwnLink } from './factors.js';
+import { dropCodes, ownerOf, renewCodes, spendOwnLink } from './factors.js';
 import { type Ground, type Row, signInFailed, type Tx } from './ground.js';
 import type { Coming, Entered } from './options.js';
 import { type Session, sha256 } from './sessions.js';
@@ -73,10 +73,7 @@ const registering = (row: Row) => `add ${row.person_id}`;
 export async function beginPasskey(ground: Ground, token: string, link: string | undefined): Promise<PublicKeyCredentialCreationOptionsJSON> {
   const row = await ground.ownLately(token);
   const { id } = termsOf(ground);
-  if (!row.has_factor) {
-    if (link === undefined) throw new LintelError('link-needed', 'The first passkey takes a letter: ask for a second factor, and follow its link.', {});
-    await ground.inTransaction((tx) => useOwnLink(ground, tx, row, link));
-  }
+  if (!row.has_factor) await ground.inTransaction((tx) => spendOwnLink(ground, tx, row, link));
   const { generateRegistrationOptions } = await import('@simplewebauthn/server');
   const mine = await ground.db.selectFrom('lintel_passkey').select('id').where('person_id', '=', row.person_id).execute();
   const options = await generateRegistrationOptions({

@@ -1,8 +1,8 @@
 import type { AuthenticationResponseJSON } from '@simplewebauthn/server';
 import type { Kysely } from 'kysely';
 import { LintelError } from '../base/index.js';
-import { dropLinks, lookAtLink, useLink } from '../mail/index.js';
-import { lockPerson } from '../membership/index.js';
+import { dropLinks, lookAtLink, spendLink } from '../mail/index.js';
+import { lockPerson, passwordChosen } from '../membership/index.js';
 import { codeIsRight } from './factors.js';
 import { type Ground, notSignedIn, signInFailed, type Tx } from './ground.js';
 import type { Coming } from './options.js';
@@ -18,6 +18,7 @@ export async function keepPassword(tx: Kysely<AccountTables>, userId: string, ha
     .values({ person_id: userId, ...row })
     .onConflict((c) => c.column('person_id').doUpdateSet(row))
     .execute();
+  await passwordChosen(tx as never, userId);
 }
 
 /**
@@ -26,7 +27,7 @@ export async function keepPassword(tx: Kysely<AccountTables>, userId: string, ha
  *
  * @param but a session that goes on.
  */
-async function replacePassword({ sessions, now }: Ground, tx: Tx, userId: string, hash: string, but?: string) {
+export async function replacePassword({ sessions, now }: Ground, tx: Tx, userId: string, hash: string, but?: string) {
   await lockPerson(tx as never, userId);
   const person = await tx.selectFrom('lintel_person').select(['id', 'name', 'address', 'address_written']).where('id', '=', userId).executeTakeFirst();
   if (!person) throw notSignedIn();
@@ -74,7 +75,7 @@ export async function recover(ground: Ground, input: { readonly token: string; r
   const hash = await ground.newHash(input.password, [person?.name ?? '', address], input, await hasFactor(ground, person?.id));
   await ground.inTransaction(async (tx) => {
     if (person) await lockPerson(tx as never, person.id);
-    await useLink(tx, 'forgotten', input.token, ground.now);
+    await spendLink(tx, 'forgotten', input.token, ground.now);
     // The address may be another's by now.
     const owner = await ground.lintel.within(tx).personByAddress(address);
     if (!person || owner?.id !== person.id || owner.confirmedAt === null) throw new LintelError('link-invalid', 'This link does not count any more.', {});

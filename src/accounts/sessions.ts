@@ -34,6 +34,8 @@ export interface SignedIn {
   readonly hasFactor: boolean;
   /** The tenants that the session enters; absent: all of theirs. */
   readonly enters?: readonly string[];
+  /** The tenant that keeps the account, if one does. */
+  readonly keptBy?: string;
 }
 
 /** A device on which somebody is signed in. */
@@ -75,18 +77,29 @@ export class Sessions {
     },
   ): Promise<Session> {
     await holdPerson(tx as never, userId);
-    const { address } = await tx.selectFrom('lintel_person').select('address').where('id', '=', userId).executeTakeFirstOrThrow();
+    const person = await tx.selectFrom('lintel_person').select(['address', 'kept_by']).where('id', '=', userId).executeTakeFirstOrThrow();
+    // An account that a tenant keeps enters that one, whoever begins its session.
+    const enters = person.kept_by === null ? how.enters : [person.kept_by];
     const token = randomSecret();
     const at = new Date(now);
     const span = how.isHalf ? HALF_MINUTES * 60_000 : how.hours === undefined ? this.#most : how.hours * 3_600_000;
     const expiresAt = new Date(now + Math.min(this.#most, span));
-    const row = { id: newId(), token_hash: sha256(token), person_id: userId, address, started_at: at, seen_at: at, proven_at: at, expires_at: expiresAt };
+    const row = {
+      id: newId(),
+      token_hash: sha256(token),
+      person_id: userId,
+      address: person.address,
+      started_at: at,
+      seen_at: at,
+      proven_at: at,
+      expires_at: expiresAt,
+    };
     await tx
       .insertInto('lintel_session')
       .values({
         ...row,
         methods: [...how.methods],
-        enters: how.enters ? [...how.enters].sort() : null,
+        enters: enters ? [...enters].sort() : null,
         label: how.label?.slice(0, 200) ?? null,
         is_half: how.isHalf ?? false,
       })
@@ -102,7 +115,7 @@ export class Sessions {
       .innerJoin('lintel_person as p', 'p.id', 's.person_id')
       .leftJoin('lintel_credential as c', 'c.person_id', 's.person_id')
       .select(['s.id', 's.person_id', 's.token_hash', 's.started_at', 's.seen_at', 's.proven_at', 's.methods', 's.enters'])
-      .select(['p.name', 'p.address', 'p.address_written', 'p.confirmed_at', 'c.password_hash', 'c.must_change'])
+      .select(['p.name', 'p.address', 'p.address_written', 'p.confirmed_at', 'p.kept_by', 'c.password_hash', 'c.must_change'])
       .select(
         sql<
           string[]
@@ -188,7 +201,7 @@ export class Sessions {
 }
 
 export function whoIs(row: NonNullable<Awaited<ReturnType<Sessions['read']>>>): SignedIn {
-  const { id, person_id, name, address_written, started_at, proven_at, methods, enters, has_factor } = row;
+  const { id, person_id, name, address_written, started_at, proven_at, methods, enters, has_factor, kept_by } = row;
   const common = {
     userId: person_id,
     name,
@@ -199,5 +212,5 @@ export function whoIs(row: NonNullable<Awaited<ReturnType<Sessions['read']>>>): 
     methods,
     hasFactor: has_factor,
   };
-  return { ...common, ...(enters !== null && { enters }) };
+  return { ...common, ...(enters !== null && { enters }), ...(kept_by !== null && { keptBy: kept_by }) };
 }

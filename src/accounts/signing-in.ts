@@ -1,7 +1,8 @@
 import type { AuthenticationResponseJSON } from '@simplewebauthn/server';
 import { isLintelError } from '../base/index.js';
-import { lockPerson, readAddress, tell } from '../membership/index.js';
-import { codeIsRight, knowsRecoveryCode, takeRecoveryCode } from './factors.js';
+import { takeRunOut } from '../mail/index.js';
+import { keptAddress, lockPerson, readAddress, tell } from '../membership/index.js';
+import { codeIsRight, dropFactors, knowsRecoveryCode, takeRecoveryCode } from './factors.js';
 import { type Ground, signInFailed } from './ground.js';
 import type { Coming, Entered, HalfWay } from './options.js';
 import { BY_PASSKEY, ownerByPasskey } from './passkeys.js';
@@ -22,6 +23,8 @@ function read(address: unknown): { readonly normal: string; readonly written: st
 export interface SignIn extends Coming {
   readonly address: string;
   readonly password: string;
+  /** The tenant whose sign-in page this is: an account that it keeps under that address comes first. Without, none that a tenant keeps is looked for. */
+  readonly tenant?: string | undefined;
   /** What {@link Entered} gave this device. */
   readonly device?: string | undefined;
 }
@@ -30,34 +33,44 @@ export async function signIn(ground: Ground, input: SignIn): Promise<Entered | H
   const { from } = input;
   const takeBack = await ground.places.count(from);
   const address = read(input.address);
-  const compared = address?.normal ?? String(input.address).slice(0, 300);
+  const typed = address?.normal ?? String(input.address).slice(0, 300);
+  const kept = keptAddress(String(input.tenant ?? ''), typed);
   const found = await ground.db
     .selectFrom('lintel_person as p')
     .leftJoin('lintel_credential as c', 'c.person_id', 'p.id')
     .leftJoin('lintel_device as d', (join) => join.onRef('d.person_id', '=', 'p.id').on('d.token_hash', '=', sha256(String(input.device ?? ''))))
-    .select(['p.id', 'c.password_hash', 'd.token_hash as device'])
-    .where('p.address', '=', compared)
+    .select(['p.id', 'p.address', 'p.kept_by', 'c.password_hash', 'd.token_hash as device'])
+    .where('p.address', 'in', [typed, kept])
     .where('p.deactivated_at', 'is', null)
+    .orderBy('p.kept_by', (o) => o.asc().nullsLast())
     .executeTakeFirst();
+  // Tries are counted of whom they are about, by whatever tenant's page they come.
+  const compared = found?.address ?? typed;
   const [who, key] = await Promise.all([ground.keyOf(compared), ground.keyOf(found?.device ?? compared)]);
   const wrong = await countTry(ground.db, key, ground.now);
   if (wrong === undefined) throw signInFailed();
-  const kept = found?.password_hash ?? undefined;
+  const hash = found?.password_hash ?? undefined;
   const password = written(input.password).slice(0, 300);
-  if (!(await ground.hashing.isRight(kept, password, from)) || !found || kept === undefined) {
-    await refused(ground, who, input, wrong >= LOCKS && found?.device == null ? address?.written : undefined);
+  if (!(await ground.hashing.isRight(hash, password, from)) || !found || hash === undefined) {
+    await refused(ground, who, input, wrong >= LOCKS && found?.device == null && found?.kept_by == null ? address?.written : undefined);
     throw signInFailed();
   }
   await takeBack();
   const by = await ground.factorsOf(found.id);
-  const better = ground.hashing.isOld(kept) ? await ground.hashing.hash(password, from) : undefined;
+  const better = ground.hashing.isOld(hash) ? await ground.hashing.hash(password, from) : undefined;
   return ground.inTransaction(async (tx) => {
     // The password has to be theirs still.
-    await lockPerson(tx as never, found.id);
+    const person = await lockPerson(tx as never, found.id);
     const present = await tx.selectFrom('lintel_credential').select('password_hash').where('person_id', '=', found.id).executeTakeFirst();
-    if (present?.password_hash !== kept) throw signInFailed();
+    if (!person || present?.password_hash !== hash) throw signInFailed();
     if (better !== undefined) await tx.updateTable('lintel_credential').set({ password_hash: better }).where('person_id', '=', found.id).execute();
     await forgive(tx, key);
+    // Told a day ago that they are to be removed, their owner did not say that they are still there.
+    if (by.length > 0 && (await takeRunOut(tx, 'keep-factors', found.address, ground.now))) {
+      await dropFactors(tx, found.id);
+      await ground.tell(tx, 'factor-removed', { id: found.id, name: person.name, address: person.address_written });
+      return ground.enter(tx, found.id, ['pwd'], input);
+    }
     if (by.length === 0) return ground.enter(tx, found.id, ['pwd'], input);
     return {
       ...(await ground.sessions.begin(tx, found.id, ground.now, { methods: ['pwd'], label: input.label, isHalf: true })),

@@ -213,7 +213,7 @@ export function shapeOf(kind: KindData): KindShape {
           ...(f.scale !== undefined && { scale: f.scale }),
           ...(f.to !== undefined && { to: f.to }),
           ...(f.role === 'unit' && { unit: true as const }),
-          ...((f.role === 'owner' || f.role === 'maker' || f.role === 'person') && { person: true as const }),
+          ...(['owner', 'maker', 'person'].includes(f.role) && { person: true as const }),
           ...(f.link && { link: f.link }),
         },
       ]),

@@ -13,6 +13,7 @@ const OPERATIONS = {
   },
   'member.read': { label: 'See the members' },
   'member.invite': { label: 'Invite people', needs: ['member.read'] },
+  'member.enrol': { label: 'Enrol people', needs: ['member.read'] },
   'member.assign': { label: 'Change roles', needs: ['member.read'] },
   'deputy.name': { label: 'Name a deputy' },
   'member.suspend': { label: 'Suspend members', needs: ['member.read'] },

@@ -5,7 +5,7 @@ import type { Charter } from '../charter/index.js';
 import { type AccessChange, accessChanges, alike, type Changing, madeUpFacts } from '../rehearsal/index.js';
 import type { Choice } from '../scoping/index.js';
 import { createLintel, type Lintel } from '../server/index.js';
-import { Standing } from '../standing/index.js';
+import { everythingMet, Standing } from '../standing/index.js';
 import type { Database } from '../store/index.js';
 import { charterAt } from './commit.js';
 import { openUrl, readCharterFile, readConfig, type Sources } from './config.js';
@@ -43,7 +43,7 @@ function rolesOf(before: Charter<any>, after: Charter<any>): Changing[] {
 export async function peopleOf(lintel: Lintel, before: Charter<any>, wanted: string | undefined, then: Database = lintel.db) {
   const tenant = await findTenant(lintel, wanted);
   const earlier = createLintel({ charter: before, db: then });
-  const fulfilled = [...Object.keys(before.data.obligations), ...Object.keys(lintel.charter.data.obligations)];
+  const fulfilled = [...everythingMet(before), ...everythingMet(lintel.charter)];
   const all: Changing[] = [];
   const were =
     then === lintel.db

@@ -13,7 +13,7 @@ import {
   roleSubjects,
 } from '../rehearsal/index.js';
 import { createLintel, type Lintel, type MayDo, type Remedies, type ServerStanding } from '../server/index.js';
-import type { Decision, Standing } from '../standing/index.js';
+import { type Decision, everythingMet, type Standing } from '../standing/index.js';
 import type { Database } from '../store/index.js';
 import { openDatabase } from './config.js';
 import { inApplication, insistOnOwn, isCopy, isPeopled, overCopy } from './copy.js';
@@ -92,7 +92,7 @@ export async function findTenant(
     .where('p.id', '!=', ONLOOKER)
     .orderBy('p.name')
     .execute();
-  const fulfilled = Object.keys(lintel.charter.data.obligations);
+  const fulfilled = everythingMet(lintel.charter);
   const standingOf = (user: string) => lintel.enter({ tenant: found.id, user, fulfilled });
   const onlooker = async () => {
     const keyholder = await lintel.db

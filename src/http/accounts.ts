@@ -33,7 +33,7 @@ export const ACCOUNT: readonly Operation[] = [
     method: 'post',
     path: '/account/link',
     summary: 'To which address a link in a letter went. Changes nothing.',
-    body: z.strictObject({ what: z.enum(['sign-up', 'forgotten', 'factor']), token }),
+    body: z.strictObject({ what: z.enum(['sign-up', 'forgotten', 'factor', 'keep-factors']), token }),
     answers: z.object({ address: z.string() }),
     run: async ({ accounts, body }) => ({ answer: await accounts.lookAtLink(body.what, body.token) }),
   },
@@ -65,11 +65,44 @@ export const ACCOUNT: readonly Operation[] = [
   },
   {
     in: 'account',
+    id: 'lookAtActivation',
+    method: 'post',
+    path: '/account/activation',
+    summary: 'Whose account a way in leads to that somebody was handed. Changes nothing.',
+    body: z.strictObject({ activation: token }),
+    answers: z.looseObject({ tenantId: z.string(), tenantName: z.string(), name: z.string(), address: z.string(), again: z.boolean(), expiresAt: moment }),
+    run: async ({ lintel, body }) => ({ answer: await lintel.lookAtActivation(body.activation) }),
+  },
+  {
+    in: 'account',
+    id: 'choosePassword',
+    method: 'post',
+    path: '/account/activation/password',
+    summary: 'Choose the password of an account that an organisation keeps, by the way in that was handed over',
+    body: z.strictObject({ activation: token, password }),
+    answers: z.object({ tenantId: z.string() }),
+    run: async ({ accounts, body, coming }) => {
+      const { tenantId, ...entered } = await accounts.choosePassword({ ...body, ...coming });
+      return { answer: { tenantId }, session: entered, device: entered.device };
+    },
+  },
+  {
+    in: 'account',
+    id: 'takePlace',
+    method: 'post',
+    path: '/account/activation/take',
+    summary: 'Take the place of the account that was made for me, with an account of my own',
+    body: z.strictObject({ activation: token }),
+    answers: z.object({ tenantId: z.string() }),
+    run: async ({ accounts, token, body }) => ({ answer: await accounts.takePlace(token, body.activation) }),
+  },
+  {
+    in: 'account',
     id: 'signIn',
     method: 'post',
     path: '/account/sign-in',
-    summary: 'Sign in. `next` says what is still to come: `secondFactor`, by giveCode.',
-    body: z.strictObject({ address: z.string().max(400), password }),
+    summary: 'Sign in. `next` says what is still to come: `secondFactor`, by giveCode. `tenant`: whose sign-in page this is.',
+    body: z.strictObject({ address: z.string().max(400), password, tenant: z.string().max(200).optional() }),
     answers: z.object({ next: z.enum(['secondFactor']).optional(), by: z.array(z.enum(['code', 'passkey'])).optional() }),
     run: async ({ accounts, body, coming, device }) => {
       const entered = await accounts.signIn({ ...body, ...coming, device });
@@ -121,12 +154,16 @@ export const ACCOUNT: readonly Operation[] = [
           methods: z.array(z.string()),
           hasFactor: z.boolean(),
           fulfilled: z.array(z.string()),
+          terms: z.string().optional().describe('The version of the terms that is to be accepted'),
         })
         .nullable(),
     }),
     run: async ({ accounts, token }) => {
       const [who, sender] = await Promise.all([accounts.signedIn(token), accounts.sender(token)]);
-      return { answer: { account: who && sender ? { ...who, fulfilled: sender.fulfilled } : null } };
+      const { terms } = accounts;
+      if (!who || !sender) return { answer: { account: null } };
+      const isOpen = terms && !sender.fulfilled.includes('acceptTerms');
+      return { answer: { account: { ...who, fulfilled: sender.fulfilled, ...(isOpen && { terms: terms.version }) } } };
     },
   },
   {
@@ -168,6 +205,16 @@ export const ACCOUNT: readonly Operation[] = [
     body: z.strictObject({ token, password }),
     answers: nothing,
     run: ({ accounts, body, coming }) => only(accounts.recover({ ...body, ...coming })),
+  },
+  {
+    in: 'account',
+    id: 'keepFactors',
+    method: 'post',
+    path: '/account/factor/keep',
+    summary: 'Keep my second factors, which somebody was asked to remove, by the link in a letter',
+    body: z.strictObject({ token }),
+    answers: nothing,
+    run: ({ accounts, body }) => only(accounts.keepFactors(body.token)),
   },
   {
     in: 'account',
@@ -217,7 +264,7 @@ export const ACCOUNT: readonly Operation[] = [
     method: 'post',
     path: '/account/factor/begin',
     summary: 'What an authenticator takes, by the link in the letter. Shown once.',
-    body: z.strictObject({ token }),
+    body: z.strictObject({ token: token.optional() }),
     answers: z.object({ uri: z.string(), svg: z.string(), secret: z.string() }),
     run: async ({ accounts, token, body }) => ({ answer: await accounts.beginFactor(token, body.token) }),
   },

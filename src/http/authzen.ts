@@ -2,6 +2,7 @@ import type * as z from 'zod';
 import { isLintelError, LintelError } from '../base/index.js';
 import { NOBODY, spelled } from '../membership/index.js';
 import type { Lintel, ServerStanding } from '../server/index.js';
+import { everythingMet } from '../standing/index.js';
 import type * as s from './schemas.js';
 
 type Evaluation = z.infer<typeof s.evaluation>;
@@ -25,7 +26,7 @@ export function authzen(lintel: Lintel<any>, standing: ServerStanding<any>) {
   /** Somebody of whom the asker may not know is answered for like somebody who is no member. */
   async function enter(user: string): Promise<ServerStanding<any>> {
     const known = await standing.members.knowsOf(user, 'access.ask');
-    return lintel.enter({ tenant: standing.facts.tenant.id, user: known ? user : NOBODY, fulfilled: Object.keys(lintel.charter.data.obligations) });
+    return lintel.enter({ tenant: standing.facts.tenant.id, user: known ? user : NOBODY, fulfilled: everythingMet(lintel.charter) });
   }
 
   async function evaluate({ subject, action, resource }: Evaluation): Promise<Verdict> {

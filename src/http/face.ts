@@ -190,7 +190,7 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
     const body = await bodyOf(c, operation.body);
     const { token, device } = secretsIn(c.req.header('cookie'), at);
     const coming = { from, label: c.req.header('user-agent') };
-    const { answer, ...left } = await orGuessed(operation.run({ accounts: at.accounts, token, device, body, coming }), guessed);
+    const { answer, ...left } = await orGuessed(operation.run({ lintel, accounts: at.accounts, token, device, body, coming }), guessed);
     leave(c, left, at);
     return c.json(answer);
   }

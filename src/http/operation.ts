@@ -26,6 +26,7 @@ export interface AskedByPerson extends AskedBefore {
 /** What somebody asks of their account, or to come to one. */
 export interface AskedOfAccount {
   readonly accounts: Accounts;
+  readonly lintel: Lintel<any>;
   /** Of the session; empty for none. */
   readonly token: string;
   readonly device: string;

@@ -130,8 +130,8 @@ export const OPERATIONS: readonly Operation[] = [
     id: 'rules',
     method: 'get',
     path: '/tenants/{tenant}/rules',
-    summary: 'Who may come in without an invitation, whether everybody has one role, and what was chosen as a base',
-    answers: z.object({ oneRole: z.boolean(), joining: s.joining, bases: z.record(z.string(), z.string()) }),
+    summary: 'Who may come in without an invitation, whether everybody has one role, what was chosen as a base, and what is asked of a sign-in',
+    answers: z.object({ oneRole: z.boolean(), joining: s.joining, bases: z.record(z.string(), z.string()), demands: s.demands }),
     run: ({ standing }) => standing.tenant.rules(),
   },
   {

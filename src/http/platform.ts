@@ -113,6 +113,19 @@ export const PLATFORM: readonly Operation[] = [
   },
   {
     in: 'person',
+    id: 'resetFactors',
+    method: 'post',
+    path: '/platform/people/reset-factors',
+    summary: 'Remove the second factors of somebody who has lost them, a day after they were told',
+    body: z.strictObject({ user: id, reason }),
+    answers: nothing,
+    run: async ({ lintel, who, body }) => {
+      await lintel.platform(who).resetFactors(body.user, body.reason);
+      return {};
+    },
+  },
+  {
+    in: 'person',
     id: 'erasePerson',
     method: 'post',
     path: '/platform/people/erase',

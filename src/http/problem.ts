@@ -38,6 +38,11 @@ const STATUS: Readonly<Record<string, number>> = {
   'invitation-withdrawn': 410,
   'invitation-declined': 410,
   'invitation-void': 410,
+  'activation-void': 410,
+  'activation-invalid': 410,
+  'kept-account': 403,
+  'not-kept': 403,
+  'demand-unmet': 409,
   'invitation-invalid': 404,
   'other-address': 409,
   'already-member': 409,
@@ -105,7 +110,8 @@ export function problemOf(error: unknown): Problem {
     return { type: 'about:blank', title: 'Internal Server Error', status: 500, detail: 'Something went wrong here. Nothing was changed.', code: 'internal' };
   }
   const status = STATUS[error.code] ?? 400;
-  return { type: 'about:blank', title: TITLES[status] ?? '', status, detail: error.message, code: error.code };
+  const rule = error.code === 'obligation-open' ? (error.details.decision as { readonly rule?: string } | undefined)?.rule : undefined;
+  return { type: 'about:blank', title: TITLES[status] ?? '', status, detail: error.message, code: error.code, ...(rule !== undefined && { obligation: rule }) };
 }
 
 /** The same as a response. */

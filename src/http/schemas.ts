@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import type { NewInvitation, Step } from '../server/index.js';
+import { DEMAND_HOURS } from '../standing/index.js';
 
 export const id = z.string().min(1).max(200);
 export const name = z.string().max(200);
@@ -50,6 +51,14 @@ export const joining = z
   })
   .meta({ id: 'Joining' });
 
+export const demands = z
+  .strictObject({
+    secondFactor: z.boolean().optional().describe('A second factor, given in this very session'),
+    hours: z.literal(DEMAND_HOURS).optional().describe('They have signed in, or shown again who they are, within so many hours'),
+  })
+  .describe('What is asked of every member’s sign-in before anything else. What is left out is not asked.')
+  .meta({ id: 'Demands' });
+
 /** One change, as the library takes it: what is not here is refused before anything runs. */
 export const step = z
   .discriminatedUnion('do', [
@@ -78,7 +87,13 @@ export const step = z
     z.strictObject({ do: z.literal('name-deputy'), of: id, to: id, permissions: z.array(id).min(1).max(200), since: moment.optional(), until: moment }),
     z.strictObject({ do: z.literal('end-deputy'), of: id, to: id }),
     z.strictObject({ do: z.literal('close-tenant') }),
-    z.strictObject({ do: z.literal('set-rules'), oneRole: z.boolean().optional(), joining: joining.optional(), bases: z.record(id, id).optional() }),
+    z.strictObject({
+      do: z.literal('set-rules'),
+      oneRole: z.boolean().optional(),
+      joining: joining.optional(),
+      bases: z.record(id, id).optional(),
+      demands: demands.optional(),
+    }),
     z.strictObject({
       do: z.literal('invite'),
       address: z.string().max(320),
@@ -86,6 +101,16 @@ export const step = z
       roles: z.array(assignment).max(50),
       memberUntil: moment.optional(),
     }),
+    z.strictObject({
+      do: z.literal('enrol'),
+      id: id.optional(),
+      address: z.string().max(320),
+      name,
+      roles: z.array(assignment).max(50),
+      memberUntil: moment.optional(),
+    }),
+    z.strictObject({ do: z.literal('make-activation'), user: id }),
+    z.strictObject({ do: z.literal('ask-password'), user: id }),
     z.strictObject({ do: z.literal('let-in'), user: id, roles: z.array(assignment).max(50) }),
     z.strictObject({ do: z.literal('turn-away'), user: id }),
     z.strictObject({ do: z.literal('send-again'), invitation: id }),
@@ -228,6 +253,8 @@ export const member = z
     roles: z.array(heldRole),
     endsAt: moment.optional(),
     suspendedUntil: moment.optional(),
+    kept: z.enum(['waiting', 'theirs']).optional().describe('An account that the organisation made and keeps'),
+    lastEntered: moment.optional().describe('For whoever may suspend them'),
   })
   .meta({ id: 'Member' });
 export const invitation = z
@@ -296,8 +323,8 @@ export const auditVerdict = z.looseObject({
   broken: z.looseObject({ number: z.number(), why: z.string() }).optional(),
 });
 export const problemDetails = z
-  .looseObject({ type: z.string(), title: z.string(), status: z.number(), detail: z.string(), code: z.string() })
-  .describe('RFC 9457. `code` is stable, for programs.')
+  .looseObject({ type: z.string(), title: z.string(), status: z.number(), detail: z.string(), code: z.string(), obligation: z.string().optional() })
+  .describe('RFC 9457. `code` is stable, for programs; `obligation`, where it is `obligation-open`, is what has to be done first.')
   .meta({ id: 'Problem' });
 
 /** A page of a list, and how to go on: null at the end. */

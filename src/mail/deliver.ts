@@ -66,6 +66,7 @@ const LETTERS = {
   'sign-up': { isMeant: (isOwned: boolean) => !isOwned, else: 'sign-up-taken' },
   forgotten: { isMeant: (isOwned: boolean) => isOwned, else: 'forgotten-unknown' },
   factor: { isMeant: (isOwned: boolean) => isOwned, else: 'forgotten-unknown' },
+  'keep-factors': { isMeant: (isOwned: boolean) => isOwned, else: 'forgotten-unknown' },
 } as const satisfies Record<LinkUse, { readonly isMeant: (isOwned: boolean) => boolean; readonly else: NoticeName }>;
 const isLetter = (notice: string | null): notice is LinkUse => notice !== null && Object.hasOwn(LETTERS, notice);
 

@@ -3,7 +3,7 @@ import { hashOf, LintelError, newId } from '../base/index.js';
 import { type LintelTables, newToken, splitToken } from '../membership/index.js';
 
 /** For what a link in a letter is good, and for how many minutes from when it was sent. */
-const MINUTES = { 'sign-up': 24 * 60, forgotten: 30, factor: 30 } as const;
+const MINUTES = { 'sign-up': 24 * 60, forgotten: 30, factor: 30, 'keep-factors': 24 * 60 } as const;
 export type LinkUse = keyof typeof MINUTES;
 
 const linkInvalid = () => new LintelError('link-invalid', 'This link does not count any more. Ask for a new one.', {});
@@ -41,7 +41,7 @@ export async function lookAtLink(db: Kysely<any>, what: LinkUse, token: unknown,
 }
 
 /** Uses a link up: of several at once, one does. @throws LintelError `link-invalid`. */
-export function useLink(tx: Kysely<any>, what: LinkUse, token: unknown, now: number): Promise<{ readonly address: string }> {
+export function spendLink(tx: Kysely<any>, what: LinkUse, token: unknown, now: number): Promise<{ readonly address: string }> {
   return ofToken(what, token, now, ({ id, hash, at }) =>
     sql<{
       address: string;
@@ -62,7 +62,13 @@ async function ofToken(
   return found;
 }
 
-/** No link that went to an address counts any more. */
+/** No link that went to an address counts any more; by what an owner keeps their factors they still do. */
 export async function dropLinks(tx: Kysely<any>, address: string): Promise<void> {
-  await tx.deleteFrom('lintel_link').where('address', '=', address).execute();
+  await tx.deleteFrom('lintel_link').where('address', '=', address).where('what', '<>', 'keep-factors').execute();
+}
+
+/** True, once, of a link whose time is over without that anybody used it. */
+export async function takeRunOut(tx: Kysely<any>, what: LinkUse, address: string, now: number): Promise<boolean> {
+  const over = tx.deleteFrom('lintel_link').where('what', '=', what).where('address', '=', address).where('expires_at', '<=', new Date(now));
+  return (await over.executeTakeFirst()).numDeletedRows > 0n;
 }

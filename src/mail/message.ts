@@ -110,6 +110,16 @@ export function noticeWords(notice: NoticeName, of: Readonly<Record<string, stri
         action: 'Add a second factor',
         after: ['The link counts for half an hour, and once. If that was not you, somebody else is signed in as you: choose a new password at once.'],
       };
+    case 'keep-factors':
+      return {
+        subject: 'Your second factor will be removed tomorrow',
+        before: [
+          'Whoever runs this application was asked to remove the second factor of your account, since it is lost. A day from now, signing in takes the password alone.',
+          'If you have your second factor still, say so here, and it stays.',
+        ],
+        action: 'Keep my second factor',
+        after: ['If you asked for it yourself, wait until tomorrow and sign in with your password.'],
+      };
     case 'factor-added':
       return {
         subject: 'You sign in with a second factor now',

@@ -14,6 +14,7 @@ export {
 } from './carrying/index.js';
 export { latestChange, recordDoor } from './change/index.js';
 export {
+  type ActivationView,
   type Appeal,
   type AppealStatus,
   accept,
@@ -47,10 +48,12 @@ export {
   intake,
   invite,
   type JoinRequest,
+  keptAddress,
   type LookAs,
   listInvitations,
   listPrograms,
   listRequests,
+  lookAtActivation,
   lookAtInvitation,
   myInvitations,
   myTenants,
@@ -63,6 +66,7 @@ export {
   type Plan,
   type PlanEffect,
   type Program,
+  passwordChosen,
   personByAddress,
   programOfKey,
   proofToken,
@@ -73,7 +77,9 @@ export {
   reopenTenant,
   setDeactivated,
   setPlan,
+  spendActivation,
   stopAsking,
+  takePlace,
   tenantsOfPerson,
   tenantsToErase,
   viewedFacts,

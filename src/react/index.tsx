@@ -2,6 +2,22 @@ import { createContext, type ReactNode, useCallback, useContext, useEffect, useM
 import type { Charter, CharterTypes } from '../charter/index.js';
 import { type Decision, openStanding, type Snapshot, type Standing } from '../standing/index.js';
 
+export {
+  AccountProvider,
+  AccountRefusal,
+  type Doing,
+  type MyAccount,
+  type PasskeyCeremonies,
+  type PasskeyItem,
+  type SessionItem,
+  useAccount,
+  useLetter,
+  useMyFactors,
+  useMySessions,
+  useProof,
+  useSignIn,
+} from './account.js';
+
 const Current = createContext<Standing<any> | undefined>(undefined);
 
 /** Opens a standing from the server's snapshot for everything below. For display only: the server checks again. */

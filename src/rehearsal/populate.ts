@@ -2,6 +2,7 @@ import type { Kysely } from 'kysely';
 import { LintelError, sha256 } from '../base/index.js';
 import { type Charter, type CharterTypes, type FieldData, idType, KEYHOLDER } from '../charter/index.js';
 import type { Lintel, ServerStanding } from '../server/index.js';
+import { everythingMet } from '../standing/index.js';
 
 /** People and records that a test asks for. */
 export interface Population<T extends CharterTypes = CharterTypes> {
@@ -87,7 +88,7 @@ export async function populate<T extends CharterTypes>(lintel: Lintel<T>, db: Ky
 
   const keyholder = await newcomer();
   await lintel.openTenant({ id: tenant, name: plan.name ?? `Made-up ${LAST[seed % LAST.length]}`, keyholder: keyholder.id });
-  const enter = (user: string) => lintel.enter({ tenant, user, fulfilled: Object.keys(charter.data.obligations) });
+  const enter = (user: string) => lintel.enter({ tenant, user, fulfilled: everythingMet(charter) });
   const boss = await enter(keyholder.id);
   for (const id of units) await boss.tenant.addUnit({ id, name: id });
 

@@ -2,7 +2,7 @@ import type { Kysely } from 'kysely';
 import { type Charter, KEYHOLDER, type Permission } from '../charter/index.js';
 import { anyOf } from '../predicate/index.js';
 import { tallyRecords } from '../scoping/index.js';
-import { type Facts, Standing, wayWords } from '../standing/index.js';
+import { everythingMet, type Facts, Standing, wayWords } from '../standing/index.js';
 import { type Members, type Stray, strayRecords } from './stray.js';
 
 /** A row of the table: a person, a role, or a subject that holds no role. */
@@ -51,7 +51,7 @@ export function madeUpFacts(charter: Charter<any>, tenant: Facts['tenant'], assi
     me: { userId: 'somebody', groupIds: [], unitIds: [], attributes: {} },
     assignments,
     below,
-    fulfilled: Object.keys(charter.data.obligations),
+    fulfilled: everythingMet(charter),
   };
 }
 

@@ -7,7 +7,7 @@ export { writerFor } from './dialect.js';
 export { type Choice, choices, type FindOptions, find, isAnywhere, loadParents, loadRaw } from './find.js';
 export { type Fragment, joinFragments, name, sqlText } from './fragment.js';
 export { groupRecords, type RecordGroup } from './groups.js';
-export { dropLinks } from './links.js';
+export { dropLinks, passOnRecords } from './links.js';
 export {
   CARRIED_CONDITIONS,
   carryInto,

@@ -2,7 +2,7 @@ import type { Kysely } from 'kysely';
 import { inTransaction, LintelError } from '../base/index.js';
 import * as membership from '../membership/index.js';
 import { type Boundary, change, loadRaw } from '../scoping/index.js';
-import type { Decision } from '../standing/index.js';
+import { type Decision, everythingMet } from '../standing/index.js';
 import { type Acting, Face } from './faces.js';
 import { causeOf, type Remedies, type Remedy } from './remedies.js';
 import type { Workplace } from './workplace.js';
@@ -103,7 +103,7 @@ export class AppealsFace extends Face<Asking> {
       const records: Kysely<any> = together ? tx : db;
       if (remedy.proposal) await membership.carryOut(inside, tenant, me, remedy.proposal.steps, { reason, proposal: remedy.proposal });
       if (remedy.change) await change(records, this.#boundaryOf(records), kind, [recordId], { [remedy.change.field]: remedy.change.value });
-      const asked = await membership.standingInTenant(tx, setting, { tenant, user: userId, fulfilled: Object.keys(this.standing.charter.data.obligations) });
+      const asked = await membership.standingInTenant(tx, setting, { tenant, user: userId, fulfilled: everythingMet(this.standing.charter) });
       const record = await loadRaw(records, this.#boundaryOf(records), kind, recordId);
       if (!record || !asked.may(action, record as never))
         throw new LintelError('not-met', 'With that they still may not. Choose one of the changes that would allow it.', { action });

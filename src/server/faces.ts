@@ -124,7 +124,7 @@ export class TenantFace extends Face {
     return membership.listUnits(this.setting, this.standing);
   }
 
-  /** Who may come in without an invitation, whether everybody has one role, and what was chosen as a base. The step `set-rules` sets them. */
+  /** Who may come in without an invitation, whether everybody has one role, what was chosen as a base, and what is asked of every member's sign-in. The step `set-rules` sets them. */
   rules(): ReturnType<typeof membership.readRules> {
     return membership.readRules(this.setting, this.standing);
   }

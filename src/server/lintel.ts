@@ -4,8 +4,9 @@ import type { Charter, CharterTypes } from '../charter/index.js';
 import { type Delivery, deliver, invitationWords, noticeWords, setMessage } from '../mail/index.js';
 import * as membership from '../membership/index.js';
 import { type Fragment, type RuleWriter, readWallKey, type ScopeSupport, sqlText, type WallKey, wallOf } from '../scoping/index.js';
-import { type Facts, Standing } from '../standing/index.js';
+import { everythingMet, type Facts, meeting, Standing } from '../standing/index.js';
 import { checkSchema, connect, migrate } from '../store/index.js';
+import { Entered } from './entered.js';
 import { KeptFacts } from './kept-facts.js';
 import type { Entry, LintelOptions } from './options.js';
 import { PlatformFace } from './platform.js';
@@ -26,9 +27,11 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   readonly #place: Workplace;
   #wallKey: Promise<WallKey> | undefined;
   readonly #kept: KeptFacts | undefined;
+  readonly #entered: Entered;
   #wall: RuleWriter | undefined;
 
-  constructor(options: LintelOptions<T>) {
+  /** @param entered shared by those that are one library. */
+  constructor(options: LintelOptions<T>, entered = new Entered()) {
     if (options.mailer && !options.invitationLink) {
       throw new LintelError(
         'option-missing',
@@ -39,6 +42,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     if (options.platform !== undefined && options.charter.data.platform !== true)
       throw new LintelError('option-missing', 'createLintel names a platform, and the charter has none; say platform: true in it', {});
     this.#options = options;
+    this.#entered = entered;
     this.charter = options.charter;
     this.db = connect(options.db, options.prepare);
     this.records = options.records ?? this.db;
@@ -107,8 +111,10 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     const { words } = this.#options;
     const options = { now: this.#setting.now, ...(words && { words }), ...(context && { context }) };
     const open = (facts: Facts) => new ServerStanding<T>(this.charter, { ...facts, ...(channel !== undefined && { channel }) }, options, this.#place);
-    let standing = open({ ...(await this.#facts(tenant, user, entry.fresh)), fulfilled });
+    let standing = open(meeting(await this.#facts(tenant, user, entry.fresh), fulfilled));
     if (entry.care !== undefined) standing = open(await membership.careFacts(this.#setting, standing, entry.care));
+    if (entry.session !== undefined && user !== undefined && standing.isMember)
+      await this.#entered.note(this.db, entry.session, { tenant, user }, this.#setting.now());
     if (entry.view !== undefined) standing = open(await membership.viewedFacts(this.#setting, standing, entry.view));
     return standing;
   }
@@ -166,7 +172,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
 
   /** The same library inside a transaction of the application's own: what is done through it is part of that transaction. */
   within(tx: Kysely<any>): Lintel<T> {
-    return new Lintel({ ...this.#options, db: tx });
+    return new Lintel({ ...this.#options, db: tx }, this.#entered);
   }
 
   /** Takes a person in. @throws LintelError `bad-name`, `bad-address`, `look-alike-address`, `address-taken`; `bad-id`, `person-exists`, `option-missing` for an id. */
@@ -290,6 +296,30 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.accept(this.#setting, this.#wholly(asker), by);
   }
 
+  /** Whose account a way in leads to, which `enrol` or `make-activation` answered; changes nothing. @throws LintelError `activation-invalid`. */
+  lookAtActivation(token: string): Promise<membership.ActivationView> {
+    return membership.lookAtActivation(this.#setting, token);
+  }
+
+  /**
+   * Uses a way in up, once, for whoever has it: the caller lets them choose by what they sign in. `warm-lintel/accounts` does.
+   *
+   * @throws LintelError `activation-invalid`; `activation-void` where whoever made it could not give any more what is held by it.
+   */
+  spendActivation(token: string): Promise<{ readonly userId: string; readonly tenantId: string }> {
+    return membership.spendActivation(this.#setting, token);
+  }
+
+  /** Somebody with an account of their own takes the place of the one that was made for them. @throws LintelError; see `takePlace`; `session-bound`. */
+  async takePlace(asker: Asker, token: string): Promise<{ readonly tenantId: string }> {
+    return membership.takePlace(this.#setting, this.#wholly(asker), token);
+  }
+
+  /** Somebody has chosen a new password: what tenants asked with `ask-password` is done. */
+  passwordChosen(userId: membership.Id): Promise<void> {
+    return membership.passwordChosen(this.db, this.#personId(userId));
+  }
+
   declineInvitation(token: string): Promise<void> {
     return membership.decline(this.#setting, token);
   }
@@ -367,7 +397,12 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return {
       standingOf: async (userId, db) => {
         const at = beside ? (db.withoutPlugins() as Kysely<membership.LintelTables>) : this.db;
-        const facts = await membership.readFacts(at, this.charter as Charter, { tenant: tenantId, user: userId, now: this.#setting.now() });
+        const facts = await membership.readFacts(at, this.charter as Charter, {
+          tenant: tenantId,
+          user: userId,
+          fulfilled: everythingMet(this.charter),
+          now: this.#setting.now(),
+        });
         return facts.subject === 'member' ? new Standing(this.charter as Charter, facts) : undefined;
       },
       ...(beside && { conditions }),

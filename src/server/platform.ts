@@ -1,4 +1,5 @@
 import { LintelError } from '../base/index.js';
+import { askForLink } from '../mail/index.js';
 import * as membership from '../membership/index.js';
 
 /** What the staff of the platform does with tenants and people. Each call asks afresh whether they may, and is on the platform's record of changes. */
@@ -75,18 +76,45 @@ export class PlatformFace {
     return this.#setDeactivated(this.#person(id), false, reason);
   }
 
+  /**
+   * Removes the second factors of somebody who has lost them, a day after they were told by mail: until then they keep them by the link in that letter. Where they were told and did
+   * not, the next sign-in with the password takes them away.
+   *
+   * @throws LintelError `refused`, `no-account`, `bad-reason`, `no-mailer`, `own-power` for one's own; `address-not-confirmed` for somebody who cannot be told.
+   */
+  async resetFactors(id: membership.Id, reason: string): Promise<void> {
+    const user = this.#person(id);
+    const { hasMailer, now } = this.#setting;
+    if (!hasMailer) throw new LintelError('no-mailer', 'No mail is set up, so that nobody can be told; give createLintel a mailer.', {});
+    if (user === this.#user) throw new LintelError('own-power', 'Nobody removes their own second factor so; ask another of the staff.', {});
+    await this.#people('factors asked to be removed', user, reason, [], async (tx) => {
+      const person = await tx.selectFrom('lintel_person').select(['address', 'address_written', 'confirmed_at']).where('id', '=', user).executeTakeFirst();
+      if (!person) throw new LintelError('no-account', 'There is no such account.', {});
+      if (person.confirmed_at === null) throw new LintelError('address-not-confirmed', 'They have proven no address, so that they cannot be told.', {});
+      await askForLink(tx, 'keep-factors', { normal: person.address, written: person.address_written }, new Date(now()));
+    });
+  }
+
   async #setDeactivated(user: string, isDeactivated: boolean, reason: string): Promise<void> {
-    if (reason.trim() === '') throw new LintelError('bad-reason', 'say why: it goes on record', {});
-    await membership.onPlatform(
-      this.#setting,
-      this.#user,
-      'platform.people',
-      (tx) => membership.tenantsOfPerson(tx, user),
-      async (_, inside) => ({
-        result: await membership.setDeactivated(inside, user, isDeactivated),
-        done: { what: isDeactivated ? 'person deactivated' : 'person reactivated', event: { user }, words: { reason } },
-      }),
+    const tenants = (tx: membership.Setting['db']) => membership.tenantsOfPerson(tx, user);
+    await this.#people(isDeactivated ? 'person deactivated' : 'person reactivated', user, reason, tenants, (_, inside) =>
+      membership.setDeactivated(inside, user, isDeactivated),
     );
+  }
+
+  /** Something that is done with somebody's account, for a reason. */
+  async #people(
+    what: string,
+    user: string,
+    reason: string,
+    tenants: Parameters<typeof membership.onPlatform>[3],
+    work: (tx: membership.Setting['db'], inside: membership.Setting) => Promise<void>,
+  ): Promise<void> {
+    if (reason.trim() === '') throw new LintelError('bad-reason', 'say why: it goes on record', {});
+    await membership.onPlatform(this.#setting, this.#user, 'platform.people', tenants, async ({ tx }, inside) => ({
+      result: await work(tx, inside),
+      done: { what, event: { user }, words: { reason } },
+    }));
   }
 
   /** Erases a person everywhere; see `erasePerson`. @throws LintelError `refused`, `no-account`, `last-keyholder`. */

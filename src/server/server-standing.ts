@@ -30,9 +30,11 @@ import {
 import {
   type Assignment,
   type Decision,
+  everythingMet,
   type Facts,
   type HeldPermission,
   type KindOf,
+  meeting,
   type RecordOf,
   Standing,
   type StandingOptions,
@@ -383,7 +385,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     if (!kind) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record`, { action });
     await membership.insistOnKnown(setting, this, user);
     await this.insistById(`${kind}.read` as P, id);
-    const fulfilled = Object.keys(this.charter.data.obligations);
+    const fulfilled = everythingMet(this.charter);
     // With the roles of the tenant's own, which somebody may come to hold.
     const asked = await membership.standingInTenant(setting.db, setting, { tenant: tenantId, user, fulfilled });
     const record = await loadRaw(db, this.#boundaryOf(db), kind, id);
@@ -396,7 +398,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     const trials: Trials = {
       propose: (many) => this.#proposeEach(many),
       attempt: (many) => membership.attemptEach(setting, tenantId, keyholder, many, user),
-      allowed: (facts, charter = setting.charter) => allowedBy(charter, { ...facts, fulfilled }, action, record),
+      allowed: (facts, charter = setting.charter) => allowedBy(charter, meeting(facts, fulfilled), action, record),
     };
     const remedies: Remedy[] = [];
     for (const { words, steps, ...proposed } of await helpful(candidates(asked.charter, asked.facts, action, record, around), user, trials)) {

@@ -9,6 +9,8 @@ export interface Signed {
    * address and invitations, nor the platform.
    */
   readonly enters?: readonly Id[] | undefined;
+  /** What names the sign-in session, and is no secret: it is noted when somebody last came into a tenant by one. Absent: it is not. */
+  readonly session?: string | undefined;
 }
 
 /** Who asks for something of their own: signed in with a session that enters every tenant of theirs, where the id stands alone. */

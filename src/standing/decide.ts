@@ -150,7 +150,9 @@ function wordsFor(reaches: Reaches, q: Question, found: Found, hidden: boolean, 
     case 'other channel':
       return found.rule === '' ? say(words, 'nowhere', values) : say(words, 'channel', { ...values, channels: found.rule as string });
     case 'obligation':
-      return say(words, 'obligation', { sentence: charter.data.obligations[found.rule as string]?.sentence ?? '' });
+      return say(words, 'obligation', {
+        sentence: charter.data.obligations[found.rule as string]?.sentence ?? facts.demands?.[found.rule as string] ?? '',
+      });
     case 'plan':
       return `${say(words, 'plan', { ...values, feature: found.rule as string })} ${ask}`;
     case 'no grant':

@@ -125,6 +125,8 @@ export interface Facts {
    * records it opens. Absent in a browser.
    */
   readonly people?: Readonly<Record<string, readonly string[]>>;
+  /** What the tenant asks of the person's sign-in and is not met, by name with its sentence: before it is, they do nothing there. */
+  readonly demands?: Readonly<Record<string, string>>;
   /** Obligations that the person has met. */
   readonly fulfilled: readonly string[];
   /** ISO 8601: the earliest moment at which something of this ends by itself. */

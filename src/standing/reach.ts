@@ -122,10 +122,11 @@ export class Reaches {
 
   /** The first obligation that is open for a permission. */
   openObligation(permission: Permission): string | undefined {
+    const { demands = {}, fulfilled } = this.facts;
     const waits = Object.entries(this.charter.data.obligations).find(
-      ([name, { before }]) => (before === 'everything' || before.includes(permission.name)) && !this.facts.fulfilled.includes(name),
+      ([name, { before }]) => (before === 'everything' || before.includes(permission.name)) && !fulfilled.includes(name),
     );
-    return waits?.[0];
+    return waits?.[0] ?? Object.keys(demands)[0];
   }
 
   lacksFeature(permission: Permission): boolean {

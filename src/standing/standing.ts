@@ -1,6 +1,6 @@
 import { LintelError } from '../base/index.js';
 import { type Charter, type CharterTypes, type Field, type FieldData, type FieldRole, KEYHOLDER, type Permission, restsOnRead } from '../charter/index.js';
-import { and, ofTenant, type Predicate, type RecordData, readValue, type Scalar, type Test, type ValueType, type Verdict } from '../predicate/index.js';
+import { and, ofTenant, type Predicate, type RecordData, readValue, type Scalar, type Test, type ValueType } from '../predicate/index.js';
 import { decide } from './decide.js';
 import type { Decision, FieldAccess, HeldPermission } from './decision.js';
 import { type Anchor, anchorWords, charterOf, type Facts, type Snapshot } from './facts.js';
@@ -46,6 +46,7 @@ export interface StandingOptions {
 
 interface Gate {
   readonly open: boolean;
+  /** Undefined where it takes the long way. */
   readonly test: Test;
 }
 
@@ -94,7 +95,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   may<P extends T['permissions']>(action: P, record?: RecordOf<T, KindOf<P>>, options?: DecideOptions): boolean {
     if (record !== undefined && options === undefined) {
       const gate = this.#gate(action);
-      const verdict = gate.open && this.#quick(gate, record as RecordData);
+      const verdict = gate.open && gate.test(this.counted(record as RecordData));
       if (verdict !== undefined) return verdict;
     }
     return this.#ask(action, record as RecordData | undefined, options, undefined).allowed;
@@ -112,7 +113,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   keep<P extends T['permissions'], R extends RecordOf<T, KindOf<P>>>(action: P, records: readonly R[]): R[] {
     const gate = this.#gate(action);
     const kept: R[] = [];
-    if (gate.open) for (const record of records) if (this.#quick(gate, record as RecordData) ?? this.may(action, record)) kept.push(record);
+    if (gate.open) for (const record of records) if (gate.test(this.counted(record as RecordData)) ?? this.may(action, record)) kept.push(record);
     return kept;
   }
 
@@ -206,11 +207,6 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     return permission;
   }
 
-  /** Undefined where it takes the long way. */
-  #quick({ test }: Gate, record: RecordData): Verdict {
-    return test(this.counted(record));
-  }
-
   #gate(action: string): Gate {
     const known = this.#gates.get(action);
     if (known) return known;
@@ -264,8 +260,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
 
 function fieldAccess(field: FieldData, permission: Permission, mayRead: boolean, ask: (action: string) => Decision): FieldAccess {
   const readable = mayRead && (field.read === undefined || permission.action === 'create' || ask(field.read).allowed);
-  if (field.role === 'id' || field.role === 'tenant' || field.role === 'maker')
-    return { readable, changeable: false, setByLibrary: field.role !== 'id', reason: '' };
+  if (['id', 'tenant', 'maker'].includes(field.role)) return { readable, changeable: false, setByLibrary: field.role !== 'id', reason: '' };
   const own = field.role === 'owner' && permission.action === 'create';
   const decision = ask(own || field.change === undefined ? (permission.action as string) : field.change);
   return { readable, changeable: decision.allowed, setByLibrary: false, reason: decision.allowed ? '' : decision.words };

@@ -77,7 +77,7 @@ export function createApp(parts: AppParts): Hono {
   const signedIn = (c: Context) => accounts.signedIn(secretsIn(c.req.header('cookie'), atFace).token);
   const whoever = async (c: Context) => {
     const user = await signedIn(c);
-    if (user) return user;
+    if (user) return { user: user.userId, enters: user.enters };
     throw new LintelError('no-account', 'Sign in first.', {});
   };
 
@@ -86,7 +86,9 @@ export function createApp(parts: AppParts): Hono {
     const demo =
       parts.demoPassword === undefined ? null : { password: parts.demoPassword, people: people.map(({ name, address, note }) => ({ name, address, note })) };
     if (!user) return c.json({ user: null, tenants: [], invitations: [], mail: lintel.hasMailer, tray: Boolean(tray), demo });
-    const [tenants, invitations] = await Promise.all([lintel.myTenants(user.userId), lintel.myInvitations(user.userId)]);
+    // A session for one association alone has no invitations of its person's.
+    const who = { user: user.userId, enters: user.enters };
+    const [tenants, invitations] = await Promise.all([lintel.myTenants(who), user.enters ? [] : lintel.myInvitations(who)]);
     return c.json({
       user: { id: user.userId, name: user.name, address: user.address },
       tenants,
@@ -105,7 +107,7 @@ export function createApp(parts: AppParts): Hono {
   app.post('/api/invitation/accept', async (c) => {
     const input = await body(c);
     const by = input.token === undefined ? { tenantId: str(input.tenantId), invitationId: str(input.invitationId) } : { token: str(input.token) };
-    return c.json(await lintel.acceptInvitation((await whoever(c)).userId, by));
+    return c.json(await lintel.acceptInvitation(await whoever(c), by));
   });
   app.post('/api/invitation/decline', async (c) => {
     await lintel.declineInvitation(str((await body(c)).token));

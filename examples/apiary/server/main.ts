@@ -7,7 +7,7 @@ import { serve } from '@hono/node-server';
 import { serveStatic } from '@hono/node-server/serve-static';
 import { sql } from 'kysely';
 import pg from 'pg';
-import { Accounts } from 'warm-lintel/accounts';
+import { Accounts, type AccountsOptions } from 'warm-lintel/accounts';
 import { smtpMailer, startTray, type Tray } from 'warm-lintel/mail';
 import { connect, createLintel, type Database } from 'warm-lintel/server';
 import { charter } from '../world/charter.js';
@@ -46,6 +46,8 @@ export interface Demo {
 export async function startDemo(options: {
   readonly port: number;
   readonly databaseUrl?: string | undefined;
+  /** The terms that count; a test changes them. */
+  readonly terms?: NonNullable<AccountsOptions['terms']>;
   readonly say?: (line: string) => void;
 }): Promise<Demo> {
   const say = options.say ?? (() => {});
@@ -56,12 +58,14 @@ export async function startDemo(options: {
   const mailer = smtpMailer({ host: '127.0.0.1', port: tray.port, from: { name: 'Apiary', address: 'post@apiary.example' } });
   let origin = '';
   const page = (name: string) => (token: string) => `${origin}/${name}#${token}`;
-  const accountLinks = { 'sign-up': page('activate'), forgotten: page('recover'), factor: page('factor') };
+  const accountLinks = { 'sign-up': page('activate'), forgotten: page('recover'), factor: page('factor'), 'keep-factors': page('keep') };
   const lintel = createLintel({ charter, db, mailer, invitationLink: page('invitation'), addressLink: page('address'), accountLinks });
   await lintel.prepare();
   // Another at each start: this is a demo. An application keeps its keys, and gives the older ones behind the present one.
   const secrets = [randomBytes(32).toString('hex')];
-  const accounts = new Accounts(lintel, { name: 'Apiary', passwords: { names: ['apiary'] }, secrets, passkeys: { id: 'localhost', origins: () => [origin] } });
+  const { terms } = options;
+  const passkeys = { id: 'localhost', origins: () => [origin] };
+  const accounts = new Accounts(lintel, { name: 'Apiary', passwords: { names: ['apiary'] }, secrets, passkeys, ...(terms && { terms }) });
   for (const { id } of people) await accounts.setPassword(id, DEMO_PASSWORD);
   const app = createApp({ lintel, accounts, tray, demoPassword: DEMO_PASSWORD });
   app.get('/assets/*', serveStatic({ root: dist }));

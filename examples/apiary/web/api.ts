@@ -5,11 +5,14 @@ import type { Anchor } from 'warm-lintel';
 export class Refusal extends Error {
   readonly status: number;
   readonly code: string;
+  /** What has to be done first, if that is why. */
+  readonly obligation: string | undefined;
 
-  constructor(status: number, detail: string, code: string) {
+  constructor(status: number, detail: string, code: string, obligation?: string) {
     super(detail);
     this.status = status;
     this.code = code;
+    this.obligation = obligation;
   }
 }
 
@@ -23,13 +26,13 @@ export async function call<T>(method: string, path: string, data?: unknown, once
     headers: { ...(data !== undefined && { 'content-type': 'application/json' }), ...(once && { 'idempotency-key': once }), ...(view && { 'x-view': view }) },
     ...(data !== undefined && { body: JSON.stringify(data) }),
   });
-  const answer = (await response.json().catch(() => ({}))) as T & { detail?: string; code?: string };
+  const answer = (await response.json().catch(() => ({}))) as T & { detail?: string; code?: string; obligation?: string };
   if (response.ok) return answer;
   if (answer.code === 'view-over') {
     sessionStorage.removeItem(`view ${tenant}`);
     window.location.assign(`/t/${tenant}`);
   }
-  throw new Refusal(response.status, answer.detail ?? 'The server does not answer. Try again.', answer.code ?? '');
+  throw new Refusal(response.status, answer.detail ?? 'The server does not answer. Try again.', answer.code ?? '', answer.obligation);
 }
 
 export interface Loaded<T> {

@@ -11,7 +11,7 @@ import { GroupsPage } from './groups.js';
 import { HivePage } from './hive.js';
 import { HivesPage } from './hives.js';
 import { InvitationPage } from './invitation.js';
-import { ActivatePage, ForgottenPage, RecoverPage } from './letters.js';
+import { ActivatePage, EnrolledPage, ForgottenPage, KeepPage, RecoverPage } from './letters.js';
 import { AddressPage, FactorPage, MePage } from './me.js';
 import { MemberPage } from './member.js';
 import { MembersPage } from './members.js';
@@ -20,9 +20,9 @@ import { RecordPage } from './record.js';
 import { RecordsPage } from './records.js';
 import { RolesPage } from './roles.js';
 import { RulesPage } from './rules.js';
-import { SignPage } from './sign.js';
+import { SignInPage, SignUpPage } from './sign.js';
 import { TrayPage } from './tray.js';
-import { NotFound, Trouble, useTry } from './trouble.js';
+import { First, NotFound, Trouble, useTry } from './trouble.js';
 import { UnitsPage } from './units.js';
 import { ViewBar } from './view.js';
 
@@ -44,7 +44,7 @@ export function App(): ReactNode {
         <InvitationPage me={data} reload={reload} />
       </Route>
       <Route path="/sign-up">
-        <SignPage me={data} reload={reload} start="sign-up" />
+        <SignUpPage me={data} />
       </Route>
       <Route path="/activate">
         <ActivatePage reload={reload} />
@@ -55,16 +55,22 @@ export function App(): ReactNode {
       <Route path="/recover">
         <RecoverPage />
       </Route>
-      <Route path="/me">{data.user ? <MePage me={data} reload={reload} /> : <SignPage me={data} reload={reload} start="sign-in" />}</Route>
-      <Route path="/factor">{data.user ? <FactorPage /> : <SignPage me={data} reload={reload} start="sign-in" />}</Route>
-      <Route path="/address">{data.user ? <AddressPage /> : <SignPage me={data} reload={reload} start="sign-in" />}</Route>
+      <Route path="/enrolled">
+        <EnrolledPage reload={reload} />
+      </Route>
+      <Route path="/keep">
+        <KeepPage />
+      </Route>
+      <Route path="/me">{data.user ? <MePage me={data} reload={reload} /> : <SignInPage me={data} reload={reload} />}</Route>
+      <Route path="/factor">{data.user ? <FactorPage /> : <SignInPage me={data} reload={reload} />}</Route>
+      <Route path="/address">{data.user ? <AddressPage /> : <SignInPage me={data} reload={reload} />}</Route>
       <Route path="/mail">{data.tray ? <TrayPage /> : <NotFound />}</Route>
       <Route path="/t/:tenant/*?">
         {(params) =>
-          data.user ? <TenantPages key={params.tenant} me={data} tenant={params.tenant} /> : <SignPage me={data} reload={reload} start="sign-in" />
+          data.user ? <TenantPages key={params.tenant} me={data} tenant={params.tenant} /> : <SignInPage me={data} reload={reload} tenant={params.tenant} />
         }
       </Route>
-      <Route path="/">{data.user ? <Home me={data} reload={reload} /> : <SignPage me={data} reload={reload} start="sign-in" />}</Route>
+      <Route path="/">{data.user ? <Home me={data} reload={reload} /> : <SignInPage me={data} reload={reload} />}</Route>
       <Route>
         <NotFound />
       </Route>
@@ -126,15 +132,23 @@ interface StandingAnswer {
 function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNode {
   const base = `/t/${tenant}`;
   const load = useCallback(() => call<StandingAnswer>('GET', `/api${base}/standing`), [base]);
-  const { data, error } = useFresh(load);
+  const { data, error, reload } = useFresh(load);
   if (error && !data) return (error as Refusal).status === 404 ? <Outside tenant={tenant} /> : <Trouble error={error as Refusal} />;
   if (!data) return <Waiting />;
+  const [first] = Object.entries(data.snapshot.demands ?? {});
   return (
     <StandingProvider charter={charter} snapshot={data.snapshot}>
       <ViewBar tenant={tenant} />
       <Bar me={me} tenant={tenant} line={data.line} />
       <main className="page">
+        {first && (
+          <>
+            <Title order={1}>{data.snapshot.tenant.name}</Title>
+            <First obligation={first[0]} why={`One thing first: ${first[1]}`} onDone={reload} />
+          </>
+        )}
         <Switch>
+          {first && <Route />}
           <Route path={base}>
             {data.startsAt && data.startsAt !== 'sheets' ? <Redirect to={`${base}/${data.startsAt}`} replace /> : <Empty answer={data} />}
           </Route>

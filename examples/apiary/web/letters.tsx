@@ -1,5 +1,6 @@
 import { Alert, Button, PasswordInput, Stack, Text, TextInput, Title } from '@mantine/core';
-import { type FormEvent, type ReactNode, useState } from 'react';
+import { type FormEvent, type ReactNode, useEffect, useState } from 'react';
+import { type MyAccount, useAccount, useLetter } from 'warm-lintel/react';
 import { Link, useLocation } from 'wouter';
 import { call, type MeAnswer } from './api.js';
 import { Trouble, useTry } from './trouble.js';
@@ -78,11 +79,9 @@ export function ActivatePage({ reload }: { reload: () => void }): ReactNode {
 
 export function ForgottenPage({ me }: { me: MeAnswer }): ReactNode {
   const [address, setAddress] = useState('');
-  const [asked, setAsked] = useState(false);
-  const { error, busy, run } = useTry();
-  const ask = () => run(async () => call('POST', '/lintel/account/forgotten', { address }).then(() => setAsked(true)));
+  const { askFor, asked, error, busy } = useLetter('forgotten');
   return (
-    <Sheet title="Forgotten password" onSubmit={ask}>
+    <Sheet title="Forgotten password" onSubmit={() => askFor(address)}>
       <TextInput
         label="E-mail address"
         type="email"
@@ -95,7 +94,7 @@ export function ForgottenPage({ me }: { me: MeAnswer }): ReactNode {
         Send me a link
       </Button>
       <Trouble error={error} />
-      {asked && <LookAtMail me={me} address={address} />}
+      {asked && <LookAtMail me={me} address={asked} />}
       <Text size="sm">
         <Link href="/">Back to signing in</Link>
       </Text>
@@ -127,6 +126,112 @@ export function RecoverPage(): ReactNode {
       <Button type="submit" loading={busy}>
         Change my password
       </Button>
+      <Trouble error={error} />
+    </Sheet>
+  );
+}
+
+interface Way {
+  tenantId: string;
+  tenantName: string;
+  name: string;
+  address: string;
+  again: boolean;
+}
+
+/** What somebody opens who was enrolled: they choose a password for the account that was made for them, or come with an account of their own. */
+export function EnrolledPage({ reload }: { reload: () => void }): ReactNode {
+  const [way, setWay] = useState<Way>();
+  const [password, setPassword] = useState('');
+  const [own, setOwn] = useState(false);
+  const looking = useTry();
+  const choosing = useTry();
+  const { account } = useAccount();
+  const [activation] = useState(tokenOf);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: it is looked at once
+  useEffect(() => looking.run(async () => setWay(await call('POST', '/lintel/account/activation', { activation }))), [activation]);
+  if (looking.error)
+    return (
+      <Sheet title="You were enrolled" onSubmit={() => {}}>
+        <Alert color="honey" role="alert">
+          {looking.error.message}
+        </Alert>
+      </Sheet>
+    );
+  if (!way) return null;
+  const enter = ({ tenantId }: { tenantId: string }) => {
+    reload();
+    window.location.assign(`/t/${tenantId}`);
+  };
+  const choose = () => choosing.run(async () => enter(await call('POST', '/lintel/account/activation/password', { activation, password })));
+  const take = () => choosing.run(async () => enter(await call('POST', '/lintel/account/activation/take', { activation })));
+  return (
+    <Sheet title={way.again ? `A new password at ${way.tenantName}` : `Welcome to ${way.tenantName}`} onSubmit={own ? take : choose}>
+      <Text>
+        {way.tenantName} {way.again ? 'knows you' : 'has made an account for you'}: {way.name}, {way.address}.
+      </Text>
+      {own ? (
+        <OwnAccount account={account} busy={choosing.busy} way={way} />
+      ) : (
+        <>
+          <NewPassword value={password} onChange={setPassword} />
+          <Text size="sm" className="quiet">
+            With this account you come into {way.tenantName} and nowhere else: sign in at <code>{`${window.location.origin}/t/${way.tenantId}`}</code>
+          </Text>
+          <Button type="submit" loading={choosing.busy}>
+            Choose this password
+          </Button>
+        </>
+      )}
+      <Trouble error={choosing.error} />
+      {!way.again && (
+        <Button variant="subtle" size="compact-sm" onClick={() => setOwn(!own)}>
+          {own ? 'Choose a password instead' : 'I have an account of my own here'}
+        </Button>
+      )}
+    </Sheet>
+  );
+}
+
+function OwnAccount({ account, busy, way }: { account: MyAccount | null | undefined; busy: boolean; way: Way }): ReactNode {
+  if (!account)
+    return (
+      <Text>
+        <a href="/" target="_blank" rel="noreferrer">
+          Sign in
+        </a>{' '}
+        with your own account in another tab; then load this page again.
+      </Text>
+    );
+  return (
+    <>
+      <Text>
+        You are signed in as {account.address}. What {way.tenantName} has given to {way.name} will be yours.
+      </Text>
+      <Button type="submit" loading={busy}>
+        Come in as {account.name}
+      </Button>
+    </>
+  );
+}
+
+/** Behind the link that goes to whoever is to lose their second factor. */
+export function KeepPage(): ReactNode {
+  const [done, setDone] = useState(false);
+  const { error, busy, run } = useTry();
+  const keep = () => run(async () => call('POST', '/lintel/account/factor/keep', { token: tokenOf() }).then(() => setDone(true)));
+  return (
+    <Sheet title={done ? 'Your second factor stays' : 'Keep your second factor?'} onSubmit={keep}>
+      {done ? (
+        <Text>Nothing was changed.</Text>
+      ) : (
+        <>
+          <Text>Somebody said that you have lost it. If you have it still, keep it.</Text>
+          <Button type="submit" loading={busy}>
+            I have it still
+          </Button>
+        </>
+      )}
       <Trouble error={error} />
     </Sheet>
   );

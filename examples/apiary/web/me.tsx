@@ -1,33 +1,31 @@
 import { Button, Group, PasswordInput, Stack, Table, Text, TextInput, Title } from '@mantine/core';
-import { type FormEvent, type ReactNode, useState } from 'react';
+import { type FormEvent, type ReactNode, useEffect, useState } from 'react';
+import { type MyAccount, useAccount, useMyFactors, useMySessions } from 'warm-lintel/react';
 import { Link } from 'wouter';
 import { call, type Listed, type MeAnswer, useLoad } from './api.js';
 import { LookAtMail } from './letters.js';
-import { makePasskey } from './passkeys.js';
-import type { Account } from './trouble.js';
 import { Trouble, useTry } from './trouble.js';
 
 const dayAndTime = (moment: string) => moment.slice(0, 16).replace('T', ' ');
 
 /** Everything of one's own: name, password, second factor, where one is signed in, organisations. */
 export function MePage({ me, reload }: { me: MeAnswer; reload: () => void }): ReactNode {
-  const account = useLoad<{ account: Account | null }>('/lintel/account');
-  if (!account.data?.account) return account.error ? <Trouble error={account.error} /> : null;
+  const { account, reload: look } = useAccount();
+  if (!account) return null;
   const again = () => {
-    account.reload();
+    look();
     reload();
   };
   return (
     <main className="page" style={{ maxWidth: '46rem' }}>
       <Group justify="space-between">
-        <Title order={1}>{account.data.account.name}</Title>
+        <Title order={1}>{account.name}</Title>
         <Link href="/">To my organisations</Link>
       </Group>
       <Stack mt="md" gap="md">
-        <Who account={account.data.account} me={me} onDone={again} />
+        {account.keptBy ? <Kept account={account} me={me} /> : <Who account={account} me={me} onDone={again} />}
         <Password />
-        <SecondFactor account={account.data.account} me={me} onDone={again} />
-        <Passkeys account={account.data.account} onDone={again} />
+        <Factors account={account} me={me} onDone={again} />
         <Sessions />
         <SignIns />
         <Organisations me={me} onDone={again} />
@@ -47,7 +45,7 @@ function Part({ title, children }: { title: string; children: ReactNode }): Reac
   );
 }
 
-function Who({ account, me, onDone }: { account: Account; me: MeAnswer; onDone: () => void }): ReactNode {
+function Who({ account, me, onDone }: { account: MyAccount; me: MeAnswer; onDone: () => void }): ReactNode {
   const [name, setName] = useState(account.name);
   const [address, setAddress] = useState(account.address);
   const [asked, setAsked] = useState(false);
@@ -86,6 +84,22 @@ function Who({ account, me, onDone }: { account: Account; me: MeAnswer; onDone: 
           {asked && <LookAtMail me={me} address={address} />}
         </Stack>
       </form>
+    </Part>
+  );
+}
+
+/** What an account is whose name and address the association says that made it. */
+function Kept({ account, me }: { account: MyAccount; me: MeAnswer }): ReactNode {
+  const [tenant] = me.tenants;
+  return (
+    <Part title="Name and address">
+      <Text>
+        {account.name}, {account.address}
+      </Text>
+      <Text size="sm" className="quiet">
+        {tenant?.name ?? 'An association'} has made this account and says what stands here; it enters no other. If you forget your password, ask there for a new
+        way in.
+      </Text>
     </Part>
   );
 }
@@ -147,83 +161,101 @@ function RecoveryCodes({ codes }: { codes: readonly string[] }): ReactNode {
   );
 }
 
-function SecondFactor({ account, me, onDone }: { account: Account; me: MeAnswer; onDone: () => void }): ReactNode {
-  const [asked, setAsked] = useState(false);
-  const [codes, setCodes] = useState<readonly string[]>();
-  const { error, busy, run } = useTry();
-  const ask = () => run(async () => call('POST', '/lintel/account/factor/ask', {}).then(() => setAsked(true)));
-  const renew = () => run(async () => setCodes((await call<{ recoveryCodes: string[] }>('POST', '/lintel/account/factor/recovery-codes', {})).recoveryCodes));
-  const remove = () => run(async () => call('POST', '/lintel/account/factor/remove', {}).then(onDone));
+/** The second factor, and the passkeys beside it: what changes one may ask first who one is. */
+function Factors({ account, me, onDone }: { account: MyAccount; me: MeAnswer; onDone: () => void }): ReactNode {
+  const factors = useMyFactors();
+  const { busy, error, recoveryCodes } = factors;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the account is another once its codes are
+  useEffect(onDone, [recoveryCodes, factors.passkeys?.length]);
   return (
-    <Part title="Second factor">
-      <Text size="sm" className="quiet" mb="xs">
-        {account.hasFactor
-          ? 'Signing in takes a code of your authenticator besides the password.'
-          : 'With a second factor, whoever knows your password cannot sign in without your telephone.'}
-      </Text>
-      <Group>
-        {account.hasFactor ? (
-          <>
-            <Button variant="default" loading={busy} onClick={renew}>
-              New recovery codes
+    <>
+      <Part title="Second factor">
+        <Text size="sm" className="quiet" mb="xs">
+          {account.hasFactor
+            ? 'Signing in takes a code of your authenticator besides the password.'
+            : 'With a second factor, whoever knows your password cannot sign in without your telephone.'}
+        </Text>
+        <Group>
+          {account.hasFactor && (
+            <>
+              <Button variant="default" loading={busy} onClick={factors.newRecoveryCodes}>
+                New recovery codes
+              </Button>
+              <Button variant="default" loading={busy} onClick={() => factors.removeAuthenticator().then(onDone)}>
+                Remove the second factor
+              </Button>
+            </>
+          )}
+          {!account.hasFactor && account.keptBy && <Link href="/factor">Add a second factor</Link>}
+          {!account.hasFactor && !account.keptBy && (
+            <Button variant="default" loading={busy} onClick={factors.askForLetter}>
+              Add a second factor
             </Button>
-            <Button variant="default" loading={busy} onClick={remove}>
-              Remove the second factor
-            </Button>
-          </>
-        ) : (
-          <Button variant="default" loading={busy} onClick={ask}>
-            Add a second factor
+          )}
+        </Group>
+        <Trouble error={error} />
+        {factors.asked && !account.hasFactor && <LookAtMail me={me} address={account.address} />}
+        {recoveryCodes && <RecoveryCodes codes={recoveryCodes} />}
+      </Part>
+      {account.hasFactor && (
+        <Part title="Passkeys">
+          <ul>
+            {factors.passkeys?.map((one) => (
+              <li key={one.id} style={{ marginBottom: '0.25rem' }}>
+                {one.label ?? 'A passkey'}, made {dayAndTime(one.madeAt)}
+                {one.usedAt && `, used ${dayAndTime(one.usedAt)}`}{' '}
+                <Button size="compact-sm" variant="subtle" disabled={busy} onClick={() => factors.removePasskey(one.id)}>
+                  Remove
+                </Button>
+              </li>
+            ))}
+          </ul>
+          <Button variant="default" disabled={busy} onClick={() => factors.addPasskey(navigator.platform)}>
+            Make a passkey
           </Button>
-        )}
-      </Group>
-      <Trouble error={error} />
-      {asked && !account.hasFactor && <LookAtMail me={me} address={account.address} />}
-      {codes && <RecoveryCodes codes={codes} />}
-    </Part>
+        </Part>
+      )}
+    </>
   );
 }
 
-/** Behind the link of the letter: the picture to be scanned, and the first code. */
+/** Behind the link of the letter: the picture to be scanned, and the first code. An account that an association keeps takes no letter. */
 export function FactorPage(): ReactNode {
-  const [factor, setFactor] = useState<{ svg: string; secret: string }>();
   const [code, setCode] = useState('');
-  const [codes, setCodes] = useState<readonly string[]>();
-  const { error, busy, run } = useTry();
-  const begin = () => run(async () => setFactor(await call('POST', '/lintel/account/factor/begin', { token: window.location.hash.slice(1) })));
-  const passkey = () => run(async () => setCodes((await makePasskey(window.location.hash.slice(1))).recoveryCodes ?? []));
+  const { authenticator, recoveryCodes: codes, busy, error, ...factors } = useMyFactors();
+  const [link] = useState(() => window.location.hash.slice(1) || undefined);
   const confirm = (event: FormEvent) => {
     event.preventDefault();
-    run(async () => setCodes((await call<{ recoveryCodes: string[] }>('POST', '/lintel/account/factor/confirm', { code })).recoveryCodes));
+    void factors.confirmAuthenticator(code);
   };
   return (
     <main className="page" style={{ maxWidth: '32rem' }}>
       <div className="sheet">
         <Title order={1}>{codes ? 'Your second factor counts' : 'Add a second factor'}</Title>
-        {!factor && (
+        {!authenticator && !codes && (
           <Stack mt="md">
             <Text>You need an authenticator: a program on your telephone that makes codes.</Text>
-            <Button loading={busy} onClick={begin}>
+            <Button loading={busy} onClick={() => factors.beginAuthenticator(link)}>
               Show me the picture
             </Button>
             <Text>Or let this device show who you are, by your finger, face or its code.</Text>
-            <Button variant="default" loading={busy} onClick={passkey}>
+            <Button variant="default" loading={busy} onClick={() => factors.addPasskey(navigator.platform, link)}>
               Make a passkey instead
             </Button>
           </Stack>
         )}
-        {factor && !codes && (
+        {authenticator && !codes && (
           <form onSubmit={confirm}>
             <Stack mt="md">
               <Text>Scan this with your authenticator, or type the key. Then give the code that it shows.</Text>
               <img
-                src={`data:image/svg+xml,${encodeURIComponent(factor.svg)}`}
+                src={`data:image/svg+xml,${encodeURIComponent(authenticator.svg)}`}
                 alt="The key for your authenticator, as a code to scan"
                 width={220}
                 height={220}
               />
               <Text size="sm" style={{ overflowWrap: 'anywhere' }}>
-                Key: <code>{factor.secret}</code>
+                Key: <code>{authenticator.secret}</code>
               </Text>
               <TextInput
                 label="Code"
@@ -275,61 +307,9 @@ export function AddressPage(): ReactNode {
   );
 }
 
-interface OnePasskey {
-  id: string;
-  label: string | null;
-  madeAt: string;
-  usedAt: string | null;
-}
-
-/** Each is two factors in one. The first is made behind the letter of the second factor. */
-function Passkeys({ account, onDone }: { account: Account; onDone: () => void }): ReactNode {
-  const { data, reload } = useLoad<Listed<OnePasskey>>('/lintel/account/passkeys');
-  const { error, busy, run } = useTry();
-  const done = () => {
-    reload();
-    onDone();
-  };
-  if (!account.hasFactor) return null;
-  return (
-    <Part title="Passkeys">
-      <ul>
-        {data?.items.map((one) => (
-          <li key={one.id} style={{ marginBottom: '0.25rem' }}>
-            {one.label ?? 'A passkey'}, made {dayAndTime(one.madeAt)}
-            {one.usedAt && `, used ${dayAndTime(one.usedAt)}`}{' '}
-            <Button
-              size="compact-sm"
-              variant="subtle"
-              disabled={busy}
-              onClick={() => run(async () => call('POST', '/lintel/account/passkeys/remove', { id: one.id }).then(done))}
-            >
-              Remove
-            </Button>
-          </li>
-        ))}
-      </ul>
-      <Button variant="default" disabled={busy} onClick={() => run(async () => makePasskey().then(done))}>
-        Make a passkey
-      </Button>
-      <Trouble error={error} />
-    </Part>
-  );
-}
-
-interface OneSession {
-  id: string;
-  label: string | null;
-  startedAt: string;
-  seenAt: string;
-  isThis: boolean;
-}
-
 function Sessions(): ReactNode {
-  const { data, reload } = useLoad<Listed<OneSession>>('/lintel/account/sessions');
-  const { error, busy, run } = useTry();
-  const end = (which: object) => run(async () => call('POST', '/lintel/account/sessions/end', which).then(reload));
-  const others = data?.items.filter(({ isThis }) => !isThis).length ?? 0;
+  const { sessions, error, busy, end, endOthers } = useMySessions();
+  const others = sessions?.filter(({ isThis }) => !isThis).length ?? 0;
   return (
     <Part title="Where you are signed in">
       <div className="scroll">
@@ -342,7 +322,7 @@ function Sessions(): ReactNode {
             </Table.Tr>
           </Table.Thead>
           <Table.Tbody>
-            {data?.items.map((one) => (
+            {sessions?.map((one) => (
               <Table.Tr key={one.id}>
                 <Table.Td>{one.label ? deviceWords(one.label) : 'unknown'}</Table.Td>
                 <Table.Td>{dayAndTime(one.seenAt)}</Table.Td>
@@ -350,7 +330,7 @@ function Sessions(): ReactNode {
                   {one.isThis ? (
                     'this one'
                   ) : (
-                    <Button size="compact-sm" variant="default" disabled={busy} onClick={() => end({ id: one.id })}>
+                    <Button size="compact-sm" variant="default" disabled={busy} onClick={() => end(one.id)}>
                       Sign out there
                     </Button>
                   )}
@@ -361,7 +341,7 @@ function Sessions(): ReactNode {
         </Table>
       </div>
       {others > 0 && (
-        <Button mt="xs" variant="default" disabled={busy} onClick={() => end({ others: true })}>
+        <Button mt="xs" variant="default" disabled={busy} onClick={endOthers}>
           Sign out everywhere else
         </Button>
       )}

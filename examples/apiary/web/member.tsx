@@ -1,11 +1,12 @@
 import { Group, NativeSelect, Text, Title } from '@mantine/core';
-import type { ReactNode } from 'react';
+import { type ReactNode, useState } from 'react';
 import type { HeldPermission } from 'warm-lintel';
 import { IfAllowed } from 'warm-lintel/react';
 import { Link } from 'wouter';
 import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
+import { WayIn } from './enrol.js';
 import type { MemberRow } from './members.js';
 import { PeopleTabs, placeWords, wayWords } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
@@ -30,13 +31,26 @@ const BY = {
   caretaker: 'looking after the organisation',
 } as const;
 
+/** When they last came in here, and whose account it is; of nothing elsewhere. */
+function Entered({ member: { kept, lastEntered } }: { member: MemberRow }): ReactNode {
+  const account = { waiting: 'Enrolled here; nobody has come to the account yet.', theirs: 'An account that this association keeps.' };
+  return (
+    <Text size="sm" className="quiet">
+      {kept && `${account[kept]} `}
+      {lastEntered && `Last came in on ${lastEntered.slice(0, 10)} at ${lastEntered.slice(11, 16)}.`}
+    </Text>
+  );
+}
+
 /** One member: everything that they hold, and every way by which it comes to them. */
 export function MemberPage({ tenant, id }: { tenant: string; id: string }): ReactNode {
   const at = `/lintel/tenants/${tenant}`;
   const { data, error, reload } = useLoad<Held>(`${at}/members/${id}`);
   const members = useLoad<Listed<MemberRow>>(`${at}/members?limit=200`);
   const roles = useLoad<Listed<Role>>(`${at}/roles`);
-  const change = useChange(tenant, () => {
+  const [way, setWay] = useState<string>();
+  const change = useChange(tenant, ({ done }) => {
+    setWay(done.find((one) => one.secret)?.secret);
     reload();
     members.reload();
   });
@@ -65,6 +79,7 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
             {data.line}
             {member && ` · ${member.address}`}
           </Text>
+          {member && <Entered member={member} />}
         </div>
         <Group>
           <ActionButton action="access.view" variant="light" onClick={() => looking.run(() => beginView(tenant, { user: id }))}>
@@ -73,12 +88,29 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
           <ActionButton action="member.suspend" variant="light" onClick={() => change.ask(`${suspended ? 'Bring back' : 'Suspend'} ${data.name}`, [step])}>
             {suspended ? 'Bring back' : 'Suspend'}
           </ActionButton>
+          {member?.kept && (
+            <ActionButton
+              action="member.enrol"
+              variant="light"
+              onClick={() => change.ask(`A new way in for ${data.name}`, [{ do: 'make-activation', user: id }])}
+            >
+              New way in
+            </ActionButton>
+          )}
+          <ActionButton
+            action="member.suspend"
+            variant="light"
+            onClick={() => change.ask(`${data.name} chooses a new password first`, [{ do: 'ask-password', user: id }])}
+          >
+            Ask for a new password
+          </ActionButton>
           <ActionButton action="member.remove" variant="default" onClick={() => change.ask(`Remove ${data.name}`, [{ do: 'remove', user: id }])}>
             Remove
           </ActionButton>
         </Group>
       </Group>
       {change.trouble}
+      {way && <WayIn activation={way} />}
       <Trouble error={looking.error} />
       <table className="access sheet" style={{ marginTop: '1rem' }} aria-label="What they hold">
         <thead>

@@ -6,6 +6,7 @@ import { Link } from 'wouter';
 import { ActionButton } from './action.js';
 import { call, type Listed, type Named, type RoleHeld, useLoad } from './api.js';
 import { useChange } from './change.js';
+import { EnrolForm, WayIn } from './enrol.js';
 import { InviteForm } from './invite.js';
 import { Dialog, PeopleTabs, placeWords, RoleChoice } from './parts.js';
 import { Requests } from './requests.js';
@@ -18,6 +19,8 @@ export interface MemberRow {
   status: string;
   roles: RoleHeld[];
   endsAt?: string;
+  kept?: 'waiting' | 'theirs';
+  lastEntered?: string;
 }
 interface InvitationRow {
   id: string;
@@ -49,6 +52,8 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
   const sites = useLoad<Listed<Named>>(`${at}/units`);
   const attempt = useTry();
   const [inviting, setInviting] = useState(false);
+  const [enrolling, setEnrolling] = useState(false);
+  const [way, setWay] = useState<string>();
   const [changing, setChanging] = useState<MemberRow>();
   const [asked, setAsked] = useState(0);
   const reload = () => {
@@ -56,7 +61,10 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
     members.reload();
     invitations.reload();
   };
-  const change = useChange(tenant, reload);
+  const change = useChange(tenant, ({ done }) => {
+    setWay(done.find((one) => one.secret)?.secret);
+    reload();
+  });
   if (members.error) return <Trouble error={members.error} />;
   if (!members.data || !invitations.data || !toGive.data || !sites.data) return null;
   const act = (method: string, to: string) =>
@@ -70,13 +78,19 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
       <PeopleTabs tenant={tenant} />
       <Group justify="space-between" align="flex-start">
         <Title order={1}>Members</Title>
-        <ActionButton action="member.invite" onClick={() => setInviting(true)}>
-          Invite people
-        </ActionButton>
+        <Group>
+          <ActionButton action="member.enrol" variant="light" onClick={() => setEnrolling(true)}>
+            Enrol somebody
+          </ActionButton>
+          <ActionButton action="member.invite" onClick={() => setInviting(true)}>
+            Invite people
+          </ActionButton>
+        </Group>
       </Group>
       {!mail && <Text mt="sm">No mail is set up: an invitation gives you a link to hand over yourself.</Text>}
       <Trouble error={attempt.error} />
       {change.trouble}
+      {way && <WayIn activation={way} />}
       <Table mt="md" className="sheet" aria-label="Members">
         <Table.Thead>
           <Table.Tr>
@@ -92,6 +106,7 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
               <Table.Td>
                 <Link href={`/t/${tenant}/members/${member.userId}`}>{member.name}</Link>
                 {member.status === 'suspended' && <Text size="sm">suspended</Text>}
+                {member.kept === 'waiting' && <Text size="sm">enrolled, has not come yet</Text>}
               </Table.Td>
               <Table.Td>{member.address}</Table.Td>
               <Table.Td>
@@ -143,6 +158,15 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
       {change.dialog}
       <Dialog opened={inviting} onClose={() => setInviting(false)} title="Invite people" size="xl">
         <InviteForm tenant={tenant} toGive={toGive.data.items} sites={sites.data.items} done={reload} />
+      </Dialog>
+      <Dialog opened={enrolling} onClose={() => setEnrolling(false)} title="Enrol somebody">
+        <EnrolForm
+          toGive={toGive.data.items}
+          propose={(name, steps) => {
+            setEnrolling(false);
+            change.ask(`Enrol ${name}`, steps);
+          }}
+        />
       </Dialog>
       <Dialog opened={changing !== undefined} onClose={() => setChanging(undefined)} title={`Roles of ${changing?.name ?? ''}`}>
         {changing && (

@@ -1,5 +1,6 @@
-import { Button, Checkbox, Stack, TextInput, Title } from '@mantine/core';
+import { Button, Checkbox, NativeSelect, Stack, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
+import { DEMAND_HOURS, type Demands } from 'warm-lintel';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { RoleToGive } from './members.js';
@@ -8,10 +9,11 @@ import { Trouble } from './trouble.js';
 
 interface Rules {
   oneRole: boolean;
+  demands: Demands;
   joining: { asks: boolean; domains: string[]; only: boolean; open: boolean; roles: { role: string }[] };
 }
 
-/** Who may come in without an invitation, and whether somebody may have several roles. */
+/** Who may come in without an invitation, whether somebody may have several roles, and what is asked of every member's sign-in. */
 export function RulesPage({ tenant }: { tenant: string }): ReactNode {
   const at = `/lintel/tenants/${tenant}`;
   const rules = useLoad<Rules>(`${at}/rules`);
@@ -32,12 +34,13 @@ function RulesForm(props: { tenant: string; rules: Rules; toGive: readonly RoleT
   const [oneRole, setOneRole] = useState(rules.oneRole);
   const [joining, setJoining] = useState(rules.joining);
   const [domains, setDomains] = useState(joining.domains.join(', '));
+  const [demands, setDemands] = useState(rules.demands);
   const change = useChange(tenant, done);
   const set = (part: Partial<Rules['joining']>) => setJoining({ ...joining, ...part });
   const listed = domains.split(/[\s,]+/).filter((domain) => domain !== '');
   const propose = () => {
     const roles = joining.roles.map(({ role }) => ({ role, anchor: { on: 'tenant' } as const }));
-    change.ask('Rules', [{ do: 'set-rules', oneRole, joining: { ...joining, domains: listed, roles } }]);
+    change.ask('Rules', [{ do: 'set-rules', oneRole, joining: { ...joining, domains: listed, roles }, demands }]);
   };
   return (
     <Stack mt="md" className="sheet">
@@ -74,6 +77,27 @@ function RulesForm(props: { tenant: string; rules: Rules; toGive: readonly RoleT
         />
       )}
       <Checkbox label="Everybody has one role at most" checked={oneRole} onChange={(event) => setOneRole(event.currentTarget.checked)} />
+      <Checkbox
+        label="Everybody signs in with a second factor"
+        description="Before they do anything here. You do it yourself before you can ask it of others."
+        checked={demands.secondFactor === true}
+        onChange={(event) => setDemands({ ...demands, secondFactor: event.currentTarget.checked })}
+      />
+      <NativeSelect
+        label="Everybody shows again who they are"
+        description="After so long, before they do anything else here."
+        w={280}
+        value={demands.hours ?? ''}
+        onChange={({ currentTarget: { value } }) => {
+          const { hours: _, ...others } = demands;
+          const hours = DEMAND_HOURS.find((one) => String(one) === value);
+          setDemands({ ...others, ...(hours !== undefined && { hours }) });
+        }}
+        data={[
+          { value: '', label: 'only as the sign-in ends' },
+          ...DEMAND_HOURS.map((hours) => ({ value: String(hours), label: hours === 1 ? 'every hour' : hours === 168 ? 'every week' : `every ${hours} hours` })),
+        ]}
+      />
       {change.trouble}
       <Button onClick={propose} style={{ alignSelf: 'flex-start' }}>
         See what it does

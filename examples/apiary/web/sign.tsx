@@ -1,70 +1,89 @@
 import { Button, Group, PasswordInput, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type FormEvent, type ReactNode, useState } from 'react';
+import { useLetter, useSignIn } from 'warm-lintel/react';
 import { Link } from 'wouter';
-import { call, type MeAnswer } from './api.js';
+import type { MeAnswer } from './api.js';
 import { LookAtMail } from './letters.js';
-import { askPasskey } from './passkeys.js';
-import { Trouble, useTry } from './trouble.js';
+import { Trouble } from './trouble.js';
 
-/** Signing in; and asking for an account, which begins with a letter to the address. */
-export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => void; start: 'sign-in' | 'sign-up' }): ReactNode {
+/** Asking for an account, which begins with a letter to the address. */
+export function SignUpPage({ me }: { me: MeAnswer }): ReactNode {
+  const [address, setAddress] = useState('');
+  const letter = useLetter('sign-up');
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    void letter.askFor(address);
+  };
+  return (
+    <main className="page" style={{ maxWidth: '32rem' }}>
+      <form onSubmit={submit} className="sheet">
+        <Stack>
+          <Title order={1}>Open your own apiary</Title>
+          <TextInput
+            label="E-mail address"
+            type="email"
+            autoComplete="email"
+            required
+            value={address}
+            onChange={(event) => setAddress(event.currentTarget.value)}
+          />
+          <Button type="submit" loading={letter.busy}>
+            Sign up
+          </Button>
+          <Trouble error={letter.error} />
+          {letter.asked && <LookAtMail me={me} address={letter.asked} />}
+          <Text size="sm">
+            <Link href="/">I have an account</Link>
+          </Text>
+        </Stack>
+      </form>
+    </main>
+  );
+}
+
+/** Signing in; at the page of an association also with an account that it keeps. */
+export function SignInPage({ me, reload, tenant }: { me: MeAnswer; reload: () => void; tenant?: string }): ReactNode {
   const [form, setForm] = useState({ address: '', password: '' });
-  const [asked, setAsked] = useState(false);
-  const [by, setBy] = useState<string[]>();
-  const { error, busy, run } = useTry();
+  const signing = useSignIn(reload, tenant);
   const field = (name: keyof typeof form) => ({
     value: form[name],
     onChange: (event: FormEvent<HTMLInputElement>) => setForm({ ...form, [name]: event.currentTarget.value }),
     required: true,
   });
-  const signingUp = start === 'sign-up';
-  const enter = (as: Partial<typeof form>) =>
-    run(async () => {
-      const half = await call<{ by?: string[] }>('POST', `/lintel/account/${start}`, signingUp ? { address: as.address } : as);
-      if (signingUp) setAsked(true);
-      else if (half.by) setBy(half.by);
-      else reload();
-    });
-  const byPasskey = () => run(async () => call('POST', '/lintel/account/passkeys/sign-in', { passkey: await askPasskey() }).then(reload));
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    enter(form);
+    void signing.signIn(form.address, form.password);
   };
-  if (by) return <CodePage by={by} reload={reload} />;
+  if (signing.next) return <CodePage signing={signing} />;
   return (
     <main className="page">
       <Group align="flex-start" gap="xl" wrap="wrap">
         <form onSubmit={submit} className="sheet" style={{ flex: '1 1 20rem' }}>
           <Stack>
-            <Title order={1}>{signingUp ? 'Open your own apiary' : 'Sign in'}</Title>
+            <Title order={1}>Sign in</Title>
             <TextInput label="E-mail address" type="email" autoComplete="email" {...field('address')} />
-            {!signingUp && (
-              <PasswordInput
-                label="Password"
-                autoComplete="current-password"
-                visibilityToggleButtonProps={{ 'aria-label': 'Show or hide the password' }}
-                {...field('password')}
-              />
-            )}
-            <Button type="submit" loading={busy}>
-              {signingUp ? 'Sign up' : 'Sign in'}
+            <PasswordInput
+              label="Password"
+              autoComplete="current-password"
+              visibilityToggleButtonProps={{ 'aria-label': 'Show or hide the password' }}
+              {...field('password')}
+            />
+            <Button type="submit" loading={signing.busy}>
+              Sign in
             </Button>
-            {!signingUp && (
-              <Button variant="default" disabled={busy} onClick={byPasskey}>
-                Sign in with a passkey
-              </Button>
-            )}
-            <Trouble error={error} />
-            {asked && <LookAtMail me={me} address={form.address} />}
-            {!signingUp && (
-              <Text size="sm">
-                <Link href="/forgotten">I have forgotten my password</Link>
-              </Text>
-            )}
-            <Text size="sm">{signingUp ? <Link href="/">I have an account</Link> : <Link href="/sign-up">Open an association of your own</Link>}</Text>
+            <Button variant="default" disabled={signing.busy} onClick={signing.byPasskey}>
+              Sign in with a passkey
+            </Button>
+            <Trouble error={signing.error} />
+            <Text size="sm">
+              <Link href="/forgotten">I have forgotten my password</Link>
+            </Text>
+            <Text size="sm">
+              <Link href="/sign-up">Open an association of your own</Link>
+            </Text>
           </Stack>
         </form>
-        {me.demo && !signingUp && (
+        {me.demo && (
           <section className="sheet" style={{ flex: '1 1 24rem' }} aria-label="People of the demo">
             <Title order={2} size="h4">
               People of the demo
@@ -74,12 +93,7 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
             </Text>
             {me.demo.people.map((person) => (
               <div key={person.address}>
-                <Button
-                  variant="subtle"
-                  size="compact-sm"
-                  disabled={busy}
-                  onClick={() => enter({ address: person.address, password: me.demo?.password ?? '' })}
-                >
+                <Button variant="subtle" size="compact-sm" disabled={signing.busy} onClick={() => signing.signIn(person.address, me.demo?.password ?? '')}>
                   {person.name}
                 </Button>
                 <Text span size="sm" className="quiet">
@@ -95,14 +109,13 @@ export function SignPage({ me, reload, start }: { me: MeAnswer; reload: () => vo
 }
 
 /** The password was right; the second factor is still to come. */
-function CodePage({ by, reload }: { by: readonly string[]; reload: () => void }): ReactNode {
+function CodePage({ signing }: { signing: ReturnType<typeof useSignIn> }): ReactNode {
+  const { next: by = [], busy, error } = signing;
   const [secret, setSecret] = useState('');
   const [isRecovery, setRecovery] = useState(!by.includes('code'));
-  const byPasskey = () => run(async () => call('POST', '/lintel/account/code', { passkey: await askPasskey() }).then(reload));
-  const { error, busy, run } = useTry();
   const give = (event: FormEvent) => {
     event.preventDefault();
-    run(async () => call('POST', '/lintel/account/code', isRecovery ? { recoveryCode: secret } : { code: secret }).then(reload));
+    void (isRecovery ? signing.giveRecoveryCode(secret) : signing.giveCode(secret));
   };
   return (
     <main className="page" style={{ maxWidth: '32rem' }}>
@@ -110,7 +123,7 @@ function CodePage({ by, reload }: { by: readonly string[]; reload: () => void })
         <Stack>
           <Title order={1}>Second factor</Title>
           {by.includes('passkey') && (
-            <Button loading={busy} onClick={byPasskey}>
+            <Button loading={busy} onClick={signing.byPasskey}>
               Use a passkey
             </Button>
           )}

@@ -1,7 +1,8 @@
 import { Alert, Button, Group, PasswordInput, Text, TextInput, Title } from '@mantine/core';
 import { type FormEvent, type ReactNode, useState } from 'react';
-import { call, Refusal, useLoad } from './api.js';
-import { askPasskey } from './passkeys.js';
+import { useAccount, useProof } from 'warm-lintel/react';
+import { Link } from 'wouter';
+import { call, Refusal } from './api.js';
 
 export function NotFound(): ReactNode {
   return (
@@ -14,8 +15,12 @@ export function NotFound(): ReactNode {
   );
 }
 
-/** A refusal, and what does the same once more. */
-export interface Refused extends Refusal {
+/** A refusal, of this application or of the library's hooks, and what does the same once more. */
+export interface Refused {
+  readonly status: number;
+  readonly code: string;
+  readonly message: string;
+  readonly obligation?: string | undefined;
   again?: () => void;
 }
 
@@ -36,14 +41,12 @@ export function useTry(): { error: Refused | undefined; busy: boolean; run: (wor
   return { error, busy, run };
 }
 
-/** What has to be done first: somebody shows again who they are, and goes on. */
-const FIRST = ['obligation-open', 'prove-first'];
-
 /** Shows what went wrong, in the server's words. */
 export function Trouble({ error }: { error: Refused | undefined }): ReactNode {
   if (!error) return null;
   if (error.status === 404) return <NotFound />;
-  if (FIRST.includes(error.code) && error.again) return <ProveAgain why={error.message} onProven={error.again} />;
+  if (['obligation-open', 'prove-first'].includes(error.code) && error.again)
+    return <First obligation={error.obligation ?? 'recentSignIn'} why={error.message} onDone={error.again} />;
   return (
     <Alert color="red" variant="light" role="alert" mt="sm">
       {error.message}
@@ -51,37 +54,61 @@ export function Trouble({ error }: { error: Refused | undefined }): ReactNode {
   );
 }
 
-export interface Account {
-  userId: string;
-  name: string;
-  address: string;
-  sessionId: string;
-  hasFactor: boolean;
+/** What has to be done first, in the middle of what one was doing; then one goes on with it. */
+export function First(props: { obligation: string; why: string; onDone: () => void }): ReactNode {
+  const { obligation, why, onDone } = props;
+  const { account } = useAccount();
+  if (!account) return null;
+  if (obligation === 'acceptTerms') return <Terms why={why} version={account.terms} onDone={onDone} />;
+  if (obligation.startsWith('choosePassword'))
+    return (
+      <Alert color="honey" role="alert" mt="sm" title="Choose a new password">
+        {why} <Link href="/me">To my account</Link>
+      </Alert>
+    );
+  if (obligation === 'secondFactor' && !account.hasFactor)
+    return (
+      <Alert color="honey" role="alert" mt="sm" title="Add a second factor">
+        {why} <Link href={account.keptBy ? '/factor' : '/me'}>Add one</Link>
+      </Alert>
+    );
+  return <ProveAgain why={why} onProven={onDone} />;
 }
 
-/** Shows again who one is, in the middle of what one was doing, and then goes on with it. */
-function ProveAgain({ why, onProven }: { why: string; onProven: () => void }): ReactNode {
-  const { data } = useLoad<{ account: Account | null }>('/lintel/account');
-  const [secret, setSecret] = useState('');
+function Terms({ why, version, onDone }: { why: string; version: string | undefined; onDone: () => void }): ReactNode {
   const { error, busy, run } = useTry();
-  if (!data?.account) return null;
-  const { hasFactor } = data.account;
+  const accept = () => run(async () => call('POST', '/lintel/account/terms', { version }).then(onDone));
+  return (
+    <Alert color="honey" role="alert" mt="sm" title="The terms have changed">
+      <Text size="sm">{why}</Text>
+      <Text size="sm" mt="xs">
+        Version {version}: what an association writes down here stays its own, and nobody reads along.
+      </Text>
+      <Button mt="xs" loading={busy} onClick={accept}>
+        I accept version {version}
+      </Button>
+      <Trouble error={error} />
+    </Alert>
+  );
+}
+
+/** Shows again who one is, without signing out. */
+function ProveAgain({ why, onProven }: { why: string; onProven: () => void }): ReactNode {
+  const [secret, setSecret] = useState('');
+  const proof = useProof(onProven);
+  if (!proof.by) return null;
   const prove = (event: FormEvent) => {
     event.preventDefault();
     event.stopPropagation();
-    run(async () => {
-      await call('POST', '/lintel/account/prove', hasFactor ? { code: secret } : { password: secret });
-      onProven();
-    });
+    void proof.prove(secret);
   };
-  const byPasskey = () => run(async () => call('POST', '/lintel/account/prove', { passkey: await askPasskey() }).then(onProven));
   const field = { value: secret, required: true, onChange: (event: FormEvent<HTMLInputElement>) => setSecret(event.currentTarget.value) };
   return (
     <Alert color="honey" role="alert" mt="sm" title="Show again who you are">
       <Text size="sm">{why}</Text>
       <form onSubmit={prove}>
         <Group align="flex-end" mt="xs">
-          {hasFactor ? (
+          {proof.by === 'code' ? (
             <TextInput label="Code of your authenticator" inputMode="numeric" autoComplete="one-time-code" {...field} />
           ) : (
             <PasswordInput
@@ -92,16 +119,16 @@ function ProveAgain({ why, onProven }: { why: string; onProven: () => void }): R
               {...field}
             />
           )}
-          <Button type="submit" loading={busy}>
+          <Button type="submit" loading={proof.busy}>
             Go on
           </Button>
-          <Button variant="default" disabled={busy} onClick={byPasskey}>
+          <Button variant="default" disabled={proof.busy} onClick={proof.byPasskey}>
             With a passkey
           </Button>
         </Group>
-        {error && (
+        {proof.error && (
           <Text c="red" size="sm" role="alert">
-            {error.message}
+            {proof.error.message}
           </Text>
         )}
       </form>

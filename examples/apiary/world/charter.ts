@@ -224,6 +224,7 @@ export const charter = defineCharter(kinds, {
   },
   obligations: {
     recentSignIn: { sentence: 'sign in again, because the last time is long ago.', before: ['member.remove', 'tenant.rename'] },
+    acceptTerms: { sentence: 'read the terms, which count for whoever brings people here.', before: ['member.enrol'] },
   },
   everyMember: { 'area.sheets': 'tenant', 'sheet.read': 'shared' },
 });

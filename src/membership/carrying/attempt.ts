@@ -1,5 +1,5 @@
 import { isLintelError } from '../../base/index.js';
-import type { Facts } from '../../standing/index.js';
+import { everythingMet, type Facts } from '../../standing/index.js';
 import { eachTakenBack } from '../change/index.js';
 import { keyholdersOf, readFacts } from '../held/index.js';
 import type { Setting, Step } from '../terms/index.js';
@@ -17,7 +17,7 @@ export function attemptEach(
   many: readonly (readonly Step[])[],
   user: string,
 ): Promise<(Facts | undefined)[]> {
-  const fulfilled = Object.keys(setting.charter.data.obligations);
+  const fulfilled = everythingMet(setting.charter);
   return eachTakenBack(setting, tenantId, keyholder, many, async (change, steps) => {
     try {
       await runSteps(change, steps);

@@ -2,7 +2,7 @@ import { sql } from 'kysely';
 import { didYouMean, isLintelError, LintelError } from '../../base/index.js';
 import type { RoleData } from '../../charter/index.js';
 import { type Change, type Handler, type Handlers, heldBy, insistOn, insistOnApart, insistOnKeyholder } from '../change/index.js';
-import { asIfAccepted, invitationSteps, joiningSteps, programSteps, programsWithKeysOf, tenantSteps } from '../coming/index.js';
+import { asIfAccepted, enrollingSteps, invitationSteps, joiningSteps, programSteps, programsWithKeysOf, tenantSteps } from '../coming/index.js';
 import { gainsAhead, type Holding, insistOnGains, knownTo, ownRoles } from '../held/index.js';
 import { deputySteps, groupSteps, handingSteps, holderSteps, memberSteps, openingSteps, peopleOfHolders, roleSteps, unitSteps } from '../steps/index.js';
 import { type Done, inOneSpelling, type Step, type Touched, takenBack } from '../terms/index.js';
@@ -19,6 +19,7 @@ const HANDLERS: Handlers<Step['do']> = {
   ...joiningSteps,
   ...invitationSteps,
   ...deputySteps,
+  ...enrollingSteps,
   ...handingSteps,
 };
 
@@ -106,7 +107,7 @@ export async function runSteps(change: Change, given: readonly Step[], { problem
   await noting(problems, () => insistOnApart(before, after, known));
   // What is carried out is checked when all is done.
   if (problems) await noting(problems, () => insistOnKeyholder(change));
-  const invites = reads && steps.some((step) => step.do === 'invite');
+  const invites = reads && steps.some((step) => step.do === 'invite' || step.do === 'enrol');
   const comers = invites ? await takenBack(change.tx, async (tx) => heldBy({ ...change, tx }, await asIfAccepted({ ...change, tx }, steps))) : [];
   return { done, before, after: new Map([...after, ...comers]), known };
 }

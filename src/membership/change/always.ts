@@ -19,6 +19,8 @@ export async function underFullControl(tx: Kysely<LintelTables>, tenants: readon
     .where('a.until', 'is', null)
     .where('m.ends_at', 'is', null)
     .where('p.is_program', '=', false)
+    // An account that was made for somebody is nobody's before they came.
+    .where((eb) => eb.or([eb('p.kept_by', 'is', null), eb('p.activated_at', 'is not', null)]))
     .where(isActive('m', at))
     .execute();
   return new Set(rows.map((row) => row.tenant_id));

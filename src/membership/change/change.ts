@@ -1,7 +1,7 @@
 import type { Kysely, Transaction } from 'kysely';
 import { inTransaction, LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
-import { charterOf, type Standing, throwIfRefused } from '../../standing/index.js';
+import { charterOf, type Demands, type Standing, throwIfRefused } from '../../standing/index.js';
 import { type Giver, giverInTenant, type Holding, readCourses } from '../held/index.js';
 import { type AuditEntry, putNext } from '../record/index.js';
 import { type JoiningRow, type LintelTables, lockTenants, type Setting, takenBack } from '../terms/index.js';
@@ -28,6 +28,7 @@ export interface Rules {
   readonly oneRole: boolean;
   readonly joining: Partial<JoiningRow>;
   readonly bases: Readonly<Record<string, string>>;
+  readonly demands: Demands;
 }
 
 export interface ChangeOptions {
@@ -74,7 +75,7 @@ export async function changeTenant<R>(
       at: new Date(setting.now()),
       actor: giver.now,
       giver,
-      rules: { oneRole: tenant.one_role, joining: tenant.joining, bases: tenant.bases },
+      rules: { oneRole: tenant.one_role, joining: tenant.joining, bases: tenant.bases, demands: tenant.demands },
     };
     const before = recorded.get(tx) ?? 0;
     const { result, entry } = await work(change);

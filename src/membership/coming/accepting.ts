@@ -1,6 +1,6 @@
 import type { Kysely, Transaction } from 'kysely';
 import { LintelError } from '../../base/index.js';
-import { type Assignment, aKeyholder } from '../../standing/index.js';
+import { type Assignment, aKeyholder, everythingMet } from '../../standing/index.js';
 import { changeTenant, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
 import { endingBy, giverInTenant, mayGive } from '../held/index.js';
 import { assignmentRows } from '../steps/index.js';
@@ -108,7 +108,7 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
       throw new LintelError('suspended', `Your membership of ${change.actor.facts.tenant.name} is suspended. Ask ${aKeyholder(change.setting.charter)}.`, {
         tenantId,
       });
-    const fulfilled = Object.keys(setting.charter.data.obligations);
+    const fulfilled = everythingMet(setting.charter);
     const inviter = await giverInTenant(tx, setting, { tenant: tenantId, user: row.invited_by, fulfilled });
     const roles = rolesOf(setting.charter, row);
     if (!inviter.now.may('member.invite') || !roles.every((role) => mayGive(inviter, endingBy(role, row.member_until)))) {

@@ -1,5 +1,5 @@
 import { inTransaction, LintelError, newId } from '../../base/index.js';
-import { type Facts, type Standing, throwIfRefused } from '../../standing/index.js';
+import { type Facts, openDemands, type Standing, throwIfRefused } from '../../standing/index.js';
 import { type Change, changeTenant } from '../change/index.js';
 import { keyholdersOf, standingInTenant } from '../held/index.js';
 import { tell } from '../record/index.js';
@@ -111,10 +111,11 @@ export async function careFacts(setting: Setting, guest: Standing<any>, id: stri
   const { facts } = guest;
   const over = () => new LintelError('care-over', 'This care is over. Begin it anew, with a reason.', {});
   const row = await setting.db
-    .selectFrom('lintel_care')
-    .selectAll()
-    .where('tenant_id', '=', facts.tenant.id)
-    .where('id', '=', id)
+    .selectFrom('lintel_care as c')
+    .innerJoin('lintel_tenant as t', 't.id', 'c.tenant_id')
+    .select(['c.may', 'c.until', 't.demands'])
+    .where('c.tenant_id', '=', facts.tenant.id)
+    .where('c.id', '=', id)
     .where('person_id', '=', facts.me.userId ?? '')
     .where('until', '>', new Date(setting.now()))
     .executeTakeFirst();
@@ -132,6 +133,8 @@ export async function careFacts(setting: Setting, guest: Standing<any>, id: stri
     assignments: [],
     below: {},
     people: {},
+    // What the tenant asks of whoever comes in, it asks of those who look after it.
+    ...openDemands({ name: facts.tenant.name, demands: row.demands }, facts.fulfilled),
     fulfilled: facts.fulfilled,
     endsAt: row.until.toISOString(),
   };

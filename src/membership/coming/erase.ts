@@ -93,7 +93,8 @@ async function eraseBeside(tx: Kysely<LintelTables>, traces: Traces): Promise<vo
   await sql`delete from lintel_outbox where about_id = ${userId} or lower(to_address) = any(${addresses}::text[])`.execute(tx);
   await tx.deleteFrom('lintel_appeal').where('user_id', '=', userId).execute();
   await tx.updateTable('lintel_appeal').set({ reason: null }).where('answered_by', '=', userId).execute();
-  for (const table of ['lintel_request', 'lintel_bar'] as const) await tx.deleteFrom(table).where('user_id', '=', userId).execute();
+  for (const table of ['lintel_request', 'lintel_bar', 'lintel_activation', 'lintel_entered'] as const)
+    await tx.deleteFrom(table).where('user_id', '=', userId).execute();
   await tx
     .deleteFrom('lintel_view')
     .where((eb) => eb.or([eb('by_id', '=', userId), eb('user_id', '=', userId)]))

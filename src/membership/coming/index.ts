@@ -2,6 +2,7 @@ export { accept, decline, type InvitationView, lookAtInvitation, myInvitations }
 export { type Appeal, type AppealStatus, answerAppeal, appealsOf, appealsToAnswer, appealToAnswer, raiseAppeal, withdrawAppeal } from './appeals.js';
 export { beginCare, careFacts, endCare, type NewCare, onPlatform } from './care.js';
 export { setDeactivated, tenantsOfPerson } from './deactivating.js';
+export { type ActivationView, enrollingSteps, keptAddress, lookAtActivation, spendActivation, takePlace } from './enrolling.js';
 export { erasePerson, tenantsToErase } from './erase.js';
 export {
   type Intake,
@@ -16,7 +17,7 @@ export {
 } from './intake/index.js';
 export { asIfAccepted, type Invitation, type InviteAnswer, invitationSteps, invite, listInvitations, type NewInvitation } from './invitations.js';
 export { askToJoin, type JoinRequest, joiningSteps, listRequests, readRules, stopAsking } from './joining.js';
-export { addPerson, changeAddress, giveUpAddress, type NewPerson, personByAddress, proofToken, proveAddress, renamePerson } from './people.js';
+export { addPerson, changeAddress, giveUpAddress, type NewPerson, passwordChosen, personByAddress, proofToken, proveAddress, renamePerson } from './people.js';
 export { listPrograms, type Program, programOfKey, programSteps, programsWithKeysOf } from './programs.js';
 export { closeTenant, myTenants, type NewTenant, openTenant, type Plan, type PlanEffect, reopenTenant, setPlan, tenantSteps } from './tenants.js';
 export { beginView, endView, type LookAs, viewedFacts } from './views.js';

@@ -304,13 +304,14 @@ async function pendingById({ tx, tenantId }: Change, id: string) {
   return row;
 }
 
-/** Who would be a member once they accept what these steps send them: put among the members under ids of their own, to be looked at and taken back. */
+/** Who would be a member by what these steps send or hand them: put among the members under ids of their own, to be looked at and taken back. */
 export async function asIfAccepted(change: Change, steps: readonly Step[]): Promise<string[]> {
   const ids: string[] = [];
   for (const step of steps) {
-    if (step.do !== 'invite') continue;
+    // An id that was given is among those who are looked at already.
+    if (step.do !== 'invite' && (step.do !== 'enrol' || step.id !== undefined)) continue;
     const { normal, written } = readAddress(step.address);
-    const id = `invited:${normal}`;
+    const id = `${step.do === 'invite' ? 'invited' : 'enrolled'}:${normal}`;
     await change.tx.insertInto('lintel_person').values({ id, name: written, address: id, address_written: id }).execute();
     await joinTenant(change.tx, change.tenantId, id, change.at, await assignmentRows(change, step.roles));
     ids.push(id);

@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { didYouMean, LintelError } from '../../base/index.js';
 import type { RoleData } from '../../charter/index.js';
-import { type Assignment, aKeyholder, type Standing } from '../../standing/index.js';
+import { type Assignment, aKeyholder, DEMAND_HOURS, type Demands, everythingMet, openDemands, type Standing } from '../../standing/index.js';
 import { type Change, changeTenant, type Handlers, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
 import { giverInTenant, insistOnAll, insistOnGiving, mayGive } from '../held/index.js';
 import { tell } from '../record/index.js';
@@ -46,7 +46,7 @@ async function rolesByDomain(change: Change, person: Asking): Promise<Assignment
   if (!open || person.confirmed_at === null || !domains.includes(domainOf(person.address)) || by === undefined) return undefined;
   if (await wasRemoved(change, person.id)) return undefined;
   const given = rolesOf(change.setting.charter, { roles });
-  const fulfilled = Object.keys(change.setting.charter.data.obligations);
+  const fulfilled = everythingMet(change.setting.charter);
   const giver = await giverInTenant(change.tx, change.setting, { tenant: change.tenantId, user: by, fulfilled });
   return giver.now.may('tenant.rule') && given.every((role) => mayGive(giver, role)) ? given : undefined;
 }
@@ -155,7 +155,7 @@ export const joiningSteps: Handlers<'set-rules' | 'let-in' | 'turn-away'> = {
     needs: () => 'tenant.rule',
     // Another base is another role for whoever holds something at it.
     touches: ({ bases }, { actor }) => (bases ? { everybody: true, roles: rolesAtBase(actor.charter.data.roles) } : {}),
-    run: async (change, { oneRole, joining, bases }) => {
+    run: async (change, { oneRole, joining, bases, demands }) => {
       const { tx, tenantId, actor, rules } = change;
       if (oneRole) await insistOnOneRoleEach(change);
       const roles = joining?.roles ?? [];
@@ -172,16 +172,18 @@ export const joiningSteps: Handlers<'set-rules' | 'let-in' | 'turn-away'> = {
       if (after && (after.only || after.open) && after.domains.length === 0)
         throw new LintelError('no-domain', 'Say of which domains: with none, nobody would come in.', {});
       for (const [kind, reach] of Object.entries(bases ?? {})) insistOnBase(change, kind, reach);
+      const asked = demands && readDemands(actor, demands);
       const set = {
         ...(oneRole !== undefined && { one_role: oneRole }),
         ...(after && { joining: JSON.stringify(after) }),
         ...(bases && { bases: JSON.stringify({ ...rules.bases, ...bases }) }),
+        ...(asked && { demands: JSON.stringify(asked) }),
       };
-      if (Object.keys(set).length === 0) throw new LintelError('nothing-to-change', 'give oneRole, joining or bases', {});
+      if (Object.keys(set).length === 0) throw new LintelError('nothing-to-change', 'give oneRole, joining, bases or demands', {});
       await tx.updateTable('lintel_tenant').set(set).where('id', '=', tenantId).execute();
       return {
         what: 'rules set',
-        event: { ...(oneRole !== undefined && { oneRole }), ...(after && { joining: after }), ...(bases && { bases }) },
+        event: { ...(oneRole !== undefined && { oneRole }), ...(after && { joining: after }), ...(bases && { bases }), ...(asked && { demands: asked }) },
         was: { before: { ...rules } },
       };
     },
@@ -208,6 +210,16 @@ export const joiningSteps: Handlers<'set-rules' | 'let-in' | 'turn-away'> = {
     },
   },
 };
+
+/** What is asked of everybody's sign-in is met by whoever asks it: nobody shuts themselves out. @throws LintelError `bad-demand`, `demand-unmet`. */
+function readDemands({ facts }: Standing, { secondFactor = false, hours }: Demands): Demands {
+  if (hours !== undefined && !DEMAND_HOURS.includes(hours))
+    throw new LintelError('bad-demand', `“${hours}” are no hours that can be asked for; give one of ${DEMAND_HOURS.join(', ')}, or none`, { hours });
+  const demands = { ...(secondFactor && { secondFactor }), ...(hours !== undefined && { hours }) };
+  const [first] = Object.values(openDemands({ name: facts.tenant.name, demands }, facts.fulfilled).demands ?? {});
+  if (first !== undefined) throw new LintelError('demand-unmet', `You would shut yourself out. Do it yourself before you ask it of everybody: ${first}`, {});
+  return demands;
+}
 
 /** @throws LintelError `one-role` where somebody has several already. */
 async function insistOnOneRoleEach({ tx, tenantId }: Change): Promise<void> {
@@ -236,13 +248,13 @@ function insistOnBase({ setting }: Change, kind: string, reach: string): void {
 export async function readRules(
   setting: Setting,
   standing: Standing,
-): Promise<{ readonly oneRole: boolean; readonly joining: Required<Joining>; readonly bases: Record<string, string> }> {
+): Promise<{ readonly oneRole: boolean; readonly joining: Required<Joining>; readonly bases: Record<string, string>; readonly demands: Demands }> {
   standing.insist('tenant.rule');
   const row = await setting.db
     .selectFrom('lintel_tenant')
-    .select(['one_role', 'joining', 'bases'])
+    .select(['one_role', 'joining', 'bases', 'demands'])
     .where('id', '=', standing.facts.tenant.id)
     .executeTakeFirstOrThrow();
   const { asks = false, domains = [], only = false, open = false, roles = [] } = row.joining;
-  return { oneRole: row.one_role, joining: { asks, domains, only, open, roles: rolesOf(setting.charter, { roles }) }, bases: row.bases };
+  return { oneRole: row.one_role, joining: { asks, domains, only, open, roles: rolesOf(setting.charter, { roles }) }, bases: row.bases, demands: row.demands };
 }

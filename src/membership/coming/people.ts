@@ -66,6 +66,11 @@ export async function renamePerson(db: Kysely<LintelTables>, userId: string, raw
   if (numUpdatedRows === 0n) throw new LintelError('no-account', 'There is no such account.', {});
 }
 
+/** Somebody has chosen a new password: whoever asked for it has been answered. */
+export async function passwordChosen(db: Kysely<LintelTables>, userId: string): Promise<void> {
+  await db.updateTable('lintel_member').set({ asked_password: false }).where('user_id', '=', userId).where('asked_password', '=', true).execute();
+}
+
 const PROOF_HOURS = 24;
 const proofInvalid = () => new LintelError('link-invalid', 'This link does not count any more. Ask for the change again.', {});
 
@@ -82,6 +87,7 @@ export async function changeAddress(setting: Setting, userId: string, raw: strin
     const at = new Date(setting.now());
     const person = await lockPerson(tx, userId);
     if (!person) throw new LintelError('no-account', 'There is no such account.', {});
+    if (person.kept_by !== null) throw new LintelError('kept-account', 'The organisation that keeps this account says its address.', {});
     const secret = setting.hasMailer ? undefined : newToken('person', userId, 'shown');
     const row = { address: normal, address_written: written, secret_hash: secret?.hash ?? null, expires_at: new Date(at.getTime() + PROOF_HOURS * 3_600_000) };
     await tx

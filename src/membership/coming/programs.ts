@@ -30,13 +30,18 @@ async function insistOnPerson(change: Change, user: string): Promise<void> {
   if (is_program) throw new LintelError('no-person', 'A person answers for a program, not another program.', {});
 }
 
-/** Whoever has a key can do what the program can: it has to be within the power of whoever makes one. */
-async function insistOnPower(change: Change, program: string, until: Date): Promise<void> {
+/**
+ * What somebody holds has to be within the power of whoever makes a way in for them.
+ *
+ * @param held what is theirs also has to be held, and not only be given, by whoever makes it: they keep the way in. `until`: when it ends.
+ * @throws LintelError `beyond-power`.
+ */
+export async function insistOnPower(change: Change, user: string, held?: { readonly until: number }): Promise<void> {
   const { giver } = change;
   if (giver.isKeyholder) return;
-  for (const held of (await heldBy(change, [program])).values()) {
-    const counting = gainsAhead(undefined, held, giver).filter(({ moment }) => moment < until.getTime());
-    insistOnGains(giver, counting, new Set(), new Set([program]));
+  for (const holding of (await heldBy(change, [user])).values()) {
+    const counting = gainsAhead(undefined, holding, giver).filter(({ moment }) => held === undefined || moment < held.until);
+    insistOnGains(giver, counting, new Set(), new Set(held && [user]));
   }
 }
 
@@ -100,7 +105,7 @@ export const programSteps: Handlers<'make-program' | 'entrust-program' | 'make-k
       const { tx, tenantId, at, actor } = change;
       await insistOnProgram(change, program);
       const endsAt = readEnd(ends, change);
-      await insistOnPower(change, program, endsAt);
+      await insistOnPower(change, program, { until: endsAt.getTime() });
       const { count } = await tx
         .selectFrom('lintel_key')
         .select((eb) => eb.fn.countAll<string>().as('count'))

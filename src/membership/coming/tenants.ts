@@ -41,7 +41,7 @@ export async function openTenant(setting: Setting, input: NewTenant): Promise<st
   });
 }
 
-/** Makes somebody a member with these assignments. The caller has locked the tenant and checked the right to. @throws LintelError `no-account`; `no-person` for a program. */
+/** Makes somebody a member with these assignments. The caller has locked the tenant and checked the right to. @throws LintelError `no-account`, `deactivated`; `no-person` for a program, `kept-account` for what another tenant keeps. */
 export async function joinTenant(
   tx: Transaction<LintelTables>,
   tenantId: string,
@@ -55,6 +55,8 @@ export async function joinTenant(
   if (!person) throw new LintelError('no-account', 'There is no such account any more.', {});
   if (person.deactivated_at !== null) throw new LintelError('deactivated', 'This account is deactivated. Ask whoever runs this application.', {});
   if (person.is_program) throw new LintelError('no-person', 'A program belongs to the organisation that made it, and comes into no other.', {});
+  if (person.kept_by !== null && person.kept_by !== tenantId)
+    throw new LintelError('kept-account', 'This account is kept by an organisation, and comes into no other.', {});
   await tx.insertInto('lintel_member').values({ tenant_id: tenantId, user_id: userId, status: 'active', since, ends_at: endsAt }).execute();
   await tx.insertInto('lintel_person_tenant').values({ person_id: userId, tenant_id: tenantId }).execute();
   if (assignments.length > 0)

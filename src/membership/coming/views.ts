@@ -105,5 +105,5 @@ export async function viewedFacts(setting: Setting, viewer: Standing<any>, id: s
   const as = row.facts ?? (await readFacts(db, setting.charter, { tenant: facts.tenant.id, user: row.user_id as string, now: setting.now() }));
   if (as.charter !== facts.charter) throw new LintelError('view-over', 'This view is over: the application was renewed. Begin it anew.', {});
   const endsAt = [as.endsAt, facts.endsAt, row.until.toISOString()].flatMap((moment) => moment ?? []).sort()[0] as string;
-  return { ...as, tenant: facts.tenant, fulfilled: facts.fulfilled, view, endsAt };
+  return { ...as, tenant: facts.tenant, demands: facts.demands ?? {}, fulfilled: facts.fulfilled, view, endsAt };
 }

@@ -5,10 +5,13 @@ import type { Registered } from '../../scoping/index.js';
 import {
   type Anchor,
   type Assignment,
+  type Demands,
   type DirectPermission,
+  everythingMet,
   type Facts,
   type Held,
   type OpenedRecords,
+  openDemands,
   openingKey,
   Standing,
   type StandingIn,
@@ -45,6 +48,8 @@ interface FactsRow {
   program: boolean;
   /** By the platform, everywhere. */
   deactivated: boolean;
+  demands: Demands;
+  asked_password: boolean;
 }
 
 /** As it is read: of several people, the people of a group stand in the first row that asks for them. Of an opening there are also those who left the group. */
@@ -180,11 +185,14 @@ function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow |
     return [{ of: { userId: of, name: principal.person ?? of }, permissions: permissions.map((name) => nameNow(charter, name)), facts }];
   });
   const endsAt = ends.sort()[0];
+  const subject = subjectOf(user, row, moment);
+  // Who is no member here is asked for nothing; a program has no sign-in.
+  const asked = row && subject === 'member' && !row.program ? openDemands({ ...row, asksPassword: row.asked_password }, fulfilled ?? []) : {};
   const bases = row && Object.keys(row.bases).length > 0 ? { bases: row.bases } : {};
   return {
     charter: charter.hash,
     tenant: { id: tenant, name: row?.name ?? '', open: row?.status === 'open', contact: row?.contact ?? null, features: row?.features ?? [], ...bases },
-    subject: subjectOf(user, row, moment),
+    subject,
     ...(row?.program && { program: true as const }),
     me: {
       ...(user !== undefined && { userId: user }),
@@ -200,6 +208,7 @@ function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow |
     ...(row?.roles && { roles: Object.fromEntries(Object.entries(row.roles).map(([id, role]) => [id, roleNow(charter, role)])) }),
     below,
     people,
+    ...asked,
     fulfilled: fulfilled ?? [],
     ...(endsAt !== undefined && { endsAt }),
   };
@@ -325,7 +334,7 @@ export async function standingsOf(
   tenantId: string,
   users: readonly string[],
 ): Promise<Map<string, Standing>> {
-  const fulfilled = Object.keys(setting.charter.data.obligations);
+  const fulfilled = everythingMet(setting.charter);
   const now = setting.now();
   const all = await readCourses(setting.db, setting.charter, tenantId, users, now);
   return new Map([...all].map(([id, course]) => [id, new Standing(setting.charter, { ...course.at(now), fulfilled }, { now: setting.now })]));

@@ -19,6 +19,10 @@ export interface Member {
   readonly endsAt?: Date;
   /** When a suspension ends by itself. */
   readonly suspendedUntil?: Date;
+  /** An account that this organisation made and keeps; `waiting`: nobody has come to it yet. */
+  readonly kept?: 'waiting' | 'theirs';
+  /** When they last came in here by a sign-in, for whoever may suspend them. */
+  readonly lastEntered?: Date;
   /** Sources that say that they are not active. */
   readonly inactiveBy?: readonly string[];
 }
@@ -36,7 +40,11 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
   const members = await setting.db
     .selectFrom('lintel_member as m')
     .innerJoin('lintel_person as p', 'p.id', 'm.user_id')
+    .leftJoin('lintel_entered as e', (join) => join.onRef('e.tenant_id', '=', 'm.tenant_id').onRef('e.user_id', '=', 'm.user_id'))
     .select([
+      'p.kept_by',
+      'p.activated_at',
+      'e.at',
       'm.user_id',
       'p.name',
       'p.address_written',
@@ -54,6 +62,7 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
     .orderBy('m.user_id')
     .$if(limit !== undefined, (qb) => qb.limit(limit as number))
     .execute();
+  const sees = standing.may('member.suspend');
   const roles = await rolesByMember(setting.db, tenantId, limit === undefined && known === 'all' ? undefined : members.map((m) => m.user_id));
   const charter = setting.charter.withRoles(await ownRoles(setting.db, setting.charter, tenantId));
   return members.map((m) => ({
@@ -63,6 +72,8 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
     status: m.active ? 'active' : 'suspended',
     since: m.since,
     roles: (roles.get(m.user_id) ?? []).map((held) => ({ ...held, label: roleLabel(charter, held.role) })),
+    ...(m.kept_by === tenantId && { kept: m.activated_at ? ('theirs' as const) : ('waiting' as const) }),
+    ...(m.at && sees && { lastEntered: m.at }),
     ...(m.ends_at && { endsAt: m.ends_at }),
     ...(m.inactive_by.length > 0 ? { inactiveBy: m.inactive_by } : !m.active && m.suspended_until && { suspendedUntil: m.suspended_until }),
   }));

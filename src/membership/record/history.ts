@@ -4,6 +4,7 @@ import { type Charter, nameNow, type RoleData, readCharter } from '../../charter
 import {
   type Assignment,
   type DirectPermission,
+  everythingMet,
   type Facts,
   type Held,
   type HeldPermission,
@@ -139,6 +140,25 @@ function join(told: Told, user: string, roles: readonly InvitedRole[], more: Par
 const rolesIn = (holder: Holder, roles: readonly (Placed & { readonly role: string })[]): Given<Assignment>[] =>
   roles.map((r) => ({ holder, role: r.role, anchor: anchorIn(r), ...moreIn(r) }));
 
+/** Somebody stands where another stood. */
+function takePlace(told: Told, { user, of }: Event): void {
+  const named = (holder: Holder): Holder => (same(holder, { user: of }) ? { user } : holder);
+  const move = <V>(all: Map<string, V>) => {
+    const was = all.get(of);
+    all.delete(of);
+    if (was !== undefined) all.set(user, was);
+  };
+  for (const all of [told.members, told.placed, ...told.groups.values()]) move(all as Map<string, unknown>);
+  for (const [id, member] of told.members) if (member.responsible === of) told.members.set(id, { ...member, responsible: user });
+  told.roles = told.roles.map((one) => ({ ...one, holder: named(one.holder) }));
+  told.permissions = told.permissions.map((one) => ({ ...one, holder: named(one.holder) }));
+  for (const [id, opening] of told.openings) {
+    if (opening.kept.delete(of)) opening.kept.add(user);
+    told.openings.set(id, { ...opening, to: named(opening.to) });
+  }
+  told.deputies = told.deputies.map((one) => ({ ...one, of: one.of === of ? user : one.of, user: one.user === of ? user : one.user }));
+}
+
 /** What each event says happened, by its name. What is not named here changes nobody's powers. */
 const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
   'tenant opened': (told, { keyholder }) => join(told, keyholder, [{ role: 'keyholder', anchor: 'tenant', anchorId: '' }]),
@@ -215,6 +235,8 @@ const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
     told.members.set(user, { ...member, ...(at && { endsAt: at }) });
   },
   'member joined': (told, { user, roles }) => join(told, user, roles),
+  'member enrolled': (told, { user, roles, endsAt }) => join(told, user, roles, endsAt && { endsAt }),
+  'place taken': takePlace,
   'member removed': (told, { user }) => dropPeople(told, user),
   'member erased': (told, { user }) => dropPeople(told, user),
   'member left': (told, { user }) => dropPeople(told, user),
@@ -312,7 +334,7 @@ function factsThen(told: Told, charter: Charter, user: string, at: number): Fact
         opened.map(({ id, group }) => [openingKey(id), [...(told.groups.get(group.id)?.keys() ?? []), ...(told.openings.get(id)?.kept ?? [])]]),
       ),
     },
-    fulfilled: Object.keys(charter.data.obligations),
+    fulfilled: everythingMet(charter),
   };
 }
 

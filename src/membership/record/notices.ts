@@ -25,6 +25,8 @@ export interface Notices {
   readonly 'sign-in-locked': { readonly name: string };
   /** To an address whose owner wants a second factor: its link lets them add the first. */
   readonly factor: Record<string, never>;
+  /** To the owner of an account whose second factor is to be removed a day later: by its link they keep it. */
+  readonly 'keep-factors': Record<string, never>;
   readonly 'factor-added': { readonly name: string };
   readonly 'factor-removed': { readonly name: string };
   readonly 'recovery-code-used': { readonly name: string; readonly left: string };

@@ -28,7 +28,7 @@ export async function endMembership(change: Change, userId: string): Promise<rea
     .where('user_id', '=', userId)
     .where('status', '=', 'open')
     .execute();
-  for (const table of ['lintel_assignment', 'lintel_placement', 'lintel_group_member', 'lintel_member'] as const) {
+  for (const table of ['lintel_assignment', 'lintel_placement', 'lintel_group_member', 'lintel_activation', 'lintel_entered', 'lintel_member'] as const) {
     await tx.deleteFrom(table).where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
   }
   await tx.deleteFrom('lintel_person_tenant').where('tenant_id', '=', tenantId).where('person_id', '=', userId).execute();

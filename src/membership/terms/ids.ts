@@ -47,7 +47,12 @@ export const idOfComer = (charter: Charter<any>, id: Id): string => (String(id).
 /** Makes somebody where the application keeps its people itself, in the transaction that makes them here; answers the id. */
 export type PersonMaker = (
   tx: Kysely<any>,
-  person: { readonly name: string /** Absent for a program. */; readonly address?: string; readonly isProgram: boolean },
+  person: {
+    readonly name: string /** Absent for a program, and for a kept account. */;
+    readonly address?: string;
+    readonly isProgram: boolean /** The tenant that keeps the account, of somebody who was enrolled. */;
+    readonly keptBy?: string;
+  },
 ) => Promise<Id> | Id;
 
 /**
@@ -106,7 +111,7 @@ const IDS: Readonly<Record<string, Identified>> = {
 const ABOUT: readonly (readonly [RegExp, Identified])[] = [
   [/-unit$/, 'unit'],
   [/-group$/, 'group'],
-  [/-program$/, 'person'],
+  [/-program$|^enrol$/, 'person'],
 ];
 
 const isAnchorAtRecord = (value: unknown): value is Extract<Anchor, { readonly on: 'record' }> =>
@@ -143,7 +148,7 @@ export const inOneSpelling = <S extends object>(charter: Charter<any>, asked: S)
  * @param by what nobody else has: tenant and person.
  */
 export function withOurIds<S extends { readonly do: string }>(charter: Charter<any>, steps: readonly S[], by: readonly string[]): S[] {
-  const given = new Set(steps.flatMap((step) => (step.do === 'make-program' && 'id' in step ? [String(step.id)] : [])));
+  const given = new Set(steps.flatMap((step) => (['make-program', 'enrol'].includes(step.do) && 'id' in step ? [String(step.id)] : [])));
   const ours = (id: Id) => hashOf([JSON.stringify([...by, String(id)])]).replace(/^(.{8})(.{4}).(.{3}).(.{3})(.{12}).*$/, '$1-$2-8$3-8$4-$5');
   return steps.map((step) => withIds(charter, step, (id, what) => (what === 'person' && given.has(String(id)) ? ours(id) : id)));
 }

@@ -21,14 +21,14 @@ export async function lockTenants(tx: Transaction<LintelTables>, ids: readonly s
 export function holdPerson(
   tx: Transaction<LintelTables>,
   id: string,
-): Promise<{ readonly is_program: boolean; readonly deactivated_at: Date | null } | undefined> {
-  return tx.selectFrom('lintel_person').select(['is_program', 'deactivated_at']).where('id', '=', id).forKeyShare().executeTakeFirst();
+): Promise<{ readonly is_program: boolean; readonly deactivated_at: Date | null; readonly kept_by: string | null } | undefined> {
+  return tx.selectFrom('lintel_person').select(['is_program', 'deactivated_at', 'kept_by']).where('id', '=', id).forKeyShare().executeTakeFirst();
 }
 
 /** Locks a person until the transaction ends: from then on they come into nothing, and nothing of theirs is changed. Undefined where there is none. */
 export function lockPerson(
   tx: Transaction<LintelTables>,
   id: string,
-): Promise<{ readonly name: string; readonly address: string; readonly address_written: string } | undefined> {
-  return tx.selectFrom('lintel_person').select(['name', 'address', 'address_written']).where('id', '=', id).forUpdate().executeTakeFirst();
+): Promise<{ readonly name: string; readonly address: string; readonly address_written: string; readonly kept_by: string | null } | undefined> {
+  return tx.selectFrom('lintel_person').select(['name', 'address', 'address_written', 'kept_by']).where('id', '=', id).forUpdate().executeTakeFirst();
 }

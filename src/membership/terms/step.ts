@@ -1,5 +1,5 @@
 import type { RoleData } from '../../charter/index.js';
-import type { Assignment, DirectPermission } from '../../standing/index.js';
+import type { Assignment, Demands, DirectPermission } from '../../standing/index.js';
 
 /** Who holds something: a member; the people of a group; or those placed at a unit or below. */
 export type Holder = { readonly user: string } | { readonly group: string } | { readonly unit: string };
@@ -87,9 +87,27 @@ export type Step =
       readonly joining?: Joining;
       /** By kind, which reach is meant by `base`: one of those that the charter lets the tenant choose. */
       readonly bases?: Readonly<Record<string, string>>;
+      /** What is asked of every member's sign-in before anything else; all of it anew. */
+      readonly demands?: Demands;
     }
   /** Invites an address. `memberUntil`, ISO 8601: when the membership that comes of it ends by itself. For many at once there is `invitations.send`. */
   | { readonly do: 'invite'; readonly address: string; readonly name?: string; readonly roles: readonly Assignment[]; readonly memberUntil?: string }
+  /**
+   * Makes somebody a member at once, by an account that the organisation keeps: it enters no other. The way in is answered once, as `secret`, to hand over: it counts for seven days,
+   * and for one use. `memberUntil`, ISO 8601: when the membership ends by itself.
+   */
+  | {
+      readonly do: 'enrol';
+      readonly id?: string;
+      readonly address: string;
+      readonly name: string;
+      readonly roles: readonly Assignment[];
+      readonly memberUntil?: string;
+    }
+  /** A new way in to an account that the organisation keeps, in the place of the one before: whoever uses it chooses a new password. */
+  | { readonly do: 'make-activation'; readonly user: string }
+  /** Before they do anything here, they choose a new password. */
+  | { readonly do: 'ask-password'; readonly user: string }
   /** Sends an invitation again, with a new link and a new term; the old link is dead. */
   | { readonly do: 'send-again'; readonly invitation: string }
   /** Takes a pending invitation back. */

@@ -1,6 +1,6 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely';
 import type { RoleData } from '../../charter/index.js';
-import type { Facts } from '../../standing/index.js';
+import type { Demands, Facts } from '../../standing/index.js';
 import type {
   AddressHeldRow,
   AddressProofRow,
@@ -31,6 +31,26 @@ export interface PersonRow {
   deactivated_at: OptionalMoment;
   /** True for a program, whose id looks like anybody's: it belongs to the tenant that made it, and to no other. */
   is_program: Generated<boolean>;
+  /** The tenant that made the account and keeps it: it has no address of its own, and enters no other. */
+  kept_by: ColumnType<string | null, string | null | undefined, never>;
+  /** Of a kept account: since when it has been somebody's. */
+  activated_at: OptionalMoment;
+}
+
+/** How somebody comes to an account that a tenant keeps: once, by what was handed to them. */
+interface ActivationRow {
+  tenant_id: string;
+  user_id: string;
+  secret_hash: string;
+  made_by: string;
+  expires_at: Moment;
+}
+
+/** When a member last came into a tenant. */
+interface EnteredRow {
+  tenant_id: string;
+  user_id: string;
+  at: Moment;
 }
 
 /** Which tenants a person belongs to: a copy of `lintel_member`, keyed by person. */
@@ -53,6 +73,7 @@ interface TenantRow {
   joining: JSONColumnType<Partial<JoiningRow>, string | undefined, string>;
   /** By kind, which reach is meant by `base`. */
   bases: JSONColumnType<Record<string, string>, string | undefined, string>;
+  demands: JSONColumnType<Demands, string | undefined, string>;
   /** Number of the tenant's latest change; taking the next one locks the row. */
   last_number: Generated<number | string>;
   /** Hash of the latest audit event, on which the next one is chained. */
@@ -145,6 +166,8 @@ interface MemberRow {
   ends_at: OptionalMoment;
   /** Set for a program: the member who answers for it, and with whom it is suspended. */
   responsible_id: ColumnType<string | null, string | null | undefined, string>;
+  /** Somebody who may has asked them to choose another password. */
+  asked_password: Generated<boolean>;
 }
 
 /** A key by which a program comes in. */
@@ -329,6 +352,8 @@ export interface LintelTables {
   lintel_unheard: UnheardRow;
   lintel_brought: BroughtRow;
   lintel_bar: BarRow;
+  lintel_activation: ActivationRow;
+  lintel_entered: EnteredRow;
   lintel_erased: { person_id: string };
   lintel_secret: { name: string; value: string };
   lintel_address_held: AddressHeldRow;

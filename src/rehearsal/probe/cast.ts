@@ -1,6 +1,6 @@
 import type { Charter } from '../../charter/index.js';
 import type { Lintel } from '../../server/index.js';
-import { type Facts, Standing } from '../../standing/index.js';
+import { everythingMet, type Facts, Standing } from '../../standing/index.js';
 import { mergeMembers } from '../copy-members.js';
 import { madeUpFacts } from '../table.js';
 import type { ProbePerson, ProbeTarget } from './target.js';
@@ -32,7 +32,7 @@ function outside(charter: Charter<any>, tenant: Facts['tenant'], userId: string 
     assignments: [],
     below: {},
     people: {},
-    fulfilled: Object.keys(charter.data.obligations),
+    fulfilled: everythingMet(charter),
   });
 }
 
@@ -42,7 +42,7 @@ interface Member {
 }
 
 async function fromLibrary(lintel: Lintel): Promise<Member[]> {
-  const fulfilled = Object.keys(lintel.charter.data.obligations);
+  const fulfilled = everythingMet(lintel.charter);
   const rows = await lintel.db
     .selectFrom('lintel_member as m')
     .innerJoin('lintel_person as p', 'p.id', 'm.user_id')

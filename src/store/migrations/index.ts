@@ -13,6 +13,7 @@ import { STEP_0011 } from './0011-each-list-once.js';
 import { STEP_0012 } from './0012-what-was-brought.js';
 import { STEP_0013 } from './0013-by-what-each-came.js';
 import { STEP_0014 } from './0014-sign-in.js';
+import { STEP_0015 } from './0015-kept-accounts-demands.js';
 import type { Migration } from './migration.js';
 
 /**
@@ -34,6 +35,7 @@ const STEPS: readonly Migration[] = [
   STEP_0012,
   STEP_0013,
   STEP_0014,
+  STEP_0015,
 ];
 
 /** Brings the library's tables up to date. Can be run again, and by several processes at once. */
