@@ -85,9 +85,9 @@ export class PlatformFace {
   async resetFactors(id: membership.Id, reason: string): Promise<void> {
     const user = this.#person(id);
     const { hasMailer, now } = this.#setting;
-    if (!hasMailer) throw new LintelError('no-mailer', 'No mail is set up, so that nobody can be told; give createLintel a mailer.', {});
     if (user === this.#user) throw new LintelError('own-power', 'Nobody removes their own second factor so; ask another of the staff.', {});
     await this.#people('factors asked to be removed', user, reason, [], async (tx) => {
+      if (!hasMailer) throw new LintelError('no-mailer', 'No mail is set up, so that nobody can be told; give createLintel a mailer.', {});
       const person = await tx.selectFrom('lintel_person').select(['address', 'address_written', 'confirmed_at']).where('id', '=', user).executeTakeFirst();
       if (!person) throw new LintelError('no-account', 'There is no such account.', {});
       if (person.confirmed_at === null) throw new LintelError('address-not-confirmed', 'They have proven no address, so that they cannot be told.', {});
