@@ -11,11 +11,13 @@ import { DEMO_PASSWORD, type Demo, startDemo } from '../examples/apiary/server/m
 import { charter } from '../examples/apiary/world/charter.js';
 import { axe, launch } from './chromium.js';
 
+/** As they are from the start; a test renews them. */
+const terms = { version: '1', from: new Date(0) };
 let demo: Demo;
 let browser: Browser;
 let base: string;
 beforeAll(async () => {
-  [demo, browser] = await Promise.all([startDemo({ port: 0 }), launch()]);
+  [demo, browser] = await Promise.all([startDemo({ port: 0, terms }), launch()]);
   base = `http://localhost:${demo.port}`;
 });
 afterAll(async () => {
@@ -243,6 +245,88 @@ test('a passkey is made by a letter, signs in alone, and is what a password is n
   await page.getByRole('button', { name: 'Sign out' }).waitFor();
 });
 
+test('somebody enrolled comes in by what was handed over, by a password of their own and nowhere else; terms in a new version, and what an association demands', async () => {
+  const rosa = await newcomer();
+  await signIn(rosa, 'rosa@quillmoor.example');
+  const enrol = async (name: string, address: string) => {
+    await rosa.goto(`${base}/t/quillmoor/members`);
+    await rosa.getByRole('button', { name: 'Enrol somebody' }).click();
+    const form = rosa.getByRole('dialog', { name: 'Enrol somebody' });
+    await form.getByLabel('Name').fill(name);
+    await form.getByLabel('E-mail address').fill(address);
+    await form.getByLabel('Keeper', { exact: true }).check();
+    await form.getByRole('button', { name: 'See what it does' }).click();
+    return rosa.getByRole('dialog', { name: `Enrol ${name}` });
+  };
+  const carryOut = async (dialog: Awaited<ReturnType<typeof enrol>>) => {
+    await dialog.getByRole('button', { name: 'Carry it out' }).click();
+    return (await rosa.getByRole('status').locator('pre').textContent()) as string;
+  };
+  // The terms are accepted in the middle of it, in each version once.
+  let dialog = await enrol('Bram Oakley', 'bram@oakley.example');
+  await dialog.getByRole('button', { name: 'I accept version 1' }).click();
+  const way = await carryOut(dialog);
+  expect(await carryOut(await enrol('Una Fell', 'una@fell.example'))).toContain('/enrolled#');
+  terms.version = '2';
+  dialog = await enrol('Cato Wick', 'cato@wick.example');
+  await dialog.getByRole('button', { name: 'I accept version 2' }).click();
+  await carryOut(dialog);
+
+  const bram = await newcomer();
+  await bram.goto(way);
+  await bram.getByText('Bram Oakley, bram@oakley.example').waitFor();
+  await bram.getByRole('textbox', { name: 'Choose a password' }).fill('a barrel full of pears');
+  await bram.getByRole('button', { name: 'Choose this password' }).click();
+  await bram.getByRole('heading', { name: 'Hives' }).waitFor();
+  await bram.goto(`${base}/t/alderbrook/hives`);
+  await bram.getByRole('heading', { name: 'There is no such page' }).waitFor();
+  await bram.goto(`${base}/me`);
+  await bram.getByText('has made this account and says what stands here').waitFor();
+  await bram.goto(`${base}/t/quillmoor`);
+  await bram.getByRole('button', { name: 'Sign out' }).click();
+  const enter = async () => {
+    await bram.getByLabel('E-mail address').fill('bram@oakley.example');
+    await bram.getByRole('textbox', { name: 'Password' }).fill('a barrel full of pears');
+    await bram.getByRole('button', { name: 'Sign in', exact: true }).click();
+  };
+  await enter();
+  await bram.getByText('Address and password do not fit together').waitFor();
+  await bram.goto(`${base}/t/quillmoor`);
+  await enter();
+  await bram.getByRole('heading', { name: 'Hives' }).waitFor();
+  // What was handed over is used up.
+  const late = await newcomer();
+  await late.goto(way);
+  await late.getByText('This does not count any more.').waitFor();
+  await rosa.goto(`${base}/t/quillmoor/members`);
+  await rosa.getByRole('link', { name: 'Bram Oakley' }).click();
+  await rosa.getByText('An account that this association keeps. Last came in on').waitFor();
+
+  // Nobody asks of others what they do not do; then everybody is led to it.
+  await rosa.goto(`${base}/t/quillmoor/rules`);
+  await rosa.getByLabel('Everybody signs in with a second factor').check();
+  await rosa.getByRole('button', { name: 'See what it does' }).click();
+  await rosa.getByText('You would shut yourself out.').waitFor();
+  await sql`update lintel_session set methods = '{hwk,mfa}' where person_id = 'rosa'`.execute(demo.lintel.db);
+  await rosa.reload();
+  await rosa.getByLabel('Everybody signs in with a second factor').check();
+  await rosa.getByRole('button', { name: 'See what it does' }).click();
+  await rosa.getByRole('button', { name: 'Carry it out' }).click();
+  await rosa.getByRole('dialog', { name: 'Rules' }).waitFor({ state: 'detached' });
+  await bram.reload();
+  await bram.getByText('sign in with a second factor, as Quillmoor').waitFor();
+  expect(await bram.getByRole('heading', { name: 'Hives' }).count()).toBe(0);
+  await bram.getByRole('link', { name: 'Add one' }).click();
+  await bram.getByRole('button', { name: 'Show me the picture' }).click();
+  const totp = new TOTP({ secret: Secret.fromBase32((await bram.locator('code').textContent()) as string) });
+  await bram.getByRole('textbox', { name: 'Code' }).fill(totp.generate());
+  await bram.getByRole('button', { name: 'From now on, with a code' }).click();
+  await bram.getByRole('heading', { name: 'Your second factor counts' }).waitFor();
+  await bram.goto(`${base}/t/quillmoor`);
+  await bram.getByRole('heading', { name: 'Hives' }).waitFor();
+  await sql`update lintel_tenant set demands = '{}' where id = 'quillmoor'`.execute(demo.lintel.db);
+});
+
 test('two tabs in two tenants do not mix', async () => {
   const first = await newcomer();
   // One click enters as somebody of the demo.
@@ -400,6 +484,8 @@ test('pages can be used by keyboard and screen reader', async () => {
     '../me',
     '../factor#x',
     '../address#x',
+    '../enrolled#x',
+    '../keep#x',
     'nowhere/hives',
   ]) {
     await page.goto(`${base}/t/${path}`);

@@ -1,4 +1,5 @@
 import { isLintelError } from '../base/index.js';
+import { obligationOf } from '../standing/index.js';
 
 /** Problem details, as RFC 9457 section 3 has them. `code` is ours: stable, for programs. */
 export interface Problem {
@@ -7,6 +8,8 @@ export interface Problem {
   readonly status: number;
   readonly detail: string;
   readonly code: string;
+  /** What has to be done first, where the code is `obligation-open`. */
+  readonly obligation?: string;
 }
 
 const STATUS: Readonly<Record<string, number>> = {
@@ -110,8 +113,8 @@ export function problemOf(error: unknown): Problem {
     return { type: 'about:blank', title: 'Internal Server Error', status: 500, detail: 'Something went wrong here. Nothing was changed.', code: 'internal' };
   }
   const status = STATUS[error.code] ?? 400;
-  const rule = error.code === 'obligation-open' ? (error.details.decision as { readonly rule?: string } | undefined)?.rule : undefined;
-  return { type: 'about:blank', title: TITLES[status] ?? '', status, detail: error.message, code: error.code, ...(rule !== undefined && { obligation: rule }) };
+  const obligation = obligationOf(error);
+  return { type: 'about:blank', title: TITLES[status] ?? '', status, detail: error.message, code: error.code, ...(obligation !== undefined && { obligation }) };
 }
 
 /** The same as a response. */

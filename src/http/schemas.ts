@@ -150,7 +150,7 @@ export const steps = z
 const reason = z.string().max(2000).optional().describe('Why, for the record');
 export const change = z.strictObject({ steps, reason });
 
-const problem = z.looseObject({ code: z.string(), message: z.string() });
+const problem = z.looseObject({ code: z.string(), message: z.string(), obligation: z.string().optional() });
 export const proposal = z
   .looseObject({
     tenantId: id,

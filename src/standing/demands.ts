@@ -1,4 +1,6 @@
+import type { LintelError } from '../base/index.js';
 import type { Charter } from '../charter/index.js';
+import type { Decision } from './decision.js';
 import type { Facts } from './facts.js';
 
 /** So many hours at most may lie between a sign-in, or a proof, and what is done: what a tenant may choose from. */
@@ -44,4 +46,9 @@ export function everythingMet({ data }: Charter<any>): string[] {
 /** The same person, of whom it is known which obligations they have met. */
 export function meeting({ demands = {}, ...facts }: Facts, fulfilled: readonly string[]): Facts {
   return { ...facts, ...unmet(demands, fulfilled), fulfilled };
+}
+
+/** What has to be done first, where that is why something was refused. */
+export function obligationOf({ code, details }: LintelError): string | undefined {
+  return code === 'obligation-open' ? (details.decision as Decision | undefined)?.rule : undefined;
 }

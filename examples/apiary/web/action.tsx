@@ -6,7 +6,10 @@ import { call } from './api.js';
 import { Dialog } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
 
-/** A button for an action. Where the action is refused it stays in its place, grey, with the reason beside it; it can be focused, so that the reason is read. */
+/**
+ * A button for an action. Where the action is refused it stays in its place, grey, with the reason beside it; it can be focused, so that the reason is read. Where one has to
+ * do something first, that is asked on the way.
+ */
 export function ActionButton(props: {
   action: string;
   record?: object;
@@ -19,7 +22,7 @@ export function ActionButton(props: {
   const { tenant, view } = useStanding().facts;
   const id = useId();
   const asks = !view && (decision.outcome === 'no grant' || decision.outcome === 'out of reach') ? (record as { id?: string } | undefined)?.id : undefined;
-  if (decision.allowed) {
+  if (decision.allowed || decision.outcome === 'obligation') {
     return (
       <Button variant={variant ?? 'filled'} onClick={onClick}>
         {children}

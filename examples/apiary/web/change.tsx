@@ -3,7 +3,7 @@ import { type ReactNode, useState } from 'react';
 import type { Effect, Proposal, Step } from 'warm-lintel/server';
 import { call } from './api.js';
 import { Dialog, wayWords } from './parts.js';
-import { Trouble, useTry } from './trouble.js';
+import { First, Trouble, useTry } from './trouble.js';
 
 const ways = (list: readonly string[]) => (list.length === 0 ? 'not at all' : list.map(wayWords).join(', '));
 
@@ -42,15 +42,19 @@ function EffectOn({ effect }: { effect: Effect }): ReactNode {
   );
 }
 
-/** What a change would do, and what stands against it. */
-export function ProposalView({ proposal }: { proposal: Proposal }): ReactNode {
+/** What a change would do, and what stands against it. @param onMet what has to be done first is done: it can be looked at again. */
+export function ProposalView({ proposal, onMet }: { proposal: Proposal; onMet?: () => void }): ReactNode {
   return (
     <div aria-live="polite">
-      {proposal.problems.map(({ code, message }) => (
-        <Alert key={code + message} color="red" mb="sm" role="alert">
-          {message}
-        </Alert>
-      ))}
+      {proposal.problems.map(({ code, message, obligation }) =>
+        obligation !== undefined && onMet ? (
+          <First key={code} obligation={obligation} why={message} onDone={onMet} />
+        ) : (
+          <Alert key={code + message} color="red" mb="sm" role="alert">
+            {message}
+          </Alert>
+        ),
+      )}
       {proposal.handed?.map(({ kind, called, handed, left }) => (
         <Text key={kind} mb="sm">
           {handed} {called} {handed === 1 ? 'is' : 'are'} handed over{left > 0 && `; ${left} ${left === 1 ? 'stays' : 'stay'}, which you may not hand over`}.
@@ -92,7 +96,7 @@ export function useChange(
     <Dialog opened={asked !== undefined} onClose={close} title={asked?.title ?? ''} size="lg">
       {asked && (
         <>
-          <ProposalView proposal={asked.proposal} />
+          <ProposalView proposal={asked.proposal} onMet={() => ask(asked.title, asked.proposal.steps)} />
           <Trouble error={carrying.error} />
           <Group mt="md">
             <Button loading={carrying.busy} onClick={carryOut} disabled={asked.proposal.problems.length > 0}>

@@ -2,7 +2,7 @@ import { type Kysely, sql } from 'kysely';
 import { hashOf, isLintelError, LintelError } from '../../base/index.js';
 import { KEYHOLDER, restsOnRead } from '../../charter/index.js';
 import { anyOf, forOneOf, isShort, type Predicate } from '../../predicate/index.js';
-import { peopleReach, ruleOf, Standing } from '../../standing/index.js';
+import { obligationOf, peopleReach, ruleOf, Standing } from '../../standing/index.js';
 import { type Change, eachTakenBack, latestChange } from '../change/index.js';
 import { changesOf, courseDiffers, type Holding, isKnown, listMark, momentsOf, type PersonChange, type Reading, standingInTenant } from '../held/index.js';
 import { type Handed, inOneSpelling, type LintelTables, type Setting, type Step, secretOf } from '../terms/index.js';
@@ -53,7 +53,8 @@ export interface Proposal {
   /** Records that get another owner, as counted at that moment. Absent: none do. */
   readonly handed?: readonly Handed[];
   /** What stands against it. Empty: it can be carried out. */
-  readonly problems: readonly { readonly code: string; readonly message: string }[];
+  /** `obligation`: what has to be done first, where the code is `obligation-open`. */
+  readonly problems: readonly { readonly code: string; readonly message: string; readonly obligation?: string }[];
   /** What it rests on. */
   readonly basis: { readonly latest: string; readonly charter: string; readonly exactly: string };
 }
@@ -263,13 +264,19 @@ export async function proposeEach(
         effects: groups.map(effectOf),
         people: new Set(told.map(({ userId }) => userId)).size,
         ...(one.handed.length > 0 && { handed: one.handed }),
-        problems: one.problems.map(({ code, message }) => ({ code, message })),
+        problems: one.problems.map(problemIn),
         basis: { latest: one.latest, charter: setting.charter.hash, exactly: await markOf(setting.db, [tenantId, actorId, at, one.latest], one.happened) },
       };
       const now = (id: string, held: Holding) => [id, readingAt(held, held.course.moments[0] as number) as Reading] as const;
       return { proposal, reached: toCount(groups.slice(0, MAX_COUNTED)), after: new Map([...one.after].map(([id, held]) => now(id, held))) };
     }),
   );
+}
+
+function problemIn(error: LintelError): Proposal['problems'][number] {
+  const { code, message } = error;
+  const obligation = obligationOf(error);
+  return { code, message, ...(obligation !== undefined && { obligation }) };
 }
 
 function refusalOf({ charter }: Setting, actor: Standing, steps: readonly Step[]): LintelError | undefined {
