@@ -104,6 +104,7 @@ async function arrange(lintel: Lintel<any>, s: Start): Promise<void> {
     { do: 'set-roles', holder: { unit: 'north' }, roles: s.north },
     { do: 'make-program', id: PROGRAM, name: 'Scale', responsible: 'boss' },
     { do: 'set-roles', holder: { user: PROGRAM }, roles: s.program },
+    { do: 'enrol', id: 'kept', address: 'kept@attack.example', name: 'Kept', roles: s.kept },
     ...Object.entries(s.placed).map(([user, units]) => ({ do: 'place' as const, user, units })),
     ...(s.deputy
       ? [
@@ -127,19 +128,20 @@ export interface AttackReport {
   refused: number;
 }
 
-async function oneMove(lintel: Lintel<any>, by: string, move: Exclude<Move, { waits: number }>): Promise<void> {
+/** What somebody does. What lets them in to accounts that the tenant keeps is answered. */
+async function oneMove(lintel: Lintel<any>, by: string, move: Exclude<Move, { waits: number }>): Promise<string[]> {
   if ('erases' in move) {
     await lintel.erasePerson(move.erases);
-    return;
+    return [];
   }
   const standing = await lintel.enter({ tenant: TENANT, user: by });
   if ('steps' in move) {
-    await standing.carryOut(move.steps);
-    return;
+    const done = await standing.carryOut(move.steps);
+    return done.flatMap(({ what, secret }) => (what === 'key made' || secret === undefined ? [] : [secret]));
   }
   if ('asks' in move) {
     await lintel.askToJoin(move.asks, TENANT);
-    return;
+    return [];
   }
   const invitation = { address: `${move.invites}@attack.example`, roles: move.roles, ...(move.memberUntil !== undefined && { memberUntil: move.memberUntil }) };
   // As a step, or as one of many: whoever holds something else than another by it would have found a way.
@@ -147,6 +149,7 @@ async function oneMove(lintel: Lintel<any>, by: string, move: Exclude<Move, { wa
     move.roles.length > 0 ? (await standing.carryOut([{ do: 'invite', ...invitation }]))[0]?.secret : (await standing.invitations.send([invitation]))[0]?.token;
   if (token === undefined) throw new Undo();
   await lintel.acceptInvitation(move.invites, { token });
+  return [];
 }
 
 /** Holds together what is to be apart. */
@@ -171,14 +174,19 @@ async function fromStart(tx: Kysely<any>, s: Start, report: AttackReport): Promi
   const roles = Object.fromEntries((await tx.selectFrom('lintel_role').selectAll().execute()).map((row: any) => [row.id, row.data]));
   const [held, could] = [new Map<string, Set<string>>(), new Map<string, Set<string>>()];
   const [byThen, giving]: [Any[], Givable[]] = [[], []];
+  /** What somebody could hold to whom the attackers together have given all that they may. */
+  const couldGive = new Map<number, Set<string>>();
   for (const moment of MOMENTS) {
     const then = await Promise.all(attackers.map((user) => entered(user, moment)));
     byThen.push(...then);
-    if (attackers.length > 1) for (const one of then) giving.push(...(await givable(one, moment)));
+    const enrols = byThen.some((one) => one.may('member.enrol'));
+    if (attackers.length > 1 || enrols) for (const one of then) giving.push(...(await givable(one, moment)));
     for (const me of then) {
       const mine = reach(me);
       held.set(`${me.userId} ${moment}`, mine);
-      could.set(`${me.userId} ${moment}`, attackers.length === 1 ? mine : couldHold(me, then, byThen, giving, roles, moment));
+      const together = attackers.length > 1 || enrols ? couldHold(me, then, byThen, giving, roles, moment) : mine;
+      could.set(`${me.userId} ${moment}`, attackers.length === 1 ? mine : together);
+      couldGive.set(moment, new Set([...(couldGive.get(moment) ?? []), ...together]));
     }
   }
   // What somebody holds, they hold while they are barred: it is theirs again when that is over.
@@ -188,6 +196,7 @@ async function fromStart(tx: Kysely<any>, s: Start, report: AttackReport): Promi
     now = START;
     // What the program can do, whoever has made a key of it can, until the key ends.
     const keys = new Map<string, number>();
+    const ways: string[] = [];
     for (const move of moves) {
       if ('waits' in move) {
         now = Math.min(now + move.waits * HOUR, MOMENTS.at(-1) as number);
@@ -196,7 +205,7 @@ async function fromStart(tx: Kysely<any>, s: Start, report: AttackReport): Promi
       const by = attackers[move.by % attackers.length] as string;
       await sql`savepoint move`.execute(tx);
       try {
-        await oneMove(lintel, by, move);
+        ways.push(...(await oneMove(lintel, by, move)));
         report.done++;
       } catch (error) {
         if (!isLintelError(error) && !(error instanceof Undo)) throw error;
@@ -216,6 +225,15 @@ async function fromStart(tx: Kysely<any>, s: Start, report: AttackReport): Promi
           if (more.length === 0) continue;
           throw new Error(`${user} came to ${more.slice(0, 4).join('; ')}, ${(moment - START) / HOUR} hours after the start, by ${JSON.stringify(move)}`);
         }
+      }
+      for (const way of ways) {
+        await sql`savepoint way`.execute(tx);
+        const used = await lintel.spendActivation(way).catch((error: unknown) => (isLintelError(error) ? undefined : Promise.reject(error)));
+        for (const moment of used ? MOMENTS.filter((one) => one >= now) : []) {
+          const more = [...reach(await entered(used?.userId as string, moment))].filter((what) => !couldGive.get(moment)?.has(what));
+          if (more.length > 0) throw new Error(`by a way in somebody came to ${more.slice(0, 4).join('; ')}, by ${JSON.stringify(move)}`);
+        }
+        await sql`rollback to savepoint way`.execute(tx);
       }
     }
     await sql`rollback to savepoint run`.execute(tx);

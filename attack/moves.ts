@@ -43,6 +43,10 @@ const AIMED: readonly (readonly Move[])[] = [0, 1].flatMap((by) => {
     { do: 'make-key', program: PROGRAM },
     { do: 'make-key', program: PROGRAM, ends: later(2) },
     ...deputies,
+    { do: 'make-activation', user: 'kept' },
+    ...['arranger', 'scout', 'mover', 'warden'].map(
+      (name): Step => ({ do: 'enrol', id: 'late', address: 'late@attack.example', name: 'Late', roles: [{ role: name, anchor: whole }] }),
+    ),
     ...['tenant', 'team'].map((hive): Step => ({ do: 'set-rules', bases: { hive } })),
     ...GROUPS.flatMap((group) =>
       [self, other].map((user): Step => ({ do: 'open-records', group, to: { user }, kind: 'hive', actions: ['read', 'update'], keeps: false })),
@@ -124,6 +128,7 @@ const situation = fc.record({
     { weight: 4, arbitrary: fc.tuple(fc.record({ role: of('arranger', 'scout', 'scout'), anchor: of(whole) })) },
     { weight: 1, arbitrary: several({ minLength: 1, maxLength: 2 }) },
   ),
+  kept: several({ minLength: 1, maxLength: 2 }),
   redPeople: some(['cas', 'dot', 'ann']),
   bluePeople: some(['cas', 'dot', 'boss']),
   placed: fc.record({ ann: some(UNITS), ben: some(UNITS), cas: some(UNITS) }),

@@ -1,7 +1,7 @@
 /* Changes of the membership, drawn: of every kind, with arguments of all kinds. */
 import fc from 'fast-check';
 import type { Holder, Step } from 'warm-lintel/server';
-import { charter, GROUPS, HOUR, MOMENTS, OWN_ROLES, PEOPLE, PROGRAM, START, STOOD_IN, UNITS } from './world.js';
+import { charter, GROUPS, HOUR, KEPT, MOMENTS, OWN_ROLES, PEOPLE, PROGRAM, START, STOOD_IN, UNITS } from './world.js';
 
 const ROLES = Object.keys(charter.data.roles);
 export const of = <T>(...values: readonly T[]) => fc.constantFrom(...values);
@@ -34,7 +34,7 @@ export const role = fc
   })
   .map(({ may, ...rest }) => ({ label: 'Own', ...rest, may: Object.fromEntries(may.map((p) => [p.permission, [p.reach]])) }));
 // Mostly the two who attack: what they do to others tells less.
-const user = of('ann', 'ben', 'ann', 'ben', ...PEOPLE, PROGRAM);
+const user = of('ann', 'ben', 'ann', 'ben', ...PEOPLE, PROGRAM, ...KEPT);
 const crowd = fc.subarray(['ann', 'ben', 'cas']);
 export const holder: fc.Arbitrary<Holder> = fc.oneof(
   { weight: 2, arbitrary: fc.record({ user }) },
@@ -65,6 +65,10 @@ export const step: fc.Arbitrary<Step> = fc.oneof(
   fc.record({ do: of('leave' as const) }),
   // A key counts as long as it is said to, whatever becomes of who made it.
   fc.tuple(fc.constant({ do: 'make-key' as const, program: PROGRAM }), until).map(([key, ends]) => ({ ...key, ...(ends !== undefined && { ends }) })),
+  fc
+    .record({ do: of('enrol' as const), id: of('late'), address: of('late@attack.example'), name: of('Late'), roles: several({ maxLength: 2 }) })
+    .chain((one) => until.map((memberUntil) => ({ ...one, ...(memberUntil !== undefined && { memberUntil }) }))),
+  fc.record({ do: of('make-activation' as const), user: of(...KEPT, ...KEPT, 'ann', 'cas') }),
   fc.record({ do: of('entrust-program' as const), program: of(PROGRAM), responsible: user }),
   ending(
     fc.record({

@@ -27,6 +27,7 @@ const kinds = defineKinds(
 export const ARRANGE = [
   'member.read',
   'member.invite',
+  'member.enrol',
   'member.assign',
   'member.suspend',
   'member.remove',
@@ -52,7 +53,11 @@ const charterOf = (platform: boolean) =>
       scout: { label: 'Scout', may: { 'hive.read': 'tenant', 'hive.update': 'tenant' } },
       mover: { label: 'Mover', includes: ['reader'], may: { 'hive.transfer': 'tenant', 'hive.update': 'tenant' } },
       arranger: { label: 'Arranger', may: Object.fromEntries(ARRANGE.map((name) => [name, 'tenant'])) as never },
-      clerk: { label: 'Clerk', may: { 'member.read': 'tenant', 'member.assign': 'tenant', 'member.invite': 'tenant' }, gives: ['keeper', 'warden', 'scout'] },
+      clerk: {
+        label: 'Clerk',
+        may: { 'member.read': 'tenant', 'member.assign': 'tenant', 'member.invite': 'tenant', 'member.enrol': 'tenant' },
+        gives: ['keeper', 'warden', 'scout'],
+      },
     },
   });
 export const charter = charterOf(false);
@@ -69,6 +74,8 @@ export const TENANT = 't';
 export const PEOPLE = ['boss', 'ann', 'ben', 'cas', 'dot'] as const;
 /** A program that holds something: whoever has a key of it can do what it can. */
 export const PROGRAM = 'scale';
+/** Accounts that the tenant keeps: one from the start, and one that somebody may enrol. */
+export const KEPT = ['kept', 'late'] as const;
 export const UNITS = ['north', 'valley', 'south'] as const;
 export const GROUPS = ['red', 'blue'] as const;
 export const OWN_ROLES = ['own-a', 'own-b'] as const;

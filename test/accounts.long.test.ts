@@ -12,20 +12,28 @@ const at = (times: readonly number[], part: number) => sorted(times)[Math.floor(
 
 async function withPeople() {
   const page = (token: string) => `https://app.example/#${token}`;
-  const made = await club({ mailer: { send: async () => {} }, invitationLink: page, accountLinks: { 'sign-up': page, forgotten: page } });
+  const made = await club({
+    mailer: { send: async () => {} },
+    sending: { byTenant: 10_000 },
+    invitationLink: page,
+    accountLinks: { 'sign-up': page, forgotten: page },
+  });
   return { ...made, accounts: new Accounts(made.lintel) };
 }
 
-test('times overlap: an account and none, for sign-up, forgotten and sign-in, over 500 tries each', { timeout: 3_600_000 }, async () => {
+test('times overlap: an account and none, for sign-up, forgotten, sign-in, inviting and enrolling, over 500 tries each', { timeout: 3_600_000 }, async () => {
   const { lintel, accounts, db } = await withPeople();
   const some = await Promise.all(
     Array.from({ length: 500 }, (_, i) => lintel.addPerson({ name: `P ${i}`, address: `p${i}@people.example`, confirmedAt: new Date(0) })),
   );
   for (const id of some) await db.insertInto('lintel_credential').values({ person_id: id, password_hash: HASH }).execute();
+  const standing = await lintel.enter({ tenant: 'club', user: 'key' });
   for (const [name, work] of [
     ['sign up', (address: string) => accounts.signUp({ address })],
     ['forgotten', (address: string) => accounts.forgotten({ address })],
     ['sign in', (address: string) => accounts.signIn({ address, password: 'a password that is wrong' }).catch(() => {})],
+    ['invite', (address: string) => standing.carryOut([{ do: 'invite', address, roles: [] }])],
+    ['enrol', (address: string) => standing.carryOut([{ do: 'enrol', address, name: 'Somebody', roles: [] }])],
   ] as const) {
     const times = { there: [] as number[], none: [] as number[] };
     for (let i = 0; i < 500; i++)

@@ -59,5 +59,12 @@ export const ATTACK_GUARDS: readonly Planted[] = [
     'return giver.moments.find(',
     'return giver.moments.slice(0, 1).find(',
   ],
+  ['a way in is made to all that somebody holds', 'membership/coming/enrolling.ts', '      await insistOnPower(change, user);\n', ''],
+  [
+    'whatever is enrolled is given',
+    'membership/coming/enrolling.ts',
+    '      insistOnGiving(\n        change.giver,\n        roles.map((role) => endingBy(role, endsAt)),\n      );\n',
+    '',
+  ],
   ['a key counts longer than its maker holds what it opens', 'membership/coming/programs.ts', 'moment < held.until', 'moment <= change.at.getTime()'],
 ];

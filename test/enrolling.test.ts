@@ -106,7 +106,12 @@ test('enrolling takes its own right, and no more than one may give; a proposal s
   expect([await code(does('cleo', step([whole('keyholder')]))), await code(does('cleo', step([whole('operator')])))]).toEqual(['beyond-power', 'beyond-power']);
   expect(await code(does('key', step([whole('clerk'), whole('checker')])))).toBe('apart');
   const proposal = await (await enter('cleo')).propose([step([whole('writer')])] as never);
-  expect([proposal.problems, proposal.people, proposal.effects[0]?.permissions.some(({ permission }) => permission === 'note.create')]).toEqual([[], 1, true]);
+  const [effect] = proposal.effects;
+  expect([proposal.problems, effect?.people.some[0]?.name, effect?.permissions.some(({ permission }) => permission === 'note.create')]).toEqual([
+    [],
+    'New',
+    true,
+  ]);
   const [done] = await (await enter('cleo')).carryOut(proposal);
   expect(done?.secret).toBeDefined();
   // Whoever was enrolled and never came has control of nothing: nobody else may go.
@@ -126,31 +131,42 @@ test('enrolling takes its own right, and no more than one may give; a proposal s
   ]);
 });
 
-test('whoever enrols cannot tell whether there is an account: same answer, statements and messages that wait', async () => {
+test('whoever enrols or invites cannot tell whether there is an account: same answer, statements and messages that wait', async () => {
   await lintel.addPerson({ name: 'Real', address: 'real@people.example', confirmedAt: new Date(0) });
-  const look = async (address: string) => {
+  const executor = Object.getPrototypeOf(lintel.db.getExecutor());
+  const { executeQuery } = executor;
+  const look = async (step: object) => {
     const statements: string[] = [];
-    const { executeQuery } = Object.getPrototypeOf(lintel.db.getExecutor());
-    const proto = Object.getPrototypeOf(lintel.db.getExecutor());
-    proto.executeQuery = function (query: { sql: string }, ...more: unknown[]) {
+    executor.executeQuery = function (query: { sql: string }, ...more: unknown[]) {
       statements.push(query.sql);
       return executeQuery.call(this, query, ...more);
     };
+    const before = await lintel.db.selectFrom('lintel_outbox').select('number').execute();
     try {
-      const [done] = await does('key', { do: 'enrol', address, name: 'Somebody', roles: [whole('writer')] });
+      const [done] = await does('key', step);
       const outbox = await lintel.db.selectFrom('lintel_outbox').select('number').execute();
-      return { statements, outbox: outbox.length, shape: [Object.keys(done ?? {}), done?.secret?.length, done?.id?.length] };
+      const shape = [done?.what, Object.keys(done ?? {}), done?.secret?.length, done?.id?.length, JSON.stringify(done?.event).length];
+      return { statements, waiting: outbox.length - before.length, shape };
     } finally {
-      proto.executeQuery = executeQuery;
+      executor.executeQuery = executeQuery;
     }
   };
-  await look('warm@people.example');
-  const [none, one] = [await look('nobody@people.example'), await look('real@people.example')];
-  expect(none.statements.length).toBeGreaterThan(5);
-  expect(one).toEqual({ ...none });
-  // And nor is anything of theirs there to be seen: the name is the one that was given.
-  const listed = (await (await enter('key')).members.list()).find(({ address }) => address === 'real@people.example');
-  expect(listed?.name).toBe('Somebody');
+  for (const step of [
+    { do: 'enrol', name: 'Somebody', roles: [whole('writer')] },
+    { do: 'invite', name: 'Somebody', roles: [whole('writer')] },
+  ]) {
+    await look({ ...step, address: 'warm@people.example' });
+    const [none, there] = [await look({ ...step, address: 'none@people.example' }), await look({ ...step, address: 'real@people.example' })];
+    expect(none.statements.length).toBeGreaterThan(10);
+    expect(there).toEqual(none);
+    if (step.do === 'enrol') for (const one of ['warm', 'none', 'real']) await removed(`${one}@people.example`);
+  }
+  // Nor is anything of theirs to be seen: the name is the one that was given.
+  async function removed(address: string): Promise<void> {
+    const member = (await (await enter('key')).members.list()).find((one) => one.address === address);
+    expect(member?.name).toBe('Somebody');
+    await does('key', { do: 'remove', user: member?.userId });
+  }
 });
 
 test('somebody with an account of their own takes the place that was made for them, with all that hangs on it', async () => {

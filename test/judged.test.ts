@@ -234,6 +234,7 @@ function outcome(f: Facts, permission: string, r: Row | undefined, how: How = {}
     if (channels && !channels.includes(f.channel ?? '')) return 'other channel';
   }
   const waits = { terms: permissions, proof: ['plot.hand', 'member.remove'], walked: ['plot.read'] };
+  if (f.demands && Object.keys(f.demands).length > 0) return 'obligation';
   if (Object.entries(waits).some(([met, before]) => !f.fulfilled.includes(met) && asked.some((one) => before.includes(one)))) return 'obligation';
   if (asked.some((one) => ['plot.bill', 'area.till'].includes(one)) && !f.tenant.features.includes('billing')) return 'plan';
   const ways = asked.map((one) => waysOf(f, one));
@@ -327,6 +328,7 @@ const facts: fc.Arbitrary<Facts> = fc
       { weight: 3, arbitrary: of('visitor' as const, 'signedIn' as const, 'suspended' as const, 'caretaker' as const) },
     ),
     fulfilled: fc.oneof({ weight: 6, arbitrary: of([...ALL_MET]) }, { weight: 2, arbitrary: fc.subarray([...ALL_MET]) }),
+    demands: fc.option(of<Record<string, string>>({ secondFactor: 'give it.' }, {}), { nil: undefined, freq: 10 }),
     channel: rare(of('desk', 'shop', 'street')),
     program: rare(of(true as const)),
     care: of(['plot.update', 'plot.read'], []),
@@ -335,12 +337,13 @@ const facts: fc.Arbitrary<Facts> = fc
     viewer: rare(member('cas')),
     wide: fc.boolean(),
   })
-  .map(({ tenant: t, mine, subject, fulfilled, channel, program, care, principal, stands, viewer, wide }) => ({
+  .map(({ tenant: t, mine, subject, fulfilled, demands, channel, program, care, principal, stands, viewer, wide }) => ({
     ...mine,
     tenant: t,
     subject,
     fulfilled,
     ...(subject === 'visitor' && { me: { groupIds: [], unitIds: [], attributes: {} } }),
+    ...(demands && { demands }),
     ...(channel && { channel }),
     ...(subject === 'caretaker' && { care: { id: 'c', may: care } }),
     ...(subject === 'member' && program && { program }),
@@ -353,6 +356,7 @@ const facts: fc.Arbitrary<Facts> = fc
 /** As if everything had been done that has to be done first. */
 const met = (f: Facts): Facts => ({
   ...f,
+  demands: {},
   fulfilled: [...ALL_MET],
   ...(f.standsFor && { standsFor: f.standsFor.map((one) => ({ ...one, facts: met(one.facts) })) }),
   ...(f.view && { view: { ...f.view, ...(f.view.within && { within: met(f.view.within) }) } }),

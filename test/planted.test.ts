@@ -107,7 +107,15 @@ test.concurrent.for(guards)('%s: told by queries', { timeout: 900_000 }, async (
 /** Tests of accounts with one thing changed in the sources; answers what they print. */
 async function testsWith(guard: Planted): Promise<string> {
   const env = { ...process.env, LINTEL_PLANTED: JSON.stringify(Object.fromEntries(changesOf(guard))), LINTEL_POSTGRES: url, NO_COLOR: '1', LINTEL_LONG: '' };
-  const args = ['node_modules/vitest/vitest.mjs', 'run', '--config', 'test/planted.config.ts', 'test/accounts.test.ts', 'test/bound.test.ts'];
+  const args = [
+    'node_modules/vitest/vitest.mjs',
+    'run',
+    '--config',
+    'test/planted.config.ts',
+    'test/accounts.test.ts',
+    'test/bound.test.ts',
+    'test/enrolling.test.ts',
+  ];
   const done = await run(process.execPath, args, { cwd: root, env, timeout: 1_000_000 }).catch((error: { stdout?: string; stderr?: string }) => error);
   return `${done.stdout ?? ''}${done.stderr ?? ''}`;
 }

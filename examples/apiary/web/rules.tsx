@@ -86,7 +86,7 @@ function RulesForm(props: { tenant: string; rules: Rules; toGive: readonly RoleT
       <NativeSelect
         label="Everybody shows again who they are"
         description="After so long, before they do anything else here."
-        w={280}
+        maw={420}
         value={demands.hours ?? ''}
         onChange={({ currentTarget: { value } }) => {
           const { hours: _, ...others } = demands;

@@ -79,7 +79,7 @@ function Terms({ why, version, onDone }: { why: string; version: string | undefi
   const { error, busy, run } = useTry();
   const accept = () => run(async () => call('POST', '/lintel/account/terms', { version }).then(onDone));
   return (
-    <Alert color="honey" role="alert" mt="sm" title="The terms have changed">
+    <Alert color="honey" role="alert" mt="sm" title="The terms">
       <Text size="sm">{why}</Text>
       <Text size="sm" mt="xs">
         Version {version}: what an association writes down here stays its own, and nobody reads along.

@@ -312,7 +312,10 @@ export async function asIfAccepted(change: Change, steps: readonly Step[]): Prom
     if (step.do !== 'invite' && (step.do !== 'enrol' || step.id !== undefined)) continue;
     const { normal, written } = readAddress(step.address);
     const id = `${step.do === 'invite' ? 'invited' : 'enrolled'}:${normal}`;
-    await change.tx.insertInto('lintel_person').values({ id, name: written, address: id, address_written: id }).execute();
+    await change.tx
+      .insertInto('lintel_person')
+      .values({ id, name: step.do === 'enrol' ? step.name : written, address: id, address_written: id })
+      .execute();
     await joinTenant(change.tx, change.tenantId, id, change.at, await assignmentRows(change, step.roles));
     ids.push(id);
   }

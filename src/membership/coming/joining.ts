@@ -216,8 +216,10 @@ function readDemands({ facts }: Standing, { secondFactor = false, hours }: Deman
   if (hours !== undefined && !DEMAND_HOURS.includes(hours))
     throw new LintelError('bad-demand', `“${hours}” are no hours that can be asked for; give one of ${DEMAND_HOURS.join(', ')}, or none`, { hours });
   const demands = { ...(secondFactor && { secondFactor }), ...(hours !== undefined && { hours }) };
-  const [first] = Object.values(openDemands({ name: facts.tenant.name, demands }, facts.fulfilled).demands ?? {});
-  if (first !== undefined) throw new LintelError('demand-unmet', `You would shut yourself out. Do it yourself before you ask it of everybody: ${first}`, {});
+  const [first] = Object.keys(openDemands({ name: facts.tenant.name, demands }, facts.fulfilled).demands ?? {});
+  const yourself = first === 'secondFactor' ? 'Sign in with a second factor yourself' : 'Show again who you are';
+  if (first !== undefined)
+    throw new LintelError('demand-unmet', `You would shut yourself out. ${yourself} before you ask it of everybody.`, { obligation: first });
   return demands;
 }
 
