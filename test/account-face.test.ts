@@ -175,6 +175,13 @@ test('another site makes nobody do anything in somebody’s name; who is invited
   const again = browser();
   expect((await again.call('signIn', { address: 'kept@people.example', password: 'four words to keep' })).status).toBe(401);
   expect((await again.call('signIn', { address: 'kept@people.example', password: 'four words to keep', tenant: answer.tenantId })).status).toBe(200);
+  // Nobody chooses the id of somebody whom they enrol.
+  const steps = [
+    { do: 'enrol', id: 'mine', address: 'second@people.example', name: 'Second', roles: [] },
+    { do: 'make-group', id: 'crew', name: 'Crew', people: ['mine'] },
+  ];
+  const put = await owner.call('change', { steps }, {}, answer.tenantId);
+  expect([put.status, put.answer.done[0].id === 'mine', put.answer.done[1].event.people]).toEqual([200, false, [put.answer.done[0].id]]);
   // What has to be done first is said by its name.
   await lintel.db
     .updateTable('lintel_tenant')

@@ -41,7 +41,13 @@ afterAll(() => db.destroy());
 beforeEach(() => void (now += 2 * DAY));
 
 const enter = (user: string, more: object = {}, tenant = 'club') => lintel.enter({ tenant, user, fulfilled: everythingMet(lintel.charter), ...more });
-const does = async (user: string, ...steps: object[]) => (await enter(user)).carryOut(steps as never);
+/** Every way in that was handed over. */
+const ways: string[] = [];
+const does = async (user: string, ...steps: object[]) => {
+  const done = await (await enter(user)).carryOut(steps as never);
+  ways.push(...done.flatMap(({ secret }) => secret ?? []));
+  return done;
+};
 let made = 0;
 /** Somebody who was just enrolled, and what is handed to them. */
 async function enrolled(by = 'key', more: object = {}) {
@@ -95,6 +101,11 @@ test('somebody enrolled is a member at once; what was handed over counts once, a
     'kept-account',
     'not-found',
   ]);
+  const taken = await lintel.intake({
+    people: [{ id: one.userId, name: 'Else', address: 'else@people.example' }],
+    members: [{ tenant: 'other', user: one.userId }],
+  } as never);
+  expect(taken.refused.map(({ code }) => code)).toEqual(['kept-account', 'kept-account']);
   // Their password is theirs to change, and their sessions to end.
   const fresh = await accounts.changePassword(token, { present: GOOD, next: 'thirteen loud beehives' });
   expect([(await accounts.mySessions(fresh.token)).length, (await accounts.mySignIns(fresh.token)).length > 0]).toEqual([1, true]);
@@ -390,4 +401,24 @@ test('second factors that are lost are removed by the platform, a day after thei
   expect((await accounts.signedIn(entered.token))?.hasFactor).toBe(false);
   await lintel.deliver();
   expect(messages.at(-1)?.subject).toBe('Your second factor was removed');
+});
+
+test('somebody enrolled is erased with what was said of them, and whoever has the address elsewhere is left alone', async () => {
+  const one = await kept();
+  await (await enter('third', {}, 'third')).invitations.send([{ address: one.address, roles: [] }]);
+  await lintel.erasePerson(one.userId);
+  const [invited] = await (await enter('third', {}, 'third')).invitations.list();
+  expect([invited?.address, invited?.status]).toEqual([one.address, 'pending']);
+  const { rows } = await sql<{ words: string }>`select words::text from lintel_audit_words where tenant_id = 'club'`.execute(db);
+  expect(rows.filter(({ words }) => words.includes(one.address))).toEqual([]);
+  expect((await (await enter('key')).audit.verify()).broken).toBeUndefined();
+});
+
+test('no way in is kept anywhere as it is: not in a table, the record and the outbox among them', async () => {
+  const { rows: tables } = await sql<{ name: string }>`select table_name as name from information_schema.tables where table_name like 'lintel\\_%'`.execute(db);
+  let all = '';
+  for (const { name } of tables) all += JSON.stringify((await sql`select * from ${sql.table(name)}`.execute(db)).rows);
+  const secrets = ways.map((way) => Buffer.from(way.split('.')[2] as string, 'base64url').toString());
+  expect([ways.length > 10, secrets.filter((secret) => secret.length < 32)]).toEqual([true, []]);
+  expect([...ways, ...secrets, GOOD].filter((secret) => all.includes(secret))).toEqual([]);
 });

@@ -31,7 +31,7 @@ const memberPlace = z.object({ name: z.string(), userId: z.string() });
 const invitationPlace = z.object({ invitedAt: z.coerce.date(), id: z.string() });
 const SNAPSHOT_SECONDS = 15 * 60;
 
-/** Nobody chooses the id of a program from outside. */
+/** Nobody chooses from outside the id of a program, or of somebody who is enrolled. */
 const fromOutside = ({ charter, facts }: ServerStanding<any>, steps: readonly Step[]) => withOurIds(charter, steps, [facts.tenant.id, facts.me.userId ?? '']);
 
 export const OPERATIONS: readonly Operation[] = [

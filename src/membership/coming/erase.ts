@@ -13,8 +13,10 @@ interface Traces {
 }
 
 async function tracesOf(db: Kysely<LintelTables>, userId: string): Promise<Traces | undefined> {
-  const person = await db.selectFrom('lintel_person').select(['address', 'address_written']).where('id', '=', userId).executeTakeFirst();
+  const person = await db.selectFrom('lintel_person').select(['address', 'address_written', 'kept_by']).where('id', '=', userId).executeTakeFirst();
   if (!person) return undefined;
+  // Under the address of an account that a tenant keeps somebody else may be known everywhere else.
+  if (person.kept_by !== null) return { userId, addresses: [person.address] };
   const held = await db.selectFrom('lintel_address_held').select('address').where('person_id', '=', userId).execute();
   const invited = await db.selectFrom('lintel_invitation').select('address').where('accepted_by', '=', userId).execute();
   const wanted = await db.selectFrom('lintel_address_proof').select('address').where('person_id', '=', userId).execute();

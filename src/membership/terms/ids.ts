@@ -142,7 +142,7 @@ function withIds<S extends object>(charter: Charter<any>, asked: S, write: (id: 
 export const inOneSpelling = <S extends object>(charter: Charter<any>, asked: S): S => withIds(charter, asked, (id, what) => spelled(charter, what, id));
 
 /**
- * Steps from outside: an id that they give a new program is a name for it within them, for which an id of ours stands that nobody can choose. The same steps of the same
+ * Steps from outside: an id that they give a new program, or somebody whom they enrol, is a name within them, for which an id of ours stands that nobody can choose. The same steps of the same
  * person have the same.
  *
  * @param by what nobody else has: tenant and person.

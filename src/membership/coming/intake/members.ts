@@ -37,7 +37,7 @@ type RoleRow = Parameters<typeof assignmentOf>[0];
 
 interface Around {
   /** By id, whether it is a program. */
-  readonly people: ReadonlyMap<string, boolean>;
+  readonly people: ReadonlyMap<string, { readonly is_program: boolean; readonly kept_by: string | null }>;
   readonly groups: ReadonlySet<string>;
   readonly units: ReadonlySet<string>;
   readonly held: ReadonlyMap<string, Held>;
@@ -136,7 +136,9 @@ function takesControl({ roles, beside, active }: Held, one: Ready): boolean {
 
 function insistOnSound(taking: Taking, one: Ready, oneRole: boolean, { people, groups, units, held, by }: Around): void {
   if (!people.has(one.user)) refuse('no-account', 'is no person here; take them in first');
-  if (people.get(one.user)) refuse('no-person', 'is a program');
+  const person = people.get(one.user);
+  if (person?.is_program) refuse('no-person', 'is a program');
+  if (person && (person.kept_by ?? one.tenant) !== one.tenant) refuse('kept-account', 'is an account that another organisation keeps');
   for (const group of one.groups) if (!groups.has(`${one.tenant}\n${group}`)) refuse('no-such-group', `there is no group "${group}"`);
   for (const unit of [...one.units, ...one.roles.flatMap(({ anchor }) => (anchor.on === 'unit' ? [anchor.unitId] : []))])
     if (!units.has(`${one.tenant}\n${unit}`)) refuse('no-such-unit', `there is no unit "${unit}"`);
@@ -168,8 +170,8 @@ async function readAround(
   const rows = async <R>(query: ReturnType<typeof sql>) => (await query.execute(tx)).rows as R[];
   type Pair = { tenant_id: string; user_id: string; id: string };
   // Held until the part is done: nobody is erased past it.
-  const people = await rows<{ id: string; is_program: boolean }>(
-    sql`select id, is_program from lintel_person where id = any(${users}::text[]) order by id for key share`,
+  const people = await rows<{ id: string; is_program: boolean; kept_by: string | null }>(
+    sql`select id, is_program, kept_by from lintel_person where id = any(${users}::text[]) order by id for key share`,
   );
   const own = (table: string, ids: readonly string[]) =>
     rows<Pair>(sql`select tenant_id, id from ${sql.table(table)} where tenant_id = any(${tenants}::text[]) and id = any(${ids}::text[])`);
@@ -216,7 +218,7 @@ async function readAround(
   for (const row of throughThem) by.set(`${row.tenant_id}\n${row.id}`, [...(by.get(`${row.tenant_id}\n${row.id}`) ?? []), assignmentOf(row)]);
   const barred = await rows<Pair>(sql`select b.tenant_id, b.user_id from lintel_bar b join ${among} using (tenant_id, user_id)`);
   return {
-    people: new Map(people.map((one) => [one.id, one.is_program])),
+    people: new Map(people.map((one) => [one.id, one])),
     groups: new Set(groups.map((one) => `${one.tenant_id}\n${one.id}`)),
     units: new Set(units.map((one) => `${one.tenant_id}\n${one.id}`)),
     held,

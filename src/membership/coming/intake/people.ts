@@ -19,8 +19,8 @@ export async function takePeople(taking: Taking, tx: Transaction<LintelTables>, 
     ({ id }) => id,
   );
   const ids = ready.map(({ id }) => id);
-  const { rows: there } = await sql<{ id: string; name: string; address: string; address_written: string; is_program: boolean }>`
-    select id, name, address, address_written, is_program from lintel_person where id = any(${ids}::text[]) or address = any(${ready.map(({ address }) => address.normal)}::text[])`.execute(
+  const { rows: there } = await sql<{ id: string; name: string; address: string; address_written: string; is_program: boolean; kept_by: string | null }>`
+    select id, name, address, address_written, is_program, kept_by from lintel_person where id = any(${ids}::text[]) or address = any(${ready.map(({ address }) => address.normal)}::text[])`.execute(
     tx,
   );
   const { rows: erased } = await sql<{ person_id: string }>`select person_id from lintel_erased where person_id = any(${ids}::text[])`.execute(tx);
@@ -36,6 +36,7 @@ export async function takePeople(taking: Taking, tx: Transaction<LintelTables>, 
       if (gone.has(one.id)) refuse('id-used', 'was the id of somebody who was erased');
       if (owner !== undefined && owner !== one.id) refuse('address-taken', `somebody else has the address ${one.address.written}`);
       if (held?.is_program) refuse('person-exists', 'is the id of a program');
+      if (held && held.kept_by !== null) refuse('kept-account', 'is the id of an account that an organisation keeps');
       byAddress.set(one.address.normal, one.id);
       const is = held && personMark(held.name, held.address_written);
       const { outcome, isSaid } = compared(mark, last, is);
