@@ -129,6 +129,7 @@ test('enrolling takes its own right, and no more than one may give; a proposal s
   const boss = await enrolled('key', { roles: [whole('keyholder')] });
   expect(await code(does('key', { do: 'leave' }))).toBe('last-keyholder');
   await accounts.choosePassword({ activation: boss.activation, password: GOOD });
+  expect(await code(does(boss.userId, { do: 'make-activation', user: boss.userId }))).toBe('own-power');
   expect(await code(does(boss.userId, { do: 'remove', user: boss.userId }))).toBe('done');
   expect(await code(does('key', step([], { address: 'wim@club.example' })))).toBe('already-member');
   const again = await enrolled();
@@ -143,7 +144,7 @@ test('enrolling takes its own right, and no more than one may give; a proposal s
 });
 
 test('whoever enrols or invites cannot tell whether there is an account: same answer, statements and messages that wait', async () => {
-  await lintel.addPerson({ name: 'Real', address: 'real@people.example', confirmedAt: new Date(0) });
+  await lintel.openTenant({ name: 'Theirs', keyholder: await lintel.addPerson({ name: 'Real', address: 'real@people.example', confirmedAt: new Date(0) }) });
   const executor = Object.getPrototypeOf(lintel.db.getExecutor());
   const { executeQuery } = executor;
   const look = async (step: object) => {
