@@ -77,11 +77,13 @@ export function ActivatePage({ reload }: { reload: () => void }): ReactNode {
   );
 }
 
-export function ForgottenPage({ me }: { me: MeAnswer }): ReactNode {
+/** Asking for a letter by an address; what is answered is the same whether or not there is an account. */
+function LetterPage(props: { me: MeAnswer; what: 'sign-up' | 'forgotten'; title: string; action: string; back: string }): ReactNode {
+  const { me, what, title, action, back } = props;
   const [address, setAddress] = useState('');
-  const { askFor, asked, error, busy } = useLetter('forgotten');
+  const { askFor, asked, error, busy } = useLetter(what);
   return (
-    <Sheet title="Forgotten password" onSubmit={() => askFor(address)}>
+    <Sheet title={title} onSubmit={() => askFor(address)}>
       <TextInput
         label="E-mail address"
         type="email"
@@ -91,16 +93,24 @@ export function ForgottenPage({ me }: { me: MeAnswer }): ReactNode {
         onChange={(event) => setAddress(event.currentTarget.value)}
       />
       <Button type="submit" loading={busy}>
-        Send me a link
+        {action}
       </Button>
       <Trouble error={error} />
       {asked && <LookAtMail me={me} address={asked} />}
       <Text size="sm">
-        <Link href="/">Back to signing in</Link>
+        <Link href="/">{back}</Link>
       </Text>
     </Sheet>
   );
 }
+
+export const SignUpPage = ({ me }: { me: MeAnswer }): ReactNode => (
+  <LetterPage me={me} what="sign-up" title="Open your own apiary" action="Sign up" back="I have an account" />
+);
+
+export const ForgottenPage = ({ me }: { me: MeAnswer }): ReactNode => (
+  <LetterPage me={me} what="forgotten" title="Forgotten password" action="Send me a link" back="Back to signing in" />
+);
 
 /** Behind the link that goes to whoever has forgotten their password. */
 export function RecoverPage(): ReactNode {

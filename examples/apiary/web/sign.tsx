@@ -1,45 +1,9 @@
 import { Button, Group, PasswordInput, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type FormEvent, type ReactNode, useState } from 'react';
-import { useLetter, useSignIn } from 'warm-lintel/react';
+import { useSignIn } from 'warm-lintel/react';
 import { Link } from 'wouter';
 import type { MeAnswer } from './api.js';
-import { LookAtMail } from './letters.js';
 import { Trouble } from './trouble.js';
-
-/** Asking for an account, which begins with a letter to the address. */
-export function SignUpPage({ me }: { me: MeAnswer }): ReactNode {
-  const [address, setAddress] = useState('');
-  const letter = useLetter('sign-up');
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
-    void letter.askFor(address);
-  };
-  return (
-    <main className="page" style={{ maxWidth: '32rem' }}>
-      <form onSubmit={submit} className="sheet">
-        <Stack>
-          <Title order={1}>Open your own apiary</Title>
-          <TextInput
-            label="E-mail address"
-            type="email"
-            autoComplete="email"
-            required
-            value={address}
-            onChange={(event) => setAddress(event.currentTarget.value)}
-          />
-          <Button type="submit" loading={letter.busy}>
-            Sign up
-          </Button>
-          <Trouble error={letter.error} />
-          {letter.asked && <LookAtMail me={me} address={letter.asked} />}
-          <Text size="sm">
-            <Link href="/">I have an account</Link>
-          </Text>
-        </Stack>
-      </form>
-    </main>
-  );
-}
 
 /** Signing in; at the page of an association also with an account that it keeps. */
 export function SignInPage({ me, reload, tenant }: { me: MeAnswer; reload: () => void; tenant?: string }): ReactNode {
