@@ -132,7 +132,10 @@ const situation = fc.record({
   redPeople: some(['cas', 'dot', 'ann']),
   bluePeople: some(['cas', 'dot', 'boss']),
   placed: fc.record({ ann: some(UNITS), ben: some(UNITS), cas: some(UNITS) }),
-  opened: fc.option(fc.record({ to: holder, actions: fc.subarray(['read', 'update'], { minLength: 1 }) }), { nil: undefined }),
+  opened: fc.option(
+    fc.record({ to: holder.filter((to) => !('user' in to) || to.user !== 'late'), actions: fc.subarray(['read', 'update'], { minLength: 1 }) }),
+    { nil: undefined },
+  ),
   /** Whom somebody stands in for, by whom it may be: from when until when. */
   deputy: fc.option(fc.record({ of: of('boss', 'cas'), to: of('ann', 'ben'), since: of(0, 1, 2) }), { nil: undefined }),
   /** One of them is barred at first, until then. */

@@ -82,6 +82,7 @@ test('somebody enrolled is a member at once; what was handed over counts once, a
   // By the general page nobody is found, however the address is written; by another tenant's neither.
   const signIn = (tenant?: string, password = GOOD) => accounts.signIn({ address: one.address.toUpperCase(), password, tenant });
   expect([await code(signIn()), await code(signIn('other')), await code(signIn('club', 'wrong wrong wrong'))]).toEqual(Array(3).fill('sign-in-failed'));
+  expect(await code(accounts.signIn({ address: `kept by club ${one.address}`, password: GOOD }))).toBe('sign-in-failed');
   const { token } = (await signIn('club')) as Entered;
   const sender = await accounts.sender(token);
   expect([sender?.enters, (await accounts.signedIn(token))?.keptBy]).toEqual([['club'], 'club']);

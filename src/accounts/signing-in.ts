@@ -34,13 +34,14 @@ export async function signIn(ground: Ground, input: SignIn): Promise<Entered | H
   const takeBack = await ground.places.count(from);
   const address = read(input.address);
   const typed = address?.normal ?? String(input.address).slice(0, 300);
-  const kept = keptAddress(String(input.tenant ?? ''), typed);
+  // What is no address is nobody's, also where it is written as what stands for one.
+  const sought = address ? [typed, keptAddress(String(input.tenant ?? ''), typed)] : ['', ''];
   const found = await ground.db
     .selectFrom('lintel_person as p')
     .leftJoin('lintel_credential as c', 'c.person_id', 'p.id')
     .leftJoin('lintel_device as d', (join) => join.onRef('d.person_id', '=', 'p.id').on('d.token_hash', '=', sha256(String(input.device ?? ''))))
     .select(['p.id', 'p.address', 'p.kept_by', 'c.password_hash', 'd.token_hash as device'])
-    .where('p.address', 'in', [typed, kept])
+    .where('p.address', 'in', sought)
     .where('p.deactivated_at', 'is', null)
     .orderBy('p.kept_by', (o) => o.asc().nullsLast())
     .executeTakeFirst();
