@@ -1,8 +1,8 @@
 import { Secret, TOTP } from 'otpauth';
 import { LintelError, randomHex } from '../base/index.js';
 import { spendLink } from '../mail/index.js';
+import { askFor } from './asking.js';
 import { type Ground, type Row, signInFailed, type Tx } from './ground.js';
-import { askFor } from './letters.js';
 import type { Coming } from './options.js';
 import { seal, unseal } from './sealed.js';
 import { type Session, sha256 } from './sessions.js';

@@ -1,7 +1,14 @@
-import type { PasskeyTerms } from './passkeys.js';
 import type { PasswordRules } from './passwords.js';
 import type { Secrets } from './sealed.js';
 import type { Session, SessionTerms } from './sessions.js';
+
+/** Where passkeys of the application count (WebAuthn level 3). */
+export interface PasskeyTerms {
+  /** The domain of the application: `app.example`. A passkey that was made under another is none. */
+  readonly id: string;
+  /** The addresses of its pages: `https://app.example`. */
+  readonly origins: readonly string[] | (() => readonly string[]);
+}
 
 export interface AccountsOptions {
   /** Milliseconds since 1970. Default: the system's clock. */

@@ -11,14 +11,6 @@ import { type Ground, type Row, signInFailed, type Tx } from './ground.js';
 import type { Coming, Entered } from './options.js';
 import { type Session, sha256 } from './sessions.js';
 
-/** Where passkeys of the application count (WebAuthn level 3). */
-export interface PasskeyTerms {
-  /** The domain of the application: `app.example`. A passkey that was made under another is none. */
-  readonly id: string;
-  /** The addresses of its pages: `https://app.example`. */
-  readonly origins: readonly string[] | (() => readonly string[]);
-}
-
 /** A passkey, as its owner sees it. */
 export interface MyPasskey {
   readonly id: string;
