@@ -1,4 +1,5 @@
 import type { Predicate } from '../predicate/index.js';
+import type { AttributeData } from './attributes.js';
 import type { FieldData } from './field.js';
 
 /** Words by which somebody who reads no code chooses a permission. */
@@ -105,6 +106,8 @@ export interface CharterData {
   /** Names of roles and permissions that are gone, and that are not to come to mean something else. */
   readonly retired: readonly string[];
   readonly apart: Readonly<Record<string, ApartData>>;
+  /** Facts about members that rules can ask. Absent: a rule may name any, and whatever is brought counts. */
+  readonly attributes?: Readonly<Record<string, AttributeData>>;
   /** True: it holds the operations of a platform, for the tenant that is the platform. */
   readonly platform?: boolean;
   /** What somebody may do who is not signed in. */

@@ -13,6 +13,7 @@ import {
   type Shapes,
   type UnitTerm,
 } from '../predicate/index.js';
+import { type AttributeInput, attributesOf } from './attributes.js';
 import { type Charter, type CharterTypes, shapeOf } from './charter.js';
 import type { ApartData, AreaData, KeyholderData, KindData, ObligationData, PermissionWords } from './data.js';
 import type { Field, FieldRole } from './field.js';
@@ -200,6 +201,8 @@ export function defineCharter<F extends Fields, A extends Actions, R extends Rea
       Record<string, Omit<ObligationData, 'before'> & { readonly before: readonly PermissionOf<A, NoInfer<Areas>>[] | 'everything' }>
     >;
     readonly apart?: Readonly<Record<string, Omit<ApartData, 'hold'> & { readonly hold: readonly (NoInfer<Roles> | PermissionOf<A, NoInfer<Areas>>)[] }>>;
+    /** Facts about members that rules can ask by `me.attribute`. */
+    readonly attributes?: Readonly<Record<string, AttributeInput>>;
     readonly platform?: boolean;
     readonly retired?: readonly string[];
     readonly visitor?: MayInput<F, A, R, NoInfer<Areas>, NoInfer<Roles>>;
@@ -226,6 +229,7 @@ export function defineCharter<F extends Fields, A extends Actions, R extends Rea
     obligations: rules.obligations ?? {},
     apart: rules.apart ?? {},
     retired: rules.retired ?? [],
+    ...(rules.attributes && { attributes: attributesOf(rules.attributes) }),
     ...(rules.platform !== undefined && { platform: rules.platform }),
     visitor: may(rules.visitor),
     signedIn: may(rules.signedIn),

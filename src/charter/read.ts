@@ -1,5 +1,6 @@
 import { didYouMean, LintelError } from '../base/index.js';
 import { checkPredicate, normalise, ownFields, type Predicate, type Shapes, VALUE_TYPES } from '../predicate/index.js';
+import { type AttributeData, checkAttributes, DEFAULT_SETTERS } from './attributes.js';
 import { Charter, followedFields, reachesOfKind, shapeOf } from './charter.js';
 import { Checker, type Json } from './checker.js';
 import type { CharterData, KindData, RoleData } from './data.js';
@@ -189,7 +190,15 @@ export function readRole(charter: Charter, id: string, json: unknown, others: re
   return completeRole(role as unknown as RoleData);
 }
 
-function checkLimit(c: Checker, limit: Json, at: string, kindName: string, known: Vocabulary, shapes: Shapes): void {
+function checkLimit(
+  c: Checker,
+  limit: Json,
+  at: string,
+  kindName: string,
+  known: Vocabulary,
+  shapes: Shapes,
+  attributes?: Readonly<Record<string, AttributeData>>,
+): void {
   const kind = known.kinds[kindName] as KindData;
   c.object(limit, at, ['actions', 'where', 'sentence', 'before', 'lasting']);
   c.text(limit.sentence, `${at}.sentence`, true);
@@ -197,7 +206,7 @@ function checkLimit(c: Checker, limit: Json, at: string, kindName: string, known
   c.boolean(limit.lasting, `${at}.lasting`);
   const actions = checkNames(c, limit.actions, `${at}.actions`, 'action', Object.keys(kind.actions));
   if (actions.length === 0) c.report(`${at}.actions`, 'a limit names the actions that it refuses');
-  const problems = checkPredicate(limit.where, kindName, shapes, `${at}.where`);
+  const problems = checkPredicate(limit.where, kindName, shapes, `${at}.where`, attributes);
   c.problems.push(...problems);
   if (problems.length > 0 || limit.lasting === true) return;
   for (const field of ownFields(limit.where as Predicate)) {
@@ -246,6 +255,7 @@ export function readCharter(json: unknown): Charter {
     'limits',
     'obligations',
     'apart',
+    'attributes',
     'platform',
     'retired',
     'visitor',
@@ -261,6 +271,7 @@ export function readCharter(json: unknown): Charter {
       at,
       kindEntries.map(([k]) => k),
     );
+  checkAttributes(c, top.attributes);
   // What follows speaks of fields and actions by name: without sound kinds it would only repeat their problems.
   c.throwIfAny();
 
@@ -272,7 +283,7 @@ export function readCharter(json: unknown): Charter {
   for (const [name, kind] of Object.entries(kinds)) {
     for (const [reach, predicate, at] of c.named(kind.reaches, `kinds.${name}.reaches`)) {
       if (['tenant', 'shared', 'followed', 'base'].includes(reach)) c.report(at, `the reach "${reach}" is built in; choose another name`);
-      c.problems.push(...checkPredicate(predicate, name, shapes, at));
+      c.problems.push(...checkPredicate(predicate, name, shapes, at, top.attributes as never));
     }
     const base = checkNames(c, kind.base, `kinds.${name}.base`, 'reach', reachesOfKind({ ...kind, base: [] }));
     if (kind.base && new Set(base).size < 2) c.report(`kinds.${name}.base`, 'a tenant chooses of at least two reaches');
@@ -311,7 +322,7 @@ export function readCharter(json: unknown): Charter {
   for (const subject of ['visitor', 'signedIn', 'everyMember'] as const) checkMay(c, top[subject], subject, known);
   for (const [kind, limits] of Object.entries(c.object(top.limits, 'limits'))) {
     if (!c.oneOf(kind, `limits.${kind}`, 'kind', Object.keys(kinds))) continue;
-    for (const [, limit, at] of c.named(limits, `limits.${kind}`)) checkLimit(c, limit, at, kind, known, shapes);
+    for (const [, limit, at] of c.named(limits, `limits.${kind}`)) checkLimit(c, limit, at, kind, known, shapes, top.attributes as never);
   }
   for (const [, obligation, at] of c.named(top.obligations, 'obligations')) {
     c.object(obligation, at, ['sentence', 'before']);
@@ -355,6 +366,7 @@ function complete(top: Json, kinds: Readonly<Record<string, KindData>>, shapes: 
   return {
     ...data,
     kinds: map(data.kinds, (kind, name) => ({ ...kind, reaches: map(kind.reaches, (p) => normalise(p, name, shapes)) })),
+    ...(data.attributes && { attributes: map(data.attributes, (one) => ({ ...one, setBy: one.setBy ?? DEFAULT_SETTERS })) }),
     roles: map(data.roles, completeRole),
     limits: map(data.limits, (limits, kind) => map(limits, (limit) => ({ ...limit, where: normalise(limit.where, kind, shapes) }))),
   };

@@ -46,6 +46,7 @@ const STATUS: Readonly<Record<string, number>> = {
   'kept-account': 403,
   'not-kept': 403,
   'demand-unmet': 409,
+  'attribute-not-yours': 403,
   'invitation-invalid': 404,
   'other-address': 409,
   'already-member': 409,

@@ -51,6 +51,11 @@ export const joining = z
   })
   .meta({ id: 'Joining' });
 
+const value = z.union([z.string().max(500), z.number(), z.boolean()]);
+const attributes = z
+  .record(z.string().max(63), z.union([value, z.array(value).max(1000), z.null()]))
+  .describe('By name, as the charter declares them; null takes one back');
+
 export const demands = z
   .strictObject({
     secondFactor: z.boolean().optional().describe('A second factor, given in this very session'),
@@ -74,6 +79,7 @@ export const step = z
     z.strictObject({ do: z.literal('add-unit'), id: id.optional(), name, below: id.optional() }),
     z.strictObject({ do: z.literal('rename-unit'), id, name }),
     z.strictObject({ do: z.literal('move-unit'), id, below: id.nullable() }),
+    z.strictObject({ do: z.literal('set-attributes'), user: id, attributes }),
     z.strictObject({ do: z.literal('place'), user: id, units: z.array(id).max(1000) }),
     z.strictObject({ do: z.literal('suspend'), user: id, until: moment.optional() }),
     z.strictObject({ do: z.literal('restore'), user: id }),
@@ -253,6 +259,10 @@ export const member = z
     roles: z.array(heldRole),
     endsAt: moment.optional(),
     suspendedUntil: moment.optional(),
+    attributes: z
+      .record(z.string(), z.looseObject({ by: z.enum(['source', 'people', 'member']) }))
+      .optional()
+      .describe('By name, with whose word it is; for whoever may change roles'),
     kept: z.enum(['waiting', 'theirs']).optional().describe('An account that the organisation made and keeps'),
     lastEntered: moment.optional().describe('For whoever may suspend them'),
   })

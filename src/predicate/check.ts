@@ -1,4 +1,4 @@
-import { didYouMean } from '../base/index.js';
+import { didYouMean, entryOf } from '../base/index.js';
 import { COMPARISONS, MEMBERSHIPS, type Operand, type Predicate, takesList } from './predicate.js';
 import type { FieldShape, KindShape, Shapes } from './shape.js';
 import { isOrdered, readValue } from './value.js';
@@ -14,6 +14,7 @@ export const MAX_DEPTH = 16;
 const MAX_LIST = 1000;
 
 type Json = Record<string, unknown>;
+type Attributes = Readonly<Record<string, Pick<FieldShape, 'type' | 'scale'> & { readonly several?: boolean }>>;
 
 /** What stands where a word is to be, whatever it is. */
 const wordOf = (value: unknown): string => (typeof value === 'string' ? value : (JSON.stringify(value) ?? 'nothing'));
@@ -24,8 +25,10 @@ const FACTS = ['userId', 'groupIds', 'unitIds'];
 /**
  * Checks that data is a predicate over one kind: operators, fields, types of constants, depth and size. Answers every
  * problem with its path; none means that the data may be used as a {@link Predicate}.
+ *
+ * @param attributes those that there are; absent: any.
  */
-export function checkPredicate(data: unknown, kindName: string, shapes: Shapes, path: string): Problem[] {
+export function checkPredicate(data: unknown, kindName: string, shapes: Shapes, path: string, attributes?: Attributes): Problem[] {
   const problems: Problem[] = [];
   const report = (at: string, message: string) => void problems.push({ path: at, message });
 
@@ -43,7 +46,14 @@ export function checkPredicate(data: unknown, kindName: string, shapes: Shapes, 
     const list = takesList(wordOf(p.op));
     if ('me' in operand) {
       const known = FACTS.includes(operand.me) || (typeof operand.me === 'string' && /^attributes\.\w+$/.test(operand.me));
-      if (!known) report(`${at}.to.me`, `no such fact "${wordOf(operand.me)}"${didYouMean(wordOf(operand.me), FACTS)}`);
+      const named = typeof operand.me === 'string' ? /^attributes\.(.*)$/.exec(operand.me)?.[1] : undefined;
+      const attribute = named !== undefined && attributes ? entryOf(attributes, named) : undefined;
+      if (named !== undefined && attributes && !attribute) report(`${at}.to.me`, `no such attribute "${named}"${didYouMean(named, Object.keys(attributes))}`);
+      else if (attribute && (attribute.type !== field.type || attribute.scale !== field.scale))
+        report(`${at}.to.me`, `the attribute "${named}" is of another type (${attribute.type}) than ${field.type}`);
+      else if (attribute && (attribute.several === true) !== list)
+        report(`${at}.to.me`, list ? 'needs a list; write is, or declare the attribute with several' : 'is a list; write in');
+      else if (!known) report(`${at}.to.me`, `no such fact "${wordOf(operand.me)}"${didYouMean(wordOf(operand.me), FACTS)}`);
       else if (operand.me === 'userId' ? list : operand.me.endsWith('Ids') && !list) {
         report(`${at}.to.me`, list ? 'needs a list; write is' : 'is a list; write in or within');
       }

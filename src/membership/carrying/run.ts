@@ -4,11 +4,23 @@ import type { RoleData } from '../../charter/index.js';
 import { type Change, type Handler, type Handlers, heldBy, insistOn, insistOnApart, insistOnKeyholder } from '../change/index.js';
 import { asIfAccepted, enrollingSteps, invitationSteps, joiningSteps, programSteps, programsWithKeysOf, tenantSteps } from '../coming/index.js';
 import { gainsAhead, type Holding, insistOnGains, knownTo, ownRoles } from '../held/index.js';
-import { deputySteps, groupSteps, handingSteps, holderSteps, memberSteps, openingSteps, peopleOfHolders, roleSteps, unitSteps } from '../steps/index.js';
+import {
+  attributeSteps,
+  deputySteps,
+  groupSteps,
+  handingSteps,
+  holderSteps,
+  memberSteps,
+  openingSteps,
+  peopleOfHolders,
+  roleSteps,
+  unitSteps,
+} from '../steps/index.js';
 import { type Done, inOneSpelling, type Step, type Touched, takenBack } from '../terms/index.js';
 
 const HANDLERS: Handlers<Step['do']> = {
   ...holderSteps,
+  ...attributeSteps,
   ...roleSteps,
   ...groupSteps,
   ...unitSteps,

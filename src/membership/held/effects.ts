@@ -30,7 +30,7 @@ function extentOf({ charter, facts }: Reading, grant: Grant): string {
     grant.path.by === 'opening' && listMark(ownersOf(facts, grant)),
     on.units && placedBelow(facts).sort(),
     on.groups && facts.me.groupIds.map((id) => [id, listMark(entryOf(facts.people, id))]).sort(),
-    on.attributes && facts.me.attributes,
+    on.attributes.map((name) => [name, entryOf(facts.me.attributes, name)]),
   ]);
 }
 

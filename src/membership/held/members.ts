@@ -3,7 +3,7 @@ import { type Charter, KEYHOLDER, nameNow } from '../../charter/index.js';
 import type { Assignment, Held, Standing } from '../../standing/index.js';
 import type { LintelTables, Setting } from '../terms/index.js';
 import { ownRoles } from './afresh.js';
-import { assignmentOf, isActive } from './facts.js';
+import { assignmentOf, isActive, type Said, saidOf } from './facts.js';
 import { soleSources } from './sources.js';
 import { insistOnPeople, isKnown } from './visible.js';
 
@@ -19,6 +19,8 @@ export interface Member {
   readonly endsAt?: Date;
   /** When a suspension ends by itself. */
   readonly suspendedUntil?: Date;
+  /** Facts that the charter declares, for whoever may change roles. */
+  readonly attributes?: Readonly<Record<string, Said>>;
   /** An account that this organisation made and keeps; `waiting`: nobody has come to it yet. */
   readonly kept?: 'waiting' | 'theirs';
   /** When they last came in here by a sign-in, for whoever may suspend them. */
@@ -52,6 +54,7 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
       'm.ends_at',
       'm.suspended_until',
       'm.inactive_by',
+      'm.attributes',
       isActive('m', setting.now()).as('active'),
     ])
     .where('m.tenant_id', '=', tenantId)
@@ -63,6 +66,8 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
     .$if(limit !== undefined, (qb) => qb.limit(limit as number))
     .execute();
   const sees = standing.may('member.suspend');
+  const arranges = standing.may('member.assign');
+  const { attributes } = setting.charter.data;
   const roles = await rolesByMember(setting.db, tenantId, limit === undefined && known === 'all' ? undefined : members.map((m) => m.user_id));
   const charter = setting.charter.withRoles(await ownRoles(setting.db, setting.charter, tenantId));
   return members.map((m) => ({
@@ -72,6 +77,7 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
     status: m.active ? 'active' : 'suspended',
     since: m.since,
     roles: (roles.get(m.user_id) ?? []).map((held) => ({ ...held, label: roleLabel(charter, held.role) })),
+    ...(attributes && arranges && { attributes: saidOf(attributes, m.attributes) }),
     ...(m.kept_by === tenantId && { kept: m.activated_at ? ('theirs' as const) : ('waiting' as const) }),
     ...(m.at && sees && { lastEntered: m.at }),
     ...(m.ends_at && { endsAt: m.ends_at }),

@@ -44,17 +44,40 @@ const missingIn = (outer: readonly string[], inner: readonly string[]) => inner.
 /** Every unit at or below those in which somebody is placed. */
 export const placedBelow = (facts: Facts) => [...new Set(facts.me.unitIds.flatMap((id) => entryOf(facts.below, id) ?? [id]))];
 
-/** What a reach turns on besides the record and who the person is. */
-export function turnsOn(charter: Charter, grant: Grant): { units: boolean; groups: boolean; people: boolean; attributes: boolean } {
-  const { kind } = charter.permission(grant.permission);
-  if (!kind) return { units: grant.reach === 'units', groups: grant.reach === 'groups', people: grant.reach === 'groups', attributes: false };
-  const text = !grant.only ? JSON.stringify(ruleOf(charter, kind, grant)) : '';
+/** What a rule turns on besides the record and who the person is. */
+export interface TurnsOn {
+  readonly units: boolean;
+  readonly groups: boolean;
+  readonly people: boolean;
+  readonly attributes: readonly string[];
+}
+
+function turning(rules: unknown): TurnsOn {
+  const text = JSON.stringify(rules);
   return {
     units: text.includes('"me":"unitIds"'),
     groups: text.includes('"me":"groupIds"'),
     people: text.includes('"op":"among"'),
-    attributes: /"me":"(?!userId|unitIds|groupIds)/.test(text),
+    attributes: [...text.matchAll(/"me":"attributes\.(\w+)"/g)].map(([, name]) => name as string),
   };
+}
+
+export function turnsOn(charter: Charter, grant: Grant): TurnsOn {
+  const { kind } = charter.permission(grant.permission);
+  if (!kind) return { units: grant.reach === 'units', groups: grant.reach === 'groups', people: grant.reach === 'groups', attributes: [] };
+  return turning(grant.only ? [] : ruleOf(charter, kind, grant));
+}
+
+const bounds = new WeakMap<Charter, Map<string, TurnsOn>>();
+
+/** What the limits of an action turn on: where that is other, a limit may hold no more. */
+function limitsTurnOn(charter: Charter, permission: string): TurnsOn {
+  const known = bounds.get(charter) ?? new Map<string, TurnsOn>();
+  bounds.set(charter, known);
+  const { kind, action = '' } = charter.permission(permission);
+  const found = known.get(permission) ?? turning(kind ? charter.limitsOf(kind).flatMap(({ actions, where }) => (actions.includes(action) ? [where] : [])) : []);
+  known.set(permission, found);
+  return found;
 }
 
 export const ownersOf = (facts: Facts, grant: Grant) => (grant.path.by === 'opening' ? (entryOf(facts.people, openingKey(grant.path.opening)) ?? []) : []);
@@ -112,18 +135,23 @@ function ownGains(before: Reading | undefined, after: Reading, everyMember = fal
   const grown = after.facts.me.groupIds
     .map((id) => [id, entryOf(after.facts.people, id)] as const)
     .filter(([id, people]) => !before?.facts.me.groupIds.includes(id) || !covers(entryOf(before.facts.people, id), people));
-  const attributesDiffer = JSON.stringify(before?.facts.me.attributes) !== JSON.stringify(after.facts.me.attributes);
+  const moved = units.length > 0 || missingIn(placedBelow(after.facts), before ? placedBelow(before.facts) : []).length > 0;
+  const regrouped = joined.length > 0 || missingIn(after.facts.me.groupIds, before?.facts.me.groupIds ?? []).length > 0;
+  const said = (of: Reading | undefined, name: string) => JSON.stringify(entryOf(of?.facts.me.attributes, name));
   const gains: Gain[] = [];
   for (const grant of grantsIn(after.charter, after.facts, everyMember)) {
     const { kind } = after.charter.permission(grant.permission);
     const widest = kind ? after.charter.widestReach(kind) : 'tenant';
     const on = turnsOn(after.charter, grant);
     const into = { units: on.units ? units : [], groups: on.people ? grown : on.groups ? joined : [] };
-    const grew = into.units.length > 0 || into.groups.length > 0 || (on.attributes && attributesDiffer);
+    const bound = limitsTurnOn(after.charter, grant.permission);
+    const other = (names: readonly string[]) => names.some((name) => said(before, name) !== said(after, name));
+    const lifted = (bound.units && moved) || (bound.groups && regrouped) || other(bound.attributes);
+    const grew = lifted || into.units.length > 0 || into.groups.length > 0 || other(on.attributes);
     const below = belowOf(after.facts, grant.anchor);
     const held = had.some((b) => {
       if (b.permission !== grant.permission || !before || !contains(b.anchor, grant.anchor, before.facts, below)) return false;
-      if (b.reach === widest && !b.only) return true;
+      if (b.reach === widest && !b.only) return !lifted;
       if (grant.only) return b.only !== undefined && covers(ownersOf(before.facts, b), ownersOf(after.facts, grant));
       return b.reach === grant.reach && !b.only && !grew;
     });

@@ -1,3 +1,4 @@
+export { attributeSteps, readAttributes } from './attributes.js';
 export { deputySteps } from './deputies.js';
 export { groupSteps } from './groups.js';
 export { handingSteps } from './handing.js';

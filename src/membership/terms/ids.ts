@@ -131,7 +131,8 @@ function withIds<S extends object>(charter: Charter<any>, asked: S, write: (id: 
     if (Array.isArray(value)) return value.map((one) => written(one, what));
     if (isAnchorAtRecord(value)) return { ...value, id: recordId(charter, value.kind, value.id) };
     if (typeof value === 'object' && value !== null)
-      return Object.fromEntries(Object.entries(value).map(([key, inner]) => [key, written(inner, whatOf(key, value))]));
+      // Values of attributes are no ids, whatever the attributes are called.
+      return Object.fromEntries(Object.entries(value).map(([key, inner]) => [key, key === 'attributes' ? inner : written(inner, whatOf(key, value))]));
     return what !== undefined && (typeof value === 'string' || typeof value === 'number') ? write(value, what) : value;
   };
   const whatOf = (key: string, holder: object) => (key === 'id' && holder === asked ? about : Object.hasOwn(IDS, key) ? IDS[key] : undefined);

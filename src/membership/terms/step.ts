@@ -40,6 +40,11 @@ export type Step =
   /** Members and records move along, since they name the unit. `below` null: to the top. */
   | { readonly do: 'move-unit'; readonly id: string; readonly below: string | null }
   | { readonly do: 'place'; readonly user: string; readonly units: readonly string[] }
+  /**
+   * Says facts about a member that the charter declares, those that are named; null takes one back. What a source says stays beside. A member says of themselves what the
+   * charter lets members say.
+   */
+  | { readonly do: 'set-attributes'; readonly user: string; readonly attributes: Readonly<Record<string, unknown>> }
   /** `until`, ISO 8601: ends by itself. Nothing is lost meanwhile. */
   | { readonly do: 'suspend'; readonly user: string; readonly until?: string }
   | { readonly do: 'restore'; readonly user: string }

@@ -2,7 +2,7 @@ import { type Kysely, sql, type Transaction } from 'kysely';
 import { canonicalJson, KEYHOLDER } from '../../../charter/index.js';
 import { type Assignment, type Facts, heldTogether } from '../../../standing/index.js';
 import { anchorColumns, assignmentOf } from '../../held/index.js';
-import { rolesOnRecord } from '../../steps/index.js';
+import { readAttributes, rolesOnRecord } from '../../steps/index.js';
 import { type Id, insertMany, insistOnId, type LintelTables, lockTenants } from '../../terms/index.js';
 import { compared, markOf, pairOf, refuse, type Taking } from './taking.js';
 import type { IntakeMember } from './terms.js';
@@ -68,7 +68,7 @@ function readMember(taking: Taking, { user, tenant, roles = [], groups = [], uni
     roles: [...once.values()],
     groups: each('group', groups),
     units: each('unit', units),
-    attributes,
+    attributes: taking.charter.data.attributes ? readAttributes(taking.charter, attributes, 'source') : attributes,
     active,
   };
 }

@@ -1,6 +1,7 @@
 import { type Kysely, sql, type Transaction } from 'kysely';
 import { hashOf, inTransaction, isLintelError, LintelError } from '../../../base/index.js';
 import { type Charter, canonicalJson } from '../../../charter/index.js';
+import { SAID_BY } from '../../held/index.js';
 import { type AuditEntry, putNext } from '../../record/index.js';
 import { type Id, type LintelTables, PLATFORM_SOURCE, type Setting } from '../../terms/index.js';
 import type { IntakeCount, IntakeOptions, IntakeRefusal, IntakeReport } from './terms.js';
@@ -53,8 +54,9 @@ export class Taking {
   #closed = 0;
 
   constructor(setting: Setting, { source = 'intake', refused }: IntakeOptions) {
-    if (!/^[\w.-]{1,60}$/.test(source) || source === PLATFORM_SOURCE)
-      refuse('bad-source', `“${source}” is no name of a source: 1 to 60 letters, digits, -, _ and . can be, and not “${PLATFORM_SOURCE}”`);
+    const ours = [PLATFORM_SOURCE, SAID_BY.member];
+    if (!/^[\w.-]{1,60}$/.test(source) || ours.includes(source))
+      refuse('bad-source', `“${source}” is no name of a source: 1 to 60 letters, digits, -, _ and . can be, and not ${ours.join(' or ')}`);
     this.setting = setting;
     this.source = source;
     this.#told = refused;
