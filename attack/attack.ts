@@ -143,7 +143,12 @@ async function oneMove(lintel: Lintel<any>, by: string, move: Exclude<Move, { wa
     await lintel.askToJoin(move.asks, TENANT);
     return [];
   }
-  const invitation = { address: `${move.invites}@attack.example`, roles: move.roles, ...(move.memberUntil !== undefined && { memberUntil: move.memberUntil }) };
+  const invitation = {
+    address: `${move.invites}@attack.example`,
+    roles: move.roles,
+    ...(move.memberUntil !== undefined && { memberUntil: move.memberUntil }),
+    ...move.gives,
+  };
   // As a step, or as one of many: whoever holds something else than another by it would have found a way.
   const token =
     move.roles.length > 0 ? (await standing.carryOut([{ do: 'invite', ...invitation }]))[0]?.secret : (await standing.invitations.send([invitation]))[0]?.token;

@@ -1,7 +1,7 @@
 /* What two who attack do: from where they begin, and by which moves. */
 import fc from 'fast-check';
 import type { Anchor, Assignment } from 'warm-lintel';
-import type { Step } from 'warm-lintel/server';
+import type { Gives, Step } from 'warm-lintel/server';
 import { holder, hour, of, permission, role, ruling, several, some, step, unlike, until } from './steps.js';
 import { charter, GROUPS, HOUR, OWN_ROLES, PROGRAM, START, STOOD_IN, UNITS } from './world.js';
 
@@ -10,7 +10,13 @@ export type Move =
   | { readonly by: number; readonly asks: string }
   | { readonly by: number; readonly waits: number }
   | { readonly by: number; readonly erases: string }
-  | { readonly by: number; readonly invites: string; readonly roles: readonly Assignment[]; readonly memberUntil: string | undefined };
+  | {
+      readonly by: number;
+      readonly invites: string;
+      readonly roles: readonly Assignment[];
+      readonly memberUntil: string | undefined;
+      readonly gives?: Gives | undefined;
+    };
 
 const whole = { on: 'tenant' } as const;
 const atNorth = { on: 'unit', unitId: 'north' } as const;
@@ -76,6 +82,11 @@ const AIMED: readonly (readonly Move[])[] = [0, 1].flatMap((by) => {
 });
 
 const by = of(0, 1);
+/** Mostly nothing besides roles. */
+const gives = fc.option(fc.record({ groups: some(GROUPS), units: some(UNITS), permissions: fc.array(permission, { maxLength: 1 }) }), {
+  nil: undefined,
+  freq: 1,
+});
 /** Anything: changes; an invitation to somebody, who accepts it; somebody asks to be let in; hours go by; somebody is erased. */
 const anything: fc.Arbitrary<readonly Move[]> = fc.tuple(
   fc.oneof(
@@ -83,7 +94,7 @@ const anything: fc.Arbitrary<readonly Move[]> = fc.tuple(
     { weight: 1, arbitrary: fc.record({ by, asks: of('ann', 'ben', 'eve') }) },
     { weight: 1, arbitrary: of({ by: 0, waits: 1 }, { by: 0, waits: 2 }) },
     { weight: 1, arbitrary: of('cas', 'dot').map((erases) => ({ by: 0, erases })) },
-    { weight: 1, arbitrary: fc.record({ by, invites: of('ann', 'ben', 'eve'), roles: several({ maxLength: 2 }), memberUntil: until }) },
+    { weight: 1, arbitrary: fc.record({ by, invites: of('ann', 'ben', 'eve'), roles: several({ maxLength: 2 }), memberUntil: until, gives }) },
   ),
 );
 

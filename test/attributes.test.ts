@@ -36,6 +36,17 @@ const charter = defineCharter(kinds, {
   roles: {
     farmer: { label: 'Farmer', may: { 'field.read': ['ofRegion', 'ofCrops'] } },
     clerk: { label: 'Clerk', may: { 'member.read': 'tenant', 'member.assign': 'tenant' } },
+    host: {
+      label: 'Host',
+      may: {
+        'member.read': 'tenant',
+        'member.invite': 'tenant',
+        'member.assign': 'tenant',
+        'group.arrange': 'tenant',
+        'unit.arrange': 'tenant',
+        'field.read': 'tenant',
+      },
+    },
     reeve: { label: 'Reeve', may: { 'field.read': 'tenant', 'field.weigh': 'tenant' } },
   },
   limits: {
@@ -78,6 +89,7 @@ beforeAll(async () => {
 });
 afterAll(() => db.destroy());
 
+let made = 0;
 const enter = (user: string) => lintel.enter({ tenant: 'farm', user });
 const says = async (by: string, user: string, said: object) => code((await enter(by)).carryOut([{ do: 'set-attributes', user, attributes: said }] as never));
 const sees = async () => (await (await enter('fay')).find('field' as never)).map(({ id: one }: any) => one).sort();
@@ -186,4 +198,53 @@ test('a rule that asks what is not declared, or is of another type, is refused w
   ]);
   expect(problems((data) => void (data.attributes.region.setBy = ['sauce']))).toEqual(['attributes.region.setBy: no such setter']);
   expect(problems((data) => void (data.attributes.region.setBy = []))).toEqual(['attributes.region.setBy: names at least one who may say it']);
+});
+
+test('an invitation gives groups, units, permissions and attributes too: by the steps by which people give them, of whoever invites, as they stand when it is accepted', async () => {
+  const boss = await enter('boss');
+  await boss.carryOut([
+    { do: 'make-group', id: 'crew', name: 'Crew', people: ['fay'] },
+    { do: 'add-unit', id: 'barn', name: 'Barn' },
+    { do: 'set-roles', holder: { user: 'cleo' }, roles: [whole('host')] },
+  ] as never);
+  const gives = {
+    groups: ['crew'],
+    units: ['barn'],
+    permissions: [{ permission: 'member.read', reach: 'tenant', anchor: { on: 'tenant' } }],
+    attributes: { region: 'north' },
+  };
+  const invite = async (by: string, name: string, more: object) => {
+    await lintel.addPerson({ id: name, name, address: `${name}@farm.example`, confirmedAt: new Date(0) });
+    const [answer] = await (await enter(by)).invitations.send([{ address: `${name}@farm.example`, roles: [whole('farmer')], ...more }] as never);
+    return answer;
+  };
+  const proposal = await (await enter('cleo')).propose([{ do: 'invite', address: 'nobody@farm.example', roles: [whole('farmer')], ...gives }] as never);
+  expect(proposal.problems).toEqual([]);
+  expect(proposal.effects[0]?.permissions.find(({ permission }) => permission === 'field.read')?.records).toMatchObject({ was: 0, becomes: 2 });
+  const nia = await invite('cleo', 'nia', gives);
+  await lintel.acceptInvitation('nia', { token: nia?.token as string });
+  const { me, direct } = (await enter('nia')).facts;
+  expect([me.groupIds, me.unitIds, me.attributes, direct?.length]).toEqual([['crew'], ['barn'], { region: 'north' }, 1]);
+  const then = await boss.audit.heldThen('nia', new Date());
+  expect(then.permissions.map(({ permission }) => permission)).toEqual((await enter('nia')).describe().permissions.map(({ permission }) => permission));
+  expect((await boss.audit.verify()).broken).toBeUndefined();
+  expect((await boss.invitations.list()).find(({ address }) => address === 'nia@farm.example')?.gives).toEqual(gives);
+
+  // What whoever invites may not do by a step, they do not by an invitation; and nothing that there is not.
+  await boss.carryOut([
+    { do: 'make-role', id: 'own-plain', role: { label: 'Plain', may: { 'member.read': ['tenant'], 'member.invite': ['tenant'] } } },
+  ] as never);
+  await boss.carryOut([{ do: 'set-roles', holder: { user: 'fay' }, roles: [{ role: 'own-plain', anchor: { on: 'tenant' } }] }] as never);
+  const asked = async (by: string, more: object) => (await invite(by, `x${++made}`, { roles: [], ...more }))?.code;
+  expect([await asked('fay', { groups: ['crew'] }), await asked('fay', { units: ['barn'] }), await asked('fay', { attributes: { region: 'north' } })]).toEqual(
+    Array(3).fill('refused'),
+  );
+  expect([await asked('cleo', { groups: ['none'] }), await asked('cleo', { attributes: { badge: 1 } })]).toEqual(['not-found', 'attribute-not-yours']);
+  // As they stand when it is accepted: then nothing of it is done.
+  const ola = await invite('cleo', 'ola', gives);
+  await boss.carryOut([{ do: 'set-roles', holder: { user: 'cleo' }, roles: [whole('clerk')] }] as never);
+  expect([await code(lintel.acceptInvitation('ola', { token: ola?.token as string })), (await enter('ola')).isMember]).toEqual(['invitation-void', false]);
+  const pia = await invite('boss', 'pia', gives);
+  await boss.carryOut([{ do: 'drop-group', id: 'crew' }] as never);
+  expect(await code(lintel.acceptInvitation('pia', { token: pia?.token as string }))).toBe('invitation-void');
 });

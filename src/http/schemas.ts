@@ -64,6 +64,14 @@ export const demands = z
   .describe('What is asked of every member’s sign-in before anything else. What is left out is not asked.')
   .meta({ id: 'Demands' });
 
+/** What somebody gets besides roles when they come in. */
+const gives = {
+  groups: z.array(id).max(100).optional(),
+  units: z.array(id).max(100).optional(),
+  permissions: z.array(direct).max(100).optional(),
+  attributes: attributes.optional(),
+};
+
 /** One change, as the library takes it: what is not here is refused before anything runs. */
 export const step = z
   .discriminatedUnion('do', [
@@ -106,6 +114,7 @@ export const step = z
       name: name.optional(),
       roles: z.array(assignment).max(50),
       memberUntil: moment.optional(),
+      ...gives,
     }),
     z.strictObject({
       do: z.literal('enrol'),
@@ -230,7 +239,7 @@ export const done = z.array(
 );
 
 export const newInvitation = z
-  .strictObject({ address: z.string().max(400), name: name.optional(), roles: z.array(assignment).max(50), memberUntil: moment.optional() })
+  .strictObject({ address: z.string().max(400), name: name.optional(), roles: z.array(assignment).max(50), memberUntil: moment.optional(), ...gives })
   .meta({ id: 'NewInvitation' });
 export const sameInvitation = (input: z.infer<typeof newInvitation>): NewInvitation => input as NewInvitation;
 export const invited = z.looseObject({
@@ -273,6 +282,7 @@ export const invitation = z
     address: z.string(),
     name: z.string().nullable(),
     roles: z.array(heldRole),
+    gives: z.looseObject({}).describe('Groups, units, permissions and attributes that come with it'),
     status: z.enum(['pending', 'accepted', 'declined', 'withdrawn', 'expired']),
     invitedAt: moment,
     expiresAt: moment,

@@ -124,6 +124,7 @@ export {
 } from './record/index.js';
 export {
   type Done,
+  type Gives,
   type Handed,
   type Holder,
   holdPerson,

@@ -5,6 +5,7 @@ export type {
   AuditVerdict,
   Done,
   Effect,
+  Gives,
   GroupView,
   Handed,
   HeldThen,

@@ -5,8 +5,9 @@ import { anyOf, forOneOf, isShort, type Predicate } from '../../predicate/index.
 import { obligationOf, peopleReach, ruleOf, Standing } from '../../standing/index.js';
 import { type Change, eachTakenBack, latestChange } from '../change/index.js';
 import { changesOf, courseDiffers, type Holding, isKnown, listMark, momentsOf, type PersonChange, type Reading, standingInTenant } from '../held/index.js';
+import type { Holdings } from '../steps/index.js';
 import { type Handed, inOneSpelling, type LintelTables, type Setting, type Step, secretOf } from '../terms/index.js';
-import { type Holdings, insistOnNeeds, runSteps } from './run.js';
+import { insistOnNeeds, runSteps } from './run.js';
 
 /** Records of a kind that at least one of some people reaches, as counted at a moment. */
 export interface RecordsReached {

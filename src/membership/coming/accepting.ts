@@ -1,10 +1,11 @@
 import type { Kysely, Transaction } from 'kysely';
-import { LintelError } from '../../base/index.js';
+import { isLintelError, LintelError } from '../../base/index.js';
 import { type Assignment, aKeyholder, everythingMet } from '../../standing/index.js';
 import { changeTenant, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
 import { endingBy, giverInTenant, mayGive } from '../held/index.js';
 import { assignmentRows } from '../steps/index.js';
 import { howHanded, type InvitationRow, invalid, type LintelTables, maskAddress, readAddress, readToken, type Setting } from '../terms/index.js';
+import { giveMore } from './gives.js';
 import { rolesOf, statusAt } from './invitations.js';
 import { insistOnSeat, joinTenant } from './tenants.js';
 
@@ -112,7 +113,7 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
     const inviter = await giverInTenant(tx, setting, { tenant: tenantId, user: row.invited_by, fulfilled });
     const roles = rolesOf(setting.charter, row);
     if (!inviter.now.may('member.invite') || !roles.every((role) => mayGive(inviter, endingBy(role, row.member_until)))) {
-      throw new LintelError('invitation-void', 'The person who invited you may no longer give what this invitation holds. Ask for a new one.', {});
+      throw invitationVoid();
     }
     if (row.member_until !== null && row.member_until <= at)
       throw new LintelError('invitation-void', 'The membership that this invitation is for has ended already. Ask for a new one.', {});
@@ -120,6 +121,9 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
     insistOnRules(change, roles);
     await joinTenant(tx, tenantId, userId, at, await assignmentRows(change, roles), row.member_until);
     await insistOnApartOf(change, userId);
+    const more = await giveMore({ ...change, number: change.number + 1 }, inviter, userId, row.gives).catch((error: unknown) => {
+      throw isLintelError(error) ? invitationVoid() : error;
+    });
     await tx.deleteFrom('lintel_request').where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
     await tx
       .updateTable('lintel_invitation')
@@ -131,13 +135,19 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
     if (!person.confirmed_at && row.mailed) await tx.updateTable('lintel_person').set({ confirmed_at: at }).where('id', '=', userId).execute();
     return {
       result: { tenantId },
-      entry: {
-        what: 'invitation accepted',
-        event: { invitation: row.id, user: userId, roles: row.roles, ...(row.member_until && { endsAt: row.member_until.toISOString() }) },
-      },
+      entry: [
+        {
+          what: 'invitation accepted',
+          event: { invitation: row.id, user: userId, roles: row.roles, ...(row.member_until && { endsAt: row.member_until.toISOString() }) },
+        },
+        ...more.map(({ what, event, was, words }) => ({ what, event: { ...event, ...was }, ...(words && { words }) })),
+      ],
     };
   });
 }
+
+const invitationVoid = () =>
+  new LintelError('invitation-void', 'The person who invited you may no longer give what this invitation holds. Ask for a new one.', {});
 
 /** Declines an invitation, by its link. @throws LintelError as {@link lookAtInvitation}. */
 export async function decline(setting: Setting, token: string): Promise<void> {

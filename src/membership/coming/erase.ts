@@ -78,7 +78,7 @@ async function eraseIn({ tx, tenantId }: Change, traces: Traces): Promise<void> 
   const { userId } = traces;
   const mine = sql<boolean>`(tenant_id, id) in (${invitationsAbout(traces)})`;
   const status = sql<'withdrawn'>`case status when 'pending' then 'withdrawn' else status end`;
-  const gone = { address: `erased ${userId}`, address_written: 'erased', name: null, status };
+  const gone = { address: `erased ${userId}`, address_written: 'erased', name: null, gives: '{}', status };
   await sql`update lintel_outbox set last_error = null where tenant_id = ${tenantId} and (tenant_id, invitation_id) in (${invitationsAbout(traces)})`.execute(
     tx,
   );

@@ -18,6 +18,6 @@ export {
 export { asIfAccepted, type Invitation, type InviteAnswer, invitationSteps, invite, listInvitations, type NewInvitation } from './invitations.js';
 export { askToJoin, type JoinRequest, joiningSteps, listRequests, readRules, stopAsking } from './joining.js';
 export { addPerson, changeAddress, giveUpAddress, type NewPerson, passwordChosen, personByAddress, proofToken, proveAddress, renamePerson } from './people.js';
-export { listPrograms, type Program, programOfKey, programSteps, programsWithKeysOf } from './programs.js';
+export { listPrograms, type Program, programOfKey, programSteps } from './programs.js';
 export { closeTenant, myTenants, type NewTenant, openTenant, type Plan, type PlanEffect, reopenTenant, setPlan, tenantSteps } from './tenants.js';
 export { beginView, endView, type LookAs, viewedFacts } from './views.js';

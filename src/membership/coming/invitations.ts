@@ -7,20 +7,24 @@ import { anchorOf, endingBy, insistOnGiving, insistOnPeople, isKnown, ownRoles, 
 import type { AuditEntry } from '../record/index.js';
 import { assignmentRows, keyholderEnds, readUntil } from '../steps/index.js';
 import {
+  type Gives,
   type InvitationRow,
   type InvitedRole,
   inOneSpelling,
   insertMany,
+  madeUpId,
   newToken,
   readAddress,
   readName,
   renewToken,
   type Setting,
   type Step,
+  takenBack,
 } from '../terms/index.js';
+import { giveMore, onlyGives } from './gives.js';
 import { joinTenant } from './tenants.js';
 
-export interface NewInvitation {
+export interface NewInvitation extends Gives {
   readonly address: string;
   readonly name?: string;
   /** What they will hold once they accept. An empty list is none. */
@@ -47,6 +51,8 @@ export interface Invitation {
   readonly address: string;
   readonly name: string | null;
   readonly roles: readonly (Assignment & { readonly label: string })[];
+  /** What is given besides roles. */
+  readonly gives: Gives;
   readonly status: InvitationRow['status'];
   readonly invitedAt: Date;
   readonly expiresAt: Date;
@@ -110,6 +116,23 @@ interface Ready {
   readonly name: string | null;
   readonly roles: readonly InvitedRole[];
   readonly memberUntil: Date | null;
+  readonly gives: Gives;
+}
+
+/** What is given besides roles may be given: it is tried on somebody whom there is not, and taken back. */
+async function insistOnMore(change: Change, roles: readonly Assignment[], gives: Gives): Promise<void> {
+  if (Object.keys(gives).length === 0) return;
+  await takenBack(change.tx, async (tx) => {
+    const inside = { ...change, tx };
+    await giveMore(inside, change.giver, await comeIn(inside, madeUpId(), 'somebody', roles), gives);
+  });
+}
+
+/** Somebody is a member, to be looked at and taken back. */
+async function comeIn(change: Change, id: string, name: string, roles: readonly Assignment[]): Promise<string> {
+  await change.tx.insertInto('lintel_person').values({ id, name, address: id, address_written: id }).execute();
+  await joinTenant(change.tx, change.tenantId, id, change.at, await assignmentRows(change, roles));
+  return id;
 }
 
 async function readInvitation(change: Change, input: NewInvitation): Promise<Ready> {
@@ -123,7 +146,9 @@ async function readInvitation(change: Change, input: NewInvitation): Promise<Rea
   );
   insistOnRules(change, input.roles);
   if (memberUntil !== null && input.roles.some(({ role }) => role === KEYHOLDER)) throw keyholderEnds();
-  return { address, name, roles: await keptRoles(change, input.roles), memberUntil };
+  const gives = onlyGives(input);
+  await insistOnMore(change, input.roles, gives);
+  return { address, name, roles: await keptRoles(change, input.roles), memberUntil, gives };
 }
 
 /** Roles as they are kept for somebody who is still to come; each is checked. */
@@ -189,7 +214,7 @@ async function inviteEach(change: Change, inputs: readonly NewInvitation[]): Pro
   const entry: AuditEntry[] = [];
   const answers = ready.map((one): InviteAnswer => {
     if (!('roles' in one)) return one;
-    const { address, name, roles, memberUntil } = one;
+    const { address, name, roles, memberUntil, gives } = one;
     const told = { address: address.written };
     if (known.members.has(address.normal)) return { ...told, outcome: 'already a member', words: `${address.written} is a member already.` };
     const pending = known.pending.get(address.normal);
@@ -213,6 +238,7 @@ async function inviteEach(change: Change, inputs: readonly NewInvitation[]): Pro
       address_written: address.written,
       name,
       roles: [...roles],
+      gives,
       status: 'pending',
       token_hash: secret?.hash ?? null,
       invited_by: actor.userId as string,
@@ -220,8 +246,10 @@ async function inviteEach(change: Change, inputs: readonly NewInvitation[]): Pro
       expires_at: expires,
       member_until: memberUntil,
     });
-    const event = { invitation: id, roles, ...(memberUntil && { memberUntil: memberUntil.toISOString() }) };
-    entry.push({ what: 'invited', event, words: { address: address.normal, ...(name && { name }) } });
+    const { attributes, ...held } = gives;
+    const event = { invitation: id, roles, ...held, ...(memberUntil && { memberUntil: memberUntil.toISOString() }) };
+    const beside = { address: address.normal, ...(name && { name }), ...(attributes && { attributes: JSON.stringify(attributes) }) };
+    entry.push({ what: 'invited', event, words: beside });
     const words = setting.hasMailer ? `An invitation is on its way to ${address.written}.` : `No mail is set up: hand the link to ${address.written} yourself.`;
     return { ...told, outcome: 'invited', words, invitationId: id, ...(secret && { token: secret.token }) };
   });
@@ -270,10 +298,12 @@ export const invitationSteps: Handlers<'invite' | 'send-again' | 'withdraw'> = {
     run: async (change, { invitation }) => {
       const { tx, tenantId, at, actor, setting } = change;
       const row = await pendingById(change, invitation);
+      const roles = rolesOf(setting.charter, row);
       insistOnGiving(
         change.giver,
-        rolesOf(setting.charter, row).map((role) => endingBy(role, row.member_until)),
+        roles.map((role) => endingBy(role, row.member_until)),
       );
+      await insistOnMore(change, roles, row.gives);
       await tx
         .updateTable('lintel_invitation')
         .set({ expires_at: new Date(at.getTime() + setting.invitationDays * DAY), invited_by: actor.userId as string })
@@ -312,12 +342,8 @@ export async function asIfAccepted(change: Change, steps: readonly Step[]): Prom
     if (step.do !== 'invite' && (step.do !== 'enrol' || step.id !== undefined)) continue;
     const { normal, written } = readAddress(step.address);
     const id = `${step.do === 'invite' ? 'invited' : 'enrolled'}:${normal}`;
-    await change.tx
-      .insertInto('lintel_person')
-      .values({ id, name: step.do === 'enrol' ? step.name : written, address: id, address_written: id })
-      .execute();
-    await joinTenant(change.tx, change.tenantId, id, change.at, await assignmentRows(change, step.roles));
-    ids.push(id);
+    ids.push(await comeIn(change, id, step.do === 'enrol' ? step.name : written, step.roles));
+    if (step.do === 'invite') await giveMore(change, change.giver, id, onlyGives(step));
   }
   return ids;
 }
@@ -336,6 +362,7 @@ export async function listInvitations(
       'i.address_written',
       'i.name',
       'i.roles',
+      'i.gives',
       'i.status',
       'i.invited_at',
       'i.expires_at',
@@ -362,6 +389,7 @@ export async function listInvitations(
     address: row.address_written,
     name: row.name,
     roles: rolesOf(charter, row).map((held) => ({ ...held, label: roleLabel(charter, held.role) })),
+    gives: row.gives,
     status: statusAt(row, setting.now()),
     invitedAt: row.invited_at,
     expiresAt: row.expires_at,

@@ -45,18 +45,6 @@ export async function insistOnPower(change: Change, user: string, held?: { reado
   }
 }
 
-/** The programs of which somebody made a key that still counts: what these can do, that person can. */
-export async function programsWithKeysOf({ tx, tenantId, at, actor }: Change): Promise<Set<string>> {
-  const rows = await tx
-    .selectFrom('lintel_key')
-    .select('program_id')
-    .where('tenant_id', '=', tenantId)
-    .where('made_by', '=', actor.userId ?? '')
-    .where('ends_at', '>', at)
-    .execute();
-  return new Set(rows.map((row) => row.program_id));
-}
-
 function readEnd(ends: string | undefined, change: Change): Date {
   const end = readUntil(ends, change) ?? new Date(change.at.getTime() + USUAL_DAYS * DAY);
   if (end.getTime() > change.at.getTime() + MOST_DAYS * DAY)

@@ -1,7 +1,7 @@
 export { giverInTenant, ownRoles, type RoleToGive, rolesToGive, standingInTenant } from './afresh.js';
 export { type GroupView, listGroups, listRoles, listUnits, type RoleHolder, type RoleView, type UnitView } from './arrangement.js';
 export { changesOf, type PersonChange } from './effects.js';
-export { anchorColumns, anchorOf, assignmentOf, existing, isActive, readCourses, readFacts, SAID_BY, type Said, saidOf, standingsOf } from './facts.js';
+export { anchorColumns, anchorOf, assignmentOf, existing, isActive, readCourses, readFacts, SAID_BY, standingsOf } from './facts.js';
 export { endingBy, Giver, givesByCharter, insistOnGiving, mayGive } from './giving.js';
 export { listMark } from './lists.js';
 export { keyholdersOf, listMembers, type Member, type Part, roleLabel } from './members.js';

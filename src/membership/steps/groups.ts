@@ -13,7 +13,7 @@ export async function insistOnMembers({ tx, tenantId }: Change, people: readonly
   if (rows.length > 0) throw new LintelError('not-found', 'One of these people is no member.', {});
 }
 
-async function peopleOf({ tx, tenantId }: Change, group: string): Promise<string[]> {
+export async function peopleOf({ tx, tenantId }: Change, group: string): Promise<string[]> {
   const rows = await tx
     .selectFrom('lintel_group_member')
     .select('user_id')

@@ -16,6 +16,6 @@ export {
 } from './ids.js';
 export { holdPerson, lockPerson, lockTenants } from './locks.js';
 export { insertMany, PLATFORM_SOURCE, type Setting, takenBack } from './setting.js';
-export type { Done, Handed, Holder, Joining, RoleInput, Step, StepOf, Touched } from './step.js';
+export type { Done, Gives, Handed, Holder, Joining, RoleInput, Step, StepOf, Touched } from './step.js';
 export type { AssignmentRow, InvitationRow, InvitedRole, JoiningRow, LintelTables } from './tables.js';
 export { howHanded, invalid, isSecret, newKey, newToken, readKey, readToken, renewToken, secretOf, splitToken } from './token.js';

@@ -20,6 +20,16 @@ export interface Joining {
   readonly roles?: readonly Assignment[];
 }
 
+/** What somebody gets besides roles when they come in. What is left out is none. */
+export interface Gives {
+  readonly groups?: readonly string[];
+  /** Units in which they are placed. */
+  readonly units?: readonly string[];
+  readonly permissions?: readonly DirectPermission[];
+  /** Facts that the charter declares. */
+  readonly attributes?: Readonly<Record<string, unknown>>;
+}
+
 /** One change of a tenant's membership, as a value: it can be sent, shown, proposed, and carried out together with others. */
 export type Step =
   /** Replaces what roles a holder has, in one step. */
@@ -96,7 +106,7 @@ export type Step =
       readonly demands?: Demands;
     }
   /** Invites an address. `memberUntil`, ISO 8601: when the membership that comes of it ends by itself. For many at once there is `invitations.send`. */
-  | { readonly do: 'invite'; readonly address: string; readonly name?: string; readonly roles: readonly Assignment[]; readonly memberUntil?: string }
+  | ({ readonly do: 'invite'; readonly address: string; readonly name?: string; readonly roles: readonly Assignment[]; readonly memberUntil?: string } & Gives)
   /**
    * Makes somebody a member at once, by an account that the organisation keeps: it enters no other. The way in is answered once, as `secret`, to hand over: it counts for seven days,
    * and for one use. `memberUntil`, ISO 8601: when the membership ends by itself.

@@ -16,6 +16,7 @@ import type {
   OutboxRow,
   UnheardRow,
 } from './record-tables.js';
+import type { Gives } from './step.js';
 
 /** Somebody with an account, whatever tenants they belong to. Keyed by person. */
 export interface PersonRow {
@@ -287,6 +288,8 @@ export interface InvitationRow {
   address_written: string;
   name: string | null;
   roles: JSONColumnType<InvitedRole[], string, string>;
+  /** What is given besides roles. */
+  gives: JSONColumnType<Gives, string | undefined, string>;
   status: 'pending' | 'accepted' | 'declined' | 'withdrawn' | 'expired';
   /** SHA-256 of the secret; null until a link was made. */
   token_hash: string | null;

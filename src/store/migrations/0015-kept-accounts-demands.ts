@@ -30,6 +30,7 @@ begin
   return new;
 end $$;
 create trigger lintel_kept_stays before insert or update on lintel_person_tenant for each row execute function lintel_kept_stays();
+alter table lintel_invitation add column gives jsonb not null default '{}';
 alter table lintel_tenant add column demands jsonb not null default '{}';
 alter table lintel_member add column asked_password boolean not null default false;
 create table lintel_entered (
