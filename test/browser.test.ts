@@ -327,6 +327,26 @@ test('somebody enrolled comes in by what was handed over, by a password of their
   await sql`update lintel_tenant set demands = '{}' where id = 'quillmoor'`.execute(demo.lintel.db);
 });
 
+test('a list of people is read whole, told with its mistakes, and carried out', async () => {
+  const page = await newcomer();
+  await signIn(page, 'maren@alderbrook.example');
+  await page.goto(`${base}/t/alderbrook/members`);
+  await page.getByRole('button', { name: 'From a list' }).click();
+  const dialog = page.getByRole('dialog', { name: 'People from a list' });
+  const choose = (text: string) => page.locator('input[type=file]').setInputFiles({ name: 'people.csv', mimeType: 'text/csv', buffer: Buffer.from(text) });
+  await choose('address,roles\nhugo@list.example,Keepr\nida@list.example,Keeper\n');
+  await dialog.getByText('1 mistake; nothing was done.').waitFor();
+  await dialog.getByText('no role “Keepr”; did you mean keeper?').waitFor();
+  expect(await dialog.getByRole('button', { name: 'Carry it out' }).count()).toBe(0);
+  await choose('address,roles\nhugo@list.example,Keeper\nida@list.example,Keeper\n');
+  await dialog.getByText('It would be so; nothing was done yet: 2 invited, 0 changed, 0 as they are, 0 refused.').waitFor();
+  expect((await axe(page)).filter((v) => v.impact === 'serious' || v.impact === 'critical')).toEqual([]);
+  await dialog.getByRole('button', { name: 'Carry it out' }).click();
+  await dialog.getByText('Done: 2 invited').waitFor();
+  await page.keyboard.press('Escape');
+  await page.getByRole('table', { name: 'Invited' }).getByText('hugo@list.example').waitFor();
+});
+
 test('two tabs in two tenants do not mix', async () => {
   const first = await newcomer();
   // One click enters as somebody of the demo.

@@ -11,7 +11,7 @@ import { connect, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { apiaryOnPostgres } from './worlds.js';
 
-test.for(['scoping', 'membership', 'testing-access', 'http', 'operations', 'guide/accounts', 'reference/errors', 'reference/charter'])(
+test.for(['scoping', 'membership', 'testing-access', 'http', 'operations', 'guide/accounts', 'guide/files', 'reference/errors', 'reference/charter'])(
   'each example of docs/%s.md prints what stands below it',
   async (name) => {
     const page = readFileSync(`docs/${name}.md`, 'utf8');

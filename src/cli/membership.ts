@@ -239,7 +239,8 @@ async function sendAll(
   return answers;
 }
 
-const acting = <C extends Command<any, any>>(command: C) =>
+/** How a change is made. */
+export const acting = <C extends Command<any, any>>(command: C) =>
   command
     .option('--as <person>', 'in whose name; it goes on record, and their powers are the bounds')
     .option('--reason <text>', 'why, for the record')

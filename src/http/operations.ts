@@ -1,6 +1,7 @@
 import * as z from 'zod';
 import { fromBase64url, LintelError, toBase64url } from '../base/index.js';
 import { withOurIds } from '../membership/index.js';
+import { readPeopleFile } from '../provisioning/index.js';
 import type { Proposal, ServerStanding, Step } from '../server/index.js';
 import { APPEALS } from './appeals.js';
 import { authzen } from './authzen.js';
@@ -229,6 +230,23 @@ export const OPERATIONS: readonly Operation[] = [
       const steps = fromOutside(standing, body.steps as Step[]);
       const done = await standing.carryOut('basis' in body ? ({ ...body, steps } as Proposal) : steps, { reason: body.reason, seen });
       return { done: done.map(({ words: _, ...one }) => one) };
+    },
+  },
+  {
+    in: 'tenant',
+    id: 'bringPeople',
+    costs: 20,
+    most: LARGE,
+    method: 'post',
+    path: '/tenants/{tenant}/people',
+    summary:
+      'People from a list as CSV: members get what they do not have, others are invited with it. With a mistake in it nothing is done; `dryRun` says what would be.',
+    body: z.strictObject({ csv: z.string().max(LARGE), dryRun: z.boolean().optional(), reason: s.name.optional() }),
+    answers: s.brought,
+    run: async ({ standing, body: { csv, dryRun, reason } }) => {
+      const { people, problems } = await readPeopleFile(csv, standing);
+      if (problems.length > 0) return { problems };
+      return { problems, ...(await standing.members.bring(people, { dryRun: dryRun === true, ...(reason && { reason }) })) };
     },
   },
   {

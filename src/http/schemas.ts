@@ -290,6 +290,15 @@ export const invitation = z
     mail: z.enum(['waiting', 'sent', 'given up', 'none']),
   })
   .meta({ id: 'Invitation' });
+export const brought = z.looseObject({
+  problems: z
+    .array(z.looseObject({ line: z.number(), column: z.string().optional(), code: z.string(), words: z.string() }))
+    .describe('What is wrong in the list, line by line; then nothing was done'),
+  invited: z.number().optional(),
+  changed: z.number().optional(),
+  same: z.number().optional(),
+  refused: z.array(z.looseObject({ address: z.string(), code: z.string(), words: z.string() })).optional(),
+});
 export const ways = z.array(z.looseObject({ reach: z.string(), anchor: z.looseObject({ on: z.string() }), path: z.looseObject({ by: z.string() }) }));
 export const held = z
   .looseObject({ line: z.string(), permissions: z.array(z.looseObject({ permission: z.string(), label: z.string(), ways })) })

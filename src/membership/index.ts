@@ -1,5 +1,8 @@
 export {
   attemptEach,
+  type BringOptions,
+  type BringReport,
+  bring,
   type Carrying,
   carryOut,
   type Effect,

@@ -64,6 +64,15 @@ export class MembersFace extends Face {
     await this.carryOut({ do: 'set-roles', holder: { user: userId }, roles }, reason);
   }
 
+  /**
+   * Brings people to hold at least this: members get what they do not have, others are invited with it; nothing is taken away. In parts of 100, each a transaction.
+   *
+   * @throws LintelError `refused` for somebody who may not invite at all; what is refused for one person is in the report.
+   */
+  bring(people: readonly membership.NewInvitation[], options?: membership.BringOptions): Promise<membership.BringReport> {
+    return membership.bring(this.setting, this.tenantId, this.actorId, people, options);
+  }
+
   async place(userId: string, unitIds: readonly string[]): Promise<void> {
     await this.carryOut({ do: 'place', user: userId, units: unitIds });
   }

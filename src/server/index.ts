@@ -3,6 +3,8 @@ export type {
   AppealStatus,
   AuditEvent,
   AuditVerdict,
+  BringOptions,
+  BringReport,
   Done,
   Effect,
   Gives,

@@ -9,6 +9,7 @@ import { useChange } from './change.js';
 import { EnrolForm, WayIn } from './enrol.js';
 import { InviteForm } from './invite.js';
 import { Dialog, PeopleTabs, placeWords, RoleChoice } from './parts.js';
+import { PeopleFileForm } from './people-file.js';
 import { Requests } from './requests.js';
 import { Trouble, useTry } from './trouble.js';
 
@@ -52,6 +53,7 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
   const sites = useLoad<Listed<Named>>(`${at}/units`);
   const attempt = useTry();
   const [inviting, setInviting] = useState(false);
+  const [listing, setListing] = useState(false);
   const [enrolling, setEnrolling] = useState(false);
   const [way, setWay] = useState<string>();
   const [changing, setChanging] = useState<MemberRow>();
@@ -79,6 +81,9 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
       <Group justify="space-between" align="flex-start">
         <Title order={1}>Members</Title>
         <Group>
+          <ActionButton action="member.invite" variant="light" onClick={() => setListing(true)}>
+            From a list
+          </ActionButton>
           <ActionButton action="member.enrol" variant="light" onClick={() => setEnrolling(true)}>
             Enrol somebody
           </ActionButton>
@@ -158,6 +163,9 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
       {change.dialog}
       <Dialog opened={inviting} onClose={() => setInviting(false)} title="Invite people" size="xl">
         <InviteForm tenant={tenant} toGive={toGive.data.items} sites={sites.data.items} done={reload} />
+      </Dialog>
+      <Dialog opened={listing} onClose={() => setListing(false)} title="People from a list" size="lg">
+        <PeopleFileForm tenant={tenant} done={reload} />
       </Dialog>
       <Dialog opened={enrolling} onClose={() => setEnrolling(false)} title="Enrol somebody">
         <EnrolForm

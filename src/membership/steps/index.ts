@@ -3,7 +3,7 @@ export { deputySteps } from './deputies.js';
 export { type Going, goThrough, type Holdings, insistOnNeeds } from './going.js';
 export { groupSteps, peopleOf } from './groups.js';
 export { handingSteps } from './handing.js';
-export { assignmentRows, holderSteps, insistOnHolder, keyholderEnds, peopleOfHolders, readUntil, rolesOnRecord } from './holders.js';
+export { assignmentRows, holderSteps, insistOnHolder, keyholderEnds, peopleOfHolders, readUntil, rolesHeld, rolesOnRecord } from './holders.js';
 export { endMembership, memberSteps } from './members.js';
 export { openingSteps } from './openings.js';
 export { roleSteps } from './roles.js';

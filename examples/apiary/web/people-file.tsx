@@ -1,0 +1,78 @@
+import { Alert, Button, FileInput, Group, Stack, Table, Text } from '@mantine/core';
+import { type ReactNode, useState } from 'react';
+import { call } from './api.js';
+import { Trouble, useTry } from './trouble.js';
+
+interface Answer {
+  problems: { line: number; column?: string; words: string }[];
+  invited?: number;
+  changed?: number;
+  same?: number;
+  refused?: { address: string; words: string }[];
+}
+
+const told = ({ invited, changed, same, refused }: Answer) => `${invited} invited, ${changed} changed, ${same} as they are, ${refused?.length} refused.`;
+
+/** A list of people as CSV: what is wrong with it, what it would do, and then that it is done. */
+export function PeopleFileForm({ tenant, done }: { tenant: string; done: () => void }): ReactNode {
+  const [csv, setCsv] = useState('');
+  const [answer, setAnswer] = useState<Answer>();
+  const [carried, setCarried] = useState(false);
+  const { error, busy, run } = useTry();
+  const send = (text: string, dryRun: boolean) =>
+    run(async () => {
+      setAnswer(await call<Answer>('POST', `/lintel/tenants/${tenant}/people`, { csv: text, dryRun }));
+      setCarried(!dryRun);
+      if (!dryRun) done();
+    });
+  const choose = (file: File | null) => {
+    setAnswer(undefined);
+    setCarried(false);
+    void file?.text().then((text) => {
+      setCsv(text);
+      send(text, true);
+    });
+  };
+  const isSound = answer !== undefined && answer.problems.length === 0;
+  const rows = answer
+    ? [...answer.problems.map((one) => [`${one.line}`, one.column ?? '', one.words]), ...(answer.refused ?? []).map((one) => ['', one.address, one.words])]
+    : [];
+  return (
+    <Stack>
+      <Text size="sm">
+        The first line names the columns: <code>address</code>, and where you want them <code>name</code>, <code>roles</code>, <code>groups</code>,{' '}
+        <code>units</code>, <code>until</code>. Members get what they do not have, others are invited. Nothing is taken away.
+      </Text>
+      <FileInput label="A list as CSV" placeholder="Choose a file" accept=".csv,text/csv" onChange={choose} disabled={busy} />
+      <Trouble error={error} />
+      <div aria-live="polite">
+        {answer && !isSound && (
+          <Alert color="red">{answer.problems.length === 1 ? '1 mistake' : `${answer.problems.length} mistakes`}; nothing was done.</Alert>
+        )}
+        {isSound && <Alert color="honey">{carried ? `Done: ${told(answer)}` : `It would be so; nothing was done yet: ${told(answer)}`}</Alert>}
+      </div>
+      {rows.length > 0 && (
+        <div className="scroll">
+          <Table aria-label="What is wrong">
+            <Table.Tbody>
+              {rows.map(([line, where, words]) => (
+                <Table.Tr key={`${line} ${where} ${words}`}>
+                  <Table.Td>{line && `line ${line}`}</Table.Td>
+                  <Table.Td>{where}</Table.Td>
+                  <Table.Td>{words}</Table.Td>
+                </Table.Tr>
+              ))}
+            </Table.Tbody>
+          </Table>
+        </div>
+      )}
+      {isSound && !carried && (
+        <Group>
+          <Button loading={busy} onClick={() => send(csv, false)}>
+            Carry it out
+          </Button>
+        </Group>
+      )}
+    </Stack>
+  );
+}

@@ -1,0 +1,82 @@
+import { readFile } from 'node:fs/promises';
+import { resolve } from 'node:path';
+import type { Command } from '@commander-js/extra-typings';
+import { LintelError } from '../base/index.js';
+import { type LineProblem, readPeopleFile } from '../provisioning/index.js';
+import type { BringReport } from '../server/index.js';
+import { barFor } from './bar.js';
+import { readConfig, type Sources } from './config.js';
+import { ofOwn } from './copy.js';
+import { answer } from './grid.js';
+import { actorOf, findTenant, withDatabase } from './look.js';
+import { acting } from './membership.js';
+import { formatOption, withSources } from './options.js';
+import { EXIT, type Surroundings } from './surroundings.js';
+
+interface PeopleOptions extends Sources {
+  readonly tenant?: string | undefined;
+  readonly as?: string | undefined;
+  readonly dryRun?: true | undefined;
+  readonly reason?: string | undefined;
+  readonly format: 'text' | 'json' | 'md';
+}
+
+const problemRows = (problems: readonly LineProblem[]) => problems.map(({ line, column, code, words }) => [String(line), column ?? '', words, code]);
+
+function told(
+  { invited, changed, same, refused }: BringReport,
+  dryRun: boolean,
+  lineOf: ReadonlyMap<string, number>,
+  { format }: PeopleOptions,
+  around: Surroundings,
+): number {
+  if (format === 'json') around.out(JSON.stringify({ dryRun, invited, changed, same, refused }, null, 2));
+  else {
+    around.out(`${dryRun ? 'It would be so; nothing was done: ' : ''}${invited} invited, ${changed} changed, ${same} as they are, ${refused.length} refused.`);
+    const rows = refused.map(({ address, words, code }) => [String(lineOf.get(address) ?? ''), address, words, code]);
+    if (rows.length > 0) around.out(answer(format, refused, ['line', 'address', 'why not', ''], rows));
+  }
+  return refused.length === 0 ? EXIT.yes : EXIT.refused;
+}
+
+async function peopleCommand(file: string, options: PeopleOptions, around: Surroundings): Promise<number> {
+  return withDatabase(ofOwn(await readConfig(options, around.cwd)), async (lintel) => {
+    const actor = await actorOf(await findTenant(lintel, options.tenant), options);
+    const text = await readFile(resolve(around.cwd, file), 'utf8').catch((cause: unknown) => {
+      throw new LintelError('bad-file', `${file} cannot be read: ${cause instanceof Error ? cause.message : String(cause)}`, {}, { cause });
+    });
+    const { people, problems } = await readPeopleFile(text, actor);
+    if (problems.length > 0) {
+      around.out(answer(options.format, { problems }, ['line', 'column', 'what is wrong', ''], problemRows(problems)));
+      around.err(`${problems.length === 1 ? '1 mistake' : `${problems.length} mistakes`}; nothing was done.`);
+      return EXIT.refused;
+    }
+    const bar = await barFor(around, 'people');
+    bar?.start(people.length, 0);
+    const { dryRun = false, reason } = options;
+    const report = await actor.members.bring(people, { dryRun, ...(reason !== undefined && { reason }), progress: (done) => bar?.update(done) });
+    bar?.stop();
+    return told(report, dryRun, new Map(people.map(({ address, line }) => [address, line])), options, around);
+  });
+}
+
+export function addPeopleCommand(program: Command, around: Surroundings, answered: (code: number) => void): void {
+  acting(
+    withSources(
+      program
+        .command('people')
+        .description(
+          'Brings people from a CSV file: members get what they do not have, others are invited with it. Nothing is taken away, and the same file again changes nothing.',
+        ),
+    ),
+  )
+    .argument('<file>', 'columns: address, name, roles, groups, units, until, and the attributes of the charter')
+    .addOption(formatOption())
+    .addHelpText(
+      'after',
+      '\nExample:\n  lintel people people.csv --as maren --tenant alderbrook --dry-run\n\n  address,name,roles,groups,until\n  nora@fern.example,Nora Fern,"Keeper; Site warden@Orchard side",Juniors,2027-12-31',
+    )
+    .action(async (file, options) => {
+      answered(await peopleCommand(file as string, options as PeopleOptions, around));
+    });
+}

@@ -1,0 +1,1 @@
+export { type LineProblem, type PeopleFile, readPeopleFile } from './people-file.js';

@@ -1,0 +1,168 @@
+/* Lists of people as CSV: read whole, every mistake told with its line; then carried out in parts, again without a double, and nothing is taken away. */
+import { type Kysely, sql } from 'kysely';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { defineCharter, defineKinds, flag, id, integer, oneOf, owner, tenant, text } from 'warm-lintel';
+import { readPeopleFile } from 'warm-lintel/provisioning';
+import { createLintel, type Lintel } from 'warm-lintel/server';
+import { code, whole } from './club.js';
+import { emptyPostgres } from './worlds.js';
+
+const ids = { type: 'text' } as const;
+const charter = defineCharter(
+  defineKinds(
+    {
+      hive: {
+        table: 'hives',
+        label: 'name',
+        fields: { id: id(ids), tenantId: tenant(ids), ownerId: owner(ids), name: text() },
+        actions: { read: { label: 'See' } },
+      },
+    },
+    {},
+  ),
+  {
+    attributes: { region: { is: oneOf(['north', 'south']) }, badge: { is: integer() }, crops: { is: text(), several: true }, shy: { is: flag() } },
+    roles: {
+      keeper: { label: 'Keeper', may: { 'hive.read': 'tenant' } },
+      warden: { label: 'Site warden', may: { 'hive.read': 'tenant' } },
+      clerk: { label: 'Clerk', may: { 'member.read': 'tenant', 'member.invite': 'tenant', 'member.assign': 'tenant' }, gives: ['keeper'] },
+    },
+  },
+);
+
+let lintel: Lintel<any>;
+let db: Kysely<any>;
+beforeAll(async () => {
+  ({ db } = await emptyPostgres());
+  await sql
+    .raw(`create table hives (${['id', 'tenant_id', 'owner_id', 'name'].map((name) => `${name} text collate "C"`).join(', ')}, primary key (id))`)
+    .execute(db);
+  const mailer = { send: async () => {} };
+  lintel = createLintel({ charter, db, mailer, invitationLink: (token: string) => token, sending: { byTenant: 100_000 } }) as never;
+  await lintel.prepare();
+  const people = ['boss', 'cleo', 'mo'].map((name) => ({ id: name, name, address: `${name}@list.example`, confirmedAt: new Date(0) }));
+  const member = (user: string, role: string) => ({ tenant: 'list', user, roles: [whole(role)] });
+  await lintel.intake({
+    people,
+    tenants: [{ id: 'list', name: 'List' }],
+    members: [member('boss', 'keyholder'), member('cleo', 'clerk'), member('mo', 'warden')],
+  } as never);
+  await (await enter('boss')).carryOut([
+    { do: 'make-group', id: 'g1', name: 'Juniors', people: ['cleo'] },
+    { do: 'add-unit', id: 'u1', name: 'Orchard side' },
+  ] as never);
+});
+afterAll(() => db.destroy());
+
+const enter = (user: string) => lintel.enter({ tenant: 'list', user });
+const read = async (file: string, by = 'boss') => readPeopleFile(file, await enter(by));
+const count = async (table: string) => Number((await sql<{ n: string }>`select count(*) as n from ${sql.table(table)}`.execute(db)).rows[0]?.n);
+
+test('a file says what it means by ids or names, in any column order, parted by commas or semicolons', async () => {
+  const line = { line: 2, address: 'nora@fern.example', name: 'Nora Fern', groups: ['g1'], units: ['u1'], memberUntil: '2027-01-31T23:59:59.000Z' };
+  const roles = [
+    whole('keeper'),
+    { role: 'warden', anchor: { on: 'unit', unitId: 'u1' } },
+    { role: 'warden', anchor: { on: 'record', kind: 'hive', id: 'h:1' } },
+  ];
+  const attributes = { region: 'north', badge: 7, crops: ['rye', 'oats'], shy: true };
+  const comma = `\uFEFFaddress,name,roles,groups,units,until,region,badge,crops,shy\r\nnora@fern.example,Nora Fern,"Keeper; site warden@Orchard side; warden@hive:h:1",Juniors,u1,2027-01-31,north,7,rye;oats,yes\r\n\r\n`;
+  expect(await read(comma)).toEqual({ people: [{ ...line, roles, attributes }], problems: [] });
+  expect(await read('units;address\nOrchard side|u1;nora@fern.example\n')).toMatchObject({ people: [{ units: ['u1', 'u1'], roles: [] }], problems: [] });
+  expect(await code(read('address\n"nora'))).toBe('bad-file');
+  expect((await read('adress,rolles\nx,y')).problems.map(({ line: at, words }) => [at, words.split(';')[0]])).toEqual([
+    [1, 'no column “adress”'],
+    [1, 'no column “rolles”'],
+    [1, 'there is no column “address”'],
+  ]);
+});
+
+/** A wrong line, the column that is told, and its code. */
+const MISTAKES: readonly (readonly [line: (n: number) => string, column: string | undefined, code: string])[] = [
+  [(n) => `p${n},P,keeper,,,,,,`, 'address', 'bad-address'],
+  [(n) => `p${n}@раypal.example,P,keeper,,,,,,`, 'address', 'look-alike-address'],
+  [() => 'p0@many.example,P,keeper,,,,,,', 'address', 'said-twice'],
+  [(n) => `p${n}@many.example,P,keepr,,,,,,`, 'roles', 'unknown-role'],
+  [(n) => `p${n}@many.example,P,warden@Orchard sid,,,,,,`, 'roles', 'unknown-unit'],
+  [(n) => `p${n}@many.example,P,warden@hve:1,,,,,,`, 'roles', 'unknown-kind'],
+  [(n) => `p${n}@many.example,P,keeper,Junior,,,,,`, 'groups', 'unknown-group'],
+  [(n) => `p${n}@many.example,P,keeper,,Heath,,,,`, 'units', 'unknown-unit'],
+  [(n) => `p${n}@many.example,P,keeper,,,2027-02-30,,,`, 'until', 'bad-end'],
+  [(n) => `p${n}@many.example,P,keeper,,,,nroth,,`, 'region', 'bad-attribute'],
+  [(n) => `p${n}@many.example,P,keeper,,,,,seven,`, 'badge', 'bad-attribute'],
+  [(n) => `p${n}@many.example,P,keeper,,,,,,perhaps`, 'shy', 'bad-attribute'],
+  [(n) => `p${n}@many.example,P,keeper`, undefined, 'column-count'],
+];
+const HEADER = 'address,name,roles,groups,units,until,region,badge,shy';
+const good = (n: number) => `p${n}@many.example,P ${n},keeper,${n % 3 ? '' : 'Juniors'},${n % 5 ? '' : 'Orchard side'},,${n % 2 ? 'north' : ''},${n},`;
+const [LINES, PLANTED] = process.env.LINTEL_LONG ? [10_000, 50] : [260, 26];
+
+test('every mistake is told with its line, and nothing is written; mended, it is carried out in parts, killed and taken up again without a double', {
+  timeout: 1_800_000,
+}, async () => {
+  const before = await count('lintel_audit');
+  const lines = Array.from({ length: LINES }, (_, n) => good(n));
+  const places = Array.from({ length: PLANTED }, (_, i) => 1 + Math.floor((i * (LINES - 1)) / PLANTED));
+  const wrong = lines.with(0, good(0));
+  places.forEach((at, i) => {
+    wrong[at] = (MISTAKES[i % MISTAKES.length] as (typeof MISTAKES)[number])[0](at);
+  });
+  const { people: none, problems } = await read([HEADER, ...wrong].join('\n'));
+  expect(problems.map(({ line, column, code: told }) => [line, column, told])).toEqual(
+    places.map((at, i) => [at + 2, ...(MISTAKES[i % MISTAKES.length] as (typeof MISTAKES)[number]).slice(1)]),
+  );
+  expect(none.length).toBe(LINES - PLANTED);
+  expect(problems.find(({ code: told }) => told === 'unknown-role')?.words).toBe('no role “keepr”; did you mean keeper?');
+
+  const { people, problems: left } = await read([HEADER, ...lines].join('\n'));
+  expect([left, people.length]).toEqual([[], LINES]);
+  const boss = await enter('boss');
+  const all = { invited: LINES, changed: 0, same: 0, refused: [] };
+  expect([await boss.members.bring(people, { dryRun: true }), await count('lintel_invitation'), await count('lintel_audit')]).toEqual([all, 0, before]);
+  const told: number[] = [];
+  const killed = boss.members.bring(people, {
+    progress: (done) => {
+      told.push(done);
+      if (done === 200) throw new Error('killed');
+    },
+  });
+  await expect(killed).rejects.toThrow('killed');
+  expect([told, await count('lintel_invitation')]).toEqual([[100, 200], 200]);
+  expect(await boss.members.bring(people, { reason: 'The list of the year.' })).toEqual({ ...all, invited: LINES - 200, same: 200 });
+  expect(await count('lintel_invitation')).toBe(LINES);
+  const head = await count('lintel_audit');
+  expect([await boss.members.bring(people), await count('lintel_audit')]).toEqual([{ ...all, invited: 0, same: LINES }, head]);
+  expect((await boss.audit.verify()).broken).toBeUndefined();
+  await lintel.addPerson({ id: 'p15', name: 'P', address: 'p15@many.example', confirmedAt: new Date(0) });
+  const [mine] = await lintel.myInvitations('p15');
+  await lintel.acceptInvitation('p15', mine as never);
+  const { me } = (await enter('p15')).facts;
+  expect([me.groupIds, me.unitIds, me.attributes]).toEqual([['g1'], ['u1'], { region: 'north', badge: 15 }]);
+});
+
+test('members get what they do not have and keep what they have; what is refused for one keeps back nobody else', async () => {
+  const file = 'address,roles,groups,region,until\nmo@list.example,Keeper,Juniors,south,2030-01-31\ncleo@list.example,Clerk,,,\n';
+  const boss = await enter('boss');
+  const { people } = await read(file);
+  expect(await boss.members.bring(people)).toEqual({ invited: 0, changed: 1, same: 1, refused: [] });
+  const mo = (await boss.members.list()).find(({ userId }) => userId === 'mo');
+  expect([mo?.roles.map(({ role }) => role).sort(), mo?.endsAt?.toISOString(), mo?.attributes?.region?.value]).toEqual([
+    ['keeper', 'warden'],
+    '2030-01-31T23:59:59.000Z',
+    'south',
+  ]);
+  const groups = await boss.tenant.groups();
+  expect(groups[0]?.people.map(({ id: one }) => one)).toEqual(expect.arrayContaining(['cleo', 'mo', 'p15']));
+  expect(await boss.members.bring(people)).toEqual({ invited: 0, changed: 0, same: 2, refused: [] });
+  // A clerk gives keepers, and nothing else; and who may not invite does none of it.
+  const mixed = (await read('address,roles,groups\na@mixed.example,Keeper,\nb@mixed.example,Site warden,\nc@mixed.example,Keeper,Juniors\n')).people;
+  const report = await (await enter('cleo')).members.bring(mixed);
+  expect([report.invited, report.refused.map(({ address, code: why }) => [address, why])]).toEqual([
+    1,
+    [
+      ['b@mixed.example', 'beyond-power'],
+      ['c@mixed.example', 'refused'],
+    ],
+  ]);
+  expect(await code((await enter('mo')).members.bring(mixed))).toBe('refused');
+});
