@@ -183,6 +183,25 @@ test('many are invited from a file, each told what became of it; on a dry run no
   expect((await invite()).err).toContain('there is no column “address”');
 });
 
+test('people are brought from a list, with every mistake told first; without a list the members are written as one', async () => {
+  const dir = mkdtempSync(join(tmpdir(), 'lintel-'));
+  const list = (text: string, ...more: string[]) => {
+    writeFileSync(join(dir, 'people.csv'), text);
+    return onPostgres('people', join(dir, 'people.csv'), '--as', 'maren', '--tenant', 'alderbrook', ...more);
+  };
+  const wrong = await list('address,roles\nida@list.example,Keepr\n');
+  expect([wrong.code, wrong.err]).toEqual([EXIT.refused, '1 mistake; nothing was done.']);
+  expect(wrong.out).toMatch(/2 +│ +roles +│ +no role “Keepr”; did you mean keeper\?/);
+  const right = 'address,roles\nida@list.example,Keeper\nsela@alderbrook.example,Keeper\n';
+  expect([(await list(right, '--dry-run')).out, (await list(right)).out, (await list(right)).out]).toEqual([
+    'It would be so; nothing was done: 1 invited, 0 changed, 1 as they are, 0 refused.',
+    '1 invited, 0 changed, 1 as they are, 0 refused.',
+    '0 invited, 0 changed, 2 as they are, 0 refused.',
+  ]);
+  const { out } = await onPostgres('people', '--as', 'maren', '--tenant', 'alderbrook');
+  expect([(await list(out)).code, out]).toEqual([EXIT.yes, expect.stringContaining('Otto Feld,Reader; Site warden@Orchard side,,Junior yard,')]);
+});
+
 test('the record is verified, taken along, and asked about a day', async () => {
   const verified = await onPostgres('audit', '--verify', '--tenant', 'alderbrook');
   expect([verified.code, verified.out]).toEqual([EXIT.yes, expect.stringMatching(/^\d+ events hold, each on the one before it\.\nhead [0-9a-f]{64}$/)]);

@@ -353,6 +353,19 @@ test('a program comes in by its key; a guarded route loads its record; and it mo
   expect((await get('/quillmoor/count', 'tobias'))[0]).toBe(404);
 });
 
+test('people are brought from a list, with every mistake told; the members are a list', async () => {
+  const as = 'maren';
+  const bring = async (csv: string, more: object = {}) => (await call('bringPeople', { as, body: { csv, ...more } })).data;
+  expect(await bring('address,roles\nida@list.example,Keepr')).toEqual({
+    problems: [{ line: 2, column: 'roles', code: 'unknown-role', words: 'no role “Keepr”; did you mean keeper?' }],
+  });
+  const done = { problems: [], invited: 1, changed: 0, same: 0, refused: [] };
+  expect([await bring('address\nida@list.example', { dryRun: true }), await bring('address\nida@list.example')]).toEqual([done, done]);
+  const { csv } = (await call('peopleFile', { as })).data;
+  expect([csv.split('\n')[0], (await bring(csv)).changed]).toEqual(['address,name,roles,groups,units,until', 0]);
+  expect((await call('bringPeople', { as: 'sela', body: { csv } })).status).toBe(403);
+});
+
 test('somebody asks, is let in, is looked as, and comes to more by a remedy', async () => {
   const as = 'maren';
   await call('change', { as, body: { steps: [{ do: 'set-rules', joining: { asks: true } }] } });

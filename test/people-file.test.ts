@@ -1,8 +1,10 @@
 /* Lists of people as CSV: read whole, every mistake told with its line; then carried out in parts, again without a double, and nothing is taken away. */
+
+import fc from 'fast-check';
 import { type Kysely, sql } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { defineCharter, defineKinds, flag, id, integer, oneOf, owner, tenant, text } from 'warm-lintel';
-import { readPeopleFile } from 'warm-lintel/provisioning';
+import { readPeopleFile, writePeopleFile } from 'warm-lintel/provisioning';
 import { createLintel, type Lintel } from 'warm-lintel/server';
 import { code, whole } from './club.js';
 import { emptyPostgres } from './worlds.js';
@@ -21,7 +23,13 @@ const charter = defineCharter(
     {},
   ),
   {
-    attributes: { region: { is: oneOf(['north', 'south']) }, badge: { is: integer() }, crops: { is: text(), several: true }, shy: { is: flag() } },
+    attributes: {
+      region: { is: oneOf(['north', 'south']) },
+      badge: { is: integer() },
+      crops: { is: text(), several: true },
+      shy: { is: flag() },
+      note: { is: text() },
+    },
     roles: {
       keeper: { label: 'Keeper', may: { 'hive.read': 'tenant' } },
       warden: { label: 'Site warden', may: { 'hive.read': 'tenant' } },
@@ -165,4 +173,46 @@ test('members get what they do not have and keep what they have; what is refused
     ],
   ]);
   expect(await code((await enter('mo')).members.bring(mixed))).toBe('refused');
+});
+
+test('the members written as a list and brought again change nothing, whatever they are called; no cell is a formula', async () => {
+  const boss = await enter('boss');
+  const names = ['=1+1', '+x', '-y', '@z', 'a;b', 'Juniors', 'g1', 'a "quoted", one', 'two@places', "'=x", 'boss|key'];
+  await boss.carryOut([
+    ...names.flatMap((name, i) => [
+      { do: 'make-group', id: `n${i}`, name, people: ['mo'] },
+      { do: 'add-unit', id: `v${i}`, name },
+    ]),
+    { do: 'place', user: 'mo', units: names.map((_, i) => `v${i}`) },
+    {
+      do: 'set-roles',
+      holder: { user: 'mo' },
+      roles: [
+        ...names.map((_, i) => ({ role: 'warden', anchor: { on: 'unit', unitId: `v${i}` } })),
+        ...['h;1', 'h:1'].map((at) => ({ role: 'keeper', anchor: { on: 'record', kind: 'hive', id: at } })),
+      ],
+    },
+    { do: 'set-attributes', user: 'mo', attributes: { region: 'south', badge: -5, crops: ['=rye', 'oats'], shy: false } },
+    { do: 'set-end', user: 'mo', at: '2031-05-06T07:08:09.000Z' },
+  ] as never);
+  await lintel.renamePerson('mo', '=cmd()');
+  const csv = await writePeopleFile(boss);
+  expect(csv.split(/[\r\n]/).filter((line) => /(^|,)"?[=+\-@]/.test(line))).toEqual([]);
+  const { people, problems } = await readPeopleFile(csv, boss);
+  expect(problems).toEqual([]);
+  const head = await count('lintel_audit');
+  const members = (await boss.members.list()).length;
+  expect([await boss.members.bring(people), await count('lintel_audit')]).toEqual([{ invited: 0, changed: 0, same: members, refused: [] }, head]);
+  expect(await code(writePeopleFile(await enter('p15')))).toBe('refused');
+  // Whatever is said of somebody.
+  const word = fc.oneof(fc.string({ maxLength: 6 }), fc.constantFrom('=1', "'=1", "''", 'a;b', 'a|b', ' a', '-1', '"', 'a,b', '\n', 'é'));
+  await fc.assert(
+    fc.asyncProperty(fc.array(word, { maxLength: 3 }), word, async (crops, note) => {
+      await boss.carryOut([{ do: 'set-attributes', user: 'mo', attributes: { crops, note } }] as never);
+      const list = await readPeopleFile(await writePeopleFile(boss), boss);
+      expect(list.problems).toEqual([]);
+      expect(await boss.members.bring(list.people.filter(({ address }) => address === 'mo@list.example'))).toMatchObject({ same: 1, refused: [] });
+    }),
+    { numRuns: process.env.LINTEL_LONG ? 1000 : 40, seed: 8 },
+  );
 });

@@ -2,7 +2,7 @@ import { readFile } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import type { Command } from '@commander-js/extra-typings';
 import { LintelError } from '../base/index.js';
-import { type LineProblem, readPeopleFile } from '../provisioning/index.js';
+import { type LineProblem, readPeopleFile, writePeopleFile } from '../provisioning/index.js';
 import type { BringReport } from '../server/index.js';
 import { barFor } from './bar.js';
 import { readConfig, type Sources } from './config.js';
@@ -39,9 +39,13 @@ function told(
   return refused.length === 0 ? EXIT.yes : EXIT.refused;
 }
 
-async function peopleCommand(file: string, options: PeopleOptions, around: Surroundings): Promise<number> {
+async function peopleCommand(file: string | undefined, options: PeopleOptions, around: Surroundings): Promise<number> {
   return withDatabase(ofOwn(await readConfig(options, around.cwd)), async (lintel) => {
     const actor = await actorOf(await findTenant(lintel, options.tenant), options);
+    if (file === undefined) {
+      around.out((await writePeopleFile(actor)).trimEnd());
+      return EXIT.yes;
+    }
     const text = await readFile(resolve(around.cwd, file), 'utf8').catch((cause: unknown) => {
       throw new LintelError('bad-file', `${file} cannot be read: ${cause instanceof Error ? cause.message : String(cause)}`, {}, { cause });
     });
@@ -66,17 +70,20 @@ export function addPeopleCommand(program: Command, around: Surroundings, answere
       program
         .command('people')
         .description(
-          'Brings people from a CSV file: members get what they do not have, others are invited with it. Nothing is taken away, and the same file again changes nothing.',
+          'Brings people from a CSV file: members get what they do not have, others are invited with it. Nothing is taken away, and the same file again changes nothing. Without a file: writes the members as one.',
         ),
     ),
   )
-    .argument('<file>', 'columns: address, name, roles, groups, units, until, and the attributes of the charter')
+    .argument(
+      '[file]',
+      'without: the members are written as such a file; columns: address, name, roles, groups, units, until, and the attributes of the charter',
+    )
     .addOption(formatOption())
     .addHelpText(
       'after',
-      '\nExample:\n  lintel people people.csv --as maren --tenant alderbrook --dry-run\n\n  address,name,roles,groups,until\n  nora@fern.example,Nora Fern,"Keeper; Site warden@Orchard side",Juniors,2027-12-31',
+      '\nExample:\n  lintel people people.csv --as maren --tenant alderbrook --dry-run\n  lintel people --as maren --tenant alderbrook > people.csv\n\n  address,name,roles,groups,until\n  nora@fern.example,Nora Fern,"Keeper; Site warden@Orchard side",Juniors,2027-12-31',
     )
     .action(async (file, options) => {
-      answered(await peopleCommand(file as string, options as PeopleOptions, around));
+      answered(await peopleCommand(file as string | undefined, options as PeopleOptions, around));
     });
 }

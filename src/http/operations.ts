@@ -1,7 +1,7 @@
 import * as z from 'zod';
 import { fromBase64url, LintelError, toBase64url } from '../base/index.js';
 import { withOurIds } from '../membership/index.js';
-import { readPeopleFile } from '../provisioning/index.js';
+import { readPeopleFile, writePeopleFile } from '../provisioning/index.js';
 import type { Proposal, ServerStanding, Step } from '../server/index.js';
 import { APPEALS } from './appeals.js';
 import { authzen } from './authzen.js';
@@ -231,6 +231,16 @@ export const OPERATIONS: readonly Operation[] = [
       const done = await standing.carryOut('basis' in body ? ({ ...body, steps } as Proposal) : steps, { reason: body.reason, seen });
       return { done: done.map(({ words: _, ...one }) => one) };
     },
+  },
+  {
+    in: 'tenant',
+    id: 'peopleFile',
+    method: 'get',
+    path: '/tenants/{tenant}/people',
+    costs: 5,
+    summary: 'The members as a list in CSV, as bringPeople takes it; cells are safe in a spreadsheet',
+    answers: z.object({ csv: z.string() }),
+    run: async ({ standing }) => ({ csv: await writePeopleFile(standing) }),
   },
   {
     in: 'tenant',

@@ -1,1 +1,2 @@
 export { type LineProblem, type PeopleFile, readPeopleFile } from './people-file.js';
+export { writePeopleFile } from './people-out.js';

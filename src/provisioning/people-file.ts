@@ -4,6 +4,7 @@ import { type AttributeData, readAttribute } from '../charter/index.js';
 import { readAddress } from '../membership/index.js';
 import type { NewInvitation, ServerStanding } from '../server/index.js';
 import type { Anchor } from '../standing/index.js';
+import { plainCell } from './people-out.js';
 
 /** Something wrong with a line of a file: where, and what to write instead. */
 export interface LineProblem {
@@ -163,7 +164,7 @@ export async function readPeopleFile(text: string, standing: ServerStanding<any>
     // A record that goes over several lines is told by its last.
     const line = info.lines;
     const before = problems.length;
-    const cell = (name: string) => (record[name] ?? '').trim();
+    const cell = (name: string) => plainCell((record[name] ?? '').trim());
     const read = <V>(column: string, work: () => V): V | undefined => {
       try {
         return work();

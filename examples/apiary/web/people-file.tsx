@@ -54,10 +54,17 @@ export function PeopleFileForm({ tenant, done }: { tenant: string; done: () => v
       {rows.length > 0 && (
         <div className="scroll">
           <Table aria-label="What is wrong">
+            <Table.Thead>
+              <Table.Tr>
+                <Table.Th>Line</Table.Th>
+                <Table.Th>Where</Table.Th>
+                <Table.Th>What is wrong</Table.Th>
+              </Table.Tr>
+            </Table.Thead>
             <Table.Tbody>
               {rows.map(([line, where, words]) => (
                 <Table.Tr key={`${line} ${where} ${words}`}>
-                  <Table.Td>{line && `line ${line}`}</Table.Td>
+                  <Table.Td>{line}</Table.Td>
                   <Table.Td>{where}</Table.Td>
                   <Table.Td>{words}</Table.Td>
                 </Table.Tr>
