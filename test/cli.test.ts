@@ -183,6 +183,19 @@ test('many are invited from a file, each told what became of it; on a dry run no
   expect((await invite()).err).toContain('there is no column “address”');
 });
 
+test('somebody is enrolled in somebody’s name: shown before, and the way in is printed once', async () => {
+  const enrol = (...more: string[]) =>
+    onPostgres('enrol', 'bram@oakley.example', '--name', 'Bram Oakley', '--role', 'keeper', '--as', 'maren', '--tenant', 'alderbrook', ...more);
+  const dry = await enrol('--dry-run');
+  expect([dry.code, dry.err]).toEqual([EXIT.yes, '']);
+  expect(dry.out).toMatch(/Bram Oakley[\s\S]*Change a hive/);
+  const done = await enrol();
+  expect([done.code, done.err]).toEqual([EXIT.yes, 'Done: member enrolled.']);
+  expect(done.out.split('\n').at(-1)).toMatch(/^[\w-]+\.[\w-]+\.[\w-]{50,}$/);
+  expect((await enrol()).out).toContain('bram@oakley.example is a member already.');
+  expect((await onPostgres('enrol', 'x@oakley.example', '--as', 'maren', '--tenant', 'alderbrook')).err).toContain('--name');
+});
+
 test('people are brought from a list, with every mistake told first; without a list the members are written as one', async () => {
   const dir = mkdtempSync(join(tmpdir(), 'lintel-'));
   const list = (text: string, ...more: string[]) => {

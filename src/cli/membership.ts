@@ -79,6 +79,8 @@ async function changeMember(standing: ServerStanding, step: Step, options: Actin
   if (options.dryRun) return EXIT.yes;
   const done = await standing.carryOut(proposal);
   around.err(`Done: ${done.map(({ what }) => what).join(', ')}.`);
+  // What is answered once, and to nobody else.
+  for (const { secret } of done) if (secret !== undefined) around.out(secret);
   return EXIT.yes;
 }
 
@@ -105,6 +107,21 @@ async function membersCommand(person: string | undefined, options: MemberOptions
     const rows = members.map((m) => [m.name, m.address, m.roles.map((r) => roleWords(r.label, r)).join('\n') || 'no role', m.status]);
     around.out(answer(options.format, members, ['name', 'address', 'roles', ''], rows));
     return EXIT.yes;
+  });
+}
+
+interface EnrolOptions extends Acting {
+  readonly name?: string | undefined;
+  readonly role?: string[] | undefined;
+  readonly until?: string | undefined;
+}
+
+async function enrolCommand(address: string, options: EnrolOptions, around: Surroundings): Promise<number> {
+  return withDatabase(ofOwn(await readConfig(options, around.cwd)), async (lintel) => {
+    const actor = await actorOf(await findTenant(lintel, options.tenant), options);
+    if (options.name === undefined) throw new LintelError('bad-name', 'Say what they are called: --name "Nora Fern".', {});
+    const roles = await readRoles(actor, options.role ?? []);
+    return changeMember(actor, { do: 'enrol', address, name: options.name, roles, ...(options.until && { memberUntil: options.until }) }, options, around);
   });
 }
 
@@ -246,7 +263,7 @@ export const acting = <C extends Command<any, any>>(command: C) =>
     .option('--reason <text>', 'why, for the record')
     .option('--dry-run', 'show what it would do, and do nothing') as C;
 
-/** `members`, `roles` and `invite`. */
+/** `members`, `roles`, `enrol` and `invite`. */
 export function addMembershipCommands(program: Command, around: Surroundings, answered: (code: number) => void): void {
   acting(
     withSources(
@@ -268,6 +285,22 @@ export function addMembershipCommands(program: Command, around: Surroundings, an
     .addOption(formatOption())
     .addHelpText('after', '\nExample:\n  lintel roles keeper --tenant alderbrook')
     .action(async (role, options) => answered(await rolesCommand(role, options as Common, around)));
+  acting(
+    withSources(
+      program
+        .command('enrol')
+        .description(
+          'Makes somebody a member at once, by an account that the organisation keeps. The way in is printed once: hand it to them; it counts for seven days, and once.',
+        ),
+    ),
+  )
+    .argument('<address>')
+    .option('--name <name>', 'what they are called')
+    .option('--role <roles...>', 'what they will hold: keeper, warden@UNIT')
+    .addOption(new Option('--until <moment>', 'when the membership ends by itself, ISO 8601'))
+    .addOption(formatOption())
+    .addHelpText('after', '\nExample:\n  lintel enrol bram@oakley.example --name "Bram Oakley" --role keeper --as maren --tenant alderbrook --dry-run')
+    .action(async (address, options) => answered(await enrolCommand(address as string, options as EnrolOptions, around)));
   acting(withSources(program.command('invite').description('Invites people by address. What is wrong with one does not keep the others back.')))
     .argument('[addresses...]')
     .option('--role <roles...>', 'what they will hold: keeper, warden@UNIT')

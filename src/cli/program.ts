@@ -37,7 +37,7 @@ Exit codes:
 const GROUPS: Readonly<Record<string, readonly string[]>> = {
   'Look:': ['table', 'why', 'who', 'gives', 'compare', 'roles', 'audit', 'desk'],
   'Hold:': ['rehearse', 'changes', 'review', 'probe'],
-  'Change:': ['members', 'invite', 'people', 'remedy', 'appeals'],
+  'Change:': ['members', 'enrol', 'invite', 'people', 'remedy', 'appeals'],
   'Set up:': ['survey', 'intake', 'policies'],
 };
 

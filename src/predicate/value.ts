@@ -12,7 +12,6 @@ const UUID = /^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$/;
 const DECIMAL = /^-?(0|[1-9]\d{0,17})(\.\d{1,18})?$/;
 const INSTANT = /^\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d(:?\d\d)?)$/;
 // NUL and lone surrogates cannot be stored by every database, so they can equal nothing.
-// biome-ignore lint/suspicious/noControlCharactersInRegex: NUL is what is looked for
 const UNSTORABLE = /[\0\p{Cs}]/u;
 const LAST_INSTANT = Date.UTC(2038, 0, 1);
 
