@@ -192,6 +192,8 @@ test('somebody is enrolled in somebody’s name: shown before, and the way in is
   const done = await enrol();
   expect([done.code, done.err]).toEqual([EXIT.yes, 'Done: member enrolled.']);
   expect(done.out.split('\n').at(-1)).toMatch(/^[\w-]+\.[\w-]+\.[\w-]{50,}$/);
+  const [one] = JSON.parse((await enrol('--format', 'json')).out).problems;
+  expect(one.code).toBe('already-member');
   expect((await enrol()).out).toContain('bram@oakley.example is a member already.');
   expect((await onPostgres('enrol', 'x@oakley.example', '--as', 'maren', '--tenant', 'alderbrook')).err).toContain('--name');
 });

@@ -135,6 +135,12 @@ test('enrolling takes its own right, and no more than one may give; a proposal s
   expect(await code(does('key', step([], { address: 'wim@club.example' })))).toBe('already-member');
   const again = await enrolled();
   expect(await code(does('key', step([], { address: again.address })))).toBe('already-member');
+  // Nor is anybody invited who was enrolled.
+  const [invited] = await (await enter('key')).invitations.send([{ address: again.address.toUpperCase(), roles: [] }]);
+  expect([invited?.outcome, await (await enter('key')).members.bring([{ address: again.address, roles: [whole('writer')] }])]).toEqual([
+    'already a member',
+    { invited: 0, changed: 0, same: 1, refused: [] },
+  ]);
   // Removed and enrolled again, they are somebody else.
   await does('key', { do: 'remove', user: again.userId });
   const [anew] = await does('key', step([], { address: again.address }));

@@ -72,13 +72,18 @@ async function stepFor(standing: ServerStanding, user: string, options: MemberOp
 async function changeMember(standing: ServerStanding, step: Step, options: Acting, around: Surroundings): Promise<number> {
   const proposal = await standing.propose([step], options.reason);
   const colours = pc.createColors(around.colours);
-  around.out(
-    { text: () => printProposal(proposal, colours), json: () => JSON.stringify(proposal, null, 2), md: () => proposalMarkdown(proposal) }[options.format](),
-  );
-  if (proposal.problems.length > 0) return EXIT.refused;
-  if (options.dryRun) return EXIT.yes;
+  const carries = proposal.problems.length === 0 && !options.dryRun;
+  const json = (more: object = {}) => JSON.stringify({ ...proposal, ...more }, null, 2);
+  // As data it is one answer: with what was done, where something was.
+  if (options.format !== 'json' || !carries)
+    around.out({ text: () => printProposal(proposal, colours), json, md: () => proposalMarkdown(proposal) }[options.format]());
+  if (!carries) return proposal.problems.length > 0 ? EXIT.refused : EXIT.yes;
   const done = await standing.carryOut(proposal);
   around.err(`Done: ${done.map(({ what }) => what).join(', ')}.`);
+  if (options.format === 'json') {
+    around.out(json({ done }));
+    return EXIT.yes;
+  }
   // What is answered once, and to nobody else.
   for (const { secret } of done) if (secret !== undefined) around.out(secret);
   return EXIT.yes;

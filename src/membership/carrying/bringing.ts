@@ -7,7 +7,7 @@ import type { NewInvitation } from '../coming/index.js';
 import { anchorColumns, SAID_BY } from '../held/index.js';
 import type { AuditEntry } from '../record/index.js';
 import { peopleOf, rolesHeld } from '../steps/index.js';
-import { inOneSpelling, readAddress, type Setting, type Step, takenBack } from '../terms/index.js';
+import { inOneSpelling, keptAddress, readAddress, type Setting, type Step, takenBack } from '../terms/index.js';
 import { runSteps } from './run.js';
 
 /** What became of people who are to hold something. */
@@ -97,7 +97,7 @@ async function stepsFor(change: Change, one: NewInvitation): Promise<{ readonly 
     .innerJoin('lintel_member as m', 'm.user_id', 'p.id')
     .select(['m.user_id', 'm.attributes', 'm.ends_at'])
     .where('m.tenant_id', '=', tenantId)
-    .where('p.address', '=', normal)
+    .where('p.address', 'in', [normal, keptAddress(tenantId, normal)])
     .executeTakeFirst();
   if (member) {
     const steps = await missing(change, member, one);

@@ -6,7 +6,18 @@ import { everythingMet } from '../../standing/index.js';
 import { type Change, changeTenant, type Handlers, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
 import { endingBy, giverInTenant, insistOnGiving } from '../held/index.js';
 import { assignmentRows, insistOnHolder, keyholderEnds, readUntil } from '../steps/index.js';
-import { idOfPerson, isSecret, type LintelTables, maskAddress, newToken, readAddress, readName, type Setting, splitToken } from '../terms/index.js';
+import {
+  idOfPerson,
+  isSecret,
+  keptAddress,
+  type LintelTables,
+  maskAddress,
+  newToken,
+  readAddress,
+  readName,
+  type Setting,
+  splitToken,
+} from '../terms/index.js';
 import { keptRoles } from './invitations.js';
 import { insistOnPower } from './programs.js';
 import { insistOnSeat, joinTenant } from './tenants.js';
@@ -14,9 +25,6 @@ import { insistOnSeat, joinTenant } from './tenants.js';
 const DAY = 86_400_000;
 /** Days for which what was handed over counts. */
 const ACTIVATION_DAYS = 7;
-
-/** What stands for the address of an account that a tenant keeps: no other can be written so, and it takes the address from nobody. */
-export const keptAddress = (tenantId: string, normal: string): string => `kept by ${tenantId} ${normal}`;
 
 /** Forged, used, replaced, run out: nothing more is said. */
 const activationInvalid = () => new LintelError('activation-invalid', 'This does not count any more. Ask whoever gave it to you for a new one.', {});

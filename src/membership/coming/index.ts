@@ -2,7 +2,7 @@ export { accept, decline, type InvitationView, lookAtInvitation, myInvitations }
 export { type Appeal, type AppealStatus, answerAppeal, appealsOf, appealsToAnswer, appealToAnswer, raiseAppeal, withdrawAppeal } from './appeals.js';
 export { beginCare, careFacts, endCare, type NewCare, onPlatform } from './care.js';
 export { setDeactivated, tenantsOfPerson } from './deactivating.js';
-export { type ActivationView, enrollingSteps, keptAddress, lookAtActivation, spendActivation, takePlace } from './enrolling.js';
+export { type ActivationView, enrollingSteps, lookAtActivation, spendActivation, takePlace } from './enrolling.js';
 export { erasePerson, tenantsToErase } from './erase.js';
 export {
   type Intake,

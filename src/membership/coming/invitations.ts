@@ -12,6 +12,7 @@ import {
   type InvitedRole,
   inOneSpelling,
   insertMany,
+  keptAddress,
   madeUpId,
   newToken,
   readAddress,
@@ -170,7 +171,7 @@ async function knownAddresses({ tx, tenantId, at }: Change, addresses: readonly 
     .innerJoin('lintel_member as m', 'm.user_id', 'p.id')
     .select('p.address')
     .where('m.tenant_id', '=', tenantId)
-    .where(sql<boolean>`p.address = any(${addresses}::text[])`)
+    .where(sql<boolean>`p.address = any(${[...addresses, ...addresses.map((one) => keptAddress(tenantId, one))]}::text[])`)
     .execute();
   await tx
     .updateTable('lintel_invitation')
@@ -187,7 +188,11 @@ async function knownAddresses({ tx, tenantId, at }: Change, addresses: readonly 
     .where('status', '=', 'pending')
     .where(sql<boolean>`address = any(${addresses}::text[])`)
     .execute();
-  return { members: new Set(members.map((m) => m.address)), pending: new Map(pending.map((i) => [i.address, i.id])) };
+  const there = new Set(members.map((m) => m.address));
+  return {
+    members: new Set(addresses.filter((one) => there.has(one) || there.has(keptAddress(tenantId, one)))),
+    pending: new Map(pending.map((i) => [i.address, i.id])),
+  };
 }
 
 /** At most this many addresses in one call. */

@@ -54,6 +54,9 @@ export function readAddress(raw: unknown): Address {
   return { normal: `${local}@${host}`, written: `${own}@${host}` };
 }
 
+/** What stands for the address of an account that a tenant keeps: no other can be written so, and it takes the address from nobody. */
+export const keptAddress = (tenantId: string, normal: string): string => `kept by ${tenantId} ${normal}`;
+
 export const domainOf = (address: string) => address.slice(address.lastIndexOf('@') + 1);
 
 /** Reads a domain as it stands behind the @ of addresses. @throws LintelError `bad-domain`. */
