@@ -364,6 +364,13 @@ test('people are brought from a list, with every mistake told; the members are a
   const { csv } = (await call('peopleFile', { as })).data;
   expect([csv.split('\n')[0], (await bring(csv)).changed]).toEqual(['address,name,roles,groups,units,until', 0]);
   expect((await call('bringPeople', { as: 'sela', body: { csv } })).status).toBe(403);
+  const owners = { kind: 'hive', csv: 'record,owner\na-hive-02,otto\nnone,otto' };
+  expect((await call('bringOwners', { as, body: { ...owners, dryRun: true } })).data).toMatchObject({
+    problems: [],
+    handed: 1,
+    refused: [{ record: 'none', code: 'not-found' }],
+  });
+  expect((await call('bringOwners', { as, body: { kind: 'hive', csv: 'record,owner\na-hive-02,Selma' } })).data.problems[0].code).toBe('unknown-member');
 });
 
 test('somebody asks, is let in, is looked as, and comes to more by a remedy', async () => {

@@ -4,7 +4,7 @@ import fc from 'fast-check';
 import { type Kysely, sql } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { defineCharter, defineKinds, flag, id, integer, oneOf, owner, tenant, text } from 'warm-lintel';
-import { readPeopleFile, writePeopleFile } from 'warm-lintel/provisioning';
+import { handRecords, readOwnersFile, readPeopleFile, writePeopleFile } from 'warm-lintel/provisioning';
 import { createLintel, type Lintel } from 'warm-lintel/server';
 import { code, whole } from './club.js';
 import { emptyPostgres } from './worlds.js';
@@ -16,8 +16,8 @@ const charter = defineCharter(
       hive: {
         table: 'hives',
         label: 'name',
-        fields: { id: id(ids), tenantId: tenant(ids), ownerId: owner(ids), name: text() },
-        actions: { read: { label: 'See' } },
+        fields: { id: id(ids), tenantId: tenant(ids), ownerId: owner({ ...ids, change: 'hand' }), name: text() },
+        actions: { read: { label: 'See' }, hand: { label: 'Hand over' } },
       },
     },
     {},
@@ -215,4 +215,47 @@ test('the members written as a list and brought again change nothing, whatever t
     }),
     { numRuns: process.env.LINTEL_LONG ? 1000 : 40, seed: 8 },
   );
+});
+
+test('records become somebody’s by the rules of handing over, each by itself; on a dry run, and again, nothing is done', async () => {
+  await db
+    .insertInto('hives')
+    .values(['a', 'b', 'c', 'd'].map((one) => ({ id: one, tenant_id: 'list', owner_id: 'mo', name: one })))
+    .execute();
+  await db.insertInto('hives').values({ id: 'e', tenant_id: 'elsewhere', owner_id: 'mo', name: 'e' }).execute();
+  const boss = await enter('boss');
+  const wrong = await readOwnersFile('record,owner\na,nobody@list.example\na,mo\n,mo\n', boss, 'hive');
+  expect(wrong.problems.map(({ line, column, code: told }) => [line, column, told])).toEqual([
+    [2, 'owner', 'unknown-member'],
+    [3, 'record', 'said-twice'],
+    [4, 'record', 'no-record'],
+  ]);
+  expect(await code(readOwnersFile('record', boss, 'hvie'))).toBe('unknown-kind');
+  // The clerk sees no hive, and so comes to own none; a hive elsewhere is not there.
+  const { records, problems } = await readOwnersFile('record,owner\na,p15@many.example\nb,mo\nc,\nd,cleo\ne,p15\n', boss, 'hive');
+  expect([problems, records.length]).toEqual([[], 5]);
+  const hand = (user: string, more: object = {}) => handRecords(lintel, { tenant: 'list', user }, 'hive', records, more);
+  const owners = async () => (await db.selectFrom('hives').select('owner_id').orderBy('id').execute()).map(({ owner_id }) => owner_id);
+  const told = ({ refused, ...counts }: Awaited<ReturnType<typeof hand>>) => [counts, refused.map((one) => [one.record, one.code])];
+  const expected = [
+    { handed: 2, same: 1 },
+    [
+      ['d', 'no-such-value'],
+      ['e', 'not-found'],
+    ],
+  ];
+  expect([told(await hand('boss', { dryRun: true })), await owners()]).toEqual([expected, Array(5).fill('mo')]);
+  expect([told(await hand('boss')), await owners()]).toEqual([expected, ['p15', 'mo', null, 'mo', 'mo']]);
+  expect(told(await hand('boss'))[0]).toEqual({ handed: 0, same: 3 });
+  // Who reads and does not hand over changes nothing.
+  await db.updateTable('hives').set({ owner_id: 'mo' }).execute();
+  expect(told(await hand('p15'))).toEqual([
+    { handed: 0, same: 1 },
+    [
+      ['a', 'write-out-of-reach'],
+      ['c', 'write-out-of-reach'],
+      ['d', 'write-out-of-reach'],
+      ['e', 'not-found'],
+    ],
+  ]);
 });

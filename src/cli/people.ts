@@ -2,7 +2,7 @@ import { readFile } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import type { Command } from '@commander-js/extra-typings';
 import { LintelError } from '../base/index.js';
-import { type LineProblem, readPeopleFile, writePeopleFile } from '../provisioning/index.js';
+import { handRecords, type LineProblem, readOwnersFile, readPeopleFile, writePeopleFile } from '../provisioning/index.js';
 import type { BringReport } from '../server/index.js';
 import { barFor } from './bar.js';
 import { readConfig, type Sources } from './config.js';
@@ -39,6 +39,49 @@ function told(
   return refused.length === 0 ? EXIT.yes : EXIT.refused;
 }
 
+async function textOf(file: string, { cwd }: Surroundings): Promise<string> {
+  return readFile(resolve(cwd, file), 'utf8').catch((cause: unknown) => {
+    throw new LintelError('bad-file', `${file} cannot be read: ${cause instanceof Error ? cause.message : String(cause)}`, {}, { cause });
+  });
+}
+
+function mistaken(problems: readonly LineProblem[], { format }: PeopleOptions, around: Surroundings): number {
+  around.out(answer(format, { problems }, ['line', 'column', 'what is wrong', ''], problemRows(problems)));
+  around.err(`${problems.length === 1 ? '1 mistake' : `${problems.length} mistakes`}; nothing was done.`);
+  return EXIT.refused;
+}
+
+async function ownersCommand(file: string, options: PeopleOptions & { readonly kind?: string | undefined }, around: Surroundings): Promise<number> {
+  const { kind, dryRun = false, format } = options;
+  if (kind === undefined) throw new LintelError('unknown-kind', 'Say of which kind the records are: --kind hive.', {});
+  return withDatabase(ofOwn(await readConfig(options, around.cwd)), async (lintel) => {
+    const tenant = await findTenant(lintel, options.tenant);
+    const actor = await actorOf(tenant, options);
+    const { records, problems } = await readOwnersFile(await textOf(file, around), actor, kind);
+    if (problems.length > 0) return mistaken(problems, options, around);
+    const bar = await barFor(around, kind);
+    bar?.start(records.length, 0);
+    const entry = { tenant: tenant.id, user: actor.userId as string, fulfilled: actor.facts.fulfilled };
+    const report = await handRecords(lintel, entry, kind, records, { dryRun, progress: (done) => bar?.update(done) });
+    bar?.stop();
+    const { handed, same, refused } = report;
+    if (format === 'json') around.out(JSON.stringify({ dryRun, ...report }, null, 2));
+    else {
+      around.out(`${dryRun ? 'It would be so; nothing was done: ' : ''}${handed} handed over, ${same} as they are, ${refused.length} refused.`);
+      if (refused.length > 0)
+        around.out(
+          answer(
+            format,
+            refused,
+            ['record', 'why not', ''],
+            refused.map(({ record, words, code }) => [record, words, code]),
+          ),
+        );
+    }
+    return refused.length === 0 ? EXIT.yes : EXIT.refused;
+  });
+}
+
 async function peopleCommand(file: string | undefined, options: PeopleOptions, around: Surroundings): Promise<number> {
   return withDatabase(ofOwn(await readConfig(options, around.cwd)), async (lintel) => {
     const actor = await actorOf(await findTenant(lintel, options.tenant), options);
@@ -46,15 +89,8 @@ async function peopleCommand(file: string | undefined, options: PeopleOptions, a
       around.out((await writePeopleFile(actor)).trimEnd());
       return EXIT.yes;
     }
-    const text = await readFile(resolve(around.cwd, file), 'utf8').catch((cause: unknown) => {
-      throw new LintelError('bad-file', `${file} cannot be read: ${cause instanceof Error ? cause.message : String(cause)}`, {}, { cause });
-    });
-    const { people, problems } = await readPeopleFile(text, actor);
-    if (problems.length > 0) {
-      around.out(answer(options.format, { problems }, ['line', 'column', 'what is wrong', ''], problemRows(problems)));
-      around.err(`${problems.length === 1 ? '1 mistake' : `${problems.length} mistakes`}; nothing was done.`);
-      return EXIT.refused;
-    }
+    const { people, problems } = await readPeopleFile(await textOf(file, around), actor);
+    if (problems.length > 0) return mistaken(problems, options, around);
     const bar = await barFor(around, 'people');
     bar?.start(people.length, 0);
     const { dryRun = false, reason } = options;
@@ -64,7 +100,8 @@ async function peopleCommand(file: string | undefined, options: PeopleOptions, a
   });
 }
 
-export function addPeopleCommand(program: Command, around: Surroundings, answered: (code: number) => void): void {
+/** `people` and `owners`: lists as CSV. */
+export function addPeopleCommands(program: Command, around: Surroundings, answered: (code: number) => void): void {
   acting(
     withSources(
       program
@@ -85,5 +122,22 @@ export function addPeopleCommand(program: Command, around: Surroundings, answere
     )
     .action(async (file, options) => {
       answered(await peopleCommand(file as string | undefined, options as PeopleOptions, around));
+    });
+  acting(
+    withSources(
+      program
+        .command('owners')
+        .description('Makes records somebody’s from a CSV file, each by the rules of handing over for whoever does it. The same file again changes nothing.'),
+    ),
+  )
+    .argument('<file>', 'columns: record (its id) and owner (a member, by address, id or name; empty: nobody)')
+    .option('--kind <kind>', 'of which kind the records are')
+    .addOption(formatOption())
+    .addHelpText(
+      'after',
+      '\nExample:\n  lintel owners hives.csv --kind hive --as maren --tenant alderbrook --dry-run\n\n  record,owner\n  a-hive-02,sela@alderbrook.example',
+    )
+    .action(async (file, options) => {
+      answered(await ownersCommand(file as string, options as PeopleOptions & { kind?: string }, around));
     });
 }

@@ -17,7 +17,7 @@ import { addIntakeCommand } from './intake.js';
 import { explainIn, findPerson, findRecord, findTenant, tableOf, withDatabase } from './look.js';
 import { addMembershipCommands } from './membership.js';
 import { formatOption, withSources } from './options.js';
-import { addPeopleCommand } from './people.js';
+import { addPeopleCommands } from './people.js';
 import { addProbeCommand } from './probe.js';
 import { addRehearseCommand } from './rehearse.js';
 import { addRemedyCommand } from './remedy.js';
@@ -37,7 +37,7 @@ Exit codes:
 const GROUPS: Readonly<Record<string, readonly string[]>> = {
   'Look:': ['table', 'why', 'who', 'gives', 'compare', 'roles', 'audit', 'desk'],
   'Hold:': ['rehearse', 'changes', 'review', 'probe'],
-  'Change:': ['members', 'enrol', 'invite', 'people', 'remedy', 'appeals'],
+  'Change:': ['members', 'enrol', 'invite', 'people', 'owners', 'remedy', 'appeals'],
   'Set up:': ['survey', 'intake', 'policies'],
 };
 
@@ -218,7 +218,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addAppealsCommand(program, around, answered);
   addGivesCommand(program, around, answered);
   addIntakeCommand(program, around, answered);
-  addPeopleCommand(program, around, answered);
+  addPeopleCommands(program, around, answered);
   const order = Object.values(GROUPS).flat();
   const place = (command: { name(): string }) => order.indexOf(command.name());
   (program.commands as unknown as { name(): string }[]).sort((a, b) => place(a) - place(b));

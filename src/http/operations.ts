@@ -1,7 +1,7 @@
 import * as z from 'zod';
 import { fromBase64url, LintelError, toBase64url } from '../base/index.js';
 import { withOurIds } from '../membership/index.js';
-import { readPeopleFile, writePeopleFile } from '../provisioning/index.js';
+import { handRecords, readOwnersFile, readPeopleFile, writePeopleFile } from '../provisioning/index.js';
 import type { Proposal, ServerStanding, Step } from '../server/index.js';
 import { APPEALS } from './appeals.js';
 import { authzen } from './authzen.js';
@@ -257,6 +257,25 @@ export const OPERATIONS: readonly Operation[] = [
       const { people, problems } = await readPeopleFile(csv, standing);
       if (problems.length > 0) return { problems };
       return { problems, ...(await standing.members.bring(people, { dryRun: dryRun === true, ...(reason && { reason }) })) };
+    },
+  },
+  {
+    in: 'tenant',
+    id: 'bringOwners',
+    costs: 20,
+    most: LARGE,
+    method: 'post',
+    path: '/tenants/{tenant}/owners',
+    summary:
+      'Whose records are from now on, from a list as CSV, each by the rules of handing over. With a mistake in it nothing is done; `dryRun` says what would be.',
+    body: z.strictObject({ kind: s.id, csv: z.string().max(LARGE), dryRun: z.boolean().optional() }),
+    answers: s.handed,
+    run: async ({ lintel, standing, body: { kind, csv, dryRun } }) => {
+      const { records, problems } = await readOwnersFile(csv, standing, kind);
+      if (problems.length > 0) return { problems };
+      const { tenant, me, fulfilled } = standing.facts;
+      const entry = { tenant: tenant.id, user: me.userId, fulfilled };
+      return { problems, ...(await handRecords(lintel, entry, kind, records, { dryRun: dryRun === true })) };
     },
   },
   {

@@ -290,10 +290,17 @@ export const invitation = z
     mail: z.enum(['waiting', 'sent', 'given up', 'none']),
   })
   .meta({ id: 'Invitation' });
+const lineProblems = z
+  .array(z.looseObject({ line: z.number(), column: z.string().optional(), code: z.string(), words: z.string() }))
+  .describe('What is wrong in the list, line by line; then nothing was done');
+export const handed = z.looseObject({
+  problems: lineProblems,
+  handed: z.number().optional(),
+  same: z.number().optional(),
+  refused: z.array(z.looseObject({ record: z.string(), code: z.string(), words: z.string() })).optional(),
+});
 export const brought = z.looseObject({
-  problems: z
-    .array(z.looseObject({ line: z.number(), column: z.string().optional(), code: z.string(), words: z.string() }))
-    .describe('What is wrong in the list, line by line; then nothing was done'),
+  problems: lineProblems,
   invited: z.number().optional(),
   changed: z.number().optional(),
   same: z.number().optional(),

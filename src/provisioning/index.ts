@@ -1,2 +1,4 @@
-export { type LineProblem, type PeopleFile, readPeopleFile } from './people-file.js';
+export type { LineProblem } from './lines.js';
+export { type HandReport, handRecords, type Owned, type OwnersFile, readOwnersFile } from './owners-file.js';
+export { type PeopleFile, readPeopleFile } from './people-file.js';
 export { writePeopleFile } from './people-out.js';

@@ -1,13 +1,6 @@
 import type { ServerStanding } from '../server/index.js';
 import type { Assignment } from '../standing/index.js';
-
-/** What a spreadsheet would take for a formula, or for the mark by which a cell is none. */
-const FORMULA = /^['=+\-@\t\r]/;
-/** What parts several in one cell, or is lost at its edge, cannot be said in one. */
-const isSayable = (text: string) => !/[;|]/.test(text) && text === text.trim() && text !== '';
-/** Makes a cell that no spreadsheet runs; {@link plainCell} takes it back. */
-const safeCell = (text: string) => (FORMULA.test(text) ? `'${text}` : text);
-export const plainCell = (text: string) => (text.startsWith("'") && FORMULA.test(text.slice(1)) ? text.slice(1) : text);
+import { isSayable, safeCell } from './cells.js';
 
 /** As it is called, where that says which one it is and stands well in a cell; else by its id. */
 function calledBy(all: readonly { readonly id: string; readonly called: string }[]): (id: string) => string {
