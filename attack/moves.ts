@@ -82,10 +82,10 @@ const AIMED: readonly (readonly Move[])[] = [0, 1].flatMap((by) => {
 });
 
 const by = of(0, 1);
-/** Mostly nothing besides roles. */
+/** Half of the time something besides roles. */
 const gives = fc.option(fc.record({ groups: some(GROUPS), units: some(UNITS), permissions: fc.array(permission, { maxLength: 1 }) }), {
   nil: undefined,
-  freq: 1,
+  freq: 2,
 });
 /** Anything: changes; an invitation to somebody, who accepts it; somebody asks to be let in; hours go by; somebody is erased. */
 const anything: fc.Arbitrary<readonly Move[]> = fc.tuple(
