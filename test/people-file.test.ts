@@ -234,7 +234,7 @@ test('records become somebody’s by the rules of handing over, each by itself; 
   // The clerk sees no hive, and so comes to own none; a hive elsewhere is not there.
   const { records, problems } = await readOwnersFile('record,owner\na,p15@many.example\nb,mo\nc,\nd,cleo\ne,p15\n', boss, 'hive');
   expect([problems, records.length]).toEqual([[], 5]);
-  const hand = (user: string, more: object = {}) => handRecords(lintel, { tenant: 'list', user }, 'hive', records, more);
+  const hand = async (user: string, more: object = {}) => handRecords(await enter(user), 'hive', records, more);
   const owners = async () => (await db.selectFrom('hives').select('owner_id').orderBy('id').execute()).map(({ owner_id }) => owner_id);
   const told = ({ refused, ...counts }: Awaited<ReturnType<typeof hand>>) => [counts, refused.map((one) => [one.record, one.code])];
   const expected = [
@@ -247,6 +247,10 @@ test('records become somebody’s by the rules of handing over, each by itself; 
   expect([told(await hand('boss', { dryRun: true })), await owners()]).toEqual([expected, Array(5).fill('mo')]);
   expect([told(await hand('boss')), await owners()]).toEqual([expected, ['p15', 'mo', null, 'mo', 'mo']]);
   expect(told(await hand('boss'))[0]).toEqual({ handed: 0, same: 3 });
+  // Whoever looks as another hands nothing over in their name, and nor does who is no member.
+  const view = await boss.viewAs({ user: 'p15' });
+  const looking = await lintel.enter({ tenant: 'list', user: 'boss', view: view.id });
+  expect([await code(handRecords(looking, 'hive', records)), await code(hand('nobody'))]).toEqual(['only-a-view', 'not-found']);
   // Who reads and does not hand over changes nothing.
   await db.updateTable('hives').set({ owner_id: 'mo' }).execute();
   expect(told(await hand('p15'))).toEqual([

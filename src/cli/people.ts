@@ -55,14 +55,12 @@ async function ownersCommand(file: string, options: PeopleOptions & { readonly k
   const { kind, dryRun = false, format } = options;
   if (kind === undefined) throw new LintelError('unknown-kind', 'Say of which kind the records are: --kind hive.', {});
   return withDatabase(ofOwn(await readConfig(options, around.cwd)), async (lintel) => {
-    const tenant = await findTenant(lintel, options.tenant);
-    const actor = await actorOf(tenant, options);
+    const actor = await actorOf(await findTenant(lintel, options.tenant), options);
     const { records, problems } = await readOwnersFile(await textOf(file, around), actor, kind);
     if (problems.length > 0) return mistaken(problems, options, around);
     const bar = await barFor(around, kind);
     bar?.start(records.length, 0);
-    const entry = { tenant: tenant.id, user: actor.userId as string, fulfilled: actor.facts.fulfilled };
-    const report = await handRecords(lintel, entry, kind, records, { dryRun, progress: (done) => bar?.update(done) });
+    const report = await handRecords(actor, kind, records, { dryRun, progress: (done) => bar?.update(done) });
     bar?.stop();
     const { handed, same, refused } = report;
     if (format === 'json') around.out(JSON.stringify({ dryRun, ...report }, null, 2));

@@ -270,12 +270,10 @@ export const OPERATIONS: readonly Operation[] = [
       'Whose records are from now on, from a list as CSV, each by the rules of handing over. With a mistake in it nothing is done; `dryRun` says what would be.',
     body: z.strictObject({ kind: s.id, csv: z.string().max(LARGE), dryRun: z.boolean().optional() }),
     answers: s.handed,
-    run: async ({ lintel, standing, body: { kind, csv, dryRun } }) => {
+    run: async ({ standing, body: { kind, csv, dryRun } }) => {
       const { records, problems } = await readOwnersFile(csv, standing, kind);
       if (problems.length > 0) return { problems };
-      const { tenant, me, fulfilled } = standing.facts;
-      const entry = { tenant: tenant.id, user: me.userId, fulfilled };
-      return { problems, ...(await handRecords(lintel, entry, kind, records, { dryRun: dryRun === true })) };
+      return { problems, ...(await handRecords(standing, kind, records, { dryRun: dryRun === true })) };
     },
   },
   {

@@ -1,6 +1,6 @@
 import { type Kysely, sql } from 'kysely';
 import { inParts, isLintelError, LintelError } from '../base/index.js';
-import type { Entry, Lintel, ServerStanding } from '../server/index.js';
+import type { ServerStanding } from '../server/index.js';
 import { LineError, type LineProblem, named, readLines } from './lines.js';
 
 /** A record, and whose it is to be from now on; null: nobody's. */
@@ -61,7 +61,6 @@ export async function readOwnersFile(text: string, standing: ServerStanding<any>
   return { records, problems };
 }
 
-class Undo extends Error {}
 /** So many records are one transaction. */
 const TOGETHER = 100;
 
@@ -69,33 +68,26 @@ const TOGETHER = 100;
  * Makes records somebody's, each by the rules of scope for whoever does it: it takes the action that guards the owner, and the new one has to be able to read it. In parts of 100, each a
  * transaction; again with the same it does nothing.
  *
- * @param entry who does it, as `enter` takes them.
  * @param how `dryRun`: says what it would do, and does nothing.
  * @returns what could not be done, record by record; a record that is not there and one that is out of reach are not told apart.
- * @throws LintelError `no-owner`, `records-elsewhere` where the records are in another database than the membership.
+ * @throws LintelError `no-owner`, `not-found` for somebody who is no member, `only-a-view` for somebody who looks as another.
  */
 export async function handRecords(
-  lintel: Lintel<any>,
-  entry: Entry,
+  standing: ServerStanding<any>,
   kind: string,
   records: readonly Owned[],
   { dryRun = false, progress }: { readonly dryRun?: boolean; readonly progress?: (done: number) => void } = {},
 ): Promise<HandReport> {
-  if (lintel.records !== (lintel.db as unknown))
-    throw new LintelError('records-elsewhere', 'these records are in another database than the membership, so that no one transaction holds both', {});
+  void standing.memberId;
   const report: HandReport = { handed: 0, same: 0, refused: [] };
   let looked = 0;
   for (const part of inParts(records, TOGETHER)) {
-    await lintel.db
-      .transaction()
-      .execute(async (tx) => {
-        const standing = await lintel.within(tx).enter(entry);
-        for (const one of part) await handOne(tx, standing, kind, one, report);
-        if (dryRun) throw new Undo();
-      })
-      .catch((error: unknown) => {
-        if (!(error instanceof Undo)) throw error;
-      });
+    await standing.together(async (inside, tx) => {
+      await sql`savepoint lintel_tried`.execute(tx);
+      for (const one of part) await handOne(tx, inside, kind, one, report);
+      if (dryRun) await sql`rollback to savepoint lintel_tried`.execute(tx);
+      await sql`release savepoint lintel_tried`.execute(tx);
+    });
     looked += part.length;
     progress?.(looked);
   }

@@ -1,5 +1,5 @@
 import type { Kysely, Transaction } from 'kysely';
-import { frozen, LintelError } from '../base/index.js';
+import { frozen, inTransaction, LintelError } from '../base/index.js';
 import { type CharterTypes, KEYHOLDER } from '../charter/index.js';
 import * as membership from '../membership/index.js';
 import type { Predicate, RecordData } from '../predicate/index.js';
@@ -261,6 +261,12 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    */
   change<N extends Kinds<T>>(kind: N, ids: readonly unknown[], values: { readonly [f in keyof RecordOf<T, N>]?: unknown }): Promise<ChangeAnswer> {
     return change(this.#place.db, this.#boundaryOf(this.#place.db), kind, ids, values);
+  }
+
+  /** Does work in one transaction of the records' database: what the standing that it gets reads and changes is part of it, and an error takes all of it back. */
+  together<R>(work: (standing: ServerStanding<T>, tx: Kysely<any>) => Promise<R>): Promise<R> {
+    const over = (tx: Kysely<any>) => new ServerStanding<T>(this.charter, this.facts, this.#options, { ...this.#place, db: tx });
+    return inTransaction(this.#place.db as Kysely<any>, (tx) => work(over(tx), tx));
   }
 
   /**
