@@ -5,9 +5,9 @@ import { throwIfRefused } from '../../standing/index.js';
 import { type Change, changeTenant } from '../change/index.js';
 import type { NewInvitation } from '../coming/index.js';
 import { anchorColumns, SAID_BY } from '../held/index.js';
-import type { AuditEntry } from '../record/index.js';
+import { type AuditEntry, onRecord } from '../record/index.js';
 import { peopleOf, rolesHeld } from '../steps/index.js';
-import { inOneSpelling, keptAddress, readAddress, type Setting, type Step, takenBack } from '../terms/index.js';
+import { type Done, inOneSpelling, keptAddress, readAddress, type Setting, type Step, takenBack } from '../terms/index.js';
 import { runSteps } from './run.js';
 
 /** What became of people who are to hold something. */
@@ -53,8 +53,8 @@ export async function bring(
       throwIfRefused(change.actor.decide('member.invite'));
       const entry: AuditEntry[] = [];
       for (const one of part) {
-        const told = await bringOne({ ...change, number: change.number + entry.length }, inOneSpelling(setting.charter, one), report);
-        entry.push(...told.map((event): AuditEntry => ({ ...event, words: { ...event.words, ...(reason && { reason }) } })));
+        const done = await bringOne({ ...change, number: change.number + entry.length }, inOneSpelling(setting.charter, one), report);
+        entry.push(...done.map((one) => onRecord(one, reason)));
       }
       return { result: undefined, entry };
     };
@@ -70,7 +70,7 @@ export async function bring(
 }
 
 /** One of them, or nothing of it. */
-async function bringOne(change: Change, one: NewInvitation, report: BringReport): Promise<AuditEntry[]> {
+async function bringOne(change: Change, one: NewInvitation, report: BringReport): Promise<readonly Done[]> {
   const { tx } = change;
   await sql`savepoint lintel_brought`.execute(tx);
   try {
@@ -78,7 +78,7 @@ async function bringOne(change: Change, one: NewInvitation, report: BringReport)
     const done = found.steps.length > 0 ? (await runSteps(change, found.steps)).done : [];
     await sql`release savepoint lintel_brought`.execute(tx);
     report[found.outcome] += 1;
-    return done.map(({ what, event, was, words }) => ({ what, event: { ...event, ...was }, ...(words && { words }) }));
+    return done;
   } catch (error) {
     if (!isLintelError(error)) throw error;
     await sql`rollback to savepoint lintel_brought`.execute(tx);

@@ -1,5 +1,5 @@
 import { type Change, changeTenant } from '../change/index.js';
-import type { AuditEntry } from '../record/index.js';
+import { onRecord } from '../record/index.js';
 import type { Done, Setting, Step } from '../terms/index.js';
 import { insistOnSame, type Proposal } from './proposal.js';
 import { runSteps } from './run.js';
@@ -31,10 +31,7 @@ export async function carryOut(
   const work = async (change: Change) => {
     const { done, before, after } = await runSteps(change, steps, { reads: proposal !== undefined });
     if (proposal) await insistOnSame(change, proposal, before, after);
-    const entry = done.map(
-      ({ what, event, was, words }): AuditEntry => ({ what, event: { ...event, ...was }, words: { ...words, ...(reason && { reason }) } }),
-    );
-    return { result: done.map(({ was: _, ...told }) => told), entry };
+    return { result: done.map(({ was: _, ...told }) => told), entry: done.map((one) => onRecord(one, reason)) };
   };
   return changeTenant(setting, tenantId, actorId, work, { seen });
 }

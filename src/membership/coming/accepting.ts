@@ -3,6 +3,7 @@ import { isLintelError, LintelError } from '../../base/index.js';
 import { type Assignment, aKeyholder, everythingMet } from '../../standing/index.js';
 import { changeTenant, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
 import { endingBy, giverInTenant, mayGive } from '../held/index.js';
+import { onRecord } from '../record/index.js';
 import { assignmentRows } from '../steps/index.js';
 import { howHanded, type InvitationRow, invalid, type LintelTables, maskAddress, readAddress, readToken, type Setting } from '../terms/index.js';
 import { giveMore } from './gives.js';
@@ -140,7 +141,7 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
           what: 'invitation accepted',
           event: { invitation: row.id, user: userId, roles: row.roles, ...(row.member_until && { endsAt: row.member_until.toISOString() }) },
         },
-        ...more.map(({ what, event, was, words }) => ({ what, event: { ...event, ...was }, ...(words && { words }) })),
+        ...more.map((one) => onRecord(one)),
       ],
     };
   });

@@ -1,5 +1,5 @@
 import { type Kysely, sql, type Transaction } from 'kysely';
-import { LintelError } from '../../base/index.js';
+import { isLintelError, LintelError } from '../../base/index.js';
 import { KEYHOLDER } from '../../charter/index.js';
 import { passOnRecords } from '../../scoping/index.js';
 import { everythingMet } from '../../standing/index.js';
@@ -17,6 +17,7 @@ import {
   readName,
   type Setting,
   splitToken,
+  WITHOUT_ADDRESS,
 } from '../terms/index.js';
 import { keptRoles } from './invitations.js';
 import { insistOnPower } from './programs.js';
@@ -68,7 +69,11 @@ export const enrollingSteps: Handlers<'enrol' | 'make-activation' | 'ask-passwor
       if (member) throw new LintelError('already-member', `${address.written} is a member already.`, { tenantId });
       await insistOnSeat(change);
       // Whoever was enrolled under this address before, and is no member any more, is somebody else.
-      await tx.updateTable('lintel_person').set({ address: sql`'without an address ' || id` }).where('address', '=', kept).execute();
+      await tx
+        .updateTable('lintel_person')
+        .set({ address: sql`${WITHOUT_ADDRESS}::text || id` })
+        .where('address', '=', kept)
+        .execute();
       // The application is not told the address: whether one of its people has it already is nobody's to learn.
       const id = await idOfPerson(tx, setting, given, { name: named, isProgram: false, keptBy: tenantId });
       const made = await tx
@@ -101,8 +106,9 @@ export const enrollingSteps: Handlers<'enrol' | 'make-activation' | 'ask-passwor
   'ask-password': {
     needs: () => 'member.suspend',
     touches: () => ({}),
-    run: async ({ tx, tenantId, ...change }, { user }) => {
-      await insistOnHolder({ tx, tenantId, ...change }, { user });
+    run: async (change, { user }) => {
+      const { tx, tenantId } = change;
+      await insistOnHolder(change, { user });
       await tx.updateTable('lintel_member').set({ asked_password: true }).where('tenant_id', '=', tenantId).where('user_id', '=', user).execute();
       return { what: 'password asked', event: { user } };
     },
@@ -166,7 +172,7 @@ async function use(change: Change, token: string) {
     (await insistOnPower({ ...change, giver: maker, actor: maker.now }, row.user_id).then(
       () => true,
       (error: unknown) => {
-        if (error instanceof LintelError) return false;
+        if (isLintelError(error)) return false;
         throw error;
       },
     ));
@@ -236,7 +242,7 @@ async function passOn({ tx, tenantId, setting }: Change, from: string, to: strin
   await tx.deleteFrom('lintel_person_tenant').where('tenant_id', '=', tenantId).where('person_id', '=', from).execute();
   await tx
     .updateTable('lintel_person')
-    .set({ address: `without an address ${from}` })
+    .set({ address: `${WITHOUT_ADDRESS}${from}` })
     .where('id', '=', from)
     .execute();
   if (!setting.recordsElsewhere) await passOnRecords(tx, setting.charter, tenantId, from, to);

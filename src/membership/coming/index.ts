@@ -1,4 +1,5 @@
 export { accept, decline, type InvitationView, lookAtInvitation, myInvitations } from './accepting.js';
+export { asIfAccepted } from './ahead.js';
 export { type Appeal, type AppealStatus, answerAppeal, appealsOf, appealsToAnswer, appealToAnswer, raiseAppeal, withdrawAppeal } from './appeals.js';
 export { beginCare, careFacts, endCare, type NewCare, onPlatform } from './care.js';
 export { setDeactivated, tenantsOfPerson } from './deactivating.js';
@@ -15,7 +16,7 @@ export {
   type IntakeTenant,
   intake,
 } from './intake/index.js';
-export { asIfAccepted, type Invitation, type InviteAnswer, invitationSteps, invite, listInvitations, type NewInvitation } from './invitations.js';
+export { type Invitation, type InviteAnswer, invitationSteps, invite, listInvitations, type NewInvitation } from './invitations.js';
 export { askToJoin, type JoinRequest, joiningSteps, listRequests, readRules, stopAsking } from './joining.js';
 export { addPerson, changeAddress, giveUpAddress, type NewPerson, passwordChosen, personByAddress, proofToken, proveAddress, renamePerson } from './people.js';
 export { listPrograms, type Program, programOfKey, programSteps } from './programs.js';

@@ -13,6 +13,7 @@ import {
   readName,
   type Setting,
   splitToken,
+  WITHOUT_ADDRESS,
 } from '../terms/index.js';
 
 export interface NewPerson {
@@ -161,7 +162,7 @@ export async function giveUpAddress(setting: Setting, address: string): Promise<
     const person = found && (await lockPerson(tx, found.id));
     if (!found || !person) return;
     if (found.confirmedAt) throw new LintelError('address-taken', `There is an account for ${address} already. Sign in with it to accept.`, {});
-    const none = `without an address ${found.id}`;
+    const none = `${WITHOUT_ADDRESS}${found.id}`;
     await leaveAddress(tx, found.id, person.address, { address: none, address_written: none, confirmed_at: null }, new Date(setting.now()));
   });
 }

@@ -1,7 +1,7 @@
 import type { Kysely } from 'kysely';
 import { hashOf, randomHex } from '../../base/index.js';
 import { canonicalJson } from '../../charter/index.js';
-import { insertMany, type LintelTables } from '../terms/index.js';
+import { type Done, insertMany, type LintelTables } from '../terms/index.js';
 
 /** What is put on record of a change. */
 export interface AuditEntry {
@@ -9,6 +9,11 @@ export interface AuditEntry {
   /** Ids and values. No names, no addresses, no free text: those are words. */
   readonly event: Readonly<Record<string, unknown>>;
   readonly words?: Readonly<Record<string, string>>;
+}
+
+/** What a step did, as it goes on record: with what was before, and why. */
+export function onRecord({ what, event, was, words }: Done, reason?: string): AuditEntry {
+  return { what, event: { ...event, ...was }, words: { ...words, ...(reason && { reason }) } };
 }
 
 /** The hash of an audit event: over the one before it and all that it says. */

@@ -45,8 +45,9 @@ export const attributeSteps: Handlers<'set-attributes'> = {
   'set-attributes': {
     needs: ({ user }, { actor }) => (user === actor.userId ? undefined : 'member.assign'),
     touches: ({ user }) => ({ users: [user] }),
-    run: async ({ tx, tenantId, setting, actor, ...change }, { user, attributes }) => {
-      await insistOnHolder({ tx, tenantId, setting, actor, ...change }, { user });
+    run: async (change, { user, attributes }) => {
+      const { tx, tenantId, setting, actor } = change;
+      await insistOnHolder(change, { user });
       // Whoever arranges says of themselves what people say; anybody else, what members may.
       const setter = user === actor.userId && !actor.may('member.assign') ? 'member' : 'people';
       const said = readAttributes(setting.charter, attributes, setter);

@@ -57,6 +57,9 @@ export function readAddress(raw: unknown): Address {
 /** What stands for the address of an account that a tenant keeps: no other can be written so, and it takes the address from nobody. */
 export const keptAddress = (tenantId: string, normal: string): string => `kept by ${tenantId} ${normal}`;
 
+/** Begins what stands for the address of an account that has none any more; its id ends it. */
+export const WITHOUT_ADDRESS = 'without an address ';
+
 export const domainOf = (address: string) => address.slice(address.lastIndexOf('@') + 1);
 
 /** Reads a domain as it stands behind the @ of addresses. @throws LintelError `bad-domain`. */

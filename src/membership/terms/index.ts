@@ -1,4 +1,4 @@
-export { type Address, domainOf, keptAddress, maskAddress, readAddress, readDomain, readName, readWords } from './address.js';
+export { type Address, domainOf, keptAddress, maskAddress, readAddress, readDomain, readName, readWords, WITHOUT_ADDRESS } from './address.js';
 export {
   type Id,
   idOfComer,
