@@ -63,6 +63,7 @@ const CALLS: Record<Exclude<keyof Lintel<any>, 'charter' | 'db' | 'records' | 'h
   enterAll: 'enters',
   myTenants: 'enters',
   myInvitations: (asker) => lintel.myInvitations(asker),
+  arrive: 'code',
   acceptInvitation: (asker) => lintel.acceptInvitation(asker, { token }),
   askToJoin: (asker) => lintel.askToJoin(asker, 'fourth'),
   stopAsking: (asker) => lintel.stopAsking(asker, 'fourth'),

@@ -66,6 +66,12 @@ export function readAttribute({ type, scale, options, several }: AttributeData, 
   return readOne(type, scale, options, value);
 }
 
+const TRUTH: Readonly<Record<string, boolean>> = { true: true, yes: true, false: false, no: false };
+
+/** One value as a text says it, for {@link readAttribute}: `yes` and `no` are truth values where such are wanted. */
+export const attributeFromText = ({ type }: AttributeData, text: string): unknown =>
+  type === 'boolean' ? (Object.hasOwn(TRUTH, text.toLowerCase()) ? TRUTH[text.toLowerCase()] : undefined) : text;
+
 /** So many values a list has at most. */
 const MOST = 1000;
 /** So long a text is at most. */

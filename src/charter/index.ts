@@ -1,4 +1,4 @@
-export { type AttributeData, readAttribute, type Setter } from './attributes.js';
+export { type AttributeData, attributeFromText, readAttribute, type Setter } from './attributes.js';
 export { canonicalJson } from './canonical.js';
 export { Charter, type CharterTypes, followedFields, type Limit, type Permission, reachesOfKind, type TypesIn } from './charter.js';
 export type { AreaData, CharterData, KindData, LimitData, May, ObligationData, PermissionWords, RoleData } from './data.js';

@@ -39,7 +39,7 @@ function told(
   return refused.length === 0 ? EXIT.yes : EXIT.refused;
 }
 
-async function textOf(file: string, { cwd }: Surroundings): Promise<string> {
+export async function textOf(file: string, { cwd }: Surroundings): Promise<string> {
   return readFile(resolve(cwd, file), 'utf8').catch((cause: unknown) => {
     throw new LintelError('bad-file', `${file} cannot be read: ${cause instanceof Error ? cause.message : String(cause)}`, {}, { cause });
   });

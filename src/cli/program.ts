@@ -5,6 +5,7 @@ import { readCharter } from '../charter/index.js';
 import { accessTable, explanationMarkdown, printExplanation, printTable, roleSubjects, tableMarkdown } from '../rehearsal/index.js';
 import { checkPolicies, dropStatements, policyStatements } from '../scoping/index.js';
 import { connect, survey } from '../store/index.js';
+import { addAdmitCommand } from './admit.js';
 import { addAppealsCommand } from './appeals.js';
 import { addAuditCommand } from './audit.js';
 import { addChangesCommand } from './changes.js';
@@ -35,7 +36,7 @@ Exit codes:
 
 /** The commands as help lists them, in the order of the work. */
 const GROUPS: Readonly<Record<string, readonly string[]>> = {
-  'Look:': ['table', 'why', 'who', 'gives', 'compare', 'roles', 'audit', 'desk'],
+  'Look:': ['table', 'why', 'who', 'gives', 'compare', 'roles', 'audit', 'admit', 'desk'],
   'Hold:': ['rehearse', 'changes', 'review', 'probe'],
   'Change:': ['members', 'enrol', 'invite', 'people', 'owners', 'remedy', 'appeals'],
   'Set up:': ['survey', 'intake', 'policies'],
@@ -219,6 +220,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addGivesCommand(program, around, answered);
   addIntakeCommand(program, around, answered);
   addPeopleCommands(program, around, answered);
+  addAdmitCommand(program, around, answered);
   const order = Object.values(GROUPS).flat();
   const place = (command: { name(): string }) => order.indexOf(command.name());
   (program.commands as unknown as { name(): string }[]).sort((a, b) => place(a) - place(b));

@@ -1,3 +1,4 @@
+export { readAdmissionRules } from './admission-schemas.js';
 export { type AccountsAtFace, secretsIn, senderByCookie } from './cookies.js';
 export { createFace, type Face, type FaceOptions, type Sender, standingOfRequest } from './face.js';
 export { bounded, type Guarded, guard, guardedRecord, type Standing, withStanding } from './guard.js';

@@ -1,9 +1,11 @@
 import * as z from 'zod';
 import type { NewInvitation, Step } from '../server/index.js';
 import { DEMAND_HOURS } from '../standing/index.js';
+import { connectionParts, connectionTerms } from './admission-schemas.js';
+import { id, name, value } from './values.js';
 
-export const id = z.string().min(1).max(200);
-export const name = z.string().max(200);
+export { id, name };
+
 const moment = z.iso.datetime({ offset: true }).describe('ISO 8601, with its zone');
 const words = z.record(z.string(), z.string());
 
@@ -51,7 +53,6 @@ export const joining = z
   })
   .meta({ id: 'Joining' });
 
-const value = z.union([z.string().max(500), z.number(), z.boolean()]);
 const attributes = z
   .record(z.string().max(63), z.union([value, z.array(value).max(1000), z.null()]))
   .describe('By name, as the charter declares them; null takes one back');
@@ -130,6 +131,11 @@ export const step = z
     z.strictObject({ do: z.literal('turn-away'), user: id }),
     z.strictObject({ do: z.literal('send-again'), invitation: id }),
     z.strictObject({ do: z.literal('withdraw'), invitation: id }),
+    z.strictObject({ do: z.literal('make-connection'), id: id.optional(), name, terms: connectionTerms, ...connectionParts }),
+    z.strictObject({ do: z.literal('edit-connection'), id, name: name.optional(), terms: connectionTerms.optional(), ...connectionParts }),
+    z.strictObject({ do: z.literal('turn-connection'), id, to: z.enum(['on', 'off']) }),
+    z.strictObject({ do: z.literal('drop-connection'), id }),
+    z.strictObject({ do: z.literal('unbar'), connection: id, subject: z.string().min(1).max(255) }),
     z.strictObject({ do: z.literal('hand-over'), from: id, to: id, kinds: z.array(id).min(1).max(100) }),
     z.strictObject({
       do: z.literal('open-records'),

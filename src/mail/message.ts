@@ -144,6 +144,12 @@ export function noticeWords(notice: NoticeName, of: Readonly<Record<string, stri
         before: [`${of.by}, of the staff of the platform, looks after ${of.tenant} until ${of.until}.`, `The reason: ${of.reason}`],
         after: ['Whatever is done meanwhile is on your record of changes.'],
       };
+    case 'connection-changed':
+      return {
+        subject: `How people sign in to ${of.tenant} has changed`,
+        before: [`“${of.name}”, by which people sign in to ${of.tenant}, was ${of.what} by ${of.by}.`],
+        after: ['Whoever sets up a provider decides who comes in by it. If that was not agreed on, turn it off.'],
+      };
     case 'let-in':
       return { subject: `Welcome to ${of.tenant}`, before: [`You asked to be let into ${of.tenant}, and you are a member now.`], after: [] };
     case 'turned-away':

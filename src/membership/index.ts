@@ -1,4 +1,15 @@
 export {
+  type Admission,
+  type Arrival,
+  type Arrived,
+  arrive,
+  type Claims,
+  type Connection,
+  listConnections,
+  listRefused,
+  type RefusedArrival,
+} from './admission/index.js';
+export {
   attemptEach,
   type BringOptions,
   type BringReport,
@@ -14,6 +25,9 @@ export {
   type Reached,
   type RecordsReached,
   someKeyholder,
+  type Trial,
+  type Tried,
+  tryArrival,
 } from './carrying/index.js';
 export { latestChange, recordDoor } from './change/index.js';
 export {
@@ -125,6 +139,10 @@ export {
   verifyAudit,
 } from './record/index.js';
 export {
+  type AdmissionRule,
+  type Claim,
+  type ClaimNames,
+  type ConnectionTerms,
   type Done,
   type Gives,
   type Handed,

@@ -1,5 +1,5 @@
 import { didYouMean } from '../base/index.js';
-import { type AttributeData, readAttribute } from '../charter/index.js';
+import { type AttributeData, attributeFromText, readAttribute } from '../charter/index.js';
 import { readAddress } from '../membership/index.js';
 import type { NewInvitation, ServerStanding } from '../server/index.js';
 import type { Anchor } from '../standing/index.js';
@@ -36,8 +36,7 @@ function anchorIn({ units, kinds }: Words, at: string): Anchor {
 }
 
 function attributeIn(data: AttributeData, name: string, text: string, list: (text: string) => string[]): unknown {
-  const plain = (one: string) =>
-    data.type === 'boolean' ? ({ true: true, yes: true, false: false, no: false } as const)[one.toLowerCase()] : data.type === 'integer' ? Number(one) : one;
+  const plain = (one: string) => attributeFromText(data, one);
   const value = readAttribute(data, data.several ? list(text).map(plain) : plain(text));
   if (value !== undefined) return value;
   const takes = data.options

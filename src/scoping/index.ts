@@ -27,3 +27,4 @@ export { ScopedDb } from './scope.js';
 export { SeveralBoundaries } from './several.js';
 export type { Registered, ScopeSupport } from './support.js';
 export { countCrowded, tallyRecords } from './tally.js';
+export { recordsThere } from './there.js';

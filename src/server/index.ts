@@ -1,10 +1,19 @@
 export type {
+  Admission,
+  AdmissionRule,
   Appeal,
   AppealStatus,
+  Arrival,
+  Arrived,
   AuditEvent,
   AuditVerdict,
   BringOptions,
   BringReport,
+  Claim,
+  ClaimNames,
+  Claims,
+  Connection,
+  ConnectionTerms,
   Done,
   Effect,
   Gives,
@@ -39,11 +48,13 @@ export type {
   Program,
   Proposal,
   RecordsReached,
+  RefusedArrival,
   RoleHolder,
   RoleInput,
   RoleToGive,
   RoleView,
   Step,
+  Trial,
   UnitView,
 } from '../membership/index.js';
 export { maskAddress } from '../membership/index.js';
@@ -65,6 +76,7 @@ export {
 } from '../scoping/index.js';
 export { connect, type Database, type Survey, survey } from '../store/index.js';
 export type { AppealToAnswer } from './appeals.js';
+export type { TriedArrival } from './connections.js';
 export { createLintel, Lintel } from './lintel.js';
 export type { Entry, LintelOptions } from './options.js';
 export type { PlatformFace } from './platform.js';

@@ -315,6 +315,15 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.takePlace(this.#setting, this.#wholly(asker), token);
   }
 
+  /**
+   * Somebody comes by a connection of a tenant, with claims that the caller has verified. One change by that source; or none where all is as it was: then nothing is locked.
+   *
+   * @throws LintelError `not-found` for a connection that is not on; `no-subject`, `claims-too-large`.
+   */
+  arrive(arrival: membership.Arrival): Promise<membership.Arrived> {
+    return membership.arrive(this.#setting, { ...arrival, tenantId: this.#tenantId(arrival.tenantId) });
+  }
+
   /** Somebody has chosen a new password: what tenants asked with `ask-password` is done. */
   passwordChosen(userId: membership.Id): Promise<void> {
     return membership.passwordChosen(this.db, this.#personId(userId));

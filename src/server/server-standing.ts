@@ -42,6 +42,7 @@ import {
   throwIfRefused,
 } from '../standing/index.js';
 import { AppealsFace } from './appeals.js';
+import { ConnectionsFace } from './connections.js';
 import { countEffects } from './count-effects.js';
 import { AuditFace, InvitationsFace, MembersFace, ProgramsFace, TenantFace } from './faces.js';
 import { attach, counted, found } from './loaded.js';
@@ -95,6 +96,11 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
 
   get tenant(): TenantFace {
     return new TenantFace(this, this.#place.setting);
+  }
+
+  /** The providers by which people come in. */
+  get connections(): ConnectionsFace {
+    return new ConnectionsFace(this, this.#place.setting, (proposed) => this.#counted(proposed));
   }
 
   get programs(): ProgramsFace {

@@ -15,6 +15,9 @@ export interface Demands {
   readonly hours?: DemandHours;
 }
 
+/** The obligation that is met by who has shown lately who they are by something of their own: not by what a tenant's provider says. */
+export const OWN_SIGN_IN = 'ownSignIn';
+
 /** The obligation that is met by who has shown within so many hours who they are. */
 export const signedInWithin = (hours: DemandHours): string => `signedInWithin${hours}h`;
 
@@ -40,7 +43,7 @@ function unmet(demands: Readonly<Record<string, string>>, fulfilled: readonly st
 
 /** Every obligation that a charter declares or a tenant can ask: for the question what somebody holds, whatever they have to do first. */
 export function everythingMet({ data }: Charter<any>): string[] {
-  return [...new Set([...Object.keys(data.obligations), 'choosePasswordHere', 'secondFactor', ...DEMAND_HOURS.map(signedInWithin)])];
+  return [...new Set([...Object.keys(data.obligations), 'choosePasswordHere', 'secondFactor', OWN_SIGN_IN, ...DEMAND_HOURS.map(signedInWithin)])];
 }
 
 /** The same person, of whom it is known which obligations they have met. */

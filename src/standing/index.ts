@@ -1,6 +1,6 @@
 export { heldTogether, rolesIn } from './apart.js';
 export type { Decision, FieldAccess, HeldPermission, LookedAt, Outcome } from './decision.js';
-export { DEMAND_HOURS, type Demands, everythingMet, meeting, obligationOf, openDemands, signedInWithin } from './demands.js';
+export { DEMAND_HOURS, type Demands, everythingMet, meeting, OWN_SIGN_IN, obligationOf, openDemands, signedInWithin } from './demands.js';
 export {
   type Anchor,
   type Assignment,

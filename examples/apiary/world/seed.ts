@@ -1,5 +1,6 @@
 import type { Kysely } from 'kysely';
-import { createLintel, type Lintel } from 'warm-lintel/server';
+import { everythingMet } from 'warm-lintel';
+import { type AdmissionRule, createLintel, type Lintel } from 'warm-lintel/server';
 import { charter } from './charter.js';
 import { type ApiaryTables, makeTables } from './tables.js';
 
@@ -179,6 +180,14 @@ async function addRecords(db: Kysely<ApiaryTables>): Promise<void> {
     .execute();
 }
 
+/** What the county's sign-in says of somebody, and what that gives them in Alderbrook. */
+export const COUNTY_RULES: readonly AdmissionRule[] = [
+  { requires: 'associations', is: ['alderbrook'], words: 'The county does not list you as a member of Alderbrook. Ask the secretary.' },
+  { when: 'groups', is: ['beekeepers'], gives: { roles: [{ role: 'keeper', anchor: tenantWide }] } },
+  { when: 'groups', is: ['site-wardens'], gives: { roles: [{ role: 'warden', anchor: { on: 'unit', unitId: { by: 'site' } } }] } },
+  { when: 'groups', is: ['juniors'], gives: { roles: [{ role: 'junior', anchor: tenantWide }], units: ['junior-yard'] } },
+];
+
 /** Builds the whole demo world, people and memberships by the library's own operations. */
 export async function seed(db: Kysely<any>): Promise<Lintel> {
   const lintel = createLintel({ charter, db });
@@ -200,6 +209,10 @@ export async function seed(db: Kysely<any>): Promise<Lintel> {
   await maren.members.place('junia', ['junior-yard']);
   await maren.members.place('otto', ['junior-yard']);
   await addRecords(db);
+  // Prepared, and not on yet: the demo turns it on with a provider of its own.
+  const county = { kind: 'oidc', issuer: 'https://sign-in.county.example', clientId: 'apiary' } as const;
+  const proven = await lintel.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: everythingMet(charter) });
+  await proven.carryOut([{ do: 'make-connection', id: 'county', name: 'The county’s sign-in', terms: county, rules: COUNTY_RULES }]);
   // One of them was refused, and asks for it.
   const otto = await lintel.enter({ tenant: 'alderbrook', user: 'otto' });
   await otto.appeals.raise('hive.update', 'a-hive-03', 'I look after it while its keeper is away.');

@@ -95,7 +95,7 @@ function readingAt(held: Holding | undefined, moment: number): Look | undefined 
 }
 
 /** What differs for whom, and from when until when. */
-function happenings(before: Holdings, after: Holdings): Happening[] {
+export function happenings(before: Holdings, after: Holdings): Happening[] {
   const known = new Map<string, PersonChange[]>();
   return [...new Set([...before.keys(), ...after.keys()])].sort().flatMap((userId) => {
     const [had, has] = [before.get(userId), after.get(userId)];
@@ -251,27 +251,44 @@ export async function proposeEach(
     lookAhead,
   );
   return Promise.all(
-    many.map(async (steps, i): Promise<Proposed> => {
+    many.map((steps, i) => {
       const refused = refusals[i];
-      const one = refused ? refusedAhead(steps, latest, refused) : (looked.shift() as Awaited<ReturnType<typeof lookAhead>>);
-      const at = new Date(setting.now()).toISOString();
-      const told = one.happened.filter(({ userId }) => one.known(userId));
-      const groups = grouped(told).slice(0, MAX_EFFECTS);
-      const proposal: Proposal = {
-        tenantId,
-        steps,
-        ...(reason && { reason }),
-        at,
-        effects: groups.map(effectOf),
-        people: new Set(told.map(({ userId }) => userId)).size,
-        ...(one.handed.length > 0 && { handed: one.handed }),
-        problems: one.problems.map(problemIn),
-        basis: { latest: one.latest, charter: setting.charter.hash, exactly: await markOf(setting.db, [tenantId, actorId, at, one.latest], one.happened) },
-      };
-      const now = (id: string, held: Holding) => [id, readingAt(held, held.course.moments[0] as number) as Reading] as const;
-      return { proposal, reached: toCount(groups.slice(0, MAX_COUNTED)), after: new Map([...one.after].map(([id, held]) => now(id, held))) };
+      const one = refused ? refusedAhead(steps, latest, refused) : (looked.shift() as Looked);
+      return proposedOf(setting, tenantId, actorId, one, reason);
     }),
   );
+}
+
+/** What was seen by doing something and taking it back. */
+export interface Looked {
+  readonly steps: readonly Step[];
+  /** The mark of the tenant's latest change before it. */
+  readonly latest: string;
+  readonly problems: readonly LintelError[];
+  readonly happened: readonly Happening[];
+  readonly after: Holdings;
+  readonly known: (user: string) => boolean;
+  readonly handed: readonly Handed[];
+}
+
+/** As it is told. */
+export async function proposedOf(setting: Setting, tenantId: string, actorId: string, one: Looked, reason?: string): Promise<Proposed> {
+  const at = new Date(setting.now()).toISOString();
+  const told = one.happened.filter(({ userId }) => one.known(userId));
+  const groups = grouped(told).slice(0, MAX_EFFECTS);
+  const proposal: Proposal = {
+    tenantId,
+    steps: one.steps,
+    ...(reason && { reason }),
+    at,
+    effects: groups.map(effectOf),
+    people: new Set(told.map(({ userId }) => userId)).size,
+    ...(one.handed.length > 0 && { handed: one.handed }),
+    problems: one.problems.map(problemIn),
+    basis: { latest: one.latest, charter: setting.charter.hash, exactly: await markOf(setting.db, [tenantId, actorId, at, one.latest], one.happened) },
+  };
+  const now = (id: string, held: Holding) => [id, readingAt(held, held.course.moments[0] as number) as Reading] as const;
+  return { proposal, reached: toCount(groups.slice(0, MAX_COUNTED)), after: new Map([...one.after].map(([id, held]) => now(id, held))) };
 }
 
 function problemIn(error: LintelError): Proposal['problems'][number] {
@@ -292,7 +309,7 @@ function refusalOf({ charter }: Setting, actor: Standing, steps: readonly Step[]
 
 const NOTHING: Holdings = new Map();
 
-async function lookAhead(change: Change, steps: readonly Step[]) {
+async function lookAhead(change: Change, steps: readonly Step[]): Promise<Looked> {
   const { latest } = change;
   const problems: LintelError[] = [];
   try {
@@ -305,7 +322,7 @@ async function lookAhead(change: Change, steps: readonly Step[]) {
 }
 
 /** After the first refusal nothing more is said. */
-const refusedAhead = (steps: readonly Step[], latest: string, error: LintelError) => ({
+const refusedAhead = (steps: readonly Step[], latest: string, error: LintelError): Looked => ({
   steps,
   latest,
   problems: [error],

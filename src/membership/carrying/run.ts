@@ -1,3 +1,4 @@
+import { connectionSteps } from '../admission/index.js';
 import { type Change, type Handlers, heldBy } from '../change/index.js';
 import { asIfAccepted, enrollingSteps, invitationSteps, joiningSteps, programSteps, tenantSteps } from '../coming/index.js';
 import {
@@ -31,6 +32,7 @@ const HANDLERS: Handlers<Step['do']> = {
   ...invitationSteps,
   ...deputySteps,
   ...enrollingSteps,
+  ...connectionSteps,
   ...handingSteps,
 };
 

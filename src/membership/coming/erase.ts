@@ -97,6 +97,8 @@ async function eraseBeside(tx: Kysely<LintelTables>, traces: Traces): Promise<vo
   await tx.updateTable('lintel_appeal').set({ reason: null }).where('answered_by', '=', userId).execute();
   for (const table of ['lintel_request', 'lintel_bar', 'lintel_activation', 'lintel_entered'] as const)
     await tx.deleteFrom(table).where('user_id', '=', userId).execute();
+  // Who was removed stays out by what their provider knows them as; of whom that speaks nobody can tell any more.
+  await tx.updateTable('lintel_identity_bar').set({ user_id: null }).where('user_id', '=', userId).execute();
   await tx
     .deleteFrom('lintel_view')
     .where((eb) => eb.or([eb('by_id', '=', userId), eb('user_id', '=', userId)]))

@@ -20,5 +20,17 @@ export { type Invitation, type InviteAnswer, invitationSteps, invite, listInvita
 export { askToJoin, type JoinRequest, joiningSteps, listRequests, readRules, stopAsking } from './joining.js';
 export { addPerson, changeAddress, giveUpAddress, type NewPerson, passwordChosen, personByAddress, proofToken, proveAddress, renamePerson } from './people.js';
 export { listPrograms, type Program, programOfKey, programSteps } from './programs.js';
-export { closeTenant, myTenants, type NewTenant, openTenant, type Plan, type PlanEffect, reopenTenant, setPlan, tenantSteps } from './tenants.js';
+export {
+  closeTenant,
+  insistOnSeat,
+  joinTenant,
+  myTenants,
+  type NewTenant,
+  openTenant,
+  type Plan,
+  type PlanEffect,
+  reopenTenant,
+  setPlan,
+  tenantSteps,
+} from './tenants.js';
 export { beginView, endView, type LookAs, viewedFacts } from './views.js';

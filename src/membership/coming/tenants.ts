@@ -64,7 +64,8 @@ export async function joinTenant(
       .insertInto('lintel_assignment')
       .values(assignments.map(({ without = [], ...a }) => ({ tenant_id: tenantId, user_id: userId, ...a, without: JSON.stringify(without) })))
       .execute();
-  await tx.deleteFrom('lintel_bar').where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
+  for (const table of ['lintel_bar', 'lintel_identity_bar'] as const)
+    await tx.deleteFrom(table).where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
 }
 
 export const tenantSteps: Handlers<'rename-tenant' | 'close-tenant'> = {

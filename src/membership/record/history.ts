@@ -14,7 +14,7 @@ import {
   type Through,
 } from '../../standing/index.js';
 import { anchorOf } from '../held/index.js';
-import { type Holder, type InvitedRole, type LintelTables, PLATFORM_SOURCE } from '../terms/index.js';
+import { connectionSource, type Holder, type InvitedRole, isLasting, type LintelTables, PLATFORM_SOURCE } from '../terms/index.js';
 import { exportAudit } from './audit.js';
 
 /** What somebody held at a moment that is over. */
@@ -95,8 +95,14 @@ type Event = any;
 
 const thereOf = (ids: readonly string[], source = ''): There => new Map(ids.map((id) => [id, new Set([source])]));
 
-/** What people set: who stays keeps by what they came. */
-const set = (there: There = new Map(), ids: readonly string[]): There => new Map(ids.map((id) => [id, there.get(id) ?? new Set([''])]));
+/** What people set: who stays keeps by what they came; and what a source goes on saying they leave alone. */
+function set(there: There = new Map(), ids: readonly string[]): There {
+  const lasting = [...there].flatMap(([id, by]) => {
+    const stays = [...by].filter(isLasting);
+    return stays.length > 0 ? [[id, new Set(stays)] as const] : [];
+  });
+  return new Map([...lasting, ...ids.map((id) => [id, there.get(id) ?? new Set([''])] as const)]);
+}
 
 /** What a source says of one: what others say of it stays. */
 function say(there: There, id: string, source: string, is: boolean): void {
@@ -140,6 +146,9 @@ function join(told: Told, user: string, roles: readonly InvitedRole[], more: Par
 const rolesIn = (holder: Holder, roles: readonly (Placed & { readonly role: string })[]): Given<Assignment>[] =>
   roles.map((r) => ({ holder, role: r.role, anchor: anchorIn(r), ...moreIn(r) }));
 
+const permissionsIn = (holder: Holder, permissions: readonly (Placed & Pick<DirectPermission, 'permission' | 'reach'>)[]): Given<DirectPermission>[] =>
+  permissions.map((p) => ({ holder, permission: p.permission, reach: p.reach, anchor: anchorIn(p), ...moreIn(p) }));
+
 /** Somebody stands where another stood. */
 function takePlace(told: Told, { user, of }: Event): void {
   const named = (holder: Holder): Holder => (same(holder, { user: of }) ? { user } : holder);
@@ -159,40 +168,55 @@ function takePlace(told: Told, { user, of }: Event): void {
   told.deputies = told.deputies.map((one) => ({ ...one, of: one.of === of ? user : one.of, user: one.user === of ? user : one.user }));
 }
 
+/** What a source says of people from now on, all of it. */
+function takeIn(told: Told, source: string, people: readonly Event[]): void {
+  const users = new Set(people.map(({ user }) => user));
+  const others = ({ holder, ...one }: Given<object>) => one.source !== source || !('user' in holder) || !users.has(holder.user);
+  told.roles = told.roles.filter(others);
+  told.permissions = told.permissions.filter(others);
+  for (const { user, roles, groups, units, permissions = [], active = true } of people) {
+    sayActive(told, user, source, active);
+    told.roles.push(...rolesIn({ user }, roles).map((one) => ({ ...one, source })));
+    told.permissions.push(...permissionsIn({ user }, permissions).map((one) => ({ ...one, source })));
+    for (const [id, there] of told.groups) {
+      const was = there.has(user);
+      say(there, user, source, groups.includes(id));
+      if (was && !there.has(user)) leave(told, id, [user]);
+    }
+    const placed = told.placed.get(user) ?? new Map();
+    for (const id of new Set([...placed.keys(), ...units])) say(placed, id, source, units.includes(id));
+    told.placed.set(user, placed);
+  }
+}
+
 /** What each event says happened, by its name. What is not named here changes nobody's powers. */
 const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
   'tenant opened': (told, { keyholder }) => join(told, keyholder, [{ role: 'keyholder', anchor: 'tenant', anchorId: '' }]),
   'invitation accepted': (told, { user, roles, endsAt }) => join(told, user, roles, endsAt && { endsAt }),
-  'people taken in': (told, { source, people }) => {
-    const users = new Set(people.map(({ user }: { user: string }) => user));
-    told.roles = told.roles.filter((one) => one.source !== source || !('user' in one.holder) || !users.has(one.holder.user));
-    for (const { user, roles, groups, units, active = true } of people) {
-      sayActive(told, user, source, active);
-      told.roles.push(...rolesIn({ user }, roles).map((one) => ({ ...one, source })));
-      for (const [id, there] of told.groups) {
-        const was = there.has(user);
-        say(there, user, source, groups.includes(id));
-        if (was && !there.has(user)) leave(told, id, [user]);
-      }
-      const placed = told.placed.get(user) ?? new Map();
-      for (const id of new Set([...placed.keys(), ...units])) say(placed, id, source, units.includes(id));
-      told.placed.set(user, placed);
-    }
+  'people taken in': (told, { source, people }) => takeIn(told, source, people),
+  arrived: (told, { source, ...person }) => takeIn(told, source, [person]),
+  'connection dropped': (told, { connection, suspended }) => {
+    const source = connectionSource(connection);
+    takeIn(
+      told,
+      source,
+      [...told.members.keys()].map((user) => ({ user, roles: [], groups: [], units: [] })),
+    );
+    for (const user of suspended) setMember(told, user, { suspended: true });
   },
   'roles changed': (told, event) => {
     const holder = holderIn(event);
     const given = rolesIn(holder, event.after);
     const wanted = new Set(given.map(keyOf));
     // What stays keeps the source by which it came.
-    const kept = told.roles.filter((one) => same(one.holder, holder) && wanted.has(keyOf(one)));
+    const kept = told.roles.filter((one) => same(one.holder, holder) && (wanted.has(keyOf(one)) || isLasting(one.source ?? '')));
     const stays = new Set(kept.map(keyOf));
     told.roles = [...told.roles.filter((one) => !same(one.holder, holder)), ...kept, ...given.filter((one) => !stays.has(keyOf(one)))];
   },
   'permissions changed': (told, event) => {
     const holder = holderIn(event);
-    told.permissions = told.permissions.filter((one) => !same(one.holder, holder));
-    const given = event.after.map((p: Placed & DirectPermission) => ({ holder, permission: p.permission, reach: p.reach, anchor: anchorIn(p), ...moreIn(p) }));
-    told.permissions.push(...given);
+    told.permissions = told.permissions.filter((one) => !same(one.holder, holder) || isLasting(one.source ?? ''));
+    told.permissions.push(...permissionsIn(holder, event.after));
   },
   'role made': (told, { role, after }) => void told.ownRoles.set(role, after),
   'role changed': (told, { role, after }) => void told.ownRoles.set(role, after),
@@ -210,11 +234,12 @@ const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
   },
   'group made': (told, { group, people }) => void told.groups.set(group, thereOf(people)),
   'group changed': (told, { group, before, after }) => {
-    told.groups.set(group, set(told.groups.get(group), after));
+    const people = set(told.groups.get(group), after);
+    told.groups.set(group, people);
     leave(
       told,
       group,
-      before.filter((one: string) => !after.includes(one)),
+      before.filter((one: string) => !people.has(one)),
     );
   },
   'group dropped': (told, { group }) => {
@@ -260,8 +285,8 @@ const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
 
 function setMember(told: Told, user: string, { suspended, until }: Pick<Membership, 'suspended' | 'until'>): void {
   const { until: _, inactiveBy, ...member } = told.members.get(user) ?? { suspended };
-  // Whoever is brought back is, whatever a source said; but for the platform.
-  const by = inactiveBy?.filter((one) => suspended || one === PLATFORM_SOURCE) ?? [];
+  // Whoever is brought back is, whatever a source said; but for the platform, and what a source goes on saying.
+  const by = inactiveBy?.filter((one) => suspended || one === PLATFORM_SOURCE || isLasting(one)) ?? [];
   told.members.set(user, { ...member, suspended, ...(until && { until }), ...(by.length > 0 && { inactiveBy: by }) });
 }
 

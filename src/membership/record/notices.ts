@@ -9,6 +9,8 @@ export interface Notices {
   readonly 'address-changed': { readonly name: string; readonly address: string };
   /** To the keyholders: somebody of the platform looks after their organisation. */
   readonly 'care-begun': { readonly tenant: string; readonly by: string; readonly until: string; readonly reason: string };
+  /** To the keyholders: somebody set up how people sign in. `what`: made, changed, turned on, turned off, dropped. */
+  readonly 'connection-changed': { readonly tenant: string; readonly by: string; readonly name: string; readonly what: string };
   readonly 'let-in': { readonly tenant: string };
   readonly 'turned-away': { readonly tenant: string };
   /** To those who may answer: somebody was refused and asks for it. Of the record nothing is told by mail. */

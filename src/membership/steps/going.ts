@@ -8,7 +8,7 @@ import { peopleOfHolders } from './holders.js';
 import { roleSteps } from './roles.js';
 
 /** Everybody whose standing may be another after the steps than before. */
-async function peopleTouched({ tx, tenantId, actor }: Change, touched: readonly Touched[]): Promise<string[]> {
+export async function peopleTouched({ tx, tenantId, actor }: Change, touched: readonly Touched[]): Promise<string[]> {
   const all = (pick: (t: Touched) => readonly string[] | undefined) => [...new Set(touched.flatMap((t) => pick(t) ?? []))];
   const { rows } = await sql<{ user_id: string }>`
     with above as (select b.above_id as id from lintel_unit_below b where b.tenant_id = ${tenantId} and b.below_id = any(${all((t) => t.above)}::text[])),

@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import type { Change, Handlers } from '../change/index.js';
-import { idOfOwn, readName } from '../terms/index.js';
+import { idOfOwn, isLastingIn, namedIn, readName } from '../terms/index.js';
 import { insistOnHolder } from './holders.js';
 import { dropOpenings } from './openings.js';
 
@@ -28,12 +28,37 @@ export async function peopleOf({ tx, tenantId }: Change, group: string): Promise
 async function setPeople(change: Change, group: string, people: readonly string[]): Promise<void> {
   const { tx, tenantId } = change;
   await insistOnMembers(change, people);
-  // What those who leave own stays open where the opening says so.
-  await sql`with gone as (delete from lintel_group_member where tenant_id = ${tenantId} and group_id = ${group} and not user_id = any(${[...people]}::text[]) returning user_id)
-    insert into lintel_opening_kept (tenant_id, opening_id, user_id) select ${tenantId}, o.id, gone.user_id from gone, lintel_opening o
-    where o.tenant_id = ${tenantId} and o.group_id = ${group} and o.keeps on conflict do nothing`.execute(tx);
+  const { rows } = await sql<{
+    tenant_id: string;
+    group_id: string;
+    user_id: string;
+  }>`delete from lintel_group_member where tenant_id = ${tenantId} and group_id = ${group}
+    and not user_id = any(${[...people]}::text[]) and not ${isLastingIn('source')} returning tenant_id, group_id, user_id`.execute(tx);
+  await keepOpenIn(tx, rows);
   await sql`insert into lintel_group_member (tenant_id, group_id, user_id) select distinct ${tenantId}, ${group}, p from unnest(${[...people]}::text[]) p
     where not exists (select from lintel_group_member m where m.tenant_id = ${tenantId} and m.group_id = ${group} and m.user_id = p)`.execute(tx);
+}
+
+/** @throws LintelError `in-rules` for what a connection gives: nobody who arrives is to find that it is gone. */
+export async function insistOnNoRule({ tx, tenantId }: Change, what: 'roles' | 'groups', id: string): Promise<void> {
+  const all = await tx.selectFrom('lintel_connection').select(['name', 'rules']).where('tenant_id', '=', tenantId).execute();
+  const gives = all.find(({ rules }) => namedIn(rules)[what].has(id));
+  if (gives) throw new LintelError('in-rules', `People who come in by “${gives.name}” get it. Take it out of its rules first.`, {});
+}
+
+/** What those own who have left a group stays open where an opening says so, unless they are in it by another way still. */
+export async function keepOpenIn(
+  tx: Change['tx'],
+  left: readonly { readonly tenant_id: string; readonly group_id: string; readonly user_id: string }[],
+): Promise<void> {
+  if (left.length === 0) return;
+  const each = (column: 'tenant_id' | 'group_id' | 'user_id') => left.map((one) => one[column]);
+  await sql`insert into lintel_opening_kept (tenant_id, opening_id, user_id) select o.tenant_id, o.id, l.user_id
+    from unnest(${each('tenant_id')}::text[], ${each('group_id')}::text[], ${each('user_id')}::text[]) l (tenant_id, group_id, user_id)
+    join lintel_opening o using (tenant_id, group_id) where o.keeps
+      and not exists (select from lintel_group_member m where (m.tenant_id, m.group_id, m.user_id) = (l.tenant_id, l.group_id, l.user_id)) on conflict do nothing`.execute(
+    tx,
+  );
 }
 
 export const groupSteps: Handlers<'make-group' | 'rename-group' | 'set-group' | 'drop-group'> = {
@@ -81,6 +106,7 @@ export const groupSteps: Handlers<'make-group' | 'rename-group' | 'set-group' | 
     run: async (change, { id }) => {
       const { tx, tenantId } = change;
       await insistOnHolder(change, { group: id });
+      await insistOnNoRule(change, 'groups', id);
       const people = await peopleOf(change, id);
       await dropOpenings(change, (eb) => eb.or([eb('group_id', '=', id), eb('to_group', '=', id)]));
       await tx.deleteFrom('lintel_assignment').where('tenant_id', '=', tenantId).where('group_id', '=', id).execute();

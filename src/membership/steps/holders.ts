@@ -4,7 +4,7 @@ import { KEYHOLDER, nameNow } from '../../charter/index.js';
 import type { Assignment, DirectPermission } from '../../standing/index.js';
 import { type Change, type Handlers, insistOn, insistOnRules } from '../change/index.js';
 import { anchorColumns, assignmentOf, existing, insistOnGiving } from '../held/index.js';
-import type { Holder, Touched } from '../terms/index.js';
+import { type Holder, isLastingIn, type Touched } from '../terms/index.js';
 
 /** The columns of an assignment that say who holds it. */
 export function holderColumns(holder: Holder): Readonly<Record<'user_id' | 'group_id' | 'unit_id', string | null>> {
@@ -107,7 +107,8 @@ function onceEach<
   return [...once.values()];
 }
 
-export async function rolesHeld({ tx, tenantId, setting }: Change, holder: Holder): Promise<Assignment[]> {
+/** @param by whose: what sources give that go on saying so; or all but that. Left out: all. */
+export async function rolesHeld({ tx, tenantId, setting }: Change, holder: Holder, by?: 'lasting' | 'people'): Promise<Assignment[]> {
   const { user_id, group_id, unit_id } = holderColumns(holder);
   const rows = await tx
     .selectFrom('lintel_assignment')
@@ -119,6 +120,7 @@ export async function rolesHeld({ tx, tenantId, setting }: Change, holder: Holde
     .where('group_id', 'is not distinct from', group_id)
     .where('unit_id', 'is not distinct from', unit_id)
     .where('role', 'is not', null)
+    .$if(by !== undefined, (qb) => qb.where(isLastingIn('source'), '=', by === 'lasting'))
     .orderBy('role')
     .orderBy('anchor_id')
     .execute();
@@ -132,7 +134,7 @@ async function replace(change: Change, holder: Holder, what: 'role' | 'permissio
   const wanted = sql`json_populate_recordset(null::lintel_assignment, ${JSON.stringify(rows.map((row) => ({ tenant_id: tenantId, ...columns, without: [], ...row })))}) w`;
   const ofHolder = sql`a.tenant_id = ${tenantId} and (a.user_id, a.group_id, a.unit_id) is not distinct from (${columns.user_id}::text, ${columns.group_id}::text, ${columns.unit_id}::text)`;
   const alike = sql`(a.role, a.permission, a.reach, a.anchor, a.anchor_id, a.until, a.without) is not distinct from (w.role, w.permission, w.reach, w.anchor, w.anchor_id, w.until, w.without)`;
-  await sql`delete from lintel_assignment a where ${ofHolder} and a.${sql.ref(what)} is not null and not exists (select from ${wanted} where ${alike})`.execute(
+  await sql`delete from lintel_assignment a where ${ofHolder} and a.${sql.ref(what)} is not null and not ${isLastingIn('a.source')} and not exists (select from ${wanted} where ${alike})`.execute(
     tx,
   );
   await sql`insert into lintel_assignment (tenant_id, user_id, group_id, unit_id, role, permission, reach, anchor, anchor_id, until, without)
@@ -148,8 +150,9 @@ export const holderSteps: Handlers<'set-roles' | 'set-permissions'> = {
     run: async (change, { holder, roles }) => {
       const { actor } = change;
       await insistOnHolder(change, holder);
-      const before = await rolesHeld(change, holder);
-      const [had, wanted] = [new Set(before.map(keyOf)), new Set(roles.map(keyOf))];
+      const before = await rolesHeld(change, holder, 'people');
+      const lasting = await rolesHeld(change, holder, 'lasting');
+      const [had, wanted] = [new Set([...before, ...lasting].map(keyOf)), new Set(roles.map(keyOf))];
       const given = roles.filter((r) => !had.has(keyOf(r)));
       const taken = before.filter((r) => !wanted.has(keyOf(r)));
       const own = 'user' in holder && holder.user === actor.userId;
@@ -158,7 +161,7 @@ export const holderSteps: Handlers<'set-roles' | 'set-permissions'> = {
       if (!('user' in holder) && roles.some((r) => r.role === KEYHOLDER))
         throw new LintelError('keyholder-alone', 'Full control is held by a person, not through a group or a unit.', {});
       if ('user' in holder && given.some((r) => r.role === KEYHOLDER)) await insistOnNoProgram(change, holder.user);
-      if ('user' in holder && given.length > 0) insistOnRules(change, roles);
+      if ('user' in holder && given.length > 0) insistOnRules(change, [...roles, ...lasting.filter((r) => !wanted.has(keyOf(r)))]);
       if (!own) insistOnGiving(change.giver, given);
       for (const { role, without = [] } of given) insistOnParts(change, role, without);
       // What the charter no longer knows gives nothing, so anybody who may change roles can take it away.

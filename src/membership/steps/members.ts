@@ -4,7 +4,7 @@ import { KEYHOLDER } from '../../charter/index.js';
 import { dropLinks } from '../../scoping/index.js';
 import { type Assignment, aKeyholder } from '../../standing/index.js';
 import type { Change, Handlers } from '../change/index.js';
-import { PLATFORM_SOURCE } from '../terms/index.js';
+import { identityMark, isLastingIn, PLATFORM_SOURCE } from '../terms/index.js';
 import { insistOnHolder, keyholderEnds, readUntil, rolesHeld, rolesOnRecord } from './holders.js';
 import { dropOpenings } from './openings.js';
 
@@ -28,7 +28,15 @@ export async function endMembership(change: Change, userId: string): Promise<rea
     .where('user_id', '=', userId)
     .where('status', '=', 'open')
     .execute();
-  for (const table of ['lintel_assignment', 'lintel_placement', 'lintel_group_member', 'lintel_activation', 'lintel_entered', 'lintel_member'] as const) {
+  for (const table of [
+    'lintel_assignment',
+    'lintel_placement',
+    'lintel_group_member',
+    'lintel_activation',
+    'lintel_entered',
+    'lintel_identity',
+    'lintel_member',
+  ] as const) {
     await tx.deleteFrom(table).where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
   }
   await tx.deleteFrom('lintel_person_tenant').where('tenant_id', '=', tenantId).where('person_id', '=', userId).execute();
@@ -36,9 +44,24 @@ export async function endMembership(change: Change, userId: string): Promise<rea
   return before;
 }
 
-/** From now on no source brings them: somebody lets them in again. */
-const bar = ({ tx, tenantId }: Change, userId: string, removed: boolean) =>
-  tx.insertInto('lintel_bar').values({ tenant_id: tenantId, user_id: userId, removed }).execute();
+/** From now on no source brings them, and where they were removed nor does a provider as whom it knows: somebody lets them in again. */
+async function endAndBar(change: Change, userId: string, removed: boolean): Promise<readonly Assignment[]> {
+  const { tx, tenantId } = change;
+  const identities = await tx
+    .selectFrom('lintel_identity')
+    .select(['connection_id', 'subject'])
+    .where('tenant_id', '=', tenantId)
+    .where('user_id', '=', userId)
+    .execute();
+  const before = await endMembership(change, userId);
+  await tx.insertInto('lintel_bar').values({ tenant_id: tenantId, user_id: userId, removed }).execute();
+  if (removed)
+    for (const { connection_id, subject } of identities) {
+      const mark = await identityMark(tx, tenantId, connection_id, subject);
+      await tx.insertInto('lintel_identity_bar').values({ tenant_id: tenantId, mark, user_id: userId }).execute();
+    }
+  return before;
+}
 
 const isKeyholder = async (change: Change, user: string) => (await rolesHeld(change, { user })).some(({ role }) => role === KEYHOLDER);
 
@@ -70,8 +93,8 @@ export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' 
     run: async (change, { user }) => {
       await insistOnPeer(change, user, 'brings back');
       await setMember(change, user, { status: 'active', suspended_until: null });
-      // What a source said of them does not count any more; what the platform said does.
-      await sql`update lintel_member set inactive_by = case when ${PLATFORM_SOURCE} = any(inactive_by) then array[${PLATFORM_SOURCE}] else '{}' end
+      // What a file or an intake once said of them does not count any more; what the platform says does, and what a source goes on saying.
+      await sql`update lintel_member set inactive_by = array(select s from unnest(inactive_by) s where s = ${PLATFORM_SOURCE} or ${isLastingIn('s')})
         where tenant_id = ${change.tenantId} and user_id = ${user}`.execute(change.tx);
       return { what: 'member restored', event: { user } };
     },
@@ -93,8 +116,7 @@ export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' 
     run: async (change, { user }) => {
       if (user === change.actor.userId) return memberSteps.leave.run(change, { do: 'leave' });
       await insistOnPeer(change, user, 'removes');
-      const roles = await endMembership(change, user);
-      await bar(change, user, true);
+      const roles = await endAndBar(change, user, true);
       return { what: 'member removed', event: { user }, was: { before: rolesOnRecord(roles) } };
     },
   },
@@ -103,8 +125,7 @@ export const memberSteps: Handlers<'suspend' | 'restore' | 'set-end' | 'remove' 
     touches: () => ({}),
     run: async (change) => {
       const user = change.actor.userId as string;
-      const before = await endMembership(change, user);
-      await bar(change, user, false);
+      const before = await endAndBar(change, user, false);
       return { what: 'member left', event: { user }, was: { before: rolesOnRecord(before) } };
     },
   },

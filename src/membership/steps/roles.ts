@@ -4,6 +4,7 @@ import { fromRole } from '../../standing/index.js';
 import type { Change, Handlers } from '../change/index.js';
 import { givesByCharter, mayGive } from '../held/index.js';
 import type { RoleInput } from '../terms/index.js';
+import { insistOnNoRule } from './groups.js';
 
 const AT_TENANT = { on: 'tenant' } as const;
 
@@ -143,6 +144,7 @@ export const roleSteps: Handlers<'make-role' | 'edit-role' | 'drop-role'> = {
         .where((eb) => eb(eb.cast<string>('roles', 'text'), 'like', `%${JSON.stringify(id)}%`))
         .executeTakeFirst();
       if (pending) throw new LintelError('role-invited', `Somebody is invited with the role “${before.label}”. Withdraw the invitation first.`, {});
+      await insistOnNoRule(change, 'roles', id);
       await tx.deleteFrom('lintel_assignment').where('tenant_id', '=', tenantId).where('role', '=', id).execute();
       if (holders.length > 0 && typeof instead === 'string') {
         actor.charter.role(instead);

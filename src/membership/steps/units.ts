@@ -2,7 +2,7 @@ import { sql } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import type { Change, Handlers } from '../change/index.js';
 import { existing } from '../held/index.js';
-import { idOfOwn, readName } from '../terms/index.js';
+import { idOfOwn, isLastingIn, readName } from '../terms/index.js';
 import { insistOnHolder } from './holders.js';
 
 async function unitsAbove({ tx, tenantId }: Change, unit: string): Promise<string[]> {
@@ -82,7 +82,8 @@ export const unitSteps: Handlers<'add-unit' | 'rename-unit' | 'move-unit' | 'pla
       const wanted = [...new Set(units)];
       const known = await existing(tx, tenantId, 'unit', wanted, at.getTime());
       if (known.length !== wanted.length) throw new LintelError('no-such-unit', 'One of the units does not exist.', { unitIds: units });
-      await sql`delete from lintel_placement where tenant_id = ${tenantId} and user_id = ${user} and not unit_id = any(${wanted}::text[])`.execute(tx);
+      await sql`delete from lintel_placement where tenant_id = ${tenantId} and user_id = ${user} and not unit_id = any(${wanted}::text[])
+        and not ${isLastingIn('source')}`.execute(tx);
       const fresh = wanted.filter((id) => !before.some(({ unit_id }) => unit_id === id));
       if (fresh.length > 0)
         await tx

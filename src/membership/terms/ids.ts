@@ -114,6 +114,9 @@ const ABOUT: readonly (readonly [RegExp, Identified])[] = [
   [/-program$|^enrol$/, 'person'],
 ];
 
+/** Under these nothing is an id, whatever it is called: values of attributes; and rules, which are read when somebody comes by them. */
+const NO_IDS: readonly string[] = ['attributes', 'rules', 'terms', 'claims'];
+
 const isAnchorAtRecord = (value: unknown): value is Extract<Anchor, { readonly on: 'record' }> =>
   typeof value === 'object' && value !== null && 'on' in value && value.on === 'record';
 
@@ -131,8 +134,7 @@ function withIds<S extends object>(charter: Charter<any>, asked: S, write: (id: 
     if (Array.isArray(value)) return value.map((one) => written(one, what));
     if (isAnchorAtRecord(value)) return { ...value, id: recordId(charter, value.kind, value.id) };
     if (typeof value === 'object' && value !== null)
-      // Values of attributes are no ids, whatever the attributes are called.
-      return Object.fromEntries(Object.entries(value).map(([key, inner]) => [key, key === 'attributes' ? inner : written(inner, whatOf(key, value))]));
+      return Object.fromEntries(Object.entries(value).map(([key, inner]) => [key, NO_IDS.includes(key) ? inner : written(inner, whatOf(key, value))]));
     return what !== undefined && (typeof value === 'string' || typeof value === 'number') ? write(value, what) : value;
   };
   const whatOf = (key: string, holder: object) => (key === 'id' && holder === asked ? about : Object.hasOwn(IDS, key) ? IDS[key] : undefined);

@@ -1,5 +1,15 @@
 export { type Address, domainOf, keptAddress, maskAddress, readAddress, readDomain, readName, readWords, WITHOUT_ADDRESS } from './address.js';
 export {
+  type AdmissionGives,
+  type AdmissionRule,
+  type AdmittedAnchor,
+  type Claim,
+  type ClaimNames,
+  type ConnectionTerms,
+  type Named,
+  namedIn,
+} from './admission.js';
+export {
   type Id,
   idOfComer,
   idOfOwn,
@@ -15,7 +25,7 @@ export {
   withOurIds,
 } from './ids.js';
 export { holdPerson, lockPerson, lockTenants } from './locks.js';
-export { insertMany, PLATFORM_SOURCE, type Setting, takenBack } from './setting.js';
+export { connectionSource, insertMany, isLasting, isLastingIn, PLATFORM_SOURCE, type Setting, takenBack } from './setting.js';
 export type { Done, Gives, Handed, Holder, Joining, RoleInput, Step, StepOf, Touched } from './step.js';
 export type { AssignmentRow, InvitationRow, InvitedRole, JoiningRow, LintelTables } from './tables.js';
-export { howHanded, invalid, isSecret, newKey, newToken, readKey, readToken, renewToken, secretOf, splitToken } from './token.js';
+export { howHanded, identityMark, invalid, isSecret, newKey, newToken, readKey, readToken, renewToken, secretOf, splitToken } from './token.js';

@@ -1,4 +1,4 @@
-import { type Kysely, type Selectable, sql, type Transaction } from 'kysely';
+import { type Kysely, type RawBuilder, type Selectable, sql, type Transaction } from 'kysely';
 import { inTransaction } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import type { Facts } from '../../standing/index.js';
@@ -7,6 +7,15 @@ import type { LintelTables } from './tables.js';
 
 /** In whose name somebody is inactive whose account the platform has deactivated. No other source is called so. */
 export const PLATFORM_SOURCE = 'platform';
+
+/** In whose name somebody holds what came by a connection. */
+export const connectionSource = (id: string): string => `connection:${id}`;
+
+/** True of a source that goes on saying what it says, so that people leave alone what it gives. Names of the others have no colon. */
+export const isLasting = (source: string): boolean => source.includes(':');
+
+/** The same in a statement. */
+export const isLastingIn = (source: string): RawBuilder<boolean> => sql<boolean>`${sql.ref(source)} like '%:%'`;
 
 /** What the rules of change take from outside. */
 export interface Setting {

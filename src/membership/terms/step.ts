@@ -1,5 +1,6 @@
 import type { RoleData } from '../../charter/index.js';
 import type { Assignment, Demands, DirectPermission } from '../../standing/index.js';
+import type { AdmissionRule, ClaimNames, ConnectionTerms } from './admission.js';
 
 /** Who holds something: a member; the people of a group; or those placed at a unit or below. */
 export type Holder = { readonly user: string } | { readonly group: string } | { readonly unit: string };
@@ -130,6 +131,30 @@ export type Step =
   /** Lets somebody in who asked to be, with these roles. */
   | { readonly do: 'let-in'; readonly user: string; readonly roles: readonly Assignment[] }
   | { readonly do: 'turn-away'; readonly user: string }
+  /** Prepares a provider by which people sign in, as a draft. Its rules say who comes in, and with what: without any nobody gets anything. */
+  | {
+      readonly do: 'make-connection';
+      readonly id?: string;
+      readonly name: string;
+      readonly terms: ConnectionTerms;
+      readonly claims?: ClaimNames;
+      readonly rules?: readonly AdmissionRule[];
+    }
+  /** What is left out stays as it is. Of one that is on, the rules are tried with claims first. */
+  | {
+      readonly do: 'edit-connection';
+      readonly id: string;
+      readonly name?: string;
+      readonly terms?: ConnectionTerms;
+      readonly claims?: ClaimNames;
+      readonly rules?: readonly AdmissionRule[];
+    }
+  /** `on`: people come in by it, once it was tried with claims as it is. `off`: nobody does, and who is signed in by it is out. */
+  | { readonly do: 'turn-connection'; readonly id: string; readonly to: 'on' | 'off' }
+  /** What came by it goes; who came by it stays a member, and gets in by other ways alone. */
+  | { readonly do: 'drop-connection'; readonly id: string }
+  /** Lets somebody who was removed here come in again by a connection. */
+  | { readonly do: 'unbar'; readonly connection: string; readonly subject: string }
   /** Hands what one member owns over to another, by kind, by the rules of scope: it takes the action that guards the owner, and the new one has to be able to read it. */
   | { readonly do: 'hand-over'; readonly from: string; readonly to: string; readonly kinds: readonly string[] };
 

@@ -1,6 +1,7 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely';
 import type { RoleData } from '../../charter/index.js';
 import type { Demands, Facts } from '../../standing/index.js';
+import type { AdmissionRule, ClaimNames, ConnectionTerms } from './admission.js';
 import type {
   AddressHeldRow,
   AddressProofRow,
@@ -323,6 +324,45 @@ interface BarRow {
   removed: boolean;
 }
 
+/** A provider by which people come into a tenant. */
+interface ConnectionRow {
+  tenant_id: string;
+  id: string;
+  name: string;
+  state: 'draft' | 'on' | 'off';
+  terms: JSONColumnType<ConnectionTerms, string, string>;
+  /** The client's secret, sealed under a key of the application. */
+  sealed: ColumnType<string | null, string | null | undefined, string | null>;
+  claims: JSONColumnType<ClaimNames, string | undefined, string>;
+  rules: JSONColumnType<AdmissionRule[], string | undefined, string>;
+  /** Whose rules they are: what they may no longer give is not given. */
+  by_id: string;
+  /** A mark of what was tried with claims. */
+  tried: ColumnType<string | null, string | null | undefined, string | null>;
+}
+
+/** Somebody as a provider knows them: never by an address. */
+interface IdentityRow {
+  tenant_id: string;
+  connection_id: string;
+  subject: string;
+  /** Null for somebody who was not let in. */
+  user_id: string | null;
+  /** As the provider says; it counts nowhere else. */
+  address: string;
+  name: string;
+  /** Why what came was not given; a mark of that, and the number of the tenant's latest change then. */
+  said: JSONColumnType<{ code: string; words: string; number: number; mark: string } | null, string | null, string | null>;
+  at: Moment;
+}
+
+/** Who was removed, by a keyed hash of the connection and the subject: it is there also when they are erased. */
+interface IdentityBarRow {
+  tenant_id: string;
+  mark: string;
+  user_id: string | null;
+}
+
 /** The library's own tables, as Kysely sees them. */
 export interface LintelTables {
   lintel_person: PersonRow;
@@ -356,6 +396,9 @@ export interface LintelTables {
   lintel_brought: BroughtRow;
   lintel_bar: BarRow;
   lintel_activation: ActivationRow;
+  lintel_connection: ConnectionRow;
+  lintel_identity: IdentityRow;
+  lintel_identity_bar: IdentityBarRow;
   lintel_entered: EnteredRow;
   lintel_erased: { person_id: string };
   lintel_secret: { name: string; value: string };

@@ -87,3 +87,8 @@ export async function secretOf(db: Kysely<LintelTables>): Promise<string> {
   const { value } = await db.selectFrom('lintel_secret').select('value').where('name', '=', 'marks').executeTakeFirstOrThrow();
   return value;
 }
+
+/** What stands for somebody as a provider knows them, and tells nothing of them to whoever has the table. */
+export async function identityMark(db: Kysely<LintelTables>, tenantId: string, connection: string, subject: string): Promise<string> {
+  return hashOf([JSON.stringify([await secretOf(db), tenantId, connection, subject])]);
+}

@@ -14,6 +14,7 @@ import { STEP_0012 } from './0012-what-was-brought.js';
 import { STEP_0013 } from './0013-by-what-each-came.js';
 import { STEP_0014 } from './0014-sign-in.js';
 import { STEP_0015 } from './0015-kept-accounts-demands.js';
+import { STEP_0016 } from './0016-arrivals.js';
 import type { Migration } from './migration.js';
 
 /**
@@ -36,6 +37,7 @@ const STEPS: readonly Migration[] = [
   STEP_0013,
   STEP_0014,
   STEP_0015,
+  STEP_0016,
 ];
 
 /** Brings the library's tables up to date. Can be run again, and by several processes at once. */

@@ -2,7 +2,7 @@ import { type Kysely, sql, type Transaction } from 'kysely';
 import { canonicalJson, KEYHOLDER } from '../../../charter/index.js';
 import { type Assignment, type Facts, heldTogether } from '../../../standing/index.js';
 import { anchorColumns, assignmentOf } from '../../held/index.js';
-import { readAttributes, rolesOnRecord } from '../../steps/index.js';
+import { keepOpenIn, readAttributes, rolesOnRecord } from '../../steps/index.js';
 import { type Id, insertMany, insistOnId, type LintelTables, lockTenants } from '../../terms/index.js';
 import { compared, markOf, pairOf, refuse, type Taking } from './taking.js';
 import type { IntakeMember } from './terms.js';
@@ -116,7 +116,14 @@ export async function takeMembers(taking: Taking, tx: Transaction<LintelTables>,
     }
   }
   await write(taking, tx, fresh, changed);
-  await keepOpen(tx, changed, around.held);
+  await keepOpenIn(
+    tx,
+    changed.flatMap((one) =>
+      (around.held.get(pairOf(one))?.groups ?? [])
+        .filter((id) => !one.groups.includes(id))
+        .map((id) => ({ tenant_id: one.tenant, group_id: id, user_id: one.user })),
+    ),
+  );
   await taking.mark(tx, 'member', marked);
   const said = new Map<string, Ready[]>();
   for (const one of [...fresh, ...changed]) said.set(one.tenant, [...(said.get(one.tenant) ?? []), one]);
@@ -225,19 +232,6 @@ async function readAround(
     by,
     barred: new Set(barred.map((one) => pairOf({ tenant: one.tenant_id, user: one.user_id }))),
   };
-}
-
-/** What somebody owns stays open where an opening says so, although they leave its group. */
-async function keepOpen(tx: Transaction<LintelTables>, changed: readonly Ready[], held: Around['held']): Promise<void> {
-  const left = changed.flatMap((one) => (held.get(pairOf(one))?.groups ?? []).filter((id) => !one.groups.includes(id)).map((group) => ({ ...one, group })));
-  if (left.length === 0) return;
-  const each = (pick: (one: (typeof left)[number]) => string) => left.map(pick);
-  await sql`insert into lintel_opening_kept (tenant_id, opening_id, user_id) select o.tenant_id, o.id, l.user_id
-    from unnest(${each(({ tenant }) => tenant)}::text[], ${each(({ group }) => group)}::text[], ${each(({ user }) => user)}::text[]) l (tenant_id, group_id, user_id)
-    join lintel_opening o using (tenant_id, group_id) where o.keeps
-      and not exists (select from lintel_group_member m where (m.tenant_id, m.group_id, m.user_id) = (l.tenant_id, l.group_id, l.user_id)) on conflict do nothing`.execute(
-    tx,
-  );
 }
 
 async function write(taking: Taking, tx: Transaction<LintelTables>, fresh: readonly Ready[], changed: readonly Ready[]): Promise<void> {

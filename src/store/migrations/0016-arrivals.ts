@@ -1,0 +1,40 @@
+import type { Migration } from './migration.js';
+
+export const STEP_0016: Migration = {
+  name: '0016 connections, identities',
+  sql: `
+create table lintel_connection (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  id text collate "C" not null,
+  name text not null,
+  state text not null check (state in ('draft', 'on', 'off')),
+  terms jsonb not null,
+  sealed text,
+  claims jsonb not null default '{}',
+  rules jsonb not null default '[]',
+  by_id text collate "C" not null,
+  tried text,
+  primary key (tenant_id, id)
+);
+create table lintel_identity (
+  tenant_id text collate "C" not null,
+  connection_id text collate "C" not null,
+  subject text collate "C" not null,
+  user_id text collate "C",
+  address text not null default '',
+  name text not null default '',
+  said jsonb,
+  at timestamptz not null,
+  primary key (tenant_id, connection_id, subject),
+  foreign key (tenant_id, connection_id) references lintel_connection (tenant_id, id) on delete cascade
+);
+create index lintel_identity_user on lintel_identity (tenant_id, user_id) where user_id is not null;
+create index lintel_identity_refused on lintel_identity (tenant_id, connection_id, at) where user_id is null;
+create table lintel_identity_bar (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  mark text collate "C" not null,
+  user_id text collate "C",
+  primary key (tenant_id, mark)
+);
+alter table lintel_session add column connection text collate "C"`,
+};
