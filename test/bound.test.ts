@@ -64,6 +64,7 @@ const CALLS: Record<Exclude<keyof Lintel<any>, 'charter' | 'db' | 'records' | 'h
   myTenants: 'enters',
   myInvitations: (asker) => lintel.myInvitations(asker),
   arrive: 'code',
+  openConnections: 'code',
   acceptInvitation: (asker) => lintel.acceptInvitation(asker, { token }),
   askToJoin: (asker) => lintel.askToJoin(asker, 'fourth'),
   stopAsking: (asker) => lintel.stopAsking(asker, 'fourth'),

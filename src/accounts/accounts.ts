@@ -3,6 +3,7 @@ import { LintelError } from '../base/index.js';
 import { type LinkUse, lookAtLink, spendLink } from '../mail/index.js';
 import type { Lintel, Signed } from '../server/index.js';
 import { askFor } from './asking.js';
+import { type ByConnection, enterByConnection } from './by-connection.js';
 import { askForFactor, beginFactor, confirmFactor, type NewFactor, newRecoveryCodes, removeFactor } from './factors.js';
 import { Ground, notSignedIn } from './ground.js';
 import { choosePassword, type FirstPassword, takePlace } from './kept.js';
@@ -128,6 +129,16 @@ export class Accounts {
   ): Promise<Session> {
     const { methods = [], ...more } = how;
     return this.#ground.inTransaction((tx) => this.#ground.sessions.begin(tx, userId, this.#ground.now, { methods, ...more }));
+  }
+
+  /**
+   * Starts the session of somebody who came by a connection of a tenant, as `lintel.arrive` has let them in. It enters that tenant alone, for 12 hours at most, touches nothing of the person, and ends
+   * when the connection is turned off.
+   *
+   * @throws LintelError `sign-on-failed` where the connection is not on, or `within` is no session of theirs by it.
+   */
+  enterByConnection(given: ByConnection): Promise<Session> {
+    return enterByConnection(this.#ground, given);
   }
 
   /** Who a session's secret belongs to; undefined when it is none, or has ended. */

@@ -92,7 +92,7 @@ export class Ground {
   async own(token: string): Promise<Row> {
     const row = await this.sessions.read(this.db, token, this.now);
     if (!row) throw notSignedIn();
-    if (row.enters !== null && row.kept_by === null) throw sessionBound();
+    if (row.connection !== null || (row.enters !== null && row.kept_by === null)) throw sessionBound();
     return row;
   }
 

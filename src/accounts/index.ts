@@ -1,4 +1,5 @@
 export { Accounts } from './accounts.js';
+export { type ByConnection, signOnFailed } from './by-connection.js';
 export type { NewFactor } from './factors.js';
 export type { FirstPassword } from './kept.js';
 export type { Activation, Joining } from './letters.js';
@@ -6,6 +7,6 @@ export type { AccountsOptions, Coming, Entered, HalfWay, PasskeyTerms, SignInOnR
 export type { MyPasskey } from './passkeys.js';
 export type { Proof } from './password.js';
 export type { PasswordRules } from './passwords.js';
-export type { Secrets } from './sealed.js';
+export { type Secrets, seal, unseal } from './sealed.js';
 export type { MySession, Session, SessionTerms, SignedIn } from './sessions.js';
 export type { Code, SignIn } from './signing-in.js';

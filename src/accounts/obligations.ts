@@ -1,9 +1,11 @@
-import { DEMAND_HOURS, signedInWithin } from '../standing/index.js';
+import { DEMAND_HOURS, OWN_SIGN_IN, signedInWithin } from '../standing/index.js';
 import { type Ground, hasGivenFactor, type Row } from './ground.js';
 
 /** Obligations that are worked out from a session, and when each is met. What others a charter names the application tells. */
 const OBLIGATIONS: Readonly<Record<string, (ground: Ground, row: Row) => boolean>> = {
   recentSignIn: (ground, row) => row.proven_at.getTime() > ground.recentSince,
+  // Who is signed in by a provider has shown by it who they are to nobody but its tenant, which may have it say anything.
+  [OWN_SIGN_IN]: (ground, row) => row.connection === null && row.proven_at.getTime() > ground.recentSince && (!row.has_factor || hasGivenFactor(row)),
   // What this session gave counts, and not what the account has.
   secondFactor: (_, row) => hasGivenFactor(row),
   choosePassword: (_, row) => row.must_change !== true,

@@ -11,7 +11,7 @@ function insistOn(secrets: Secrets | undefined): Secrets {
   if (!secrets || secrets.length === 0)
     throw new LintelError(
       'option-missing',
-      'a second factor has a secret that is kept sealed; give Accounts secrets: [process.env.…] with 32 characters at least',
+      'what is secret is kept sealed, and there is no key for it; give secrets: [process.env.…] with 32 characters at least',
       {},
     );
   const short = secrets.find((secret) => secret.length < 32);

@@ -36,6 +36,8 @@ export interface SignedIn {
   readonly enters?: readonly string[];
   /** The tenant that keeps the account, if one does. */
   readonly keptBy?: string;
+  /** The connection by which they came in; absent: by something of their own. */
+  readonly connection?: string;
 }
 
 /** A device on which somebody is signed in. */
@@ -74,6 +76,9 @@ export class Sessions {
       readonly enters?: readonly string[] | undefined;
       readonly hours?: number;
       readonly isHalf?: boolean;
+      readonly connection?: string;
+      /** When they have shown who they are, where that was before; milliseconds since 1970. */
+      readonly provenAt?: number;
     },
   ): Promise<Session> {
     await holdPerson(tx as never, userId);
@@ -91,7 +96,7 @@ export class Sessions {
       address: person.address,
       started_at: at,
       seen_at: at,
-      proven_at: at,
+      proven_at: new Date(how.provenAt ?? now),
       expires_at: expiresAt,
     };
     await tx
@@ -102,6 +107,7 @@ export class Sessions {
         enters: enters ? [...enters].sort() : null,
         label: how.label?.slice(0, 200) ?? null,
         is_half: how.isHalf ?? false,
+        connection: how.connection ?? null,
       })
       .execute();
     return { userId, token, expiresAt };
@@ -114,7 +120,7 @@ export class Sessions {
       .selectFrom('lintel_session as s')
       .innerJoin('lintel_person as p', 'p.id', 's.person_id')
       .leftJoin('lintel_credential as c', 'c.person_id', 's.person_id')
-      .select(['s.id', 's.person_id', 's.token_hash', 's.started_at', 's.seen_at', 's.proven_at', 's.methods', 's.enters'])
+      .select(['s.id', 's.person_id', 's.token_hash', 's.started_at', 's.seen_at', 's.proven_at', 's.methods', 's.enters', 's.connection'])
       .select(['p.name', 'p.address', 'p.address_written', 'p.confirmed_at', 'p.kept_by', 'c.password_hash', 'c.must_change'])
       .select(
         sql<
@@ -157,10 +163,10 @@ export class Sessions {
   }
 
   /** Somebody has shown again who they are: the session goes on under another secret. @throws LintelError `no-account` where it was ended meanwhile. */
-  async renew(tx: Kysely<AccountTables>, tokenHash: string, methods: readonly string[], now: number): Promise<Session> {
+  async renew(tx: Kysely<AccountTables>, tokenHash: string, methods: readonly string[], now: number, provenAt = now): Promise<Session> {
     const token = randomSecret();
     const { rows } = await sql<{ person_id: string; expires_at: Date }>`
-      update lintel_session set token_hash = ${sha256(token)}, proven_at = ${new Date(now)}, seen_at = ${new Date(now)},
+      update lintel_session set token_hash = ${sha256(token)}, proven_at = ${new Date(provenAt)}, seen_at = ${new Date(now)},
         methods = array(select distinct m from unnest(methods || ${[...methods]}::text[]) m order by m)
       where token_hash = ${tokenHash} returning person_id, expires_at`.execute(tx);
     const [row] = rows;
@@ -201,7 +207,7 @@ export class Sessions {
 }
 
 export function whoIs(row: NonNullable<Awaited<ReturnType<Sessions['read']>>>): SignedIn {
-  const { id, person_id, name, address_written, started_at, proven_at, methods, enters, has_factor, kept_by } = row;
+  const { id, person_id, name, address_written, started_at, proven_at, methods, enters, has_factor, kept_by, connection } = row;
   const common = {
     userId: person_id,
     name,
@@ -212,5 +218,5 @@ export function whoIs(row: NonNullable<Awaited<ReturnType<Sessions['read']>>>): 
     methods,
     hasFactor: has_factor,
   };
-  return { ...common, ...(enters !== null && { enters }), ...(kept_by !== null && { keptBy: kept_by }) };
+  return { ...common, ...(enters !== null && { enters }), ...(kept_by !== null && { keptBy: kept_by }), ...(connection !== null && { connection }) };
 }

@@ -29,6 +29,8 @@ export interface AccountTables extends LintelTables {
     enters: string[] | null;
     /** What its owner knows the device by. */
     label: string | null;
+    /** By which connection of its one tenant it was begun; null: by something of their own. */
+    connection: string | null;
     /** A second factor is still to come: until then nobody is signed in. */
     is_half: Generated<boolean>;
   };

@@ -37,11 +37,11 @@ const requires = z.strictObject({
 const gift = z.strictObject({ when: claim.optional(), is: values.optional(), gives: admissionGives });
 const says = z.strictObject({ says: id.describe('An attribute of the charter'), by: claim, as: z.record(z.string(), value).optional() });
 /** Rules over what a provider says of somebody. */
-const admissionRules = z
+export const admissionRules = z
   .array(z.union([requires, gift, says]))
   .max(200)
   .meta({ id: 'AdmissionRules' });
-const claimNames = z
+export const claimNames = z
   .strictObject({ subject: claim.optional(), address: claim.optional(), name: claim.optional() })
   .describe('Under which claims it stands who somebody is; by default sub, email and name')
   .meta({ id: 'ClaimNames' });

@@ -4,6 +4,7 @@ import { csrf } from 'hono/csrf';
 import { HTTPException } from 'hono/http-exception';
 import { isLintelError, LintelError } from '../base/index.js';
 import { spelled } from '../membership/index.js';
+import type { SignOn } from '../provisioning/index.js';
 import { type Lintel, proveFirst, type ServerStanding, type Signed } from '../server/index.js';
 import { ACCOUNT } from './accounts.js';
 import { type AccountsAtFace, leave, secretsIn } from './cookies.js';
@@ -32,6 +33,8 @@ export interface FaceOptions {
   readonly sender: (request: Request) => Promise<Sender | undefined> | Sender | undefined;
   /** The library's own accounts, where the application has none: signing in and all that belongs to it is answered too, and cookies are set. */
   readonly accounts?: AccountsAtFace;
+  /** Signing in by providers of tenants: the ways into each are answered, and clients' secrets are taken. */
+  readonly signOn?: SignOn;
   /** Where the face is mounted: `/lintel`. Default: at the root. */
   readonly at?: string;
   /** Pages of other addresses that may send forms, beside one's own. */
@@ -98,7 +101,8 @@ interface Adapter {
   readonly incoming?: { readonly socket?: { readonly remoteAddress?: string } };
 }
 
-const placeOf = (c: Context, { from }: Pick<FaceOptions, 'from'>) => (from ? from(c.req.raw) : (c.env as Adapter | undefined)?.incoming?.socket?.remoteAddress);
+export const placeOf = (c: Context, { from }: Pick<FaceOptions, 'from'>) =>
+  from ? from(c.req.raw) : (c.env as Adapter | undefined)?.incoming?.socket?.remoteAddress;
 
 /** Counts a request before anything is read for it, and tells who sent it. `guessed` is to be called where it was what somebody asks who guesses. */
 export async function countRequest(rates: Rates, c: Context, options: Pick<FaceOptions, 'sender' | 'from'>, costs = 1) {
@@ -123,7 +127,7 @@ const tooLarge = (most: number) => new LintelError('too-large', `The request is 
 
 /** The membership over HTTP, as a function of a request: mount it in whatever answers requests. */
 export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
-  const { sender } = options;
+  const { sender, signOn } = options;
   const rates = new Rates(options.perMinute);
   const app = new Hono().basePath(options.at ?? '/');
   const operations = [...OPERATIONS, ...(options.accounts ? ACCOUNT : [])];
@@ -169,7 +173,16 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
     const latest = operation.method === 'get' && !operation.fresh ? await standing.latestChange() : undefined;
     if (latest !== undefined && c.req.header('if-none-match') === etagOf(latest)) return c.body(null, 304);
     const idempotencyKey = operation.takes === 'idempotency-key' ? c.req.header('idempotency-key')?.slice(0, 200) : undefined;
-    const answer = await operation.run({ lintel, standing, path, query, body, seen: operation.takes === 'if-match' ? seenIn(c) : undefined, idempotencyKey });
+    const answer = await operation.run({
+      lintel,
+      standing,
+      path,
+      query,
+      body,
+      seen: operation.takes === 'if-match' ? seenIn(c) : undefined,
+      idempotencyKey,
+      signOn,
+    });
     if (latest !== undefined) c.header('etag', etagOf(latest));
     return c.json(answer as object);
   }
@@ -179,7 +192,7 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
     if (operation.in === 'person' && who === undefined) throw new LintelError('no-account', 'Sign in first.', {});
     const guessed = await rates.count(who && String(who.user), who !== undefined, placeOf(c, options), operation.costs ?? 1);
     if (operation.in === 'person' && operation.lately && options.accounts && !who?.fulfilled?.includes('recentSignIn')) throw proveFirst();
-    const asked = { lintel, path: {}, query: {}, body: await bodyOf(c, operation.body) };
+    const asked = { lintel, path: {}, query: {}, signOn, body: await bodyOf(c, operation.body) };
     const answer = operation.in === 'person' ? operation.run({ ...asked, who: who as Sender }) : operation.run(asked);
     return c.json((await orGuessed(Promise.resolve(answer), guessed)) as object);
   }

@@ -1,5 +1,6 @@
 import * as z from 'zod';
 import type { Accounts, Coming } from '../accounts/index.js';
+import type { SignOn } from '../provisioning/index.js';
 import type { Lintel, ServerStanding, Signed } from '../server/index.js';
 import type { Left } from './cookies.js';
 
@@ -13,6 +14,8 @@ export interface Asked {
   /** From `If-Match`: the mark of the latest change that the caller has seen. */
   readonly seen: string | undefined;
   readonly idempotencyKey: string | undefined;
+  /** Signing in by providers, where the application has it. */
+  readonly signOn: SignOn | undefined;
 }
 
 /** What somebody without a standing asks, with nobody signed in. */

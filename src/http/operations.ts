@@ -5,6 +5,7 @@ import { handRecords, readOwnersFile, readPeopleFile, writePeopleFile } from '..
 import type { Proposal, ServerStanding, Step } from '../server/index.js';
 import { APPEALS } from './appeals.js';
 import { authzen } from './authzen.js';
+import { CONNECTIONS } from './connections.js';
 import { LARGE, listed, nothing, type Operation } from './operation.js';
 import { PERSON } from './person.js';
 import { PLATFORM } from './platform.js';
@@ -357,6 +358,7 @@ export const OPERATIONS: readonly Operation[] = [
     },
   },
   ...APPEALS,
+  ...CONNECTIONS,
   ...PLATFORM,
   {
     in: 'tenant',

@@ -76,6 +76,8 @@ const STATUS: Readonly<Record<string, number>> = {
   'address-taken': 409,
   'tenant-exists': 409,
   'mail-failed': 502,
+  'provider-away': 502,
+  'sign-on-failed': 401,
   'no-mailer': 503,
   'try-again': 503,
   'database-away': 503,

@@ -211,6 +211,8 @@ export const proposal = z
   .describe('What a change would do. Sent back as it is, it is carried out if it would do the same now.')
   .meta({ id: 'Proposal' });
 
+/** What would become of people, where there is nothing to carry out. */
+export const effects = z.looseObject({ ...proposal.shape, steps: z.array(step).max(0) });
 export const remedy = z
   .looseObject({
     words: z.string(),

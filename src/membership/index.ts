@@ -5,8 +5,11 @@ export {
   arrive,
   type Claims,
   type Connection,
+  keepSealed,
   listConnections,
   listRefused,
+  type OpenConnection,
+  openConnections,
   type RefusedArrival,
 } from './admission/index.js';
 export {
@@ -26,7 +29,6 @@ export {
   type RecordsReached,
   someKeyholder,
   type Trial,
-  type Tried,
   tryArrival,
 } from './carrying/index.js';
 export { latestChange, recordDoor } from './change/index.js';

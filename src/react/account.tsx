@@ -20,6 +20,8 @@ export interface MyAccount {
   /** The tenants that the session enters; absent: all of theirs. */
   readonly enters?: readonly string[];
   /** The tenant that keeps the account, if one does. */
+  /** The connection by which they came in; absent: by something of their own. */
+  readonly connection?: string;
   readonly keptBy?: string;
   readonly fulfilled: readonly string[];
   /** The version of the terms that is to be accepted; absent: none is, or it was. */

@@ -36,4 +36,9 @@ export class ConnectionsFace extends Face {
     const { arrived, ...proposed } = await membership.tryArrival(this.setting, this.tenantId, this.actorId, trial);
     return { arrived, proposal: await this.#counted(proposed) };
   }
+
+  /** Keeps a client's secret that is sealed already: `SignOn` of `warm-lintel/provisioning` does. @throws LintelError `refused`, `prove-first`, `not-found`. */
+  keepSealed(id: string, sealed: string): Promise<void> {
+    return membership.keepSealed(this.setting, this.tenantId, this.actorId, id, sealed);
+  }
 }

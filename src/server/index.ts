@@ -42,6 +42,7 @@ export type {
   NewInvitation,
   NewPerson,
   NewTenant,
+  OpenConnection,
   PermissionEffect,
   Plan,
   PlanEffect,

@@ -315,6 +315,11 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.takePlace(this.#setting, this.#wholly(asker), token);
   }
 
+  /** The connections of a tenant that are on, for its sign-in page: their ids and names are for everybody, and nothing else of them. */
+  openConnections(tenantId: membership.Id): Promise<membership.OpenConnection[]> {
+    return membership.openConnections(this.db, this.#tenantId(tenantId));
+  }
+
   /**
    * Somebody comes by a connection of a tenant, with claims that the caller has verified. One change by that source; or none where all is as it was: then nothing is locked.
    *

@@ -4,8 +4,9 @@ import { csrf } from 'hono/csrf';
 import { HTTPException } from 'hono/http-exception';
 import { LintelError, type TypesIn } from 'warm-lintel';
 import type { Accounts } from 'warm-lintel/accounts';
-import { bounded, createFace, problemOf, problemResponse, secretsIn, senderByCookie } from 'warm-lintel/http';
+import { bounded, createFace, problemOf, problemResponse, secretsIn, senderByCookie, signOnPages } from 'warm-lintel/http';
 import type { Tray } from 'warm-lintel/mail';
+import type { SignOn } from 'warm-lintel/provisioning';
 import type { Lintel } from 'warm-lintel/server';
 import type { charter } from '../world/charter.js';
 import { people } from '../world/seed.js';
@@ -16,6 +17,8 @@ export type Apiary = Lintel<TypesIn<typeof charter>>;
 export interface AppParts {
   readonly lintel: Apiary;
   readonly accounts: Accounts;
+  /** Signing in by the associations' providers. */
+  readonly signOn?: SignOn;
   /** The development tray, where there is one. */
   readonly tray?: Tray;
   /** Everybody's password in the demo, to be shown on the sign-in page. */
@@ -123,7 +126,12 @@ export function createApp(parts: AppParts): Hono {
   }
   app.route('/api/t/:tenant', tenantRoutes(lintel, sender));
   // What is done with people: the library's own face.
-  const face = createFace(lintel as never, { sender, accounts: atFace, at: '/lintel', title: 'Apiary', onError: console.error });
+  const { signOn } = parts;
+  if (signOn) {
+    const pages = signOnPages(signOn, { ...atFace, onError: console.error });
+    app.all('/sign-on/*', (c) => pages.fetch(c.req.raw, c.env as object));
+  }
+  const face = createFace(lintel as never, { sender, accounts: atFace, ...(signOn && { signOn }), at: '/lintel', title: 'Apiary', onError: console.error });
   app.all('/lintel/*', async (c) => {
     const response = await face.fetch(c.req.raw, c.env as object);
     if (c.req.method === 'POST') void lintel.deliver().catch(() => undefined);

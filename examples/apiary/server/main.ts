@@ -7,9 +7,12 @@ import { serve } from '@hono/node-server';
 import { serveStatic } from '@hono/node-server/serve-static';
 import { sql } from 'kysely';
 import pg from 'pg';
+import { everythingMet, isLintelError } from 'warm-lintel';
 import { Accounts, type AccountsOptions } from 'warm-lintel/accounts';
 import { smtpMailer, startTray, type Tray } from 'warm-lintel/mail';
+import { SignOn } from 'warm-lintel/provisioning';
 import { connect, createLintel, type Database } from 'warm-lintel/server';
+import { type County, startCounty } from '../provider/county.js';
 import { charter } from '../world/charter.js';
 import { embeddedWorld } from '../world/embedded.js';
 import { people, seed } from '../world/seed.js';
@@ -35,9 +38,27 @@ async function openWorld(url: string | undefined, say: (line: string) => void): 
   }
 }
 
+/** What Alderbrook's keyholder does on the page of providers: names the provider, keeps the secret, tries it, turns it on. */
+async function connectCounty(lintel: Apiary, signOn: SignOn, { issuer, clientId, clientSecret }: County, say: (line: string) => void): Promise<void> {
+  const enter = () => lintel.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: everythingMet(charter) });
+  const terms = { kind: 'oidc', issuer, clientId, scopes: ['profile', 'email', 'associations'] } as const;
+  try {
+    const maren = await enter();
+    await maren.connections.try({ connection: 'county', claims: { sub: 'c-1017', associations: ['alderbrook'] }, terms });
+    await maren.carryOut([{ do: 'edit-connection', id: 'county', terms }]);
+    await signOn.keepSecret(maren, 'county', clientSecret);
+    await maren.carryOut([{ do: 'turn-connection', id: 'county', to: 'on' }]);
+  } catch (error) {
+    // In a database that has seen another demo it may be gone, or another's.
+    if (!isLintelError(error)) throw error;
+    say(`The county’s sign-in is left as it is: ${error.message}`);
+  }
+}
+
 export interface Demo {
   readonly port: number;
   readonly tray: Tray;
+  readonly county: County;
   readonly lintel: Apiary;
   close(): Promise<void>;
 }
@@ -67,7 +88,9 @@ export async function startDemo(options: {
   const passkeys = { id: 'localhost', origins: () => [origin] };
   const accounts = new Accounts(lintel, { name: 'Apiary', passwords: { names: ['apiary'] }, secrets, passkeys, ...(terms && { terms }) });
   for (const { id } of people) await accounts.setPassword(id, DEMO_PASSWORD);
-  const app = createApp({ lintel, accounts, tray, demoPassword: DEMO_PASSWORD });
+  // The county's provider is on this machine, without HTTPS.
+  const signOn = new SignOn(lintel, { accounts, secrets, origin: () => origin, connections: { allowLocal: true } });
+  const app = createApp({ lintel, accounts, signOn, tray, demoPassword: DEMO_PASSWORD });
   app.get('/assets/*', serveStatic({ root: dist }));
   const html = await readFile(`${dist}/index.html`, 'utf8');
   // Every other address is a page of the application; what it shows is decided by what the server then answers.
@@ -78,13 +101,17 @@ export async function startDemo(options: {
   });
   const { port } = server.address() as AddressInfo;
   origin = `http://localhost:${port}`;
+  const county = await startCounty({ port: options.port === 0 ? 0 : port + 1, back: [`${origin}/sign-on/alderbrook/county/back`] });
+  await connectCounty(lintel, signOn, county, say);
   const stop = lintel.keepDelivering(5);
   return {
     port,
     tray,
     lintel,
+    county,
     close: async () => {
       stop();
+      await county.close();
       await new Promise((resolve) => server.close(resolve));
       await tray.close();
     },

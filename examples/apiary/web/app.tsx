@@ -7,6 +7,7 @@ import { charter } from '../world/charter.js';
 import { AccessPage } from './access.js';
 import { call, type MeAnswer, type Refusal, useLoad } from './api.js';
 import { AppealsPage } from './appeals.js';
+import { ConnectionsPage } from './connections.js';
 import { GroupsPage } from './groups.js';
 import { HivePage } from './hive.js';
 import { HivesPage } from './hives.js';
@@ -174,6 +175,9 @@ function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNod
           </Route>
           <Route path={`${base}/rules`}>
             <RulesPage tenant={tenant} />
+          </Route>
+          <Route path={`${base}/connections`}>
+            <ConnectionsPage tenant={tenant} />
           </Route>
           <Route path={`${base}/record`}>
             <RecordPage tenant={tenant} />

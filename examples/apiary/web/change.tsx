@@ -46,7 +46,7 @@ function EffectOn({ effect }: { effect: Effect }): ReactNode {
 export function ProposalView({ proposal, onMet }: { proposal: Proposal; onMet?: () => void }): ReactNode {
   return (
     <div aria-live="polite">
-      {proposal.problems.map(({ code, message, obligation }) =>
+      {proposal.problems.map(({ code, message, obligation = code === 'prove-first' ? 'recentSignIn' : undefined }) =>
         obligation !== undefined && onMet ? (
           <First key={code} obligation={obligation} why={message} onDone={onMet} />
         ) : (

@@ -20,6 +20,7 @@ export function PeopleTabs({ tenant }: { tenant: string }): ReactNode {
     units: 'Sites',
     programs: 'Programs',
     rules: 'Rules',
+    connections: 'Providers',
     appeals: 'Asked for',
     record: 'Record of changes',
   };

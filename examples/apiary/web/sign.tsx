@@ -1,8 +1,8 @@
 import { Button, Group, PasswordInput, Stack, Text, TextInput, Title } from '@mantine/core';
-import { type FormEvent, type ReactNode, useState } from 'react';
+import { type FormEvent, type ReactNode, useEffect, useState } from 'react';
 import { useSignIn } from 'warm-lintel/react';
 import { Link } from 'wouter';
-import type { MeAnswer } from './api.js';
+import { call, type Listed, type MeAnswer } from './api.js';
 import { Trouble } from './trouble.js';
 
 /** Signing in; at the page of an association also with an account that it keeps. */
@@ -38,6 +38,7 @@ export function SignInPage({ me, reload, tenant }: { me: MeAnswer; reload: () =>
             <Button variant="default" disabled={signing.busy} onClick={signing.byPasskey}>
               Sign in with a passkey
             </Button>
+            {tenant !== undefined && <WaysIn tenant={tenant} />}
             <Trouble error={signing.error} />
             <Text size="sm">
               <Link href="/forgotten">I have forgotten my password</Link>
@@ -70,6 +71,24 @@ export function SignInPage({ me, reload, tenant }: { me: MeAnswer; reload: () =>
       </Group>
     </main>
   );
+}
+
+/** The association's own providers. */
+function WaysIn({ tenant }: { tenant: string }): ReactNode {
+  const [ways, setWays] = useState<{ id: string; name: string; path: string }[]>([]);
+  useEffect(
+    () =>
+      void call<Listed<(typeof ways)[number]>>('POST', '/lintel/ways-in', { tenant }).then(
+        ({ items }) => setWays(items),
+        () => undefined,
+      ),
+    [tenant],
+  );
+  return ways.map(({ id, name, path }) => (
+    <Button key={id} component="a" variant="default" href={`${path}?back=${encodeURIComponent(`/t/${tenant}`)}`}>
+      Go to {name}
+    </Button>
+  ));
 }
 
 /** The password was right; the second factor is still to come. */

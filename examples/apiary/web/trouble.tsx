@@ -72,6 +72,14 @@ export function First(props: { obligation: string; why: string; onDone: () => vo
         {why} <Link href={account.keptBy ? '/factor' : '/me'}>Add one</Link>
       </Alert>
     );
+  // Who came by a provider shows it there, and comes back here.
+  const [tenant] = account.enters ?? [];
+  if (account.connection !== undefined && tenant !== undefined)
+    return (
+      <Alert color="honey" role="alert" mt="sm" title="Show again who you are">
+        {why} <a href={`/sign-on/${tenant}/${account.connection}?again&back=${encodeURIComponent(window.location.pathname)}`}>Do so where you signed in</a>
+      </Alert>
+    );
   return <ProveAgain why={why} onProven={onDone} />;
 }
 

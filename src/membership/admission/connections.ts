@@ -2,7 +2,7 @@ import { type Kysely, type Selectable, sql } from 'kysely';
 import { hashOf, LintelError, newId } from '../../base/index.js';
 import { canonicalJson } from '../../charter/index.js';
 import { aKeyholder, OWN_SIGN_IN, type Standing } from '../../standing/index.js';
-import type { Change, Handlers } from '../change/index.js';
+import { type Change, changeTenant, type Handlers } from '../change/index.js';
 import { insistOnAll, keyholdersOf } from '../held/index.js';
 import { tell } from '../record/index.js';
 import { keepOpenIn } from '../steps/index.js';
@@ -316,4 +316,38 @@ async function drop(change: Change, id: string): Promise<string[]> {
     returning m.user_id, ${source} = any(b.inactive_by) as was_inactive`.execute(tx);
   await tx.deleteFrom('lintel_connection').where('tenant_id', '=', tenantId).where('id', '=', id).execute();
   return rows.flatMap((one) => (one.was_inactive ? [one.user_id] : []));
+}
+
+/** Keeps the client's secret, which is sealed already. It is on no record, and in no answer. @throws LintelError `refused`, `prove-first`, `not-found`. */
+export async function keepSealed(setting: Setting, tenantId: string, actorId: string, id: string, sealed: string): Promise<void> {
+  await changeTenant(setting, tenantId, actorId, async (change) => {
+    insistOnSetter(change);
+    const { name } = await connectionOf(change.tx, tenantId, id);
+    await change.tx.updateTable('lintel_connection').set({ sealed }).where('tenant_id', '=', tenantId).where('id', '=', id).execute();
+    await tellKeyholders(change, name, 'given another secret');
+    return { result: undefined, entry: { what: 'connection secret set', event: { connection: id } } };
+  });
+}
+
+/** A connection that is on, for whoever signs people in by it. */
+export interface OpenConnection {
+  readonly id: string;
+  readonly name: string;
+  readonly tenantName: string;
+  readonly terms: ConnectionTerms;
+  readonly sealed: string | null;
+}
+
+/** The connections of a tenant that are on, by name; none where there is no such tenant, or it is closed. */
+export async function openConnections(db: Kysely<LintelTables>, tenantId: string): Promise<OpenConnection[]> {
+  return db
+    .selectFrom('lintel_connection as c')
+    .innerJoin('lintel_tenant as t', 't.id', 'c.tenant_id')
+    .select(['c.id', 'c.name', 'c.terms', 'c.sealed', 't.name as tenantName'])
+    .where('c.tenant_id', '=', tenantId)
+    .where('c.state', '=', 'on')
+    .where('t.status', '=', 'open')
+    .orderBy('c.name')
+    .orderBy('c.id')
+    .execute();
 }

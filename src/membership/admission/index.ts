@@ -1,4 +1,16 @@
 export type { Admission, Claims, Given } from './admit.js';
 export { type Arrival, type Arrived, arrive, arriveIn } from './arrive.js';
-export { type Connection, connectionOf, connectionSteps, insistOnSetter, listConnections, listRefused, type RefusedArrival, triedMark } from './connections.js';
+export {
+  type Connection,
+  connectionOf,
+  connectionSteps,
+  insistOnSetter,
+  keepSealed,
+  listConnections,
+  listRefused,
+  type OpenConnection,
+  openConnections,
+  type RefusedArrival,
+  triedMark,
+} from './connections.js';
 export { checkRules } from './rules.js';

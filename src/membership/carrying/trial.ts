@@ -14,7 +14,7 @@ export interface Trial {
 }
 
 /** What would become of somebody, and who would gain and lose what by it. */
-export interface Tried extends Proposed {
+interface Tried extends Proposed {
   readonly arrived: Arrived;
 }
 

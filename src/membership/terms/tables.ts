@@ -399,6 +399,8 @@ export interface LintelTables {
   lintel_connection: ConnectionRow;
   lintel_identity: IdentityRow;
   lintel_identity_bar: IdentityBarRow;
+  /** Answers of providers that were used, by their marks, until they would not count any more. */
+  lintel_used: { mark: string; until: Moment };
   lintel_entered: EnteredRow;
   lintel_erased: { person_id: string };
   lintel_secret: { name: string; value: string };

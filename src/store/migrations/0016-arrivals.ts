@@ -1,7 +1,7 @@
 import type { Migration } from './migration.js';
 
 export const STEP_0016: Migration = {
-  name: '0016 connections, identities',
+  name: '0016 connections, identities, answers that were used',
   sql: `
 create table lintel_connection (
   tenant_id text collate "C" not null references lintel_tenant (id),
@@ -11,7 +11,7 @@ create table lintel_connection (
   terms jsonb not null,
   sealed text,
   claims jsonb not null default '{}',
-  rules jsonb not null default '[]',
+  rules json not null default '[]',
   by_id text collate "C" not null,
   tried text,
   primary key (tenant_id, id)
@@ -36,5 +36,10 @@ create table lintel_identity_bar (
   user_id text collate "C",
   primary key (tenant_id, mark)
 );
+create table lintel_used (
+  mark text collate "C" primary key,
+  until timestamptz not null
+);
+create index lintel_used_until on lintel_used (until);
 alter table lintel_session add column connection text collate "C"`,
 };

@@ -1,0 +1,266 @@
+import { Alert, Badge, Button, Group, JsonInput, Stack, Table, Text, TextInput, Title } from '@mantine/core';
+import { type ReactNode, useState } from 'react';
+import type { AdmissionRule, Connection, RefusedArrival, TriedArrival } from 'warm-lintel/server';
+import { call, type Listed, useLoad } from './api.js';
+import { ProposalView, useChange } from './change.js';
+import { Dialog, PeopleTabs } from './parts.js';
+import { Trouble, useTry } from './trouble.js';
+
+const STATE = { draft: 'draft', on: 'on', off: 'turned off' } as const;
+const EXAMPLE = '{ "sub": "c-1017", "name": "Nora Fern", "associations": ["alderbrook"], "groups": ["site-wardens"], "site": "Heath edge" }';
+
+/** Each rule on a line of its own. */
+const text = (rules: readonly AdmissionRule[]) => (rules.length === 0 ? '[]' : `[\n${rules.map((one) => `  ${JSON.stringify(one)}`).join(',\n')}\n]`);
+
+/** JSON as it was typed; undefined for what is none. */
+function read<T>(typed: string): T | undefined {
+  try {
+    return JSON.parse(typed) as T;
+  } catch {
+    return undefined;
+  }
+}
+
+/** The providers by which people come in, for whoever has full control. */
+export function ConnectionsPage({ tenant }: { tenant: string }): ReactNode {
+  const at = `/lintel/tenants/${tenant}`;
+  const connections = useLoad<Listed<Connection>>(`${at}/connections`);
+  const refused = useLoad<Listed<RefusedArrival & { at: string }>>(`${at}/arrivals/refused`);
+  const [making, setMaking] = useState(false);
+  const [editing, setEditing] = useState<Connection>();
+  const change = useChange(tenant, () => {
+    setMaking(false);
+    setEditing(undefined);
+    connections.reload();
+    refused.reload();
+  });
+  if (connections.error) return <Trouble error={connections.error} />;
+  if (!connections.data) return null;
+  const turn = ({ id, name, state }: Connection) => {
+    const to = state === 'on' ? 'off' : 'on';
+    change.ask(`Turn ${name} ${to}`, [{ do: 'turn-connection', id, to }]);
+  };
+  return (
+    <>
+      <PeopleTabs tenant={tenant} />
+      <Group justify="space-between">
+        <Title order={1}>Sign-in by providers</Title>
+        <Button onClick={() => setMaking(true)}>Add a provider</Button>
+      </Group>
+      <Text className="quiet" mt="xs">
+        Whoever sets up a provider decides who comes in by it. Everybody with full control is told of each change.
+      </Text>
+      {change.trouble}
+      {connections.data.items.map((one) => (
+        <section key={one.id} className="sheet" aria-label={one.name} style={{ marginTop: '1rem' }}>
+          <Group justify="space-between" align="flex-start">
+            <div>
+              <Title order={2} size="h4">
+                {one.name}{' '}
+                <Badge variant="light" color={one.state === 'on' ? 'green' : 'gray'}>
+                  {STATE[one.state]}
+                </Badge>
+              </Title>
+              <Text size="sm" className="quiet">
+                {one.terms.kind === 'oidc' ? 'OpenID Connect' : 'SAML 2.0'} · {one.terms.issuer} · {one.people} {one.people === 1 ? 'person' : 'people'}
+                {one.terms.kind === 'oidc' && !one.hasSecret && ' · no secret yet'}
+                {!one.isTried && ' · not tried as it is'}
+              </Text>
+            </div>
+            <Group>
+              <Button variant="light" onClick={() => setEditing(one)}>
+                Rules
+              </Button>
+              <Button variant="light" onClick={() => turn(one)}>
+                {one.state === 'on' ? 'Turn off' : 'Turn on'}
+              </Button>
+              <Button variant="default" onClick={() => change.ask(`Drop ${one.name}`, [{ do: 'drop-connection', id: one.id }])}>
+                Drop
+              </Button>
+            </Group>
+          </Group>
+        </section>
+      ))}
+      {connections.data.items.length === 0 && <Text mt="md">There is none: people come by invitation.</Text>}
+      {refused.data && refused.data.items.length > 0 && (
+        <section aria-label="Not let in" style={{ marginTop: '2rem' }}>
+          <Title order={2} size="h4">
+            Not let in, or not given what came
+          </Title>
+          <div className="scroll">
+            <Table aria-label="Not let in">
+              <Table.Thead>
+                <Table.Tr>
+                  <Table.Th>Who</Table.Th>
+                  <Table.Th>Why not</Table.Th>
+                  <Table.Th>When</Table.Th>
+                  <Table.Th />
+                </Table.Tr>
+              </Table.Thead>
+              <Table.Tbody>
+                {refused.data.items.map((one) => (
+                  <Table.Tr key={one.connection + one.subject}>
+                    <Table.Td>
+                      {one.name}
+                      <Text size="sm" className="quiet">
+                        {one.address}
+                      </Text>
+                    </Table.Td>
+                    <Table.Td>{one.words}</Table.Td>
+                    <Table.Td>{one.at.slice(0, 16).replace('T', ' ')}</Table.Td>
+                    <Table.Td>
+                      {one.code === 'removed-here' && (
+                        <Button
+                          size="compact-sm"
+                          variant="light"
+                          onClick={() => change.ask(`Let ${one.name} in again`, [{ do: 'unbar', connection: one.connection, subject: one.subject }])}
+                        >
+                          Let in again
+                        </Button>
+                      )}
+                    </Table.Td>
+                  </Table.Tr>
+                ))}
+              </Table.Tbody>
+            </Table>
+          </div>
+        </section>
+      )}
+      <Dialog opened={making} onClose={() => setMaking(false)} title="Add a provider" size="lg">
+        <MakeForm ask={change.ask} />
+      </Dialog>
+      <Dialog opened={editing !== undefined} onClose={() => setEditing(undefined)} title={`Rules of ${editing?.name ?? ''}`} size="xl">
+        {editing && <RulesForm key={editing.id} tenant={tenant} connection={editing} ask={change.ask} kept={connections.reload} />}
+      </Dialog>
+      {change.dialog}
+    </>
+  );
+}
+
+type Ask = ReturnType<typeof useChange>['ask'];
+
+function MakeForm({ ask }: { ask: Ask }): ReactNode {
+  const [form, setForm] = useState({ name: '', issuer: '', clientId: '' });
+  const field = (name: keyof typeof form) => ({
+    value: form[name],
+    onChange: (event: { currentTarget: { value: string } }) => setForm({ ...form, [name]: event.currentTarget.value }),
+  });
+  const { name, issuer, clientId } = form;
+  return (
+    <Stack>
+      <TextInput label="What people call it" {...field('name')} />
+      <TextInput label="Issuer" description="As the provider calls itself: https://sign-in.county.example" {...field('issuer')} />
+      <TextInput label="Client id" description="By what the provider knows this application" {...field('clientId')} />
+      <Button
+        disabled={Object.values(form).includes('')}
+        style={{ alignSelf: 'flex-start' }}
+        onClick={() => ask(`Add ${name}`, [{ do: 'make-connection', name, terms: { kind: 'oidc', issuer, clientId } }])}
+      >
+        Add it as a draft
+      </Button>
+    </Stack>
+  );
+}
+
+/** The rules, tried with claims before they count; and the secret, which is shown to nobody. */
+function RulesForm({ tenant, connection, ask, kept }: { tenant: string; connection: Connection; ask: Ask; kept: () => void }): ReactNode {
+  const at = `/lintel/tenants/${tenant}/connections/${connection.id}`;
+  const [rules, setRules] = useState(text(connection.rules));
+  const [claims, setClaims] = useState(EXAMPLE);
+  const [secret, setSecret] = useState('');
+  const [tried, setTried] = useState<TriedArrival>();
+  const trying = useTry();
+  const keeping = useTry();
+  const [typed, given] = [read<AdmissionRule[]>(rules), read<Record<string, unknown>>(claims)];
+  const attempt = () =>
+    trying.run(async () => {
+      setTried(await call<TriedArrival>('POST', `${at}/trials`, { claims: given, rules: typed }));
+      kept();
+    });
+  const keep = () =>
+    keeping.run(async () => {
+      await call('POST', `${at}/secret`, { secret });
+      setSecret('');
+      kept();
+    });
+  return (
+    <Stack>
+      <JsonInput
+        label="Rules"
+        description="In order: what is required, what a claim’s value gives, and by which claim an attribute is said."
+        value={rules}
+        onChange={setRules}
+        validationError="This is no JSON"
+        autosize
+        minRows={6}
+        maxRows={14}
+        styles={{ input: { fontFamily: 'monospace', fontSize: '0.85rem' } }}
+      />
+      <JsonInput
+        label="Claims to try them with"
+        value={claims}
+        onChange={setClaims}
+        validationError="This is no JSON"
+        autosize
+        minRows={2}
+        styles={{ input: { fontFamily: 'monospace', fontSize: '0.85rem' } }}
+      />
+      <Group>
+        <Button variant="light" loading={trying.busy} disabled={!typed || !given} onClick={attempt}>
+          Try it
+        </Button>
+        <Button
+          disabled={!typed || tried === undefined}
+          onClick={() => ask(`Rules of ${connection.name}`, [{ do: 'edit-connection', id: connection.id, rules: typed ?? [] }])}
+        >
+          Save the rules
+        </Button>
+      </Group>
+      <Trouble error={trying.error} />
+      {tried && <Outcome tried={tried} />}
+      {connection.terms.kind === 'oidc' && (
+        <Group align="flex-end">
+          <TextInput
+            label={connection.hasSecret ? 'Another client secret' : 'Client secret'}
+            description="Kept sealed, and shown to nobody again"
+            value={secret}
+            onChange={(event) => setSecret(event.currentTarget.value)}
+            type="password"
+            autoComplete="off"
+            style={{ flex: '1 1 16rem' }}
+          />
+          <Button variant="light" loading={keeping.busy} disabled={secret === ''} onClick={keep}>
+            Keep it
+          </Button>
+        </Group>
+      )}
+      <Trouble error={keeping.error} />
+    </Stack>
+  );
+}
+
+function Outcome({ tried: { arrived, proposal } }: { tried: TriedArrival }): ReactNode {
+  const { admission, outcome, said } = arrived;
+  const { roles, groups, units } = admission.gives;
+  const count = [
+    [roles.length, 'role'],
+    [groups.length, 'group'],
+    [units.length, 'placement'],
+  ] as const;
+  const gives = count.filter(([n]) => n > 0).map(([n, what]) => `${n} ${what}${n === 1 ? '' : 's'}`);
+  return (
+    <section aria-label="What it would do" aria-live="polite">
+      <Alert color={outcome === 'in' ? 'honey' : 'red'} mb="sm">
+        {outcome === 'in' ? `Would come in, with ${gives.join(', ') || 'nothing'}.` : `Would be refused. ${said?.words ?? ''}`}
+        {outcome === 'in' && said && ` Not given: ${said.words}`}
+      </Alert>
+      {admission.spoke.length > 0 && <Text size="sm">Rules that spoke: {admission.spoke.map(({ rule }) => rule + 1).join(', ')}.</Text>}
+      {admission.unknown.map(({ claim, values }) => (
+        <Text key={claim} size="sm">
+          Not known in {claim}: {values.join(', ')}. That gives nothing.
+        </Text>
+      ))}
+      <ProposalView proposal={{ ...proposal, problems: [] }} />
+    </section>
+  );
+}

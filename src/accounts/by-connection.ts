@@ -1,0 +1,50 @@
+import { LintelError } from '../base/index.js';
+import type { Ground } from './ground.js';
+import type { Coming } from './options.js';
+import { type Session, sha256 } from './sessions.js';
+
+/** Somebody whom a tenant's provider has named, and who is in. */
+export interface ByConnection extends Coming {
+  readonly userId: string;
+  readonly tenantId: string;
+  readonly connectionId: string;
+  /** What they have shown there (RFC 8176). It counts in this tenant alone. */
+  readonly methods: readonly string[];
+  /** When they last showed there who they are, in milliseconds since 1970; absent: nobody says. */
+  readonly provenAt?: number;
+  /** The secret of a session by this connection, within which they show it again. */
+  readonly within?: string | undefined;
+}
+
+/** For so many hours at most a session by a connection lasts. */
+const HOURS = 12;
+
+/** A session that enters that tenant and no other, while its connection is on. @throws LintelError `sign-on-failed`. */
+export async function enterByConnection(ground: Ground, given: ByConnection): Promise<Session> {
+  const { userId, tenantId, connectionId, methods, provenAt = 0, within } = given;
+  return ground.inTransaction(async (tx) => {
+    // Whoever turns it off meanwhile waits, and then ends this session too.
+    const on = await tx
+      .selectFrom('lintel_connection')
+      .select('id')
+      .where('tenant_id', '=', tenantId)
+      .where('id', '=', connectionId)
+      .where('state', '=', 'on')
+      .forShare()
+      .executeTakeFirst();
+    if (!on) throw signOnFailed();
+    await ground.onRecord(tx, userId, 'connection', 'in', given);
+    if (within === undefined) {
+      const how = { methods, label: given.label, enters: [tenantId], hours: HOURS, connection: connectionId, provenAt };
+      return ground.sessions.begin(tx, userId, ground.now, how);
+    }
+    const row = await ground.sessions.read(tx, within, ground.now);
+    // Shown again by somebody else it is no proof.
+    if (row?.person_id !== userId || row.connection !== connectionId || row.enters?.join() !== tenantId) throw signOnFailed();
+    return ground.sessions.renew(tx, sha256(within), methods, ground.now, provenAt);
+  });
+}
+
+/** Nothing is said of what did not hold: it is told to the application. */
+export const signOnFailed = (cause?: unknown): LintelError =>
+  new LintelError('sign-on-failed', 'Signing in did not work out. Begin once more; if it goes on so, tell whoever runs your organisation here.', {}, { cause });

@@ -1,0 +1,93 @@
+import * as z from 'zod';
+import { LintelError } from '../base/index.js';
+import { admissionRules, claimNames, connectionTerms } from './admission-schemas.js';
+import { LARGE, listed, nothing, type Operation } from './operation.js';
+import * as s from './schemas.js';
+
+const connection = z.looseObject({
+  id: z.string(),
+  name: z.string(),
+  state: z.enum(['draft', 'on', 'off']),
+  terms: connectionTerms,
+  claims: claimNames,
+  rules: admissionRules,
+  hasSecret: z.boolean(),
+  isTried: z.boolean().describe('It was tried with claims as it is now'),
+  people: z.number(),
+});
+const said = z.object({ code: z.string(), words: z.string() });
+const arrived = z.looseObject({
+  outcome: z.enum(['in', 'refused']),
+  said: said.optional(),
+  admission: z.looseObject({
+    gives: z.looseObject({}),
+    spoke: z.array(z.object({ rule: z.number(), values: z.array(z.string()) })),
+    unknown: z.array(z.object({ claim: z.string(), values: z.array(z.string()) })),
+  }),
+});
+
+/** The providers by which people come into a tenant. What changes them are steps. */
+export const CONNECTIONS: readonly Operation[] = [
+  {
+    in: 'nobody',
+    id: 'waysInto',
+    method: 'post',
+    path: '/ways-in',
+    summary: 'The ways to sign in to an organisation by its own providers; none where there is no such organisation',
+    body: z.strictObject({ tenant: s.id }),
+    answers: listed(z.object({ id: z.string(), name: z.string(), path: z.string().describe('Where the button leads') })),
+    run: async ({ signOn, body }) => ({ items: (await signOn?.waysInto(body.tenant)) ?? [] }),
+  },
+  {
+    in: 'tenant',
+    id: 'listConnections',
+    method: 'get',
+    path: '/tenants/{tenant}/connections',
+    summary: 'The providers by which people come in, for whoever has full control',
+    answers: listed(connection),
+    run: async ({ standing }) => ({ items: await standing.connections.list() }),
+  },
+  {
+    in: 'tenant',
+    id: 'listRefused',
+    method: 'get',
+    fresh: true,
+    path: '/tenants/{tenant}/arrivals/refused',
+    summary: 'Who came by a provider lately and was not let in, or is in and was not given what came',
+    answers: listed(
+      z.looseObject({ connection: z.string(), subject: z.string(), name: z.string(), address: z.string(), at: z.iso.datetime() }).extend(said.shape),
+    ),
+    run: async ({ standing }) => ({ items: await standing.connections.refused() }),
+  },
+  {
+    in: 'tenant',
+    id: 'tryConnection',
+    costs: 10,
+    most: LARGE,
+    method: 'post',
+    path: '/tenants/{tenant}/connections/{connection}/trials',
+    summary: 'What would become of somebody who comes with these claims. Nothing is written but that it was tried.',
+    body: z.strictObject({
+      claims: z.record(z.string(), z.unknown()),
+      rules: admissionRules.optional(),
+      names: claimNames.optional(),
+      terms: connectionTerms.optional(),
+    }),
+    answers: z.object({ arrived, proposal: s.effects }),
+    run: ({ standing, path, body }) => standing.connections.try({ connection: path.connection as string, ...body }),
+  },
+  {
+    in: 'tenant',
+    id: 'setConnectionSecret',
+    method: 'post',
+    path: '/tenants/{tenant}/connections/{connection}/secret',
+    summary: 'Keep the secret by which the application is known to the provider. It is shown to nobody again.',
+    body: z.strictObject({ secret: z.string().max(2000) }),
+    answers: nothing,
+    run: async ({ standing, signOn, path, body }) => {
+      if (!signOn) throw new LintelError('option-missing', 'the face takes secrets only with signOn; give it createFace', {});
+      await signOn.keepSecret(standing, path.connection as string, body.secret);
+      return {};
+    },
+  },
+];

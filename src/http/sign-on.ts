@@ -1,0 +1,97 @@
+import { type Context, Hono } from 'hono';
+import { deleteCookie, setCookie } from 'hono/cookie';
+import { html } from 'hono/html';
+import { parse } from 'hono/utils/cookie';
+import { isLintelError } from '../base/index.js';
+import type { SignOn } from '../provisioning/index.js';
+import { type AccountsAtFace, leave, secretsIn } from './cookies.js';
+import { placeOf } from './face.js';
+import { problemOf } from './problem.js';
+import { Rates } from './rates.js';
+
+/** Somebody could not sign in: what they are told. */
+export interface NotIn {
+  readonly code: string;
+  /** In the words of the tenant's rules, where these refused them. */
+  readonly words: string;
+  readonly status: number;
+  /** Absent where it is of no tenant. */
+  readonly tenantName?: string;
+}
+
+export interface SignOnPagesOptions extends AccountsAtFace {
+  /** The page for somebody who could not sign in. Default: a plain one, in English. */
+  readonly notIn?: (told: NotIn) => Response | Promise<Response>;
+  /** Whence a request comes, as for {@link createFace}. */
+  readonly from?: (request: Request) => string | undefined;
+  /** Told why an answer did not hold, and of what went wrong here. */
+  readonly onError?: (error: unknown) => void;
+}
+
+/** Nothing of it is loaded from elsewhere, and it runs nothing. */
+const HEADERS = { 'content-security-policy': "default-src 'none'; style-src 'unsafe-inline'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'" };
+
+async function plainPage({ words, status, tenantName }: NotIn): Promise<Response> {
+  const title = tenantName === undefined ? 'Not signed in' : `Not signed in to ${tenantName}`;
+  const page = html`<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>${title}</title>
+<style>body{font:1.1rem/1.5 system-ui,sans-serif;max-width:36rem;margin:15vh auto;padding:0 1.5rem;color:#222;background:#fff}a{color:#1a4f8b}</style>
+<main><h1>${title}</h1><p>${words}</p><p><a href="/">To the start page</a></p></main></html>`;
+  return new Response(String(await page), { status, headers: { ...HEADERS, 'content-type': 'text/html; charset=utf-8' } });
+}
+
+/**
+ * The pages by which people leave for their tenant's provider and come back: mount them where {@link SignOn} says it is.
+ *
+ * @example
+ * const pages = signOnPages(signOn, { accounts });
+ * app.all('/sign-on/*', (c) => pages.fetch(c.req.raw, c.env));
+ */
+export function signOnPages(signOn: SignOn, options: SignOnPagesOptions): { readonly fetch: (request: Request, env?: object) => Promise<Response> } {
+  const { secureCookies: secure = true, notIn = plainPage } = options;
+  const rates = new Rates();
+  const app = new Hono().basePath(signOn.at);
+  const nameOf = (name: string) => (secure ? `__Host-lintel-${name}` : `lintel-${name}`);
+  const common = { httpOnly: true, sameSite: 'Lax', path: '/', secure } as const;
+
+  app.onError(async (error) => {
+    // Why an answer did not hold is nobody's business outside.
+    if (!isLintelError(error) || error.cause !== undefined) options.onError?.(isLintelError(error) ? (error.cause ?? error) : error);
+    const { status, detail, code } = problemOf(error);
+    return notIn({ code, words: detail, status });
+  });
+  app.notFound(() => notIn({ code: 'not-found', words: 'There is no such page.', status: 404 }) as Promise<Response>);
+  app.use('*', async (c, next) => {
+    await rates.count(undefined, false, placeOf(c, options), 1);
+    await next();
+    c.header('cache-control', 'no-store');
+    c.header('referrer-policy', 'no-referrer');
+    c.header('x-content-type-options', 'nosniff');
+  });
+  const named = (c: Context) => ({ tenant: c.req.param('tenant') ?? '', connection: c.req.param('connection') ?? '' });
+  app.get('/:tenant/:connection', async (c) => {
+    const { tenant, connection } = named(c);
+    const within = c.req.query('again') === undefined ? undefined : secretsIn(c.req.header('cookie'), options).token;
+    const { to, keep } = await signOn.begin(tenant, connection, { back: c.req.query('back'), ...(within !== undefined && { within }) });
+    setCookie(c, nameOf(keep.name), keep.value, { ...common, maxAge: keep.seconds });
+    return c.redirect(to, 303);
+  });
+  app.get('/:tenant/:connection/back', async (c) => {
+    const { tenant, connection } = named(c);
+    const cookies = parse(c.req.header('cookie') ?? '');
+    const back = await signOn.finish(tenant, connection, {
+      query: new URL(c.req.url).searchParams,
+      kept: (name) => cookies[nameOf(name)],
+      session: secretsIn(c.req.header('cookie'), options).token,
+      from: placeOf(c, options),
+      label: c.req.header('user-agent'),
+    });
+    deleteCookie(c, nameOf(back.drop), common);
+    if (!back.session) {
+      const { code, words } = back.arrived.said ?? { code: 'not-admitted', words: 'You are not let in.' };
+      return notIn({ code, words, status: 403, tenantName: back.tenantName });
+    }
+    leave(c, { session: back.session }, options);
+    return c.redirect(back.to, 303);
+  });
+  return { fetch: async (request, env) => app.fetch(request, env) };
+}

@@ -1,0 +1,195 @@
+import { type Accounts, type Secrets, type Session, seal, signOnFailed, unseal } from '../../accounts/index.js';
+import { hashOf, isLintelError, LintelError } from '../../base/index.js';
+import type { Arrived, Claims, Lintel, OpenConnection, ServerStanding } from '../../server/index.js';
+import { type Attempt, AWAY_MINUTES, countAsUsed, nameOf, newAttempt, openAttempt, pathWithin, sealAttempt } from './attempt.js';
+import type { FetchBounds } from './guarded-fetch.js';
+import { OpenIdConnect } from './oidc.js';
+
+/** What a provider has said, once it is verified. */
+export interface Said {
+  readonly claims: Claims;
+  readonly methods: readonly string[];
+  readonly provenAt?: number;
+}
+
+export interface SignOnOptions {
+  readonly accounts: Accounts;
+  /** Keys of the application, the present one first; each has 32 characters at least. Clients' secrets are sealed under them, and what a browser brings back. */
+  readonly secrets: Secrets;
+  /** The address of the application, as browsers know it: `https://app.example`. It is never taken from a request. */
+  readonly origin: string | (() => string);
+  /** Where it is mounted. Default `/sign-on`. */
+  readonly at?: string;
+  /** How providers are asked. `allowLocal`: also http, and addresses of this machine: for development and tests alone. */
+  readonly connections?: FetchBounds;
+  /** Milliseconds since 1970. Default: the system's clock. */
+  readonly clock?: () => number;
+}
+
+/** A way to sign in to a tenant, for its sign-in page. */
+export interface WayIn {
+  readonly id: string;
+  readonly name: string;
+  /** Where its button leads. */
+  readonly path: string;
+}
+
+/** Where the browser goes, and what it keeps until it comes back. */
+export interface Leaving {
+  readonly to: string;
+  readonly keep: { readonly name: string; readonly value: string; readonly seconds: number };
+}
+
+/** Somebody is back from their provider. */
+export interface Back {
+  readonly arrived: Arrived;
+  /** Absent for somebody who was not let in. */
+  readonly session?: Session;
+  /** Where to go on: a path of the application. */
+  readonly to: string;
+  readonly tenantName: string;
+  /** What the browser need not keep any more. */
+  readonly drop: string;
+}
+
+const purposeOf = (tenantId: string, connection: string) => `client secret ${JSON.stringify([tenantId, connection])}`;
+
+/**
+ * Signing in by a tenant's own provider. What it says counts in that tenant alone: a session by it enters no other and touches nothing of the person.
+ *
+ * @example
+ * const signOn = new SignOn(lintel, { accounts, secrets: [process.env.APP_KEY], origin: 'https://app.example' });
+ * app.all('/sign-on/*', (c) => signOnPages(signOn, at).fetch(c.req.raw));
+ */
+export class SignOn {
+  readonly #lintel: Lintel<any>;
+  readonly #options: SignOnOptions;
+  readonly #oidc: OpenIdConnect;
+
+  constructor(lintel: Lintel<any>, options: SignOnOptions) {
+    this.#lintel = lintel;
+    this.#options = options;
+    this.#oidc = new OpenIdConnect(options.connections ?? {});
+  }
+
+  get #now(): number {
+    return (this.#options.clock ?? Date.now)();
+  }
+
+  get origin(): string {
+    const { origin } = this.#options;
+    return new URL(typeof origin === 'string' ? origin : origin()).origin;
+  }
+
+  /** Where it is mounted. */
+  get at(): string {
+    return this.#options.at ?? '/sign-on';
+  }
+
+  #pathOf(tenantId: string, connection: string): string {
+    return `${this.at}/${encodeURIComponent(tenantId)}/${encodeURIComponent(connection)}`;
+  }
+
+  /** The ways in to a tenant by its providers, by name; none for a tenant that is not there. */
+  async waysInto(tenantId: string): Promise<WayIn[]> {
+    const all = await this.#lintel.openConnections(tenantId);
+    return all.map(({ id, name }) => ({ id, name, path: this.#pathOf(tenantId, id) }));
+  }
+
+  /**
+   * Keeps the secret by which the application is known to a provider, sealed: it is shown to nobody again.
+   *
+   * @throws LintelError `refused` without full control, `prove-first`, `not-found`, `option-missing` without a key.
+   */
+  async keepSecret(standing: ServerStanding<any>, connection: string, secret: string): Promise<void> {
+    if (secret.trim() === '' || secret.length > 2000) throw new LintelError('bad-connection', 'the secret is missing, or longer than 2000 characters', {});
+    await standing.connections.keepSealed(connection, seal(this.#options.secrets, purposeOf(standing.facts.tenant.id, connection), secret));
+  }
+
+  /** @throws LintelError `not-found`. */
+  async #connection(tenantId: string, id: string): Promise<OpenConnection> {
+    const found = (await this.#lintel.openConnections(tenantId)).find((one) => one.id === id);
+    if (found) return found;
+    throw new LintelError('not-found', 'There is no such page.', {});
+  }
+
+  #secretOf(tenantId: string, { id, sealed }: OpenConnection): string | undefined {
+    return sealed === null ? undefined : unseal(this.#options.secrets, purposeOf(tenantId, id), sealed);
+  }
+
+  #callback(tenantId: string, connection: string): string {
+    return `${this.origin}${this.#pathOf(tenantId, connection)}/back`;
+  }
+
+  /**
+   * Begins to sign in. Whoever is sent here by a provider, or by a link, begins anew too: nothing that comes along is gone by.
+   *
+   * @param how `back`: a path of the application to go on to; anything else is `/`. `within`: the secret of a session by this connection, to show again who one is.
+   * @throws LintelError `not-found`, `provider-away`, `address-refused`.
+   */
+  async begin(
+    tenantId: string,
+    connection: string,
+    { back, within }: { readonly back?: string | undefined; readonly within?: string | undefined } = {},
+  ): Promise<Leaving> {
+    const found = await this.#connection(tenantId, connection);
+    const attempt = newAttempt(
+      { tenant: tenantId, connection, back: pathWithin(this.origin, back), ...(within !== undefined && { within: hashOf([within]) }) },
+      this.#now,
+    );
+    const to = await this.#leave(found, tenantId, attempt);
+    return { to, keep: { name: nameOf(attempt.state), value: sealAttempt(this.#options.secrets, attempt), seconds: AWAY_MINUTES * 60 } };
+  }
+
+  async #leave(found: OpenConnection, tenantId: string, attempt: Attempt): Promise<string> {
+    const { terms } = found;
+    if (terms.kind === 'oidc') return this.#oidc.begin(terms, this.#secretOf(tenantId, found), this.#callback(tenantId, found.id), attempt, this.#now);
+    throw new LintelError('not-found', 'There is no such page.', {});
+  }
+
+  /**
+   * Somebody comes back from a provider.
+   *
+   * @param given what came with the answer; `kept`: what the browser keeps, by name; `session`: the secret of its session.
+   * @throws LintelError `sign-on-failed` for whatever does not hold: the cause says what; `not-found`.
+   */
+  async finish(
+    tenantId: string,
+    connection: string,
+    given: {
+      readonly query: URLSearchParams;
+      readonly kept: (name: string) => string | undefined;
+      readonly session?: string;
+      readonly from?: string | undefined;
+      readonly label?: string | undefined;
+    },
+  ): Promise<Back> {
+    const { query, kept, session, from, label } = given;
+    const { secrets, accounts } = this.#options;
+    const found = await this.#connection(tenantId, connection);
+    const state = query.get('state') ?? '';
+    const attempt = openAttempt(secrets, kept(nameOf(state)), { tenant: tenantId, connection, state }, this.#now);
+    const said = await this.#heard(found, tenantId, attempt, query);
+    await countAsUsed(this.#lintel.db, [tenantId, connection, state], this.#now, attempt.begun + AWAY_MINUTES * 60_000);
+    const arrived = await this.#lintel.arrive({ tenantId, connectionId: connection, claims: said.claims });
+    const back = { arrived, to: attempt.back, tenantName: found.tenantName, drop: nameOf(state) };
+    if (arrived.outcome === 'refused' || arrived.userId === undefined) return back;
+    const isWithin = attempt.within !== undefined;
+    if (isWithin && hashOf([session ?? '']) !== attempt.within) throw signOnFailed(new Error('another session than the one within which it was begun'));
+    const { claims: _, ...shown } = said;
+    const by = { ...shown, userId: arrived.userId, tenantId, connectionId: connection, from, label, ...(isWithin && { within: session }) };
+    return { ...back, session: await accounts.enterByConnection(by) };
+  }
+
+  async #heard(found: OpenConnection, tenantId: string, attempt: Attempt, query: URLSearchParams): Promise<Said> {
+    const { terms } = found;
+    try {
+      if (terms.kind !== 'oidc') throw new Error('no such kind');
+      const callback = new URL(`${this.#callback(tenantId, found.id)}?${query}`);
+      return await this.#oidc.finish(terms, this.#secretOf(tenantId, found), callback, attempt, this.#now);
+    } catch (error) {
+      if (isLintelError(error)) throw error;
+      throw signOnFailed(error);
+    }
+  }
+}
