@@ -23,6 +23,9 @@ const refused = (why: string) =>
     { cause: new Error(why) },
   );
 
+export const providerAway = (cause: unknown) =>
+  new LintelError('provider-away', 'The provider does not answer as it should. Try again in a while.', {}, { cause });
+
 /** True for an address that anybody on the internet reaches. */
 const isPublic = (address: string) => ipaddr.isValid(address) && ipaddr.process(address).range() === 'unicast';
 
@@ -78,17 +81,7 @@ export async function guardedFetch(address: string, { method = 'GET', headers = 
     ...(!bounds.allowLocal && { lookup: publicOnly }),
   };
   return new Promise((answer, fail) => {
-    const away = (why: string, cause?: unknown) =>
-      fail(
-        cause instanceof LintelError
-          ? cause
-          : new LintelError(
-              'provider-away',
-              'The provider does not answer as it should. Try again in a while.',
-              {},
-              { cause: new Error(`${url.host}: ${why}`, { cause }) },
-            ),
-      );
+    const away = (why: string, cause?: unknown) => fail(cause instanceof LintelError ? cause : providerAway(new Error(`${url.host}: ${why}`, { cause })));
     const request = (url.protocol === 'https:' ? secureRequest : plainRequest)(url, options, (response) => {
       const { statusCode: status = 0 } = response;
       if (status < 200 || (status >= 300 && status < 400)) {

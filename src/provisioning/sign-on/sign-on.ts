@@ -2,7 +2,7 @@ import { type Accounts, type Secrets, type Session, seal, signOnFailed, unseal }
 import { hashOf, isLintelError, LintelError } from '../../base/index.js';
 import type { Arrived, Claims, Lintel, OpenConnection, ServerStanding } from '../../server/index.js';
 import { type Attempt, AWAY_MINUTES, countAsUsed, nameOf, newAttempt, openAttempt, pathWithin, sealAttempt } from './attempt.js';
-import type { FetchBounds } from './guarded-fetch.js';
+import { type FetchBounds, providerAway } from './guarded-fetch.js';
 import { OpenIdConnect } from './oidc.js';
 
 /** What a provider has said, once it is verified. */
@@ -50,6 +50,12 @@ export interface Back {
   readonly tenantName: string;
   /** What the browser need not keep any more. */
   readonly drop: string;
+}
+
+/** The error of this library that a package has wrapped into its own. */
+function ofOurs(error: unknown): LintelError | undefined {
+  if (isLintelError(error)) return error;
+  return error instanceof Error && error.cause !== undefined ? ofOurs(error.cause) : undefined;
 }
 
 const purposeOf = (tenantId: string, connection: string) => `client secret ${JSON.stringify([tenantId, connection])}`;
@@ -143,8 +149,12 @@ export class SignOn {
 
   async #leave(found: OpenConnection, tenantId: string, attempt: Attempt): Promise<string> {
     const { terms } = found;
-    if (terms.kind === 'oidc') return this.#oidc.begin(terms, this.#secretOf(tenantId, found), this.#callback(tenantId, found.id), attempt, this.#now);
-    throw new LintelError('not-found', 'There is no such page.', {});
+    try {
+      if (terms.kind === 'oidc') return await this.#oidc.begin(terms, this.#secretOf(tenantId, found), this.#callback(tenantId, found.id), attempt, this.#now);
+      throw new LintelError('not-found', 'There is no such page.', {});
+    } catch (error) {
+      throw ofOurs(error) ?? providerAway(error);
+    }
   }
 
   /**
@@ -188,8 +198,7 @@ export class SignOn {
       const callback = new URL(`${this.#callback(tenantId, found.id)}?${query}`);
       return await this.#oidc.finish(terms, this.#secretOf(tenantId, found), callback, attempt, this.#now);
     } catch (error) {
-      if (isLintelError(error)) throw error;
-      throw signOnFailed(error);
+      throw ofOurs(error) ?? signOnFailed(error);
     }
   }
 }
