@@ -6,6 +6,7 @@ import { everythingMet, isLintelError } from 'warm-lintel';
 import { Accounts } from 'warm-lintel/accounts';
 import { createFace, senderByCookie, signOnPages } from 'warm-lintel/http';
 import { SignOn } from 'warm-lintel/provisioning';
+import { browserAt } from './browser-at.js';
 import { type Club, club, code, whole } from './club.js';
 import { type Lies, type Provider, startProvider } from './provider.js';
 
@@ -58,35 +59,7 @@ afterAll(async () => {
   await db.destroy();
 });
 
-/** A browser: it keeps cookies, and follows nothing by itself. */
-function browser() {
-  const jar = new Map<string, string>();
-  const ask = async (path: string, init: RequestInit = {}) => {
-    const url = new URL(path, ORIGIN);
-    const cookie = [...jar].map(([name, value]) => `${name}=${value}`).join('; ');
-    const to = url.pathname.startsWith('/sign-on') ? pages : face;
-    const response = await to.fetch(new Request(url, { ...init, headers: { ...(init.headers as object), ...(cookie && { cookie }) } }));
-    for (const one of response.headers.getSetCookie()) {
-      const [, name = '', value = ''] = /^([^=]+)=([^;]*)/.exec(one) ?? [];
-      if (value === '') jar.delete(name);
-      else jar.set(name, value);
-    }
-    return response;
-  };
-  /** Leaves for the provider: where the browser is sent. */
-  const leave = async (path = '/sign-on/club/own') => {
-    const response = await ask(path);
-    if (response.status !== 303) throw new Error(`${response.status} ${await response.text()} ${causes.at(-1)}`);
-    return response.headers.get('location') as string;
-  };
-  const back = async (url: string) => {
-    const response = await ask(url);
-    const words = /<p>(.*?)<\/p>/.exec(await response.text())?.[1];
-    return response.status === 303 ? `to ${response.headers.get('location')}` : `${response.status} ${words}`;
-  };
-  const me = async () => ((await (await ask('/account')).json()) as any).account;
-  return { jar, ask, leave, back, me };
-}
+const browser = () => browserAt(ORIGIN, { pages, face }, '/sign-on/club/own');
 const ADA = { sub: 'ada', name: 'Ada Fern', email: 'ada@club.example', email_verified: true, org: 'club', groups: ['writers'] };
 const FAILED = '401 Signing in did not work out. Begin once more; if it goes on so, tell whoever runs your organisation here.';
 const comes = async (claims: object = ADA, lies: Lies = {}, path?: string) => {

@@ -1,7 +1,7 @@
 import { LintelError } from '../base/index.js';
 import type { Ground } from './ground.js';
 import type { Coming } from './options.js';
-import { type Session, sha256 } from './sessions.js';
+import type { Session } from './sessions.js';
 
 /** Somebody whom a tenant's provider has named, and who is in. */
 export interface ByConnection extends Coming {
@@ -12,7 +12,7 @@ export interface ByConnection extends Coming {
   readonly methods: readonly string[];
   /** When they last showed there who they are, in milliseconds since 1970; absent: nobody says. */
   readonly provenAt?: number;
-  /** The secret of a session by this connection, within which they show it again. */
+  /** The hash of the secret of a session by this connection, within which they show it again. */
   readonly within?: string | undefined;
 }
 
@@ -38,10 +38,10 @@ export async function enterByConnection(ground: Ground, given: ByConnection): Pr
       const how = { methods, label: given.label, enters: [tenantId], hours: HOURS, connection: connectionId, provenAt };
       return ground.sessions.begin(tx, userId, ground.now, how);
     }
-    const row = await ground.sessions.read(tx, within, ground.now);
+    const row = await tx.selectFrom('lintel_session').select(['person_id', 'connection', 'enters']).where('token_hash', '=', within).executeTakeFirst();
     // Shown again by somebody else it is no proof.
     if (row?.person_id !== userId || row.connection !== connectionId || row.enters?.join() !== tenantId) throw signOnFailed();
-    return ground.sessions.renew(tx, sha256(within), methods, ground.now, provenAt);
+    return ground.sessions.renew(tx, within, methods, ground.now, provenAt);
   });
 }
 

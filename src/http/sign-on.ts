@@ -1,4 +1,5 @@
 import { type Context, Hono } from 'hono';
+import { bodyLimit } from 'hono/body-limit';
 import { deleteCookie, setCookie } from 'hono/cookie';
 import { html } from 'hono/html';
 import { parse } from 'hono/utils/cookie';
@@ -27,6 +28,11 @@ export interface SignOnPagesOptions extends AccountsAtFace {
   /** Told why an answer did not hold, and of what went wrong here. */
   readonly onError?: (error: unknown) => void;
 }
+
+/** So large a form of a provider may be. */
+const MOST_FORM = 400_000;
+/** 256 bits in base64url. */
+const STATE_LENGTH = 43;
 
 /** Nothing of it is loaded from elsewhere, and it runs nothing. */
 const HEADERS = { 'content-security-policy': "default-src 'none'; style-src 'unsafe-inline'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'" };
@@ -68,20 +74,22 @@ export function signOnPages(signOn: SignOn, options: SignOnPagesOptions): { read
     c.header('x-content-type-options', 'nosniff');
   });
   const named = (c: Context) => ({ tenant: c.req.param('tenant') ?? '', connection: c.req.param('connection') ?? '' });
-  app.get('/:tenant/:connection', async (c) => {
+  async function leaveFor(c: Context): Promise<Response> {
     const { tenant, connection } = named(c);
     const within = c.req.query('again') === undefined ? undefined : secretsIn(c.req.header('cookie'), options).token;
     const { to, keep } = await signOn.begin(tenant, connection, { back: c.req.query('back'), ...(within !== undefined && { within }) });
-    setCookie(c, nameOf(keep.name), keep.value, { ...common, maxAge: keep.seconds });
+    // With a form of another site a browser sends what says so, and that over HTTPS or to this machine alone.
+    const { name, value, seconds, crossSite } = keep;
+    setCookie(c, nameOf(name), value, { ...common, ...(crossSite && { sameSite: 'None', secure: true }), maxAge: seconds });
     return c.redirect(to, 303);
-  });
-  app.get('/:tenant/:connection/back', async (c) => {
+  }
+
+  async function comeBack(c: Context, query: URLSearchParams): Promise<Response> {
     const { tenant, connection } = named(c);
     const cookies = parse(c.req.header('cookie') ?? '');
     const back = await signOn.finish(tenant, connection, {
-      query: new URL(c.req.url).searchParams,
+      query,
       kept: (name) => cookies[nameOf(name)],
-      session: secretsIn(c.req.header('cookie'), options).token,
       from: placeOf(c, options),
       label: c.req.header('user-agent'),
     });
@@ -92,6 +100,16 @@ export function signOnPages(signOn: SignOn, options: SignOnPagesOptions): { read
     }
     leave(c, { session: back.session }, options);
     return c.redirect(back.to, 303);
+  }
+
+  app.get('/:tenant/:connection', leaveFor);
+  app.get('/:tenant/:connection/back', (c) => comeBack(c, new URL(c.req.url).searchParams));
+  // The one path that takes a form of another site.
+  app.post('/:tenant/:connection/back', bodyLimit({ maxSize: MOST_FORM }), async (c) => {
+    const form = new URLSearchParams(await c.req.text());
+    // Nobody here asked for it, and it says of nobody that they did: it is asked for, and what was said is not gone by.
+    if (form.get('RelayState')?.length !== STATE_LENGTH) return leaveFor(c);
+    return comeBack(c, form);
   });
   return { fetch: async (request, env) => app.fetch(request, env) };
 }

@@ -13,9 +13,10 @@ import { smtpMailer, startTray, type Tray } from 'warm-lintel/mail';
 import { SignOn } from 'warm-lintel/provisioning';
 import { connect, createLintel, type Database } from 'warm-lintel/server';
 import { type County, startCounty } from '../provider/county.js';
+import { type Guild, startGuild } from '../provider/guild.js';
 import { charter } from '../world/charter.js';
 import { embeddedWorld } from '../world/embedded.js';
-import { people, seed } from '../world/seed.js';
+import { COUNTY_RULES, people, seed } from '../world/seed.js';
 import { type Apiary, createApp } from './app.js';
 
 export const DEMO_PASSWORD = 'honey and beeswax';
@@ -38,20 +39,22 @@ async function openWorld(url: string | undefined, say: (line: string) => void): 
   }
 }
 
-/** What Alderbrook's keyholder does on the page of providers: names the provider, keeps the secret, tries it, turns it on. */
-async function connectCounty(lintel: Apiary, signOn: SignOn, { issuer, clientId, clientSecret }: County, say: (line: string) => void): Promise<void> {
-  const enter = () => lintel.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: everythingMet(charter) });
-  const terms = { kind: 'oidc', issuer, clientId, scopes: ['profile', 'email', 'associations'] } as const;
-  try {
-    const maren = await enter();
-    await maren.connections.try({ connection: 'county', claims: { sub: 'c-1017', associations: ['alderbrook'] }, terms });
-    await maren.carryOut([{ do: 'edit-connection', id: 'county', terms }]);
-    await signOn.keepSecret(maren, 'county', clientSecret);
-    await maren.carryOut([{ do: 'turn-connection', id: 'county', to: 'on' }]);
-  } catch (error) {
-    // In a database that has seen another demo it may be gone, or another's.
-    if (!isLintelError(error)) throw error;
-    say(`The county’s sign-in is left as it is: ${error.message}`);
+/** What Alderbrook's keyholder does on the page of providers: names them, keeps the secret, tries each, turns it on. */
+async function connectProviders(lintel: Apiary, signOn: SignOn, { issuer, clientId, clientSecret }: County, guild: Guild): Promise<void> {
+  const maren = await lintel.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: everythingMet(charter) });
+  const county = { kind: 'oidc', issuer, clientId, scopes: ['profile', 'email', 'associations'] } as const;
+  const byGuild = { kind: 'saml', issuer: guild.issuer, signOnUrl: guild.signOnUrl, certificates: [guild.certificate] } as const;
+  const there = (await maren.connections.list()).map(({ id }) => id);
+  if (!there.includes('guild'))
+    await maren.carryOut([{ do: 'make-connection', id: 'guild', name: 'The guild’s sign-in', terms: byGuild, rules: COUNTY_RULES }]);
+  for (const [id, terms] of [
+    ['county', county],
+    ['guild', byGuild],
+  ] as const) {
+    await maren.connections.try({ connection: id, claims: { sub: 'x', associations: ['alderbrook'] }, terms });
+    await maren.carryOut([{ do: 'edit-connection', id, terms }]);
+    if (id === 'county') await signOn.keepSecret(maren, id, clientSecret);
+    await maren.carryOut([{ do: 'turn-connection', id, to: 'on' }]);
   }
 }
 
@@ -59,6 +62,7 @@ export interface Demo {
   readonly port: number;
   readonly tray: Tray;
   readonly county: County;
+  readonly guild: Guild;
   readonly lintel: Apiary;
   close(): Promise<void>;
 }
@@ -102,16 +106,22 @@ export async function startDemo(options: {
   const { port } = server.address() as AddressInfo;
   origin = `http://localhost:${port}`;
   const county = await startCounty({ port: options.port === 0 ? 0 : port + 1, back: [`${origin}/sign-on/alderbrook/county/back`] });
-  await connectCounty(lintel, signOn, county, say);
+  const guild = await startGuild({ port: options.port === 0 ? 0 : port + 2 });
+  // In a database that has seen another demo they may be gone, or another's.
+  await connectProviders(lintel, signOn, county, guild).catch((error: unknown) => {
+    if (!isLintelError(error)) throw error;
+    say(`The providers are left as they are: ${error.message}`);
+  });
   const stop = lintel.keepDelivering(5);
   return {
     port,
     tray,
     lintel,
     county,
+    guild,
     close: async () => {
       stop();
-      await county.close();
+      await Promise.all([county.close(), guild.close()]);
       await new Promise((resolve) => server.close(resolve));
       await tray.close();
     },

@@ -119,7 +119,8 @@ export async function listRefused(setting: Setting, standing: Standing<any>): Pr
   return rows.map(({ connection_id, said, ...row }) => ({ connection: connection_id, ...row, code: said?.code ?? '', words: said?.words ?? '' }));
 }
 
-function readTerms(terms: ConnectionTerms): ConnectionTerms {
+/** @throws LintelError `bad-connection`. */
+export function readTerms(terms: ConnectionTerms): ConnectionTerms {
   const bad = (why: string) => new LintelError('bad-connection', why, {});
   const text = (value: unknown, what: string) => {
     if (typeof value !== 'string' || value.trim() === '' || value.length > 2000) throw bad(`${what} is missing, or longer than 2000 characters`);

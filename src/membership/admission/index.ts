@@ -11,6 +11,7 @@ export {
   type OpenConnection,
   openConnections,
   type RefusedArrival,
+  readTerms,
   triedMark,
 } from './connections.js';
 export { checkRules } from './rules.js';

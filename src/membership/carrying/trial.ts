@@ -1,5 +1,5 @@
 import { LintelError } from '../../base/index.js';
-import { type Arrived, arriveIn, type Claims, checkRules, connectionOf, insistOnSetter, triedMark } from '../admission/index.js';
+import { type Arrived, arriveIn, type Claims, checkRules, connectionOf, insistOnSetter, readTerms, triedMark } from '../admission/index.js';
 import { changeTenant, heldBy } from '../change/index.js';
 import { type AdmissionRule, type ClaimNames, type ConnectionTerms, type Setting, takenBack } from '../terms/index.js';
 import { happenings, type Looked, type Proposed, proposedOf } from './proposal.js';
@@ -32,7 +32,7 @@ export async function tryArrival(setting: Setting, tenantId: string, actorId: st
       ...kept,
       rules: rules === undefined ? kept.rules : [...rules],
       claims: names ?? kept.claims,
-      terms: terms ?? kept.terms,
+      terms: terms === undefined ? kept.terms : readTerms(terms),
       // Whoever tries it would save it.
       by_id: actorId,
     };

@@ -41,8 +41,8 @@ const publicOnly: LookupFunction = (host, options, done) => {
   });
 };
 
-/** @throws LintelError `address-refused` for an address that a tenant may not have asked. */
-export function insistOnOutside(address: string, { allowLocal = false }: FetchBounds): URL {
+/** An address to which a browser may be sent. @throws LintelError `address-refused` for one that is not https. */
+export function browserAddress(address: string, { allowLocal = false }: FetchBounds): URL {
   let url: URL;
   try {
     url = new URL(address);
@@ -51,8 +51,14 @@ export function insistOnOutside(address: string, { allowLocal = false }: FetchBo
   }
   if (url.protocol !== 'https:' && !(allowLocal && url.protocol === 'http:')) throw refused(`${url.protocol.slice(0, 20)} is not https:`);
   if (url.username !== '' || url.password !== '') throw refused('it has a name or a password in it');
+  return url;
+}
+
+/** An address that is asked from here. @throws LintelError `address-refused` also for what is not public. */
+export function insistOnOutside(address: string, bounds: FetchBounds): URL {
+  const url = browserAddress(address, bounds);
   const host = url.hostname.replace(/^\[|\]$/g, '');
-  if (!allowLocal && ipaddr.isValid(host) && !isPublic(host)) throw refused(`${host} is not public`);
+  if (!bounds.allowLocal && ipaddr.isValid(host) && !isPublic(host)) throw refused(`${host} is not public`);
   return url;
 }
 

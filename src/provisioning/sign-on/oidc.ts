@@ -3,7 +3,7 @@ import { signOnFailed } from '../../accounts/index.js';
 import { hashOf, LintelError } from '../../base/index.js';
 import type { Claims, ConnectionTerms } from '../../server/index.js';
 import type { Attempt } from './attempt.js';
-import { type Asked, type FetchBounds, guardedFetch, insistOnOutside } from './guarded-fetch.js';
+import { type Asked, browserAddress, type FetchBounds, guardedFetch, insistOnOutside } from './guarded-fetch.js';
 import type { Said } from './sign-on.js';
 
 type Terms = Extract<ConnectionTerms, { readonly kind: 'oidc' }>;
@@ -55,7 +55,7 @@ export class OpenIdConnect {
       // To show it again takes a fresh sign-in there, and that it says when that was.
       ...(within !== undefined && { prompt: 'login', max_age: '0' }),
     });
-    return insistOnOutside(url.href, this.#bounds).href;
+    return browserAddress(url.href, this.#bounds).href;
   }
 
   /** What the provider says of who came back. @throws LintelError `sign-on-failed`, `provider-away`. */

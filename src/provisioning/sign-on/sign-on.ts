@@ -4,6 +4,7 @@ import type { Arrived, Claims, Lintel, OpenConnection, ServerStanding } from '..
 import { type Attempt, AWAY_MINUTES, countAsUsed, nameOf, newAttempt, openAttempt, pathWithin, sealAttempt } from './attempt.js';
 import { type FetchBounds, providerAway } from './guarded-fetch.js';
 import { OpenIdConnect } from './oidc.js';
+import { beginSaml, finishSaml, type Service } from './saml.js';
 
 /** What a provider has said, once it is verified. */
 export interface Said {
@@ -37,7 +38,8 @@ export interface WayIn {
 /** Where the browser goes, and what it keeps until it comes back. */
 export interface Leaving {
   readonly to: string;
-  readonly keep: { readonly name: string; readonly value: string; readonly seconds: number };
+  /** `crossSite`: the answer comes as a form of the provider's. */
+  readonly keep: { readonly name: string; readonly value: string; readonly seconds: number; readonly crossSite: boolean };
 }
 
 /** Somebody is back from their provider. */
@@ -127,6 +129,11 @@ export class SignOn {
     return `${this.origin}${this.#pathOf(tenantId, connection)}/back`;
   }
 
+  /** By what a SAML provider knows the application: its entity id, and where it sends answers (the assertion consumer service). */
+  #service(tenantId: string, connection: string): Service {
+    return { entityId: `${this.origin}${this.#pathOf(tenantId, connection)}`, callback: this.#callback(tenantId, connection) };
+  }
+
   /**
    * Begins to sign in. Whoever is sent here by a provider, or by a link, begins anew too: nothing that comes along is gone by.
    *
@@ -144,14 +151,22 @@ export class SignOn {
       this.#now,
     );
     const to = await this.#leave(found, tenantId, attempt);
-    return { to, keep: { name: nameOf(attempt.state), value: sealAttempt(this.#options.secrets, attempt), seconds: AWAY_MINUTES * 60 } };
+    return {
+      to,
+      keep: {
+        name: nameOf(attempt.state),
+        value: sealAttempt(this.#options.secrets, attempt),
+        seconds: AWAY_MINUTES * 60,
+        crossSite: found.terms.kind === 'saml',
+      },
+    };
   }
 
   async #leave(found: OpenConnection, tenantId: string, attempt: Attempt): Promise<string> {
     const { terms } = found;
     try {
-      if (terms.kind === 'oidc') return await this.#oidc.begin(terms, this.#secretOf(tenantId, found), this.#callback(tenantId, found.id), attempt, this.#now);
-      throw new LintelError('not-found', 'There is no such page.', {});
+      if (terms.kind === 'saml') return await beginSaml(terms, this.#service(tenantId, found.id), attempt, this.#options.connections ?? {});
+      return await this.#oidc.begin(terms, this.#secretOf(tenantId, found), this.#callback(tenantId, found.id), attempt, this.#now);
     } catch (error) {
       throw ofOurs(error) ?? providerAway(error);
     }
@@ -160,7 +175,7 @@ export class SignOn {
   /**
    * Somebody comes back from a provider.
    *
-   * @param given what came with the answer; `kept`: what the browser keeps, by name; `session`: the secret of its session.
+   * @param given what came with the answer, in the address or in a form; `kept`: what the browser keeps, by name.
    * @throws LintelError `sign-on-failed` for whatever does not hold: the cause says what; `not-found`.
    */
   async finish(
@@ -169,32 +184,29 @@ export class SignOn {
     given: {
       readonly query: URLSearchParams;
       readonly kept: (name: string) => string | undefined;
-      readonly session?: string;
       readonly from?: string | undefined;
       readonly label?: string | undefined;
     },
   ): Promise<Back> {
-    const { query, kept, session, from, label } = given;
+    const { query, kept, from, label } = given;
     const { secrets, accounts } = this.#options;
     const found = await this.#connection(tenantId, connection);
-    const state = query.get('state') ?? '';
+    const state = query.get('state') ?? query.get('RelayState') ?? '';
     const attempt = openAttempt(secrets, kept(nameOf(state)), { tenant: tenantId, connection, state }, this.#now);
     const said = await this.#heard(found, tenantId, attempt, query);
     await countAsUsed(this.#lintel.db, [tenantId, connection, state], this.#now, attempt.begun + AWAY_MINUTES * 60_000);
     const arrived = await this.#lintel.arrive({ tenantId, connectionId: connection, claims: said.claims });
     const back = { arrived, to: attempt.back, tenantName: found.tenantName, drop: nameOf(state) };
     if (arrived.outcome === 'refused' || arrived.userId === undefined) return back;
-    const isWithin = attempt.within !== undefined;
-    if (isWithin && hashOf([session ?? '']) !== attempt.within) throw signOnFailed(new Error('another session than the one within which it was begun'));
     const { claims: _, ...shown } = said;
-    const by = { ...shown, userId: arrived.userId, tenantId, connectionId: connection, from, label, ...(isWithin && { within: session }) };
+    const by = { ...shown, userId: arrived.userId, tenantId, connectionId: connection, from, label, within: attempt.within };
     return { ...back, session: await accounts.enterByConnection(by) };
   }
 
   async #heard(found: OpenConnection, tenantId: string, attempt: Attempt, query: URLSearchParams): Promise<Said> {
     const { terms } = found;
     try {
-      if (terms.kind !== 'oidc') throw new Error('no such kind');
+      if (terms.kind === 'saml') return await finishSaml(terms, this.#service(tenantId, found.id), attempt, query.get('SAMLResponse') ?? '', this.#now);
       const callback = new URL(`${this.#callback(tenantId, found.id)}?${query}`);
       return await this.#oidc.finish(terms, this.#secretOf(tenantId, found), callback, attempt, this.#now);
     } catch (error) {
