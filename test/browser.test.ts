@@ -347,6 +347,86 @@ test('a list of people is read whole, told with its mistakes, and carried out', 
   await page.getByRole('table', { name: 'Invited' }).getByText('hugo@list.example').waitFor();
 });
 
+test('people come by the county’s provider and the guild’s: with what these say, less when they say less, and out when somebody here says so', async () => {
+  const maren = await newcomer();
+  await signIn(maren, 'maren@alderbrook.example');
+  for (const { way, who, name, site, people, lost, elsewhere } of [
+    {
+      way: 'The county’s sign-in',
+      who: 'c-1017',
+      name: 'Nora Fern',
+      site: 'Heath edge',
+      people: demo.county.people,
+      lost: 'Ulla Brandt',
+      elsewhere: 'Finn Dorn',
+    },
+    { way: 'The guild’s sign-in', who: 'g-201', name: 'Ebba Lind', site: 'Mill meadow', people: demo.guild.people, lost: undefined, elsewhere: 'Arno Beck' },
+  ]) {
+    const comes = async (person: string, page?: Page) => {
+      const at = page ?? (await newcomer());
+      await at.goto(`${base}/t/alderbrook`);
+      await at.getByRole('link', { name: `Go to ${way}` }).click();
+      // Who was there lately is known there still.
+      const choice = at.getByRole('button', { name: person });
+      await Promise.race([
+        choice.waitFor(),
+        at.getByRole('button', { name: 'Sign out' }).waitFor(),
+        at.getByRole('heading', { name: /^Not signed in/ }).waitFor(),
+      ]);
+      if (await choice.isVisible()) await choice.click();
+      return at;
+    };
+    const page = await comes(name);
+    await page.getByText(`Keeper, Site warden at ${site}`).waitFor();
+    expect(new URL(page.url()).pathname).toBe('/t/alderbrook/hives');
+    await page.getByRole('button', { name: 'Sign out' }).click();
+    await page.getByRole('heading', { name: 'Sign in' }).waitFor();
+
+    // One group less: exactly that is lost.
+    const listed = people[who] as (typeof people)[string];
+    listed.groups = ['beekeepers', 'choir'];
+    await comes(name, page);
+    await page.getByText(/· Keeper$/).waitFor();
+    // What nobody knows gives nothing, and is said.
+    await maren.goto(`${base}/t/alderbrook/connections`);
+    const card = maren.getByRole('region', { name: way });
+    await card.getByRole('button', { name: 'Rules' }).click();
+    await maren.getByRole('textbox', { name: 'Claims to try them with' }).fill(JSON.stringify({ sub: who, ...listed }));
+    await maren.getByRole('button', { name: 'Try it' }).click();
+    await maren.getByText('Not known in groups: choir. That gives nothing.').waitFor();
+    // The header of a dialog is one more banner to axe, as in every dialog of these components.
+    expect((await axe(maren)).filter(({ id }) => !/banner|landmark/.test(id))).toEqual([]);
+    await maren.keyboard.press('Escape');
+
+    // A site that is not there is refused, and never everything instead.
+    const refused = await comes(elsewhere);
+    await refused.getByText('“Far meadow”').waitFor();
+    expect(await axe(refused)).toEqual([]);
+    if (lost) await (await comes(lost)).getByText('The county does not list you as a member of Alderbrook.').waitFor();
+
+    // Removed here, they stay out, until somebody lets them in again.
+    await maren.goto(`${base}/t/alderbrook/members`);
+    await maren.getByRole('link', { name }).click();
+    await maren.getByText(`Keeper by ${way}`).waitFor();
+    await maren.getByRole('button', { name: 'Remove' }).click();
+    await maren.getByRole('button', { name: 'Carry it out' }).click();
+    await expect
+      .poll(async () => (await demo.lintel.enter({ tenant: 'alderbrook', user: 'maren' })).members.list().then((all) => all.some((one) => one.name === name)))
+      .toBe(false);
+    await page.context().clearCookies();
+    await (await comes(name, page)).getByText('Ask there to be let in again.').waitFor();
+    await maren.goto(`${base}/t/alderbrook/connections`);
+    await maren.getByRole('row', { name }).getByRole('button', { name: 'Let in again' }).click();
+    await maren.getByRole('button', { name: 'Carry it out' }).click();
+    await expect.poll(() => maren.getByRole('button', { name: 'Let in again' }).count()).toBe(0);
+    await maren.reload();
+    await maren.getByRole('heading', { name: 'Sign-in by providers' }).waitFor();
+    expect(await axe(maren)).toEqual([]);
+    await comes(name, page);
+    await page.getByText(/· Keeper$/).waitFor();
+  }
+});
+
 test('two tabs in two tenants do not mix', async () => {
   const first = await newcomer();
   // One click enters as somebody of the demo.

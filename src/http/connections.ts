@@ -40,6 +40,15 @@ export const CONNECTIONS: readonly Operation[] = [
   },
   {
     in: 'tenant',
+    id: 'listSources',
+    method: 'get',
+    path: '/tenants/{tenant}/sources',
+    summary: 'What the sources are called that stand with roles, groups and places',
+    answers: listed(z.object({ source: z.string(), name: z.string() })),
+    run: async ({ standing }) => ({ items: await standing.tenant.sources() }),
+  },
+  {
+    in: 'tenant',
     id: 'listConnections',
     method: 'get',
     path: '/tenants/{tenant}/connections',

@@ -138,6 +138,11 @@ export class TenantFace extends Face {
     return membership.readRules(this.setting, this.standing);
   }
 
+  /** What the sources are called that stand with roles, groups and places: providers by which people come. @throws LintelError `refused`. */
+  sources(): ReturnType<typeof membership.listSources> {
+    return membership.listSources(this.setting, this.standing);
+  }
+
   /** Who asks to be let in. The steps `let-in` and `turn-away` answer them. @throws LintelError `refused`. */
   async requests(): Promise<membership.JoinRequest[]> {
     return membership.listRequests(this.setting, this.standing);

@@ -89,4 +89,6 @@ export interface RoleHeld {
   role: string;
   label: string;
   anchor: Anchor;
+  /** By which alone it came, where nobody here gave it. */
+  sources?: string[];
 }

@@ -57,7 +57,7 @@ export function ConnectionsPage({ tenant }: { tenant: string }): ReactNode {
             <div>
               <Title order={2} size="h4">
                 {one.name}{' '}
-                <Badge variant="light" color={one.state === 'on' ? 'green' : 'gray'}>
+                <Badge variant="outline" color="gray.7">
                   {STATE[one.state]}
                 </Badge>
               </Title>

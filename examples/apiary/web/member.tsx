@@ -42,6 +42,20 @@ function Entered({ member: { kept, lastEntered } }: { member: MemberRow }): Reac
   );
 }
 
+/** What came by a provider, and goes when that says so no longer. */
+function Brought({ tenant, member: { roles } }: { tenant: string; member: MemberRow }): ReactNode {
+  const { data } = useLoad<Listed<{ source: string; name: string }>>(`/lintel/tenants/${tenant}/sources`);
+  const brought = roles.filter(({ sources }) => sources);
+  if (!data || brought.length === 0) return null;
+  const name = (source: string) => data.items.find((one) => one.source === source)?.name ?? source;
+  return brought.map(({ label, anchor, sources = [] }) => (
+    <Text key={label + placeWords(anchor)} size="sm" className="quiet">
+      {label}
+      {placeWords(anchor)} by {sources.map(name).join(' and ')}
+    </Text>
+  ));
+}
+
 /** One member: everything that they hold, and every way by which it comes to them. */
 export function MemberPage({ tenant, id }: { tenant: string; id: string }): ReactNode {
   const at = `/lintel/tenants/${tenant}`;
@@ -80,6 +94,7 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
             {member && ` · ${member.address}`}
           </Text>
           {member && <Entered member={member} />}
+          {member && <Brought tenant={tenant} member={member} />}
         </div>
         <Group>
           <ActionButton action="access.view" variant="light" onClick={() => looking.run(() => beginView(tenant, { user: id }))}>

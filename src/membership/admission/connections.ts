@@ -3,7 +3,7 @@ import { hashOf, LintelError, newId } from '../../base/index.js';
 import { canonicalJson } from '../../charter/index.js';
 import { aKeyholder, OWN_SIGN_IN, type Standing } from '../../standing/index.js';
 import { type Change, changeTenant, type Handlers } from '../change/index.js';
-import { insistOnAll, keyholdersOf } from '../held/index.js';
+import { insistOnAll, insistOnPeople, keyholdersOf } from '../held/index.js';
 import { tell } from '../record/index.js';
 import { keepOpenIn } from '../steps/index.js';
 import {
@@ -91,6 +91,18 @@ export async function listConnections(setting: Setting, standing: Standing<any>)
     isTried: row.tried === triedMark(row),
     people: Number(row.people),
   }));
+}
+
+/** What sources that go on saying what they say are called, for whoever sees the members: by their names in `sources`. @throws LintelError `refused`. */
+export async function listSources(setting: Setting, standing: Standing<any>): Promise<{ readonly source: string; readonly name: string }[]> {
+  insistOnPeople(standing);
+  const rows = await setting.db
+    .selectFrom('lintel_connection')
+    .select(['id', 'name'])
+    .where('tenant_id', '=', standing.facts.tenant.id)
+    .orderBy('name')
+    .execute();
+  return rows.map(({ id, name }) => ({ source: connectionSource(id), name }));
 }
 
 /** Somebody who came by a connection and was not let in. */
@@ -275,6 +287,14 @@ export const connectionSteps: Handlers<'make-connection' | 'edit-connection' | '
       const mark = await identityMark(tx, tenantId, connection, subject);
       const gone = await tx.deleteFrom('lintel_identity_bar').where('tenant_id', '=', tenantId).where('mark', '=', mark).executeTakeFirst();
       if (gone.numDeletedRows === 0n) throw new LintelError('not-found', 'Nobody of this name was removed here.', {});
+      // What they were told then is over.
+      await tx
+        .deleteFrom('lintel_identity')
+        .where('tenant_id', '=', tenantId)
+        .where('connection_id', '=', connection)
+        .where('subject', '=', subject)
+        .where('user_id', 'is', null)
+        .execute();
       return { what: 'let in again', event: { connection }, words: { subject } };
     },
   },

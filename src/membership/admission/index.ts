@@ -8,6 +8,7 @@ export {
   keepSealed,
   listConnections,
   listRefused,
+  listSources,
   type OpenConnection,
   openConnections,
   type RefusedArrival,
