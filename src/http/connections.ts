@@ -39,6 +39,39 @@ export const CONNECTIONS: readonly Operation[] = [
     run: async ({ signOn, body }) => ({ items: (await signOn?.waysInto(body.tenant)) ?? [] }),
   },
   {
+    in: 'nobody',
+    id: 'wayFor',
+    method: 'post',
+    path: '/way-in',
+    summary: 'Where somebody with such an address signs in by a provider; `way` is null for nowhere. It depends on the domain alone.',
+    body: z.strictObject({ address: z.string().max(400) }),
+    answers: z.object({ way: z.object({ id: z.string(), name: z.string(), path: z.string(), tenantId: z.string() }).nullable() }),
+    run: async ({ signOn, body }) => ({ way: (await signOn?.wayFor(body.address)) ?? null }),
+  },
+  {
+    in: 'tenant',
+    id: 'listDomains',
+    method: 'get',
+    path: '/tenants/{tenant}/domains',
+    summary: 'Mail domains that the organisation says are theirs, with the record that shows it',
+    answers: listed(z.looseObject({ domain: z.string(), record: z.object({ name: z.string(), value: z.string() }), provenAt: z.iso.datetime().optional() })),
+    run: async ({ standing }) => ({ items: await standing.connections.domains() }),
+  },
+  {
+    in: 'tenant',
+    id: 'proveDomain',
+    costs: 20,
+    method: 'post',
+    path: '/tenants/{tenant}/domains/{domain}/proof',
+    summary: 'Look in the DNS whether a domain is ours',
+    answers: nothing,
+    run: async ({ standing, domains, path }) => {
+      if (!domains) throw new LintelError('option-missing', 'the face looks at domains only with domains; give it createFace', {});
+      await domains.prove(standing, path.domain as string);
+      return {};
+    },
+  },
+  {
     in: 'tenant',
     id: 'listSources',
     method: 'get',

@@ -4,7 +4,7 @@ import { csrf } from 'hono/csrf';
 import { HTTPException } from 'hono/http-exception';
 import { isLintelError, LintelError } from '../base/index.js';
 import { spelled } from '../membership/index.js';
-import type { SignOn } from '../provisioning/index.js';
+import type { Domains, SignOn } from '../provisioning/index.js';
 import { type Lintel, proveFirst, type ServerStanding, type Signed } from '../server/index.js';
 import { ACCOUNT } from './accounts.js';
 import { type AccountsAtFace, leave, secretsIn } from './cookies.js';
@@ -35,6 +35,8 @@ export interface FaceOptions {
   readonly accounts?: AccountsAtFace;
   /** Signing in by providers of tenants: the ways into each are answered, and clients' secrets are taken. */
   readonly signOn?: SignOn;
+  /** Looks at mail domains in the DNS. */
+  readonly domains?: Domains;
   /** Where the face is mounted: `/lintel`. Default: at the root. */
   readonly at?: string;
   /** Pages of other addresses that may send forms, beside one's own. */
@@ -127,7 +129,7 @@ const tooLarge = (most: number) => new LintelError('too-large', `The request is 
 
 /** The membership over HTTP, as a function of a request: mount it in whatever answers requests. */
 export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
-  const { sender, signOn } = options;
+  const { sender, signOn, domains } = options;
   const rates = new Rates(options.perMinute);
   const app = new Hono().basePath(options.at ?? '/');
   const operations = [...OPERATIONS, ...(options.accounts ? ACCOUNT : [])];
@@ -182,6 +184,7 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
       seen: operation.takes === 'if-match' ? seenIn(c) : undefined,
       idempotencyKey,
       signOn,
+      domains,
     });
     if (latest !== undefined) c.header('etag', etagOf(latest));
     return c.json(answer as object);
@@ -192,7 +195,7 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
     if (operation.in === 'person' && who === undefined) throw new LintelError('no-account', 'Sign in first.', {});
     const guessed = await rates.count(who && String(who.user), who !== undefined, placeOf(c, options), operation.costs ?? 1);
     if (operation.in === 'person' && operation.lately && options.accounts && !who?.fulfilled?.includes('recentSignIn')) throw proveFirst();
-    const asked = { lintel, path: {}, query: {}, signOn, body: await bodyOf(c, operation.body) };
+    const asked = { lintel, path: {}, query: {}, signOn, domains, body: await bodyOf(c, operation.body) };
     const answer = operation.in === 'person' ? operation.run({ ...asked, who: who as Sender }) : operation.run(asked);
     return c.json((await orGuessed(Promise.resolve(answer), guessed)) as object);
   }

@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import type { Accounts, Coming } from '../accounts/index.js';
-import type { SignOn } from '../provisioning/index.js';
+import type { Domains, SignOn } from '../provisioning/index.js';
 import type { Lintel, ServerStanding, Signed } from '../server/index.js';
 import type { Left } from './cookies.js';
 
@@ -16,6 +16,7 @@ export interface Asked {
   readonly idempotencyKey: string | undefined;
   /** Signing in by providers, where the application has it. */
   readonly signOn: SignOn | undefined;
+  readonly domains: Domains | undefined;
 }
 
 /** What somebody without a standing asks, with nobody signed in. */

@@ -67,6 +67,8 @@ const STATUS: Readonly<Record<string, number>> = {
   'rules-alone': 409,
   'in-rules': 409,
   'not-tried': 409,
+  'domain-not-shown': 409,
+  'domain-held': 409,
   'other-connection': 409,
   'claims-too-large': 413,
   'last-way-in': 409,

@@ -135,6 +135,9 @@ export const step = z
     z.strictObject({ do: z.literal('edit-connection'), id, name: name.optional(), terms: connectionTerms.optional(), ...connectionParts }),
     z.strictObject({ do: z.literal('turn-connection'), id, to: z.enum(['on', 'off']) }),
     z.strictObject({ do: z.literal('drop-connection'), id }),
+    z.strictObject({ do: z.literal('claim-domain'), domain: z.string().max(253) }),
+    z.strictObject({ do: z.literal('send-domain'), domain: z.string().max(253), connection: id.nullable() }),
+    z.strictObject({ do: z.literal('give-up-domain'), domain: z.string().max(253) }),
     z.strictObject({ do: z.literal('unbar'), connection: id, subject: z.string().min(1).max(255) }),
     z.strictObject({ do: z.literal('hand-over'), from: id, to: id, kinds: z.array(id).min(1).max(100) }),
     z.strictObject({

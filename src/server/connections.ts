@@ -41,4 +41,14 @@ export class ConnectionsFace extends Face {
   keepSealed(id: string, sealed: string): Promise<void> {
     return membership.keepSealed(this.setting, this.tenantId, this.actorId, id, sealed);
   }
+
+  /** Mail domains that the tenant says are theirs, with what shows it. @throws LintelError `refused` without full control. */
+  domains(): Promise<membership.Domain[]> {
+    return membership.listDomains(this.setting, this.standing);
+  }
+
+  /** The record of a domain was seen: `Domains` of `warm-lintel/provisioning` looks. @throws LintelError `refused`, `prove-first`, `not-found`, `domain-held`. */
+  proveDomain(domain: string, first: Parameters<typeof membership.proveDomain>[4]): Promise<void> {
+    return membership.proveDomain(this.setting, this.tenantId, this.actorId, domain, first);
+  }
 }

@@ -315,6 +315,21 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.takePlace(this.#setting, this.#wholly(asker), token);
   }
 
+  /** Who has shown that a mail domain is theirs, for code of the application alone: nobody is told of other tenants. */
+  domainHolder(domain: string): ReturnType<typeof membership.holderOf> {
+    return membership.holderOf(this.db, domain);
+  }
+
+  /** Domains that were not looked at since a moment, the longest first. */
+  domainsToSee(before: Date, limit = 100): Promise<membership.DomainToSee[]> {
+    return membership.domainsToSee(this.db, before, limit);
+  }
+
+  /** What was seen of a domain's record. */
+  domainSeen(tenantId: membership.Id, domain: string, seen: membership.Seen): Promise<void> {
+    return membership.domainSeen(this.#setting, this.#tenantId(tenantId), domain, seen);
+  }
+
   /** The connections of a tenant that are on, for its sign-in page: their ids and names are for everybody, and nothing else of them. */
   openConnections(tenantId: membership.Id): Promise<membership.OpenConnection[]> {
     return membership.openConnections(this.db, this.#tenantId(tenantId));

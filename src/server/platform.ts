@@ -56,6 +56,18 @@ export class PlatformFace {
     return this.#tenants('plan set', { tenant, plan }, {}, (inside) => membership.setPlan(inside, tenant, plan));
   }
 
+  /** Says whose a mail domain is, where the DNS does not show it or two show it: whoever had it has it no more. The tenant has claimed it. @throws LintelError `refused`, `not-found`, `bad-reason`. */
+  async giveDomain(id: membership.Id, domain: string, reason: string): Promise<void> {
+    if (reason.trim() === '') throw new LintelError('bad-reason', 'to say whose a domain is takes a reason, for the record', {});
+    const tenant = this.#tenant(id);
+    const held = await membership.holderOf(this.#setting.db, domain);
+    const tenants = [tenant, ...(held ? [held.tenantId] : [])];
+    await membership.onPlatform(this.#setting, this.#user, 'platform.tenants', tenants, async (_, inside) => {
+      await membership.giveDomain(inside, tenant, domain);
+      return { result: undefined, done: { what: 'domain given', event: { tenant, domain }, words: { reason } } };
+    });
+  }
+
   /** Begins to look after a tenant: come in with `enter({ user, tenant, care: id })`. @throws LintelError `refused`, `bad-care`, `bad-reason`, `not-found`. */
   beginCare(care: membership.NewCare): Promise<{ readonly id: string; readonly until: Date }> {
     return membership.beginCare(this.#setting, this.#user, { ...care, tenant: this.#tenant(care.tenant) });

@@ -94,7 +94,7 @@ export function ConnectionsPage({ tenant }: { tenant: string }): ReactNode {
                   <Table.Th>Who</Table.Th>
                   <Table.Th>Why not</Table.Th>
                   <Table.Th>When</Table.Th>
-                  <Table.Th />
+                  <Table.Th>What to do</Table.Th>
                 </Table.Tr>
               </Table.Thead>
               <Table.Tbody>

@@ -10,6 +10,7 @@ import { peopleTouched, rolesHeld, rolesOnRecord } from '../steps/index.js';
 import { connectionSource, identityMark, idOfPerson, type Setting, WITHOUT_ADDRESS } from '../terms/index.js';
 import { type Admission, type Claims, GIVES_NOTHING, type Given, valuesOf } from './admit.js';
 import { type ConnectionRow, connectionOf } from './connections.js';
+import { memberByAddress } from './domains.js';
 import { differs, put, takeAway } from './given.js';
 import { admitted, type Known, look, type Who, whoIs } from './known.js';
 
@@ -264,8 +265,12 @@ async function suspend({ change, source, arrival }: Coming, userId: string): Pro
   return true;
 }
 
+/** The provider says that it has looked whether the address is theirs; one of SAML says so of whatever it says. */
+const isVerified = ({ terms }: ConnectionRow, claims: Claims) => terms.kind === 'saml' || claims.email_verified === true;
+
+/** Somebody whom the connection has not named before: a member here who has proven that very address themselves, where its domain is sent here; else somebody new. */
 async function newcomerComes(coming: Coming) {
-  const { change, arrival, who, admission } = coming;
+  const { change, arrival, who, admission, connection } = coming;
   const { tx, tenantId, setting, at, actor } = change;
   let userId = '';
   const said = await wholeOrNot(change, async () => {
@@ -273,6 +278,12 @@ async function newcomerComes(coming: Coming) {
     const mark = await identityMark(tx, tenantId, arrival.connectionId, who.subject);
     const barred = await tx.selectFrom('lintel_identity_bar').select('mark').where('tenant_id', '=', tenantId).where('mark', '=', mark).executeTakeFirst();
     if (barred) throw new LintelError('removed-here', `${actor.facts.tenant.name} has ended your membership. Ask there to be let in again.`, {});
+    const member = isVerified(connection, arrival.claims) ? await memberByAddress(change, arrival.connectionId, who.address.normal) : undefined;
+    if (member !== undefined) {
+      userId = member;
+      await give(coming, userId, admission.gives);
+      return;
+    }
     insistOnDomain(change, who.address.normal);
     await insistOnSeat(change);
     userId = await idOfPerson(tx, setting, undefined, { name: who.name, isProgram: false, keptBy: tenantId });

@@ -335,6 +335,7 @@ async function drop(change: Change, id: string): Promise<string[]> {
       inactive_by = array_remove(m.inactive_by, ${source}), status = case when ${source} = any(m.inactive_by) then 'suspended' else m.status end
     from lintel_member b where m.tenant_id = ${tenantId} and b.tenant_id = m.tenant_id and b.user_id = m.user_id and (b.attributes ? ${source} or ${source} = any(b.inactive_by))
     returning m.user_id, ${source} = any(b.inactive_by) as was_inactive`.execute(tx);
+  await tx.updateTable('lintel_domain').set({ connection_id: null }).where('tenant_id', '=', tenantId).where('connection_id', '=', id).execute();
   await tx.deleteFrom('lintel_connection').where('tenant_id', '=', tenantId).where('id', '=', id).execute();
   return rows.flatMap((one) => (one.was_inactive ? [one.user_id] : []));
 }

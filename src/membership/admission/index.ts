@@ -1,4 +1,4 @@
-export type { Admission, Claims, Given } from './admit.js';
+export type { Admission, Claims } from './admit.js';
 export { type Arrival, type Arrived, arrive, arriveIn } from './arrive.js';
 export {
   type Connection,
@@ -15,4 +15,17 @@ export {
   readTerms,
   triedMark,
 } from './connections.js';
+export {
+  type Domain,
+  type DomainToSee,
+  domainSeen,
+  domainSteps,
+  domainsToSee,
+  giveDomain,
+  holderOf,
+  listDomains,
+  proveDomain,
+  recordOf,
+  type Seen,
+} from './domains.js';
 export { checkRules } from './rules.js';

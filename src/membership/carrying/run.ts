@@ -1,4 +1,4 @@
-import { connectionSteps } from '../admission/index.js';
+import { connectionSteps, domainSteps } from '../admission/index.js';
 import { type Change, type Handlers, heldBy } from '../change/index.js';
 import { asIfAccepted, enrollingSteps, invitationSteps, joiningSteps, programSteps, tenantSteps } from '../coming/index.js';
 import {
@@ -33,6 +33,7 @@ const HANDLERS: Handlers<Step['do']> = {
   ...deputySteps,
   ...enrollingSteps,
   ...connectionSteps,
+  ...domainSteps,
   ...handingSteps,
 };
 

@@ -153,6 +153,11 @@ export type Step =
   | { readonly do: 'turn-connection'; readonly id: string; readonly to: 'on' | 'off' }
   /** What came by it goes; who came by it stays a member, and gets in by other ways alone. */
   | { readonly do: 'drop-connection'; readonly id: string }
+  /** Says that a mail domain is ours: it counts once that is shown, by a record in the DNS. */
+  | { readonly do: 'claim-domain'; readonly domain: string }
+  /** People of a domain that was shown to be ours are sent to this connection; null: to none. */
+  | { readonly do: 'send-domain'; readonly domain: string; readonly connection: string | null }
+  | { readonly do: 'give-up-domain'; readonly domain: string }
   /** Lets somebody who was removed here come in again by a connection. */
   | { readonly do: 'unbar'; readonly connection: string; readonly subject: string }
   /** Hands what one member owns over to another, by kind, by the rules of scope: it takes the action that guards the owner, and the new one has to be able to read it. */

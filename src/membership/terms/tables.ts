@@ -363,6 +363,19 @@ interface IdentityBarRow {
   user_id: string | null;
 }
 
+/** A mail domain that a tenant says is theirs. Who has it stands in `lintel_domain_holder`, which is keyed by domain. */
+interface DomainRow {
+  tenant_id: string;
+  domain: string;
+  challenge: string;
+  connection_id: ColumnType<string | null, string | null | undefined, string | null>;
+  proven_at: OptionalMoment;
+  proven_by: ColumnType<'dns' | 'platform' | null, 'dns' | 'platform' | null | undefined, 'dns' | 'platform' | null>;
+  seen_at: OptionalMoment;
+  looked_at: OptionalMoment;
+  lapsed_at: OptionalMoment;
+}
+
 /** The library's own tables, as Kysely sees them. */
 export interface LintelTables {
   lintel_person: PersonRow;
@@ -397,6 +410,8 @@ export interface LintelTables {
   lintel_bar: BarRow;
   lintel_activation: ActivationRow;
   lintel_connection: ConnectionRow;
+  lintel_domain: DomainRow;
+  lintel_domain_holder: { domain: string; tenant_id: string };
   lintel_identity: IdentityRow;
   lintel_identity_bar: IdentityBarRow;
   /** Answers of providers that were used, by their marks, until they would not count any more. */

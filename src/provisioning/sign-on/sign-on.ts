@@ -105,6 +105,23 @@ export class SignOn {
   }
 
   /**
+   * Where somebody with such an address signs in: by the provider to which its domain is sent. It depends on the domain alone, whether or not there is anybody of that address.
+   *
+   * @returns undefined where nobody has shown that the domain is theirs, or it is sent nowhere.
+   */
+  async wayFor(address: string): Promise<(WayIn & { readonly tenantId: string }) | undefined> {
+    const holder = await this.#lintel.domainHolder(
+      address
+        .slice(address.lastIndexOf('@') + 1)
+        .trim()
+        .toLowerCase(),
+    );
+    if (!holder || holder.connection === null) return undefined;
+    const way = (await this.waysInto(holder.tenantId)).find(({ id }) => id === holder.connection);
+    return way && { ...way, tenantId: holder.tenantId };
+  }
+
+  /**
    * Keeps the secret by which the application is known to a provider, sealed: it is shown to nobody again.
    *
    * @throws LintelError `refused` without full control, `prove-first`, `not-found`, `option-missing` without a key.

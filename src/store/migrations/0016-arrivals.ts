@@ -1,7 +1,7 @@
 import type { Migration } from './migration.js';
 
 export const STEP_0016: Migration = {
-  name: '0016 connections, identities, answers that were used',
+  name: '0016 connections, identities, domains, answers that were used',
   sql: `
 create table lintel_connection (
   tenant_id text collate "C" not null references lintel_tenant (id),
@@ -35,6 +35,23 @@ create table lintel_identity_bar (
   mark text collate "C" not null,
   user_id text collate "C",
   primary key (tenant_id, mark)
+);
+create table lintel_domain (
+  tenant_id text collate "C" not null references lintel_tenant (id),
+  domain text collate "C" not null,
+  challenge text not null,
+  connection_id text collate "C",
+  proven_at timestamptz,
+  proven_by text check (proven_by in ('dns', 'platform')),
+  seen_at timestamptz,
+  looked_at timestamptz,
+  lapsed_at timestamptz,
+  primary key (tenant_id, domain),
+  foreign key (tenant_id, connection_id) references lintel_connection (tenant_id, id)
+);
+create table lintel_domain_holder (
+  domain text collate "C" primary key,
+  tenant_id text collate "C" not null
 );
 create table lintel_used (
   mark text collate "C" primary key,
