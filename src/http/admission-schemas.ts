@@ -42,7 +42,7 @@ export const admissionRules = z
   .max(200)
   .meta({ id: 'AdmissionRules' });
 export const claimNames = z
-  .strictObject({ subject: claim.optional(), address: claim.optional(), name: claim.optional() })
+  .strictObject({ subject: claim.optional(), address: claim.optional(), name: claim.optional(), directory: claim.optional() })
   .describe('Under which claims it stands who somebody is; by default sub, email and name')
   .meta({ id: 'ClaimNames' });
 export const connectionTerms = z

@@ -64,7 +64,7 @@ export interface Face {
   readonly openApi: Record<string, unknown>;
 }
 
-const keyOfRequest = (request: Request) => /^Bearer (lintel_key_\S+)$/.exec(request.headers.get('authorization') ?? '')?.[1];
+export const keyOfRequest = (request: Request) => /^Bearer (lintel_key_\S+)$/.exec(request.headers.get('authorization') ?? '')?.[1];
 
 /** Whoever sent a request, in the tenant that its address names. @throws LintelError `no-account`, `key-invalid`, `not-found`. */
 export async function standingOfRequest<L extends Lintel<any>>(

@@ -143,6 +143,11 @@ export class TenantFace extends Face {
     return membership.listSources(this.setting, this.standing);
   }
 
+  /** What directories have brought, and what of it nobody here knows. @throws LintelError `refused`. */
+  directories(): Promise<membership.DirectoryReport[]> {
+    return membership.listDirectories(this.setting, this.standing);
+  }
+
   /** Who asks to be let in. The steps `let-in` and `turn-away` answer them. @throws LintelError `refused`. */
   async requests(): Promise<membership.JoinRequest[]> {
     return membership.listRequests(this.setting, this.standing);

@@ -44,6 +44,7 @@ import {
 import { AppealsFace } from './appeals.js';
 import { ConnectionsFace } from './connections.js';
 import { countEffects } from './count-effects.js';
+import { DirectoryFace } from './directory.js';
 import { AuditFace, InvitationsFace, MembersFace, ProgramsFace, TenantFace } from './faces.js';
 import { attach, counted, found } from './loaded.js';
 import { allowedBy, candidates, causeOf, changesOfRecord, helpful, opensOf, type Remedies, type Remedy, type Trials } from './remedies.js';
@@ -101,6 +102,11 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   /** The providers by which people come in. */
   get connections(): ConnectionsFace {
     return new ConnectionsFace(this, this.#place.setting, (proposed) => this.#counted(proposed));
+  }
+
+  /** What this person does as a directory. */
+  get directory(): DirectoryFace {
+    return new DirectoryFace(this, this.#place.setting);
   }
 
   get programs(): ProgramsFace {

@@ -265,6 +265,22 @@ async function suspend({ change, source, arrival }: Coming, userId: string): Pro
   return true;
 }
 
+/** Whom a directory has named before under what this claim says, and who is no other subject of this connection. It is bound once. */
+async function expectedMember({ change: { tx, tenantId }, arrival, connection: { claims } }: Coming): Promise<string | undefined> {
+  const [external, ...others] = claims.directory === undefined ? [] : valuesOf(arrival.claims, claims.directory);
+  if (external === undefined || others.length > 0) return undefined;
+  const rows = await tx
+    .selectFrom('lintel_directory_user as d')
+    .innerJoin('lintel_member as m', (join) => join.onRef('m.tenant_id', '=', 'd.tenant_id').onRef('m.user_id', '=', 'd.user_id'))
+    .select('d.user_id')
+    .where('d.tenant_id', '=', tenantId)
+    .where('d.external_id', '=', external)
+    .where('m.expected', '=', true)
+    .execute();
+  // Two directories that say the same of two people say nothing.
+  return rows.length === 1 ? rows[0]?.user_id : undefined;
+}
+
 /** The provider says that it has looked whether the address is theirs; one of SAML says so of whatever it says. */
 const isVerified = ({ terms }: ConnectionRow, claims: Claims) => terms.kind === 'saml' || claims.email_verified === true;
 
@@ -278,6 +294,15 @@ async function newcomerComes(coming: Coming) {
     const mark = await identityMark(tx, tenantId, arrival.connectionId, who.subject);
     const barred = await tx.selectFrom('lintel_identity_bar').select('mark').where('tenant_id', '=', tenantId).where('mark', '=', mark).executeTakeFirst();
     if (barred) throw new LintelError('removed-here', `${actor.facts.tenant.name} has ended your membership. Ask there to be let in again.`, {});
+    const expected = await expectedMember(coming);
+    if (expected !== undefined) {
+      userId = expected;
+      await insistOnSeat(change);
+      await tx.updateTable('lintel_member').set({ expected: false }).where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
+      await tx.updateTable('lintel_person').set({ activated_at: at }).where('id', '=', userId).where('activated_at', 'is', null).execute();
+      await give(coming, userId, admission.gives);
+      return;
+    }
     const member = isVerified(connection, arrival.claims) ? await memberByAddress(change, arrival.connectionId, who.address.normal) : undefined;
     if (member !== undefined) {
       userId = member;

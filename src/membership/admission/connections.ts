@@ -1,8 +1,8 @@
 import { type Kysely, type Selectable, sql } from 'kysely';
 import { hashOf, LintelError, newId } from '../../base/index.js';
 import { canonicalJson } from '../../charter/index.js';
-import { aKeyholder, OWN_SIGN_IN, type Standing } from '../../standing/index.js';
-import { type Change, changeTenant, type Handlers } from '../change/index.js';
+import { aKeyholder, type Standing } from '../../standing/index.js';
+import { type Change, changeTenant, type Handlers, insistOnSetter } from '../change/index.js';
 import { insistOnAll, insistOnPeople, keyholdersOf } from '../held/index.js';
 import { tell } from '../record/index.js';
 import { keepOpenIn } from '../steps/index.js';
@@ -42,17 +42,6 @@ export type ConnectionRow = Selectable<LintelTables['lintel_connection']>;
 /** What is tried and what is then turned on are the same. */
 export const triedMark = ({ terms, claims, rules }: Pick<ConnectionRow, 'terms' | 'claims' | 'rules'>): string =>
   hashOf([canonicalJson([terms, claims, rules])]);
-
-/**
- * Whoever sets up a provider can be everybody whom it brings: somebody with full control, who has just shown who they are by something of their own.
- *
- * @throws LintelError `refused`, `prove-first`.
- */
-export function insistOnSetter({ actor }: { readonly actor: Standing<any> }): void {
-  if (!actor.isKeyholder) throw new LintelError('refused', `Only ${aKeyholder(actor.charter)} sets up how people sign in.`, {});
-  if (actor.facts.fulfilled.includes(OWN_SIGN_IN)) return;
-  throw new LintelError('prove-first', 'This takes a password, or a passkey, of your own that was given a few minutes ago at most. Give it once more.', {});
-}
 
 /** @throws LintelError `not-found`. */
 export async function connectionOf(db: Kysely<LintelTables>, tenantId: string, id: string): Promise<ConnectionRow> {

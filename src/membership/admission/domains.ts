@@ -1,9 +1,9 @@
 import { type Kysely, sql } from 'kysely';
 import { inTransaction, LintelError, randomSecret } from '../../base/index.js';
 import { aKeyholder, type Standing } from '../../standing/index.js';
-import { type Change, changeTenant, type Handlers } from '../change/index.js';
+import { type Change, changeTenant, type Handlers, insistOnSetter } from '../change/index.js';
 import { type LintelTables, lockTenants, readDomain, type Setting } from '../terms/index.js';
-import { connectionOf, insistOnSetter } from './connections.js';
+import { connectionOf } from './connections.js';
 
 /** A mail domain that a tenant says is theirs, for whoever has full control. */
 export interface Domain {

@@ -4,7 +4,6 @@ export {
   type Connection,
   connectionOf,
   connectionSteps,
-  insistOnSetter,
   keepSealed,
   listConnections,
   listRefused,
@@ -15,6 +14,19 @@ export {
   readTerms,
   triedMark,
 } from './connections.js';
+export {
+  type Directory,
+  type DirectoryGroup,
+  type DirectoryUser,
+  directoryGroups,
+  directoryMembers,
+  directoryUsers,
+  type KeptGroup,
+  type KeptUser,
+} from './directory.js';
+export { bringGroup, changeGroup, dropGroup } from './directory-groups.js';
+export { type DirectoryReport, listDirectories, noteUnknown } from './directory-report.js';
+export { bringUser, changeUser, dropUser } from './directory-users.js';
 export {
   type Domain,
   type DomainToSee,

@@ -1,6 +1,6 @@
 import { LintelError } from '../../base/index.js';
-import { type Arrived, arriveIn, type Claims, checkRules, connectionOf, insistOnSetter, readTerms, triedMark } from '../admission/index.js';
-import { changeTenant, heldBy } from '../change/index.js';
+import { type Arrived, arriveIn, type Claims, checkRules, connectionOf, readTerms, triedMark } from '../admission/index.js';
+import { changeTenant, heldBy, insistOnSetter } from '../change/index.js';
 import { type AdmissionRule, type ClaimNames, type ConnectionTerms, type Setting, takenBack } from '../terms/index.js';
 import { happenings, type Looked, type Proposed, proposedOf } from './proposal.js';
 

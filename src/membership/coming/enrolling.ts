@@ -21,7 +21,7 @@ import {
 } from '../terms/index.js';
 import { keptRoles } from './invitations.js';
 import { insistOnPower } from './programs.js';
-import { insistOnSeat, joinTenant } from './tenants.js';
+import { insistOnNoMore, insistOnSeat, joinTenant } from './tenants.js';
 
 const DAY = 86_400_000;
 /** Days for which what was handed over counts. */
@@ -186,6 +186,15 @@ export async function spendActivation(setting: Setting, token: string): Promise<
   const { tenant_id: tenantId } = await found(setting.db, setting.now(), token);
   return changeTenant(setting, tenantId, undefined, async (change) => {
     const { user_id: userId } = await use(change, token);
+    const came = await change.tx
+      .updateTable('lintel_member')
+      .set({ expected: false })
+      .where('tenant_id', '=', tenantId)
+      .where('user_id', '=', userId)
+      .where('expected', '=', true)
+      .executeTakeFirst();
+    // Whom a directory has named takes a seat from now on.
+    if (came.numUpdatedRows > 0n) await insistOnNoMore(change);
     await change.tx.updateTable('lintel_person').set({ activated_at: change.at }).where('id', '=', userId).execute();
     return { result: { userId, tenantId }, entry: { what: 'member activated', event: { user: userId } } };
   });

@@ -1,8 +1,8 @@
 import type { Kysely } from 'kysely';
 import { LintelError, newId } from '../../base/index.js';
-import { type Standing, throwIfRefused } from '../../standing/index.js';
-import { type Change, type Handlers, heldBy } from '../change/index.js';
-import { gainsAhead, insistOnGains } from '../held/index.js';
+import { everythingMet, type Standing, throwIfRefused } from '../../standing/index.js';
+import { type Change, type Handlers, heldBy, insistOnSetter } from '../change/index.js';
+import { gainsAhead, giverInTenant, insistOnGains } from '../held/index.js';
 import { insistOnHolder, readUntil } from '../steps/index.js';
 import { idOfPerson, isSecret, type LintelTables, newKey, readKey, readName, type Setting } from '../terms/index.js';
 
@@ -90,9 +90,11 @@ export const programSteps: Handlers<'make-program' | 'entrust-program' | 'make-k
     needs: () => 'program.arrange',
     touches: () => ({}),
     run: async (change, { program, label, ends }) => {
-      const { tx, tenantId, at, actor } = change;
+      const { tx, tenantId, at, actor, setting } = change;
       await insistOnProgram(change, program);
       const endsAt = readEnd(ends, change);
+      const holds = await giverInTenant(tx, setting, { tenant: tenantId, user: program, fulfilled: everythingMet(setting.charter) });
+      if (holds.now.may('directory.write')) insistOnSetter(change);
       await insistOnPower(change, program, { until: endsAt.getTime() });
       const { count } = await tx
         .selectFrom('lintel_key')

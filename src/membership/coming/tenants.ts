@@ -116,22 +116,26 @@ export async function reopenTenant(setting: Setting, tenantId: string, actorId: 
   await changeTenant(setting, tenantId, actorId, work, { evenClosed: true });
 }
 
-/** People who take a seat: members who have not ended, the suspended too; programs take none. */
+/** People who take a seat: members who have not ended, the suspended too; programs take none, and nor does whom a directory has named and who has not come. */
 async function seatsTaken(tx: Kysely<LintelTables>, tenantId: string, at: Date): Promise<number> {
   const { count } = await tx
     .selectFrom('lintel_member')
     .select((eb) => eb.fn.countAll<string>().as('count'))
     .where('tenant_id', '=', tenantId)
     .where('responsible_id', 'is', null)
+    .where('expected', '=', false)
     .where((eb) => eb.or([eb('ends_at', 'is', null), eb('ends_at', '>', at)]))
     .executeTakeFirstOrThrow();
   return Number(count);
 }
 
 /** Under the tenant's lock, so that the last seat is taken by one. @throws LintelError `no-seat`. */
-export async function insistOnSeat({ tx, tenantId, at, actor }: Change): Promise<void> {
+export const insistOnSeat = (change: Change): Promise<void> => insistOnNoMore(change, 1);
+
+/** With so many more there are no more people than seats. @throws LintelError `no-seat`. */
+export async function insistOnNoMore({ tx, tenantId, at, actor }: Change, more = 0): Promise<void> {
   const { seats } = await tx.selectFrom('lintel_tenant').select('seats').where('id', '=', tenantId).executeTakeFirstOrThrow();
-  if (seats === null || (await seatsTaken(tx, tenantId, at)) < seats) return;
+  if (seats === null || (await seatsTaken(tx, tenantId, at)) + more <= seats) return;
   throw new LintelError('no-seat', `All ${seats} places of ${actor.facts.tenant.name} are taken. Ask ${aKeyholder(actor.charter)} there.`, { seats });
 }
 

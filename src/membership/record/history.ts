@@ -195,6 +195,15 @@ const TOLD: Readonly<Record<string, (told: Told, event: Event) => void>> = {
   'invitation accepted': (told, { user, roles, endsAt }) => join(told, user, roles, endsAt && { endsAt }),
   'people taken in': (told, { source, people }) => takeIn(told, source, people),
   arrived: (told, { source, ...person }) => takeIn(told, source, [person]),
+  'directory group changed': (told, { source, group, came, went }) => {
+    const there = told.groups.get(group) ?? new Map();
+    for (const user of came) say(there, user, source, true);
+    for (const user of went) {
+      say(there, user, source, false);
+      if (!there.has(user)) leave(told, group, [user]);
+    }
+    told.groups.set(group, there);
+  },
   'connection dropped': (told, { connection, suspended }) => {
     const source = connectionSource(connection);
     takeIn(

@@ -1,7 +1,7 @@
 export { attributeSteps, readAttributes } from './attributes.js';
 export { deputySteps } from './deputies.js';
 export { type Going, goThrough, type Holdings, insistOnNeeds, peopleTouched } from './going.js';
-export { groupSteps, keepOpenIn, peopleOf } from './groups.js';
+export { groupSteps, insistOnNoRule, keepOpenIn, peopleOf } from './groups.js';
 export { handingSteps } from './handing.js';
 export { assignmentRows, holderSteps, insistOnHolder, keyholderEnds, peopleOfHolders, readUntil, rolesHeld, rolesOnRecord } from './holders.js';
 export { endMembership, memberSteps } from './members.js';

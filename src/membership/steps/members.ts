@@ -47,17 +47,16 @@ export async function endMembership(change: Change, userId: string): Promise<rea
 /** From now on no source brings them, and where they were removed nor does a provider as whom it knows: somebody lets them in again. */
 async function endAndBar(change: Change, userId: string, removed: boolean): Promise<readonly Assignment[]> {
   const { tx, tenantId } = change;
-  const identities = await tx
-    .selectFrom('lintel_identity')
-    .select(['connection_id', 'subject'])
-    .where('tenant_id', '=', tenantId)
-    .where('user_id', '=', userId)
-    .execute();
+  const { rows: identities } = await sql<{ by: string; subject: string }>`
+    select connection_id as by, subject from lintel_identity where tenant_id = ${tenantId} and user_id = ${userId}
+    union all select 'directory:' || program_id, coalesce(external_id, user_name) from lintel_directory_user where tenant_id = ${tenantId} and user_id = ${userId}`.execute(
+    tx,
+  );
   const before = await endMembership(change, userId);
   await tx.insertInto('lintel_bar').values({ tenant_id: tenantId, user_id: userId, removed }).execute();
   if (removed)
-    for (const { connection_id, subject } of identities) {
-      const mark = await identityMark(tx, tenantId, connection_id, subject);
+    for (const { by, subject } of identities) {
+      const mark = await identityMark(tx, tenantId, by, subject);
       await tx.insertInto('lintel_identity_bar').values({ tenant_id: tenantId, mark, user_id: userId }).execute();
     }
   return before;

@@ -56,6 +56,8 @@ export interface ClaimNames {
   readonly address?: Claim;
   /** Default `name`. */
   readonly name?: Claim;
+  /** What equals the `externalId` under which a directory has named them before. Left out: nobody is looked for there. */
+  readonly directory?: Claim;
 }
 
 /** Which roles and groups rules name: what they give always, and what claims can stand for. */

@@ -25,7 +25,7 @@ export {
   withOurIds,
 } from './ids.js';
 export { holdPerson, lockPerson, lockTenants } from './locks.js';
-export { connectionSource, insertMany, isLasting, isLastingIn, PLATFORM_SOURCE, type Setting, takenBack } from './setting.js';
+export { connectionSource, directorySource, insertMany, isLasting, isLastingIn, PLATFORM_SOURCE, type Setting, takenBack } from './setting.js';
 export type { Done, Gives, Handed, Holder, Joining, RoleInput, Step, StepOf, Touched } from './step.js';
 export type { AssignmentRow, InvitationRow, InvitedRole, JoiningRow, LintelTables } from './tables.js';
 export { howHanded, identityMark, invalid, isSecret, newKey, newToken, readKey, readToken, renewToken, secretOf, splitToken } from './token.js';

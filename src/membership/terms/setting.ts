@@ -11,6 +11,9 @@ export const PLATFORM_SOURCE = 'platform';
 /** In whose name somebody holds what came by a connection. */
 export const connectionSource = (id: string): string => `connection:${id}`;
 
+/** In whose name somebody holds what a directory says; it is a program. */
+export const directorySource = (program: string): string => `directory:${program}`;
+
 /** True of a source that goes on saying what it says, so that people leave alone what it gives. Names of the others have no colon. */
 export const isLasting = (source: string): boolean => source.includes(':');
 

@@ -170,6 +170,8 @@ interface MemberRow {
   responsible_id: ColumnType<string | null, string | null | undefined, string>;
   /** Somebody who may has asked them to choose another password. */
   asked_password: Generated<boolean>;
+  /** A directory has named them, and they have not come yet: they take no seat. */
+  expected: Generated<boolean>;
 }
 
 /** A key by which a program comes in. */
@@ -376,6 +378,32 @@ interface DomainRow {
   lapsed_at: OptionalMoment;
 }
 
+/** Somebody as a directory has brought them. */
+interface DirectoryUserRow {
+  tenant_id: string;
+  program_id: string;
+  user_id: string;
+  /** As it is compared: in lower case. */
+  user_name: string;
+  external_id: string | null;
+  /** What it says of them, as it is kept. */
+  resource: JSONColumnType<Record<string, unknown>, string, string>;
+  version: Generated<number>;
+  made_at: Moment;
+  changed_at: Moment;
+}
+
+/** A group that a directory has brought. */
+interface DirectoryGroupRow {
+  tenant_id: string;
+  program_id: string;
+  group_id: string;
+  external_id: string | null;
+  version: Generated<number>;
+  made_at: Moment;
+  changed_at: Moment;
+}
+
 /** The library's own tables, as Kysely sees them. */
 export interface LintelTables {
   lintel_person: PersonRow;
@@ -412,6 +440,10 @@ export interface LintelTables {
   lintel_connection: ConnectionRow;
   lintel_domain: DomainRow;
   lintel_domain_holder: { domain: string; tenant_id: string };
+  lintel_directory_user: DirectoryUserRow;
+  lintel_directory_group: DirectoryGroupRow;
+  /** What a directory says and nobody here knows. */
+  lintel_directory_unknown: { tenant_id: string; program_id: string; what: string; at: Moment };
   lintel_identity: IdentityRow;
   lintel_identity_bar: IdentityBarRow;
   /** Answers of providers that were used, by their marks, until they would not count any more. */

@@ -1,7 +1,7 @@
 import type { Migration } from './migration.js';
 
 export const STEP_0016: Migration = {
-  name: '0016 connections, identities, domains, answers that were used',
+  name: '0016 connections, identities, domains, directories, answers that were used',
   sql: `
 create table lintel_connection (
   tenant_id text collate "C" not null references lintel_tenant (id),
@@ -52,6 +52,40 @@ create table lintel_domain (
 create table lintel_domain_holder (
   domain text collate "C" primary key,
   tenant_id text collate "C" not null
+);
+alter table lintel_member add column expected boolean not null default false;
+create table lintel_directory_user (
+  tenant_id text collate "C" not null,
+  program_id text collate "C" not null,
+  user_id text collate "C" not null,
+  user_name text collate "C" not null,
+  external_id text collate "C",
+  resource jsonb not null,
+  version integer not null default 1,
+  made_at timestamptz not null,
+  changed_at timestamptz not null,
+  primary key (tenant_id, program_id, user_id),
+  foreign key (tenant_id, user_id) references lintel_member (tenant_id, user_id) on delete cascade
+);
+create unique index lintel_directory_user_name on lintel_directory_user (tenant_id, program_id, user_name);
+create index lintel_directory_user_external on lintel_directory_user (tenant_id, external_id) where external_id is not null;
+create table lintel_directory_group (
+  tenant_id text collate "C" not null,
+  program_id text collate "C" not null,
+  group_id text collate "C" not null,
+  external_id text collate "C",
+  version integer not null default 1,
+  made_at timestamptz not null,
+  changed_at timestamptz not null,
+  primary key (tenant_id, program_id, group_id),
+  foreign key (tenant_id, group_id) references lintel_group (tenant_id, id) on delete cascade
+);
+create table lintel_directory_unknown (
+  tenant_id text collate "C" not null,
+  program_id text collate "C" not null,
+  what text collate "C" not null,
+  at timestamptz not null,
+  primary key (tenant_id, program_id, what)
 );
 create table lintel_used (
   mark text collate "C" primary key,
