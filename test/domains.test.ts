@@ -183,3 +183,51 @@ test('by a domain that is sent to it a provider binds whom it says to have prove
   await domains.lookAgain();
   expect(asked.length).toBe(before);
 });
+
+test('whom somebody expects is sent nothing, takes no seat, and is joined with what was prepared at their first sign-in, by what its giver may give then', async () => {
+  const record = await claim('key', 'club', 'ahead.example');
+  dns.set(record.name, [[record.value]]);
+  await domains.prove(await enter('key'), 'ahead.example');
+  await (await enter('key')).carryOut([
+    { do: 'send-domain', domain: 'ahead.example', connection: 'own' },
+    { do: 'make-group', id: 'ahead', name: 'Ahead' },
+  ]);
+  const expects = async (user: string, address: string, roles: string[], more: object = {}) =>
+    code((await enter(user)).carryOut([{ do: 'expect', address, roles: roles.map(whole), ...more }]));
+  const held = async (user: string) => {
+    const { facts } = await enter(user);
+    return [facts.assignments.map(({ role }) => role).sort(), facts.me.groupIds];
+  };
+  const says = (name: string) => ({ sub: `ahead-${name}`, email: `${name}@ahead.example`, email_verified: true });
+  const count = async () => (await sql<any>`select count(*)::int as n from lintel_outbox`.execute(db)).rows[0].n;
+  const before = await count();
+  expect([
+    await expects('boss', 'ann@ahead.example', ['guest'], { groups: ['ahead'] }),
+    await expects('boss', 'bob@ahead.example', ['guest']),
+    await expects('boss', 'cat@ahead.example', ['keyholder']),
+  ]).toEqual(['done', 'done', 'beyond-power']);
+  expect([await expects('boss', 'ann@ahead.example', ['guest']), await count()]).toEqual(['already-pending', before]);
+  const listed = (await (await enter('key')).invitations.list()).filter(({ expected }) => expected);
+  expect(listed.map(({ address, status, mail }) => [address, status, mail])).toEqual([
+    ['bob@ahead.example', 'pending', 'none'],
+    ['ann@ahead.example', 'pending', 'none'],
+  ]);
+  // Nobody takes it up by themselves, though they have proven the address.
+  await lintel.addPerson({ id: 'ann-herself', name: 'Ann', address: 'ann@ahead.example', confirmedAt: new Date(0) });
+  expect(await lintel.myInvitations('ann-herself')).toEqual([]);
+  const { id = '' } = listed.find(({ address }) => address.startsWith('ann')) ?? {};
+  expect(await code(lintel.acceptInvitation('ann-herself', { tenantId: 'club', invitationId: id }))).toBe('invitation-invalid');
+  // What was not looked at takes up nothing; what was, all of it, once.
+  const unseen = await comes({ ...says('ann'), sub: 'unseen', email_verified: false });
+  expect(await held(unseen.userId as string)).toEqual([['writer'], []]);
+  const ann = (await comes(says('ann'))).userId as string;
+  expect([ann === 'ann-herself', await held(ann)]).toEqual([false, [['guest', 'writer'], ['ahead']]]);
+  expect(await held((await comes({ ...says('ann'), sub: 'ahead-ann2' })).userId as string)).toEqual([['writer'], []]);
+  // Its giver may not give it any more: whole or not at all.
+  await (await enter('key')).carryOut([{ do: 'set-roles', holder: { user: 'boss' }, roles: [] }]);
+  expect(await comes(says('bob'))).toMatchObject({ outcome: 'refused', said: { code: 'invitation-void' } });
+  const bob = listed.find(({ address }) => address.startsWith('bob'))?.id as string;
+  await (await enter('key')).carryOut([{ do: 'withdraw', invitation: bob }]);
+  expect(await held((await comes(says('bob'))).userId as string)).toEqual([['writer'], []]);
+  expect((await (await enter('key')).audit.verify()).broken).toBeUndefined();
+});

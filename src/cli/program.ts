@@ -13,6 +13,7 @@ import { addCompareCommand } from './compare.js';
 import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
 import { withoutPeople } from './copy.js';
 import { addDeskCommand } from './desk/command.js';
+import { addDirectoryCommand } from './directory.js';
 import { addGivesCommand } from './gives.js';
 import { addIntakeCommand } from './intake.js';
 import { explainIn, findPerson, findRecord, findTenant, tableOf, withDatabase } from './look.js';
@@ -36,7 +37,7 @@ Exit codes:
 
 /** The commands as help lists them, in the order of the work. */
 const GROUPS: Readonly<Record<string, readonly string[]>> = {
-  'Look:': ['table', 'why', 'who', 'gives', 'compare', 'roles', 'audit', 'admit', 'desk'],
+  'Look:': ['table', 'why', 'who', 'gives', 'compare', 'roles', 'audit', 'admit', 'directory', 'desk'],
   'Hold:': ['rehearse', 'changes', 'review', 'probe'],
   'Change:': ['members', 'enrol', 'invite', 'people', 'owners', 'remedy', 'appeals'],
   'Set up:': ['survey', 'intake', 'policies'],
@@ -221,6 +222,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addIntakeCommand(program, around, answered);
   addPeopleCommands(program, around, answered);
   addAdmitCommand(program, around, answered);
+  addDirectoryCommand(program, around, answered);
   const order = Object.values(GROUPS).flat();
   const place = (command: { name(): string }) => order.indexOf(command.name());
   (program.commands as unknown as { name(): string }[]).sort((a, b) => place(a) - place(b));

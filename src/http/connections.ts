@@ -73,6 +73,26 @@ export const CONNECTIONS: readonly Operation[] = [
   },
   {
     in: 'tenant',
+    id: 'listDirectories',
+    method: 'get',
+    fresh: true,
+    path: '/tenants/{tenant}/directories',
+    summary: 'What directories have brought: people, groups, and what of it is not known here',
+    answers: listed(
+      z.looseObject({
+        program: z.string(),
+        name: z.string(),
+        users: z.number(),
+        active: z.number(),
+        arrived: z.number(),
+        groups: z.array(z.looseObject({ id: z.string(), name: z.string(), people: z.number(), roles: z.number() })),
+        unknown: z.array(z.string()),
+      }),
+    ),
+    run: async ({ standing }) => ({ items: await standing.tenant.directories() }),
+  },
+  {
+    in: 'tenant',
     id: 'listSources',
     method: 'get',
     path: '/tenants/{tenant}/sources',

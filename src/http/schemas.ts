@@ -118,6 +118,14 @@ export const step = z
       ...gives,
     }),
     z.strictObject({
+      do: z.literal('expect'),
+      address: z.string().max(320),
+      name: name.optional(),
+      roles: z.array(assignment).max(50),
+      memberUntil: moment.optional(),
+      ...gives,
+    }),
+    z.strictObject({
       do: z.literal('enrol'),
       id: id.optional(),
       address: z.string().max(320),

@@ -4,7 +4,7 @@ import { csrf } from 'hono/csrf';
 import { HTTPException } from 'hono/http-exception';
 import { LintelError, type TypesIn } from 'warm-lintel';
 import type { Accounts } from 'warm-lintel/accounts';
-import { bounded, createFace, problemOf, problemResponse, secretsIn, senderByCookie, signOnPages } from 'warm-lintel/http';
+import { bounded, createFace, directoryPages, problemOf, problemResponse, secretsIn, senderByCookie, signOnPages } from 'warm-lintel/http';
 import type { Tray } from 'warm-lintel/mail';
 import type { SignOn } from 'warm-lintel/provisioning';
 import type { Lintel } from 'warm-lintel/server';
@@ -131,6 +131,9 @@ export function createApp(parts: AppParts): Hono {
     const pages = signOnPages(signOn, { ...atFace, onError: console.error });
     app.all('/sign-on/*', (c) => pages.fetch(c.req.raw, c.env as object));
   }
+  // What an association's directory pushes.
+  const directory = directoryPages(lintel as never, { onError: console.error });
+  app.all('/scim/*', (c) => directory.fetch(c.req.raw, c.env as object));
   const face = createFace(lintel as never, { sender, accounts: atFace, ...(signOn && { signOn }), at: '/lintel', title: 'Apiary', onError: console.error });
   app.all('/lintel/*', async (c) => {
     const response = await face.fetch(c.req.raw, c.env as object);

@@ -44,6 +44,12 @@ async function connectProviders(lintel: Apiary, signOn: SignOn, { issuer, client
   const maren = await lintel.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: everythingMet(charter) });
   const county = { kind: 'oidc', issuer, clientId, scopes: ['profile', 'email', 'associations'] } as const;
   const byGuild = { kind: 'saml', issuer: guild.issuer, signOnUrl: guild.signOnUrl, certificates: [guild.certificate] } as const;
+  // The county's directory writes with a key that is made on the page of programs: provider/directory.ts drives it.
+  if (!(await maren.programs.list()).some(({ id }) => id === 'county-office'))
+    await maren.carryOut([
+      { do: 'make-program', id: 'county-office', name: 'The county’s office', responsible: 'maren' },
+      { do: 'set-permissions', holder: { user: 'county-office' }, permissions: [{ permission: 'directory.write', reach: 'tenant', anchor: { on: 'tenant' } }] },
+    ]);
   const there = (await maren.connections.list()).map(({ id }) => id);
   if (!there.includes('guild'))
     await maren.carryOut([{ do: 'make-connection', id: 'guild', name: 'The guild’s sign-in', terms: byGuild, rules: COUNTY_RULES }]);

@@ -1,6 +1,6 @@
 import { Alert, Badge, Button, Group, JsonInput, Stack, Table, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import type { AdmissionRule, Connection, RefusedArrival, TriedArrival } from 'warm-lintel/server';
+import type { AdmissionRule, Connection, DirectoryReport, RefusedArrival, TriedArrival } from 'warm-lintel/server';
 import { call, type Listed, useLoad } from './api.js';
 import { ProposalView, useChange } from './change.js';
 import { Dialog, PeopleTabs } from './parts.js';
@@ -126,6 +126,7 @@ export function ConnectionsPage({ tenant }: { tenant: string }): ReactNode {
           </div>
         </section>
       )}
+      <Directories tenant={tenant} />
       <Dialog opened={making} onClose={() => setMaking(false)} title="Add a provider" size="lg">
         <MakeForm ask={change.ask} />
       </Dialog>
@@ -134,6 +135,38 @@ export function ConnectionsPage({ tenant }: { tenant: string }): ReactNode {
       </Dialog>
       {change.dialog}
     </>
+  );
+}
+
+/** What directories have brought by SCIM. */
+function Directories({ tenant }: { tenant: string }): ReactNode {
+  const { data } = useLoad<Listed<DirectoryReport>>(`/lintel/tenants/${tenant}/directories`);
+  if (!data || data.items.length === 0) return null;
+  return (
+    <section aria-label="Directories" style={{ marginTop: '2rem' }}>
+      <Title order={2} size="h4">
+        Directories
+      </Title>
+      {data.items.map(({ program, name, users, active, arrived, groups, unknown }) => (
+        <div key={program} className="sheet" style={{ marginTop: '1rem' }}>
+          <Text fw={600}>{name}</Text>
+          <Text size="sm">
+            {users} people, of whom {active} are active and {arrived} have come in.
+          </Text>
+          {groups.map((group) => (
+            <Text key={group.id} size="sm">
+              {group.name}: {group.people} people;{' '}
+              {group.roles === 0 ? 'no role is given to it' : `${group.roles} ${group.roles === 1 ? 'role is' : 'roles are'} given to it`}
+            </Text>
+          ))}
+          {unknown.length > 0 && (
+            <Text size="sm" className="quiet">
+              Not known here, and kept out: {unknown.join(', ')}
+            </Text>
+          )}
+        </div>
+      ))}
+    </section>
   );
 }
 

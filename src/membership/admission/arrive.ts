@@ -3,14 +3,14 @@ import { hashOf, isLintelError, LintelError } from '../../base/index.js';
 import { canonicalJson, KEYHOLDER } from '../../charter/index.js';
 import { everythingMet } from '../../standing/index.js';
 import { type Change, changeTenant, heldBy, insistOnApart, insistOnDomain } from '../change/index.js';
-import { insistOnSeat, joinTenant } from '../coming/index.js';
+import { expectedUnder, insistOnSeat, joinTenant, takeUp } from '../coming/index.js';
 import { giverInTenant } from '../held/index.js';
 import type { AuditEntry } from '../record/index.js';
 import { peopleTouched, rolesHeld, rolesOnRecord } from '../steps/index.js';
 import { connectionSource, identityMark, idOfPerson, type Setting, WITHOUT_ADDRESS } from '../terms/index.js';
 import { type Admission, type Claims, GIVES_NOTHING, type Given, valuesOf } from './admit.js';
 import { type ConnectionRow, connectionOf } from './connections.js';
-import { memberByAddress } from './domains.js';
+import { isSentHere, memberByAddress } from './domains.js';
 import { differs, put, takeAway } from './given.js';
 import { admitted, type Known, look, type Who, whoIs } from './known.js';
 
@@ -289,6 +289,7 @@ async function newcomerComes(coming: Coming) {
   const { change, arrival, who, admission, connection } = coming;
   const { tx, tenantId, setting, at, actor } = change;
   let userId = '';
+  const taken: AuditEntry[] = [];
   const said = await wholeOrNot(change, async () => {
     if (admission.refused) throw new LintelError('not-admitted', admission.refused.words, {});
     const mark = await identityMark(tx, tenantId, arrival.connectionId, who.subject);
@@ -303,14 +304,16 @@ async function newcomerComes(coming: Coming) {
       await give(coming, userId, admission.gives);
       return;
     }
-    const member = isVerified(connection, arrival.claims) ? await memberByAddress(change, arrival.connectionId, who.address.normal) : undefined;
+    const verified = isVerified(connection, arrival.claims);
+    const member = verified ? await memberByAddress(change, arrival.connectionId, who.address.normal) : undefined;
     if (member !== undefined) {
       userId = member;
       await give(coming, userId, admission.gives);
       return;
     }
     insistOnDomain(change, who.address.normal);
-    await insistOnSeat(change);
+    const prepared =
+      verified && (await isSentHere(change, arrival.connectionId, who.address.normal)) ? await expectedUnder(change, who.address.normal) : undefined;
     userId = await idOfPerson(tx, setting, undefined, { name: who.name, isProgram: false, keptBy: tenantId });
     // Its address is what the provider says, and nobody's: it takes that from no account.
     const address = { address: `${WITHOUT_ADDRESS}${userId}`, address_written: who.address.written };
@@ -318,10 +321,14 @@ async function newcomerComes(coming: Coming) {
       .insertInto('lintel_person')
       .values({ id: userId, name: who.name, ...address, kept_by: tenantId, activated_at: at })
       .execute();
-    await joinTenant(tx, tenantId, userId, at, []);
+    if (prepared) taken.push(...(await takeUp(change, prepared, userId)));
+    else {
+      await insistOnSeat(change);
+      await joinTenant(tx, tenantId, userId, at, []);
+    }
     await give(coming, userId, admission.gives);
   });
-  const entry = said ? [] : [entryOf(coming, userId, admission.gives, true, undefined)];
+  const entry = said ? [] : [...taken, entryOf(coming, userId, admission.gives, true, undefined)];
   await remember(coming, said ? null : userId, said, entry.length);
   if (said) await forgetOld(coming);
   return { result: answered({ userId: said ? null : userId, isMember: !said, isInactive: false }, admission, said), entry };

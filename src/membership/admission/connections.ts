@@ -12,6 +12,7 @@ import {
   type ConnectionTerms,
   connectionSource,
   type Done,
+  directorySource,
   identityMark,
   type LintelTables,
   readName,
@@ -85,13 +86,20 @@ export async function listConnections(setting: Setting, standing: Standing<any>)
 /** What sources that go on saying what they say are called, for whoever sees the members: by their names in `sources`. @throws LintelError `refused`. */
 export async function listSources(setting: Setting, standing: Standing<any>): Promise<{ readonly source: string; readonly name: string }[]> {
   insistOnPeople(standing);
-  const rows = await setting.db
-    .selectFrom('lintel_connection')
-    .select(['id', 'name'])
-    .where('tenant_id', '=', standing.facts.tenant.id)
-    .orderBy('name')
+  const { id: tenantId } = standing.facts.tenant;
+  const connections = await setting.db.selectFrom('lintel_connection').select(['id', 'name']).where('tenant_id', '=', tenantId).orderBy('name').execute();
+  const programs = await setting.db
+    .selectFrom('lintel_directory_user as d')
+    .innerJoin('lintel_person as p', 'p.id', 'd.program_id')
+    .select(['p.id', 'p.name'])
+    .distinct()
+    .where('d.tenant_id', '=', tenantId)
+    .orderBy('p.name')
     .execute();
-  return rows.map(({ id, name }) => ({ source: connectionSource(id), name }));
+  return [
+    ...connections.map(({ id, name }) => ({ source: connectionSource(id), name })),
+    ...programs.map(({ id, name }) => ({ source: directorySource(id), name })),
+  ];
 }
 
 /** Somebody who came by a connection and was not let in. */

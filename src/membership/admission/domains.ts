@@ -240,6 +240,12 @@ async function hold(change: Change, domain: string, by: 'dns' | 'platform'): Pro
     .execute();
 }
 
+/** True of an address whose domain was shown to be the tenant's, and is sent to this connection. */
+export async function isSentHere({ tx, tenantId }: Change, connectionId: string, address: string): Promise<boolean> {
+  const holder = await holderOf(tx, address.slice(address.lastIndexOf('@') + 1));
+  return holder?.tenantId === tenantId && holder.connection === connectionId;
+}
+
 /** The id of an active member, without full control, who has proven an address of a domain that is sent to this connection, and whom no other subject of it is. */
 export async function memberByAddress({ tx, tenantId, at }: Change, connectionId: string, address: string): Promise<string | undefined> {
   const domain = address.slice(address.lastIndexOf('@') + 1);

@@ -44,7 +44,7 @@ export const insistOnNeeds = (by: Pick<Change, 'actor'>, step: Step): void => in
 export async function runSteps(change: Change, given: readonly Step[], going: Going = {}) {
   const steps = given.map((step) => inOneSpelling(change.setting.charter, step));
   const { done, before, after, known } = await goThrough(change, steps, HANDLERS, going);
-  const invites = going.reads && steps.some((step) => step.do === 'invite' || step.do === 'enrol');
+  const invites = going.reads && steps.some((step) => step.do === 'invite' || step.do === 'expect' || step.do === 'enrol');
   const comers: Holdings = invites
     ? await takenBack(change.tx, async (tx) => heldBy({ ...change, tx }, await asIfAccepted({ ...change, tx }, steps)))
     : new Map();

@@ -1,9 +1,9 @@
-import type { Kysely, Transaction } from 'kysely';
+import type { Kysely, Selectable, Transaction } from 'kysely';
 import { isLintelError, LintelError } from '../../base/index.js';
 import { type Assignment, aKeyholder, everythingMet } from '../../standing/index.js';
-import { changeTenant, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
+import { type Change, changeTenant, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
 import { endingBy, giverInTenant, mayGive } from '../held/index.js';
-import { onRecord } from '../record/index.js';
+import { type AuditEntry, onRecord } from '../record/index.js';
 import { assignmentRows } from '../steps/index.js';
 import { howHanded, type InvitationRow, invalid, type LintelTables, maskAddress, readAddress, readToken, type Setting } from '../terms/index.js';
 import { giveMore } from './gives.js';
@@ -30,7 +30,8 @@ type Held = { readonly tenantId: string; readonly invitationId: string };
 async function usable(db: Kysely<LintelTables> | Transaction<LintelTables>, now: number, by: WithToken | (Held & { readonly address: string })) {
   const { tenantId, invitationId, ...proof } = 'token' in by ? readToken(by.token) : by;
   const row = await db.selectFrom('lintel_invitation').selectAll().where('tenant_id', '=', tenantId).where('id', '=', invitationId).executeTakeFirst();
-  if (!row) throw invalid();
+  // Who is expected comes by a provider, and not by a link or by themselves.
+  if (!row || row.expected) throw invalid();
   let mailed = false;
   if ('secret' in proof) {
     // A link that was replaced, or belongs to another invitation, is as good as a forged one.
@@ -110,41 +111,55 @@ export async function accept(setting: Setting, userId: string, by: WithToken | H
       throw new LintelError('suspended', `Your membership of ${change.actor.facts.tenant.name} is suspended. Ask ${aKeyholder(change.setting.charter)}.`, {
         tenantId,
       });
-    const fulfilled = everythingMet(setting.charter);
-    const inviter = await giverInTenant(tx, setting, { tenant: tenantId, user: row.invited_by, fulfilled });
-    const roles = rolesOf(setting.charter, row);
-    if (!inviter.now.may('member.invite') || !roles.every((role) => mayGive(inviter, endingBy(role, row.member_until)))) {
-      throw invitationVoid();
-    }
-    if (row.member_until !== null && row.member_until <= at)
-      throw new LintelError('invitation-void', 'The membership that this invitation is for has ended already. Ask for a new one.', {});
-    await insistOnSeat(change);
-    insistOnRules(change, roles);
-    await joinTenant(tx, tenantId, userId, at, await assignmentRows(change, roles), row.member_until);
-    await insistOnApartOf(change, userId);
-    const more = await giveMore({ ...change, number: change.number + 1 }, inviter, userId, row.gives).catch((error: unknown) => {
-      throw isLintelError(error) ? invitationVoid() : error;
-    });
-    await tx.deleteFrom('lintel_request').where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
-    await tx
-      .updateTable('lintel_invitation')
-      .set({ status: 'accepted', accepted_by: userId })
-      .where('tenant_id', '=', tenantId)
-      .where('id', '=', row.id)
-      .where('status', '=', 'pending')
-      .execute();
+    const entry = await takeUp(change, row, userId);
     if (!person.confirmed_at && row.mailed) await tx.updateTable('lintel_person').set({ confirmed_at: at }).where('id', '=', userId).execute();
-    return {
-      result: { tenantId },
-      entry: [
-        {
-          what: 'invitation accepted',
-          event: { invitation: row.id, user: userId, roles: row.roles, ...(row.member_until && { endsAt: row.member_until.toISOString() }) },
-        },
-        ...more.map((one) => onRecord(one)),
-      ],
-    };
+    return { result: { tenantId }, entry };
   });
+}
+
+/**
+ * Somebody comes in with what an invitation holds, if whoever gave it could still give it.
+ *
+ * @throws LintelError `invitation-void`, `no-seat`, and what the rules of the tenant refuse.
+ */
+export async function takeUp(change: Change, row: Selectable<InvitationRow>, userId: string): Promise<readonly AuditEntry[]> {
+  const { tx, tenantId, at, setting } = change;
+  const fulfilled = everythingMet(setting.charter);
+  const inviter = await giverInTenant(tx, setting, { tenant: tenantId, user: row.invited_by, fulfilled });
+  const roles = rolesOf(setting.charter, row);
+  if (!inviter.now.may('member.invite') || !roles.every((role) => mayGive(inviter, endingBy(role, row.member_until)))) throw invitationVoid();
+  if (row.member_until !== null && row.member_until <= at)
+    throw new LintelError('invitation-void', 'The membership that this invitation is for has ended already. Ask for a new one.', {});
+  await insistOnSeat(change);
+  insistOnRules(change, roles);
+  await joinTenant(tx, tenantId, userId, at, await assignmentRows(change, roles), row.member_until);
+  await insistOnApartOf(change, userId);
+  const more = await giveMore({ ...change, number: change.number + 1 }, inviter, userId, row.gives).catch((error: unknown) => {
+    throw isLintelError(error) ? invitationVoid() : error;
+  });
+  await tx.deleteFrom('lintel_request').where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
+  await tx
+    .updateTable('lintel_invitation')
+    .set({ status: 'accepted', accepted_by: userId })
+    .where('tenant_id', '=', tenantId)
+    .where('id', '=', row.id)
+    .where('status', '=', 'pending')
+    .execute();
+  const event = { invitation: row.id, user: userId, roles: row.roles, ...(row.member_until && { endsAt: row.member_until.toISOString() }) };
+  return [{ what: 'invitation accepted', event }, ...more.map((one) => onRecord(one))];
+}
+
+/** Who is expected under an address: nobody was sent anything, and by no link is it taken up. */
+export async function expectedUnder({ tx, tenantId, at }: Change, address: string): Promise<Selectable<InvitationRow> | undefined> {
+  return tx
+    .selectFrom('lintel_invitation')
+    .selectAll()
+    .where('tenant_id', '=', tenantId)
+    .where('address', '=', address)
+    .where('expected', '=', true)
+    .where('status', '=', 'pending')
+    .where('expires_at', '>', at)
+    .executeTakeFirst();
 }
 
 const invitationVoid = () =>
@@ -170,6 +185,7 @@ export async function myInvitations(setting: Setting, userId: string): Promise<(
     .where('p.id', '=', userId)
     .where('p.confirmed_at', 'is not', null)
     .where('i.status', '=', 'pending')
+    .where('i.expected', '=', false)
     .where('i.expires_at', '>', new Date(setting.now()))
     .where('t.status', '=', 'open')
     .orderBy('i.invited_at')

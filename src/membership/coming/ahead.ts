@@ -26,11 +26,11 @@ export async function asIfAccepted(change: Change, steps: readonly Step[]): Prom
   const ids: string[] = [];
   for (const step of steps) {
     // An id that was given is among those who are looked at already.
-    if (step.do !== 'invite' && (step.do !== 'enrol' || step.id !== undefined)) continue;
+    if (step.do !== 'invite' && step.do !== 'expect' && (step.do !== 'enrol' || step.id !== undefined)) continue;
     const { normal, written } = readAddress(step.address);
-    const id = `${step.do === 'invite' ? 'invited' : 'enrolled'}:${normal}`;
+    const id = `${step.do === 'enrol' ? 'enrolled' : 'invited'}:${normal}`;
     ids.push(await comeIn(change, id, step.do === 'enrol' ? step.name : written, step.roles));
-    if (step.do === 'invite') await giveMore(change, change.giver, id, onlyGives(step));
+    if (step.do !== 'enrol') await giveMore(change, change.giver, id, onlyGives(step));
   }
   return ids;
 }

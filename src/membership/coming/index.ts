@@ -1,4 +1,4 @@
-export { accept, decline, type InvitationView, lookAtInvitation, myInvitations } from './accepting.js';
+export { accept, decline, expectedUnder, type InvitationView, lookAtInvitation, myInvitations, takeUp } from './accepting.js';
 export { asIfAccepted } from './ahead.js';
 export { type Appeal, type AppealStatus, answerAppeal, appealsOf, appealsToAnswer, appealToAnswer, raiseAppeal, withdrawAppeal } from './appeals.js';
 export { beginCare, careFacts, endCare, type NewCare, onPlatform } from './care.js';

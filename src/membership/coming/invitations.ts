@@ -7,6 +7,7 @@ import { anchorOf, endingBy, insistOnGiving, insistOnPeople, isKnown, ownRoles, 
 import type { AuditEntry } from '../record/index.js';
 import { assignmentRows, keyholderEnds, readUntil } from '../steps/index.js';
 import {
+  type Done,
   type Gives,
   type InvitationRow,
   type InvitedRole,
@@ -52,6 +53,8 @@ export interface Invitation {
   /** What is given besides roles. */
   readonly gives: Gives;
   readonly status: InvitationRow['status'];
+  /** Nobody was sent anything: they come by a provider. */
+  readonly expected: boolean;
   readonly invitedAt: Date;
   readonly expiresAt: Date;
   /** When the membership that comes of it ends by itself. */
@@ -185,8 +188,8 @@ function refusedAnswer(input: NewInvitation, error: unknown): InviteAnswer {
   return { address: String(input.address).slice(0, 80), outcome: 'refused', words: error.message, code: error.code };
 }
 
-/** Invites each address in a change that is under way; what goes on record stands in the order of those that were invited. */
-async function inviteEach(change: Change, inputs: readonly NewInvitation[]): Promise<{ answers: InviteAnswer[]; entry: AuditEntry[] }> {
+/** Invites each address in a change that is under way; what goes on record stands in the order of those that were invited. `expected`: nobody is sent anything. */
+async function inviteEach(change: Change, inputs: readonly NewInvitation[], expected = false): Promise<{ answers: InviteAnswer[]; entry: AuditEntry[] }> {
   const { tx, tenantId, setting, at, actor, number } = change;
   const ready: (Ready | InviteAnswer)[] = [];
   for (const input of inputs) ready.push(await readInvitation(change, input).catch((error: unknown) => refusedAnswer(input, error)));
@@ -194,7 +197,7 @@ async function inviteEach(change: Change, inputs: readonly NewInvitation[]): Pro
     change,
     ready.flatMap((one) => ('roles' in one ? [one.address.normal] : [])),
   );
-  let left = await leftToSend(change);
+  let left = expected ? Number.POSITIVE_INFINITY : await leftToSend(change);
   const expires = new Date(at.getTime() + setting.invitationDays * DAY);
   const made: Parameters<typeof insertMany<'lintel_invitation'>>[2][number][] = [];
   const entry: AuditEntry[] = [];
@@ -216,7 +219,7 @@ async function inviteEach(change: Change, inputs: readonly NewInvitation[]): Pro
     left -= 1;
     const id = newId();
     known.pending.set(address.normal, id);
-    const secret = setting.hasMailer ? undefined : newToken(tenantId, id, 'shown');
+    const secret = setting.hasMailer || expected ? undefined : newToken(tenantId, id, 'shown');
     made.push({
       tenant_id: tenantId,
       id,
@@ -231,17 +234,18 @@ async function inviteEach(change: Change, inputs: readonly NewInvitation[]): Pro
       invited_at: at,
       expires_at: expires,
       member_until: memberUntil,
+      expected,
     });
     const { attributes, ...held } = gives;
     const event = { invitation: id, roles, ...held, ...(memberUntil && { memberUntil: memberUntil.toISOString() }) };
     const beside = { address: address.normal, ...(name && { name }), ...(attributes && { attributes: JSON.stringify(attributes) }) };
-    entry.push({ what: 'invited', event, words: beside });
+    entry.push({ what: expected ? 'expected' : 'invited', event, words: beside });
     const words = setting.hasMailer ? `An invitation is on its way to ${address.written}.` : `No mail is set up: hand the link to ${address.written} yourself.`;
     return { ...told, outcome: 'invited', words, invitationId: id, ...(secret && { token: secret.token }) };
   });
   await insertMany(tx, 'lintel_invitation', made);
   const messages = made.map(({ id }, i) => ({ tenant_id: tenantId, number: number + i, invitation_id: id, next_at: at, queued_at: at }));
-  if (setting.hasMailer) await insertMany(tx, 'lintel_outbox', messages);
+  if (setting.hasMailer && !expected) await insertMany(tx, 'lintel_outbox', messages);
   return { answers, entry };
 }
 
@@ -266,17 +270,25 @@ export async function invite(setting: Setting, standing: Standing, inputs: reado
 
 const NOT_INVITED = { 'already a member': 'already-member', 'already pending': 'already-pending' } as const;
 
-export const invitationSteps: Handlers<'invite' | 'send-again' | 'withdraw'> = {
+/** The step for one of them. @throws LintelError `already-member`, `already-pending`, and why it was refused. */
+async function inviteOne(change: Change, input: NewInvitation, expected = false): Promise<Done> {
+  const { answers, entry } = await inviteEach(change, [input], expected);
+  const { outcome, words, code, invitationId, token } = answers[0] as InviteAnswer;
+  const [told] = entry;
+  if (outcome === 'invited' && told) return { ...told, ...(invitationId && { id: invitationId }), ...(token && { secret: token }) };
+  throw new LintelError(code ?? NOT_INVITED[outcome as keyof typeof NOT_INVITED], words, { address: input.address });
+}
+
+export const invitationSteps: Handlers<'invite' | 'expect' | 'send-again' | 'withdraw'> = {
   invite: {
     needs: () => 'member.invite',
     touches: () => ({}),
-    run: async (change, { do: _, ...input }) => {
-      const { answers, entry } = await inviteEach(change, [input]);
-      const { outcome, words, code, invitationId, token } = answers[0] as InviteAnswer;
-      const [told] = entry;
-      if (outcome === 'invited' && told) return { ...told, ...(invitationId && { id: invitationId }), ...(token && { secret: token }) };
-      throw new LintelError(code ?? NOT_INVITED[outcome as keyof typeof NOT_INVITED], words, { address: input.address });
-    },
+    run: (change, { do: _, ...input }) => inviteOne(change, input),
+  },
+  expect: {
+    needs: () => 'member.invite',
+    touches: () => ({}),
+    run: (change, { do: _, ...input }) => inviteOne(change, input, true),
   },
   'send-again': {
     needs: () => 'member.invite',
@@ -292,7 +304,8 @@ export const invitationSteps: Handlers<'invite' | 'send-again' | 'withdraw'> = {
       await insistOnMore(change, roles, row.gives);
       await tx
         .updateTable('lintel_invitation')
-        .set({ expires_at: new Date(at.getTime() + setting.invitationDays * DAY), invited_by: actor.userId as string })
+        // Who was expected is invited from now on.
+        .set({ expires_at: new Date(at.getTime() + setting.invitationDays * DAY), invited_by: actor.userId as string, expected: false })
         .where('tenant_id', '=', tenantId)
         .where('id', '=', invitation)
         .execute();
@@ -336,6 +349,7 @@ export async function listInvitations(
       'i.roles',
       'i.gives',
       'i.status',
+      'i.expected',
       'i.invited_at',
       'i.expires_at',
       'i.member_until',
@@ -363,6 +377,7 @@ export async function listInvitations(
     roles: rolesOf(charter, row).map((held) => ({ ...held, label: roleLabel(charter, held.role) })),
     gives: row.gives,
     status: statusAt(row, setting.now()),
+    expected: row.expected,
     invitedAt: row.invited_at,
     expiresAt: row.expires_at,
     ...(row.member_until && { memberUntil: row.member_until }),

@@ -109,6 +109,11 @@ export type Step =
   /** Invites an address. `memberUntil`, ISO 8601: when the membership that comes of it ends by itself. For many at once there is `invitations.send`. */
   | ({ readonly do: 'invite'; readonly address: string; readonly name?: string; readonly roles: readonly Assignment[]; readonly memberUntil?: string } & Gives)
   /**
+   * Prepares for somebody who comes by a provider: nobody is sent anything, no seat is taken. It is taken up at their first sign-in, once, where the provider says that it has looked at the address, whose
+   * domain was shown to be ours and is sent to it. It is listed with the invitations, expires and is withdrawn as they are.
+   */
+  | ({ readonly do: 'expect'; readonly address: string; readonly name?: string; readonly roles: readonly Assignment[]; readonly memberUntil?: string } & Gives)
+  /**
    * Makes somebody a member at once, by an account that the organisation keeps: it enters no other. The way in is answered once, as `secret`, to hand over: it counts for seven days,
    * and for one use. `memberUntil`, ISO 8601: when the membership ends by itself.
    */

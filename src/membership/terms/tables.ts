@@ -304,6 +304,8 @@ export interface InvitationRow {
   accepted_by: string | null;
   /** When the membership that comes of it ends by itself. */
   member_until: OptionalMoment;
+  /** Nobody was sent anything: it is taken up by who comes by a provider. */
+  expected: Generated<boolean>;
 }
 
 /** What a source has brought, by the mark of what it said last. */

@@ -53,6 +53,7 @@ create table lintel_domain_holder (
   domain text collate "C" primary key,
   tenant_id text collate "C" not null
 );
+alter table lintel_invitation add column expected boolean not null default false;
 alter table lintel_member add column expected boolean not null default false;
 create table lintel_directory_user (
   tenant_id text collate "C" not null,
