@@ -64,6 +64,7 @@ const CALLS: Record<Exclude<keyof Lintel<any>, 'charter' | 'db' | 'records' | 'h
   myTenants: 'enters',
   myInvitations: (asker) => lintel.myInvitations(asker),
   arrive: 'code',
+  bindIdentity: (asker) => lintel.bindIdentity(asker, { tenantId: 'club', connectionId: 'x', claims: {} }),
   domainHolder: 'code',
   domainsToSee: 'code',
   domainSeen: 'code',

@@ -135,6 +135,59 @@ test('what a provider says of an address is nobody’s: neither their account no
   expect((await third.me()).userId).not.toBe((await first.me()).userId);
 });
 
+test('a member says themselves that this is them at the provider, signed in by something of their own, and by a form of ours alone', async () => {
+  const PASSWORD = 'twelve quiet beehives';
+  for (const id of ['mara', 'mick']) {
+    await member(id, 'guest');
+    await accounts.setPassword(id, PASSWORD);
+  }
+  const signedIn = async (id: string) => {
+    const one = browser();
+    await one.ask('/account/sign-in', {
+      method: 'POST',
+      headers: { 'content-type': 'application/json', origin: ORIGIN },
+      body: JSON.stringify({ address: `${id}@club.example`, password: PASSWORD }),
+    });
+    return one;
+  };
+  const asked = async (one: ReturnType<typeof browser>, claims: object) => {
+    const page = await (await one.ask(provider.answer(await one.leave('/sign-on/club/own?connect&back=/t/club'), claims as never))).text();
+    expect(page).toContain(`<strong>${(claims as typeof ADA).name}`);
+    return /name="sealed" value="([^"]+)"/.exec(page)?.[1] ?? '';
+  };
+  const says = (one: ReturnType<typeof browser>, sealed: string, origin = ORIGIN, way = '/sign-on/club/own') =>
+    one
+      .ask(`${way}/connect`, { method: 'POST', headers: { origin }, body: new URLSearchParams({ sealed }) })
+      .then(async (response) => (response.status === 303 ? response.headers.get('location') : response.status));
+  const AS_MARA = { ...ADA, sub: 'mara-there', name: 'Mara There' };
+  const [mara, mick] = [await signedIn('mara'), await signedIn('mick')];
+  expect((await browser().ask('/sign-on/club/own?connect')).status).toBe(401);
+  expect((await (await comes({ ...ADA, sub: 'by-it' })).ask('/sign-on/club/own?connect')).status).toBe(403);
+  const sealed = await asked(mara, AS_MARA);
+  expect((await comes(AS_MARA)).outcome).toBe('to /');
+  // Meanwhile somebody has come in as this: they are connected by now.
+  expect(await says(mara, sealed)).toBe(409);
+  const other = await asked(mara, { ...AS_MARA, sub: 'mara-too' });
+  expect([
+    await says(mick, other),
+    await says(mara, other, 'https://evil.example'),
+    await says(mara, other, ORIGIN, '/sign-on/evil/evil'),
+    await says(mara, `${other.slice(0, -4)}AAAA`),
+    await says(browser(), other),
+  ]).toEqual([401, 401, 401, 401, 401]);
+  expect(await says(mara, other)).toBe('/t/club');
+  const now2 = await comes({ ...AS_MARA, sub: 'mara-too', email: 'else@club.example' });
+  expect([(await now2.me()).userId, (await now2.me()).enters, (await now2.me()).name]).toEqual(['mara', ['club'], 'mara']);
+  expect((await enter('mara')).facts.assignments.map(({ role }: any) => role).sort()).toEqual(['guest', 'writer']);
+  // Each is one there, and one here.
+  expect([await says(mara, await asked(mara, { ...AS_MARA, sub: 'third' })), await says(mick, await asked(mick, { ...AS_MARA, sub: 'mara-too' }))]).toEqual([
+    409, 409,
+  ]);
+  expect(await says(mick, await asked(mick, { ...AS_MARA, sub: 'fourth', org: 'mill' }))).toBe(403);
+  now += 20 * 60_000;
+  expect((await mick.ask('/sign-on/club/own?connect')).status).toBe(403);
+});
+
 test('no lie of a provider lets anybody in', async () => {
   const lies: Record<string, Lies> = {
     'signed by a key that it does not give': { foreignKey: true },
@@ -279,7 +332,7 @@ test('keys rotate without that anybody is shut out; a secret opens under no othe
   const later = new SignOn(lintel, { accounts, secrets: SECRETS, origin: ORIGIN, connections: { allowLocal: true }, clock: () => now });
   const leaving = await later.begin('club', 'own');
   const query = new URL(provider.answer(leaving.to, ADA)).searchParams;
-  expect((await later.finish('club', 'own', { query, kept: () => leaving.keep.value })).session).toBeDefined();
+  expect(await later.finish('club', 'own', { query, kept: () => leaving.keep.value })).toHaveProperty('session');
   const { rows } = await sql<any>`select sealed from lintel_connection where tenant_id = 'club'`.execute(db);
   expect(rows[0].sealed).not.toContain(provider.clientSecret);
   expect(JSON.stringify(await (await enter('key')).connections.list())).not.toContain(rows[0].sealed);

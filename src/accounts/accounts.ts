@@ -159,6 +159,15 @@ export class Accounts {
     return { user: userId, ...(enters && { enters }), session: sessionId, fulfilled: [...met(this.#ground, row), ...also] };
   }
 
+  /**
+   * Whose session it is, where they have shown lately by something of their own who they are: what binds an account to something else takes that.
+   *
+   * @throws LintelError `no-account`, `session-bound`, `prove-first`.
+   */
+  async provenLately(token: string): Promise<SignedIn> {
+    return whoIs(await this.#ground.ownLately(token));
+  }
+
   /** Ends a session. One that is none is no error. */
   async signOut(token: string): Promise<void> {
     await this.#ground.db.deleteFrom('lintel_session').where('token_hash', '=', sha256(token)).execute();

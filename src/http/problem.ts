@@ -66,6 +66,7 @@ const STATUS: Readonly<Record<string, number>> = {
   'removed-here': 403,
   'rules-alone': 409,
   'in-rules': 409,
+  'identity-taken': 409,
   'not-tried': 409,
   'domain-not-shown': 409,
   'domain-held': 409,

@@ -3,8 +3,9 @@ import { bodyLimit } from 'hono/body-limit';
 import { deleteCookie, setCookie } from 'hono/cookie';
 import { html } from 'hono/html';
 import { parse } from 'hono/utils/cookie';
+import { signOnFailed } from '../accounts/index.js';
 import { isLintelError } from '../base/index.js';
-import type { SignOn } from '../provisioning/index.js';
+import type { Asking, SignOn } from '../provisioning/index.js';
 import { type AccountsAtFace, leave, secretsIn } from './cookies.js';
 import { placeOf } from './face.js';
 import { problemOf } from './problem.js';
@@ -45,6 +46,21 @@ async function plainPage({ words, status, tenantName }: NotIn): Promise<Response
   return new Response(String(await page), { status, headers: { ...HEADERS, 'content-type': 'text/html; charset=utf-8' } });
 }
 
+/** Asks whether it is them, in the words of the provider. */
+async function asksPage({ asks: { sealed, connection, tenantName, name } }: Asking, to: string): Promise<Response> {
+  const title = `Sign in to ${tenantName} by ${connection} too?`;
+  const page = html`<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>${title}</title>
+<style>body{font:1.1rem/1.5 system-ui,sans-serif;max-width:36rem;margin:15vh auto;padding:0 1.5rem;color:#222;background:#fff}a{color:#1a4f8b}button{font:inherit;padding:.4rem 1rem}</style>
+<main><h1>${title}</h1><p>There you are <strong>${name}</strong>. If that is not you, do not go on: whoever it is would come in as you.</p>
+<form method="post" action="${to}"><input type="hidden" name="sealed" value="${sealed}"><button>This is me</button></form><p><a href="/">Leave it</a></p></main></html>`;
+  const headers = {
+    ...HEADERS,
+    'content-security-policy': HEADERS['content-security-policy'].replace("form-action 'none'", "form-action 'self'"),
+    'content-type': 'text/html; charset=utf-8',
+  };
+  return new Response(String(await page), { headers });
+}
+
 /**
  * The pages by which people leave for their tenant's provider and come back: mount them where {@link SignOn} says it is.
  *
@@ -77,7 +93,8 @@ export function signOnPages(signOn: SignOn, options: SignOnPagesOptions): { read
   async function leaveFor(c: Context): Promise<Response> {
     const { tenant, connection } = named(c);
     const within = c.req.query('again') === undefined ? undefined : secretsIn(c.req.header('cookie'), options).token;
-    const { to, keep } = await signOn.begin(tenant, connection, { back: c.req.query('back'), ...(within !== undefined && { within }) });
+    const connects = c.req.query('connect') === undefined ? undefined : secretsIn(c.req.header('cookie'), options).token;
+    const { to, keep } = await signOn.begin(tenant, connection, { back: c.req.query('back'), within, connects });
     // With a form of another site a browser sends what says so, and that over HTTPS or to this machine alone.
     const { name, value, seconds, crossSite } = keep;
     setCookie(c, nameOf(name), value, { ...common, ...(crossSite && { sameSite: 'None', secure: true }), maxAge: seconds });
@@ -94,6 +111,7 @@ export function signOnPages(signOn: SignOn, options: SignOnPagesOptions): { read
       label: c.req.header('user-agent'),
     });
     deleteCookie(c, nameOf(back.drop), common);
+    if ('asks' in back) return asksPage(back, `${new URL(c.req.url).pathname.replace(/back$/, '')}connect`);
     if (!back.session) {
       const { code, words } = back.arrived.said ?? { code: 'not-admitted', words: 'You are not let in.' };
       return notIn({ code, words, status: 403, tenantName: back.tenantName });
@@ -110,6 +128,13 @@ export function signOnPages(signOn: SignOn, options: SignOnPagesOptions): { read
     // Nobody here asked for it, and it says of nobody that they did: it is asked for, and what was said is not gone by.
     if (form.get('RelayState')?.length !== STATE_LENGTH) return leaveFor(c);
     return comeBack(c, form);
+  });
+  // A form of ours, sent from a page of ours.
+  app.post('/:tenant/:connection/connect', bodyLimit({ maxSize: MOST_FORM }), async (c) => {
+    const { tenant, connection } = named(c);
+    if (c.req.header('origin') !== signOn.origin) throw signOnFailed(new Error('the form comes from another page'));
+    const form = new URLSearchParams(await c.req.text());
+    return c.redirect(await signOn.connect(tenant, connection, form.get('sealed') ?? '', secretsIn(c.req.header('cookie'), options).token), 303);
   });
   return { fetch: async (request, env) => app.fetch(request, env) };
 }

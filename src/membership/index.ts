@@ -3,6 +3,7 @@ export {
   type Arrival,
   type Arrived,
   arrive,
+  bindIdentity,
   bringGroup,
   bringUser,
   type Claims,

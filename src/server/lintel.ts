@@ -315,6 +315,15 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.takePlace(this.#setting, this.#wholly(asker), token);
   }
 
+  /**
+   * A member says, by a session of their own that was proven lately, that this is them at a provider. `asker`: who is signed in.
+   *
+   * @throws LintelError `session-bound`, `not-found`, `identity-taken`, `removed-here`, `not-admitted`, and why what comes is not given.
+   */
+  async bindIdentity(asker: Asker, arrival: membership.Arrival): Promise<void> {
+    return membership.bindIdentity(this.#setting, { ...arrival, tenantId: this.#tenantId(arrival.tenantId) }, this.#wholly(asker));
+  }
+
   /** Who has shown that a mail domain is theirs, for code of the application alone: nobody is told of other tenants. */
   domainHolder(domain: string): ReturnType<typeof membership.holderOf> {
     return membership.holderOf(this.db, domain);

@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { hashOf, isLintelError, LintelError } from '../../base/index.js';
 import { canonicalJson, KEYHOLDER } from '../../charter/index.js';
-import { everythingMet } from '../../standing/index.js';
+import { aKeyholder, everythingMet } from '../../standing/index.js';
 import { type Change, changeTenant, heldBy, insistOnApart, insistOnDomain } from '../change/index.js';
 import { expectedUnder, insistOnSeat, joinTenant, takeUp } from '../coming/index.js';
 import { giverInTenant } from '../held/index.js';
@@ -281,20 +281,58 @@ async function expectedMember({ change: { tx, tenantId }, arrival, connection: {
   return rows.length === 1 ? rows[0]?.user_id : undefined;
 }
 
+/**
+ * A member here says, signed in by something of their own, that this is them at the provider. From then on they come by it too.
+ *
+ * @throws LintelError `not-found` for a connection that is not on, or who is no member; `identity-taken` where the provider's somebody is another here, or this person another there; `removed-here`,
+ *   `not-admitted`, and why what comes is not given.
+ */
+export async function bindIdentity(setting: Setting, arrival: Arrival, userId: string): Promise<void> {
+  const { tenantId, connectionId, claims } = arrival;
+  await changeTenant(setting, tenantId, userId, async (change) => {
+    const { tx, actor } = change;
+    const connection = await connectionOf(tx, tenantId, connectionId);
+    if (connection.state !== 'on' || actor.facts.subject !== 'member') throw NOT_HERE();
+    const who = whoIs(connection, claims);
+    const known = await look(tx, arrival, who.subject);
+    const other = await tx
+      .selectFrom('lintel_identity')
+      .select('subject')
+      .where('tenant_id', '=', tenantId)
+      .where('connection_id', '=', connectionId)
+      .where('user_id', '=', userId)
+      .executeTakeFirst();
+    if (known.userId !== null || other)
+      throw new LintelError('identity-taken', `One of the two is connected already. Ask ${aKeyholder(actor.charter)} here.`, {});
+    const admission = await admitted(tx, setting, tenantId, connection, claims);
+    const coming: Coming = { change, arrival, connection, source: connectionSource(connectionId), who, known, admission };
+    if (admission.refused) throw new LintelError('not-admitted', admission.refused.words, {});
+    await insistOnNoBar(coming);
+    await give(coming, userId, admission.gives);
+    await remember(coming, userId, undefined, 1);
+    return { result: undefined, entry: entryOf(coming, userId, admission.gives, true, undefined) };
+  });
+}
+
+/** @throws LintelError `removed-here`. */
+async function insistOnNoBar({ change: { tx, tenantId, actor }, arrival, who }: Coming): Promise<void> {
+  const mark = await identityMark(tx, tenantId, arrival.connectionId, who.subject);
+  const barred = await tx.selectFrom('lintel_identity_bar').select('mark').where('tenant_id', '=', tenantId).where('mark', '=', mark).executeTakeFirst();
+  if (barred) throw new LintelError('removed-here', `${actor.facts.tenant.name} has ended your membership. Ask there to be let in again.`, {});
+}
+
 /** The provider says that it has looked whether the address is theirs; one of SAML says so of whatever it says. */
 const isVerified = ({ terms }: ConnectionRow, claims: Claims) => terms.kind === 'saml' || claims.email_verified === true;
 
 /** Somebody whom the connection has not named before: a member here who has proven that very address themselves, where its domain is sent here; else somebody new. */
 async function newcomerComes(coming: Coming) {
   const { change, arrival, who, admission, connection } = coming;
-  const { tx, tenantId, setting, at, actor } = change;
+  const { tx, tenantId, setting, at } = change;
   let userId = '';
   const taken: AuditEntry[] = [];
   const said = await wholeOrNot(change, async () => {
     if (admission.refused) throw new LintelError('not-admitted', admission.refused.words, {});
-    const mark = await identityMark(tx, tenantId, arrival.connectionId, who.subject);
-    const barred = await tx.selectFrom('lintel_identity_bar').select('mark').where('tenant_id', '=', tenantId).where('mark', '=', mark).executeTakeFirst();
-    if (barred) throw new LintelError('removed-here', `${actor.facts.tenant.name} has ended your membership. Ask there to be let in again.`, {});
+    await insistOnNoBar(coming);
     const expected = await expectedMember(coming);
     if (expected !== undefined) {
       userId = expected;

@@ -1,5 +1,5 @@
 export type { Admission, Claims } from './admit.js';
-export { type Arrival, type Arrived, arrive, arriveIn } from './arrive.js';
+export { type Arrival, type Arrived, arrive, arriveIn, bindIdentity } from './arrive.js';
 export {
   type Connection,
   connectionOf,

@@ -19,13 +19,15 @@ export interface Attempt {
   readonly begun: number;
   /** The hash of a session's secret within which somebody shows again who they are. */
   readonly within?: string;
+  /** The hash of a session's secret whose owner wants to come in by this provider too. */
+  readonly connects?: string;
 }
 
 /** For so many minutes somebody may be away. */
 export const AWAY_MINUTES = 10;
 const PURPOSE = 'sign-on attempt';
 
-export const newAttempt = (of: Pick<Attempt, 'tenant' | 'connection' | 'back' | 'within'>, now: number): Attempt => ({
+export const newAttempt = (of: Pick<Attempt, 'tenant' | 'connection' | 'back' | 'within' | 'connects'>, now: number): Attempt => ({
   ...of,
   state: randomSecret(),
   nonce: `_${randomSecret()}`,

@@ -60,6 +60,27 @@ function ofOurs(error: unknown): LintelError | undefined {
   return error instanceof Error && error.cause !== undefined ? ofOurs(error.cause) : undefined;
 }
 
+/** Somebody is back who wants to come in by this provider too: they are asked whether this is them, and answer by {@link SignOn.connect}. */
+export interface Asking {
+  readonly asks: {
+    /** To be sent back as it is. */
+    readonly sealed: string;
+    readonly connection: string;
+    readonly tenantName: string;
+    /** What the provider calls them. */
+    readonly name: string;
+  };
+  readonly drop: string;
+}
+
+const CONNECTS = 'sign-on connects';
+
+/** What a provider calls somebody, to be shown to them. */
+function nameIn({ name, email, sub }: Claims): string {
+  const said = [name, email, sub].flat().filter((one): one is string => typeof one === 'string' && one !== '');
+  return [...new Set(said)].slice(0, 3).join(', ').slice(0, 200);
+}
+
 const purposeOf = (tenantId: string, connection: string) => `client secret ${JSON.stringify([tenantId, connection])}`;
 
 /**
@@ -155,16 +176,24 @@ export class SignOn {
    * Begins to sign in. Whoever is sent here by a provider, or by a link, begins anew too: nothing that comes along is gone by.
    *
    * @param how `back`: a path of the application to go on to; anything else is `/`. `within`: the secret of a session by this connection, to show again who one is.
+   *   `connects`: the secret of a session by something of one's own, to come in by this provider too.
    * @throws LintelError `not-found`, `provider-away`, `address-refused`.
    */
   async begin(
     tenantId: string,
     connection: string,
-    { back, within }: { readonly back?: string | undefined; readonly within?: string | undefined } = {},
+    { back, within, connects }: { readonly back?: string | undefined; readonly within?: string | undefined; readonly connects?: string | undefined } = {},
   ): Promise<Leaving> {
+    if (connects !== undefined) await this.#options.accounts.provenLately(connects);
     const found = await this.#connection(tenantId, connection);
     const attempt = newAttempt(
-      { tenant: tenantId, connection, back: pathWithin(this.origin, back), ...(within !== undefined && { within: hashOf([within]) }) },
+      {
+        tenant: tenantId,
+        connection,
+        back: pathWithin(this.origin, back),
+        ...(within !== undefined && { within: hashOf([within]) }),
+        ...(connects !== undefined && { connects: hashOf([connects]) }),
+      },
       this.#now,
     );
     const to = await this.#leave(found, tenantId, attempt);
@@ -204,7 +233,7 @@ export class SignOn {
       readonly from?: string | undefined;
       readonly label?: string | undefined;
     },
-  ): Promise<Back> {
+  ): Promise<Back | Asking> {
     const { query, kept, from, label } = given;
     const { secrets, accounts } = this.#options;
     const found = await this.#connection(tenantId, connection);
@@ -212,12 +241,54 @@ export class SignOn {
     const attempt = openAttempt(secrets, kept(nameOf(state)), { tenant: tenantId, connection, state }, this.#now);
     const said = await this.#heard(found, tenantId, attempt, query);
     await countAsUsed(this.#lintel.db, [tenantId, connection, state], this.#now, attempt.begun + AWAY_MINUTES * 60_000);
+    if (attempt.connects !== undefined) {
+      const { connects, back: to } = attempt;
+      const sealed = seal(
+        secrets,
+        CONNECTS,
+        JSON.stringify({ tenant: tenantId, connection, claims: said.claims, connects, to, until: this.#now + AWAY_MINUTES * 60_000 }),
+      );
+      return { asks: { sealed, connection: found.name, tenantName: found.tenantName, name: nameIn(said.claims) }, drop: nameOf(state) };
+    }
     const arrived = await this.#lintel.arrive({ tenantId, connectionId: connection, claims: said.claims });
     const back = { arrived, to: attempt.back, tenantName: found.tenantName, drop: nameOf(state) };
     if (arrived.outcome === 'refused' || arrived.userId === undefined) return back;
     const { claims: _, ...shown } = said;
     const by = { ...shown, userId: arrived.userId, tenantId, connectionId: connection, from, label, within: attempt.within };
     return { ...back, session: await accounts.enterByConnection(by) };
+  }
+
+  /**
+   * Somebody has said that they are who the provider named: from now on they come by it too, as the account that they have.
+   *
+   * @param session the secret of the session in which they asked for it.
+   * @returns where to go on.
+   * @throws LintelError `sign-on-failed` for what was sealed for another session, or too long ago; `prove-first`, `session-bound`, `identity-taken`, `removed-here`, `not-admitted`.
+   */
+  async connect(tenantId: string, connection: string, sealed: string, session: string): Promise<string> {
+    let asked: {
+      readonly tenant: string;
+      readonly connection: string;
+      readonly claims: Claims;
+      readonly connects: string;
+      readonly to: string;
+      readonly until: number;
+    };
+    try {
+      asked = JSON.parse(unseal(this.#options.secrets, CONNECTS, sealed));
+    } catch (cause) {
+      throw signOnFailed(cause);
+    }
+    const isMeant = asked.tenant === tenantId && asked.connection === connection && asked.connects === hashOf([session]) && asked.until > this.#now;
+    if (!isMeant) throw signOnFailed(new Error('it was asked in another session, or too long ago'));
+    const { userId, enters } = await this.#options.accounts.provenLately(session);
+    // An account that the tenant keeps is of that tenant, as what it is bound to.
+    await this.#lintel.bindIdentity(enters === undefined || enters.join() === tenantId ? userId : { user: userId, enters }, {
+      tenantId,
+      connectionId: connection,
+      claims: asked.claims,
+    });
+    return asked.to;
   }
 
   async #heard(found: OpenConnection, tenantId: string, attempt: Attempt, query: URLSearchParams): Promise<Said> {
