@@ -68,7 +68,12 @@ export const ACCOUNT_GUARDS: readonly Planted[] = [
   ['whose account is deactivated goes on from the password', 'accounts/signing-in.ts', '  await ground.insistOnActive(half.person_id);\n', ''],
   ['whose account is deactivated stays signed in', 'accounts/sessions.ts', "      .where('p.deactivated_at', 'is', null)\n", ''],
   ['whose account is deactivated signs in', 'accounts/signing-in.ts', "    .where('p.deactivated_at', 'is', null)\n", ''],
-  ['a bound session touches the person', 'accounts/ground.ts', 'if (row.enters !== null && row.kept_by === null) throw', 'if (false) throw'],
+  [
+    'a bound session touches the person',
+    'accounts/ground.ts',
+    'if (row.connection !== null || (row.enters !== null && row.kept_by === null)) throw',
+    'if (false) throw',
+  ],
   ['a bound session enters everywhere', 'server/lintel.ts', '!this.#enters(entry, tenant) ? undefined', 'false ? undefined'],
   // Accounts that a tenant keeps.
   [

@@ -572,6 +572,7 @@ test('a session that is bound to a tenant touches nothing of the person', async 
     myPasskeys: () => accounts.myPasskeys(token),
     removePasskey: () => accounts.removePasskey(token, 'x'),
     takePlace: () => accounts.takePlace(token, 'x'),
+    provenLately: () => accounts.provenLately(token),
     ...Object.fromEntries(
       [
         'signUp',
@@ -592,7 +593,7 @@ test('a session that is bound to a tenant touches nothing of the person', async 
         'signInByPasskey',
       ].map((name) => [name, 'nobody' as const]),
     ),
-    ...Object.fromEntries(['within', 'startSession', 'setPassword', 'askForPassword'].map((name) => [name, 'code' as const])),
+    ...Object.fromEntries(['within', 'startSession', 'enterByConnection', 'setPassword', 'askForPassword'].map((name) => [name, 'code' as const])),
   };
   const methods = Object.getOwnPropertyNames(Accounts.prototype).filter((name) => !['constructor', 'hashes', 'terms'].includes(name));
   expect(Object.keys(calls).sort()).toEqual(methods.sort());

@@ -31,6 +31,8 @@ const PLATFORM = [
   'lintel_address_held',
   'lintel_erased',
   'lintel_secret',
+  'lintel_domain_holder',
+  'lintel_used',
 ];
 
 async function keysOf(db: Kysely<any>) {

@@ -11,38 +11,47 @@ import { connect, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { apiaryOnPostgres } from './worlds.js';
 
-test.for(['scoping', 'membership', 'testing-access', 'http', 'operations', 'guide/accounts', 'guide/files', 'reference/errors', 'reference/charter'])(
-  'each example of docs/%s.md prints what stands below it',
-  async (name) => {
-    const page = readFileSync(`docs/${name}.md`, 'utf8');
-    const blocks = [...page.matchAll(/```ts\n([\s\S]*?)```\n\n```text\n([\s\S]*?)```/g)];
-    expect(blocks.length).toBe([...page.matchAll(/```ts\n/g)].length);
-    const { lintel, db, url } = await apiaryOnPostgres();
-    await sql`do $$ begin create role docs_app login; exception when duplicate_object then null; end $$`.execute(db);
-    for (const statement of policyStatements(charter as never, { role: 'docs_app' })) await sql.raw(statement).execute(db);
-    const pool = new pg.Pool({ connectionString: url.replace('lintel@', 'docs_app@'), max: 1 });
-    const app = connect<any>(pool);
-    const printed: string[] = [];
-    const console = { log: (...parts: unknown[]) => printed.push(formatWithOptions({ colors: false }, ...(parts as [unknown]))) };
-    // One function of all examples: what an earlier one names, a later one uses. `shown` tells them apart.
-    const loaded = (block = '') =>
-      block
-        .replace(/^import (\{.+\}) from '(.+)';$/gm, "const $1 = await load('$2');")
-        .replace(/^import (\w+) from '(.+)';$/gm, "const { default: $1 } = await load('$2');");
-    const code = blocks.map(([, block], i) => `${loaded(block)}\nshown(${i});`).join('\n');
-    const outputs: string[] = [];
-    const shown = () => {
-      outputs.push(printed.join('\n'));
-      printed.length = 0;
-    };
-    const plain = transformSync(`async function run() {\n${code}\n}`, { loader: 'ts' }).code;
-    const run = new Function('lintel', 'app', 'console', 'shown', 'load', `${plain}\nreturn run();`) as (...of: unknown[]) => Promise<void>;
-    await run(lintel, app, console, shown, (module: string) => import(module));
-    expect(outputs).toEqual(blocks.map(([, , output]) => (output as string).trimEnd()));
-    await app.destroy();
-    await db.destroy();
-  },
-);
+test.for([
+  'scoping',
+  'membership',
+  'testing-access',
+  'http',
+  'operations',
+  'guide/accounts',
+  'guide/files',
+  'guide/sign-on',
+  'guide/directories',
+  'reference/errors',
+  'reference/charter',
+])('each example of docs/%s.md prints what stands below it', async (name) => {
+  const page = readFileSync(`docs/${name}.md`, 'utf8');
+  const blocks = [...page.matchAll(/```ts\n([\s\S]*?)```\n\n```text\n([\s\S]*?)```/g)];
+  expect(blocks.length).toBe([...page.matchAll(/```ts\n/g)].length);
+  const { lintel, db, url } = await apiaryOnPostgres();
+  await sql`do $$ begin create role docs_app login; exception when duplicate_object then null; end $$`.execute(db);
+  for (const statement of policyStatements(charter as never, { role: 'docs_app' })) await sql.raw(statement).execute(db);
+  const pool = new pg.Pool({ connectionString: url.replace('lintel@', 'docs_app@'), max: 1 });
+  const app = connect<any>(pool);
+  const printed: string[] = [];
+  const console = { log: (...parts: unknown[]) => printed.push(formatWithOptions({ colors: false }, ...(parts as [unknown]))) };
+  // One function of all examples: what an earlier one names, a later one uses. `shown` tells them apart.
+  const loaded = (block = '') =>
+    block
+      .replace(/^import (\{.+\}) from '(.+)';$/gm, "const $1 = await load('$2');")
+      .replace(/^import (\w+) from '(.+)';$/gm, "const { default: $1 } = await load('$2');");
+  const code = blocks.map(([, block], i) => `${loaded(block)}\nshown(${i});`).join('\n');
+  const outputs: string[] = [];
+  const shown = () => {
+    outputs.push(printed.join('\n'));
+    printed.length = 0;
+  };
+  const plain = transformSync(`async function run() {\n${code}\n}`, { loader: 'ts' }).code;
+  const run = new Function('lintel', 'app', 'console', 'shown', 'load', `${plain}\nreturn run();`) as (...of: unknown[]) => Promise<void>;
+  await run(lintel, app, console, shown, (module: string) => import(module));
+  expect(outputs).toEqual(blocks.map(([, , output]) => (output as string).trimEnd()));
+  await app.destroy();
+  await db.destroy();
+});
 
 test('every code of an error has its line in docs/reference/errors.md, and its status over HTTP', () => {
   const sources = readdirSync('src', { recursive: true, encoding: 'utf8' }).filter((name) => /\.tsx?$/.test(name));

@@ -9,6 +9,7 @@ import { promisify } from 'node:util';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
 import { ACCOUNT_GUARDS } from './account-guards.js';
 import { AGREE_GUARDS } from './agree-guards.js';
+import { ARRIVAL_GUARDS } from './arrival-guards.js';
 import { ATTACK_GUARDS } from './attack-guards.js';
 import { RACES_GUARDS } from './races-guards.js';
 import { type Planted, SCOPE_GUARDS } from './scope-guards.js';
@@ -41,7 +42,7 @@ function* changesOf([what, ...edits]: Planted): Generator<readonly [file: string
 }
 
 test('every guard still stands where it would be taken out', () => {
-  for (const guard of [ACCOUNT_GUARDS, AGREE_GUARDS, ATTACK_GUARDS, RACES_GUARDS, SCOPE_GUARDS, WALL_GUARDS].flat())
+  for (const guard of [ACCOUNT_GUARDS, ARRIVAL_GUARDS, AGREE_GUARDS, ATTACK_GUARDS, RACES_GUARDS, SCOPE_GUARDS, WALL_GUARDS].flat())
     expect([...changesOf(guard)]).not.toEqual([]);
 });
 
@@ -104,28 +105,26 @@ test.concurrent.for(guards)('%s: told by queries', { timeout: 900_000 }, async (
     });
 });
 
-/** Tests of accounts with one thing changed in the sources; answers what they print. */
-async function testsWith(guard: Planted): Promise<string> {
+const OF_ACCOUNTS = ['accounts', 'bound', 'enrolling'];
+const OF_ARRIVING = ['admission', 'sign-on', 'saml', 'domains', 'scim'];
+
+/** Tests with one thing changed in the sources; answers what they print. */
+async function testsWith(guard: Planted, tests: readonly string[]): Promise<string> {
   const env = { ...process.env, LINTEL_PLANTED: JSON.stringify(Object.fromEntries(changesOf(guard))), LINTEL_POSTGRES: url, NO_COLOR: '1', LINTEL_LONG: '' };
-  const args = [
-    'node_modules/vitest/vitest.mjs',
-    'run',
-    '--config',
-    'test/planted.config.ts',
-    'test/accounts.test.ts',
-    'test/bound.test.ts',
-    'test/enrolling.test.ts',
-  ];
+  const args = ['node_modules/vitest/vitest.mjs', 'run', '--config', 'test/planted.config.ts', ...tests.map((name) => `test/${name}.test.ts`)];
   const done = await run(process.execPath, args, { cwd: root, env, timeout: 1_000_000 }).catch((error: { stdout?: string; stderr?: string }) => error);
   return `${done.stdout ?? ''}${done.stderr ?? ''}`;
 }
 
-test.runIf(long)('with nothing changed no test of accounts notices anything', { timeout: 1_000_000 }, async () => {
-  expect(await testsWith(['nothing'])).toMatch(/Tests {2}\d+ passed \(\d+\)/);
+test.runIf(long).for([OF_ACCOUNTS, OF_ARRIVING])('with nothing changed no test of %s notices anything', { timeout: 1_000_000 }, async (tests) => {
+  expect(await testsWith(['nothing'], tests)).toMatch(/Tests {2}\d+ passed \(\d+\)/);
 });
-const keys = long ? ACCOUNT_GUARDS : ACCOUNT_GUARDS.slice(0, 1);
-test.concurrent.for(keys)('%s: noticed by a test', { timeout: 1_000_000 }, async (one, { expect: expectHere }) => {
-  expectHere(await testsWith(one)).toMatch(/Tests {2}\d+ failed/);
+const noticed = [
+  ...ACCOUNT_GUARDS.slice(0, long ? undefined : 1).map((guard) => ({ what: guard[0], guard, tests: OF_ACCOUNTS })),
+  ...ARRIVAL_GUARDS.slice(0, long ? undefined : 1).map((guard) => ({ what: guard[0], guard, tests: long ? OF_ARRIVING : ['admission'] })),
+];
+test.concurrent.for(noticed)('$what: noticed by a test', { timeout: 1_000_000 }, async ({ guard, tests }, { expect: expectHere }) => {
+  expectHere(await testsWith(guard, tests)).toMatch(/Tests {2}\d+ failed/);
 });
 
 const walls = long ? WALL_GUARDS : WALL_GUARDS.slice(0, 1);

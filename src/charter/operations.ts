@@ -22,7 +22,7 @@ const OPERATIONS = {
     label: 'Arrange programs',
     needs: ['member.read'],
   },
-  'directory.write': { label: 'Bring people and groups, as a directory' },
+  'directory.write': { label: 'Bring people as a directory' },
   'access.view': {
     label: 'Look as somebody else',
     needs: ['member.read'],

@@ -1,5 +1,4 @@
 import * as z from 'zod';
-import { LintelError } from '../base/index.js';
 import { admissionRules, claimNames, connectionTerms } from './admission-schemas.js';
 import { LARGE, listed, nothing, type Operation } from './operation.js';
 import * as s from './schemas.js';
@@ -31,6 +30,7 @@ export const CONNECTIONS: readonly Operation[] = [
   {
     in: 'nobody',
     id: 'waysInto',
+    with: 'signOn',
     method: 'post',
     path: '/ways-in',
     summary: 'The ways to sign in to an organisation by its own providers; none where there is no such organisation',
@@ -41,6 +41,7 @@ export const CONNECTIONS: readonly Operation[] = [
   {
     in: 'nobody',
     id: 'wayFor',
+    with: 'signOn',
     method: 'post',
     path: '/way-in',
     summary: 'Where somebody with such an address signs in by a provider; `way` is null for nowhere. It depends on the domain alone.',
@@ -60,14 +61,14 @@ export const CONNECTIONS: readonly Operation[] = [
   {
     in: 'tenant',
     id: 'proveDomain',
+    with: 'domains',
     costs: 20,
     method: 'post',
     path: '/tenants/{tenant}/domains/{domain}/proof',
     summary: 'Look in the DNS whether a domain is ours',
     answers: nothing,
     run: async ({ standing, domains, path }) => {
-      if (!domains) throw new LintelError('option-missing', 'the face looks at domains only with domains; give it createFace', {});
-      await domains.prove(standing, path.domain as string);
+      await domains?.prove(standing, path.domain as string);
       return {};
     },
   },
@@ -141,14 +142,14 @@ export const CONNECTIONS: readonly Operation[] = [
   {
     in: 'tenant',
     id: 'setConnectionSecret',
+    with: 'signOn',
     method: 'post',
     path: '/tenants/{tenant}/connections/{connection}/secret',
     summary: 'Keep the secret by which the application is known to the provider. It is shown to nobody again.',
     body: z.strictObject({ secret: z.string().max(2000) }),
     answers: nothing,
     run: async ({ standing, signOn, path, body }) => {
-      if (!signOn) throw new LintelError('option-missing', 'the face takes secrets only with signOn; give it createFace', {});
-      await signOn.keepSecret(standing, path.connection as string, body.secret);
+      await signOn?.keepSecret(standing, path.connection as string, body.secret);
       return {};
     },
   },

@@ -132,7 +132,7 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
   const { sender, signOn, domains } = options;
   const rates = new Rates(options.perMinute);
   const app = new Hono().basePath(options.at ?? '/');
-  const operations = [...OPERATIONS, ...(options.accounts ? ACCOUNT : [])];
+  const operations = [...OPERATIONS, ...(options.accounts ? ACCOUNT : [])].filter((one) => one.with === undefined || options[one.with] !== undefined);
   const described = openApi(options.title ?? 'Membership', operations);
 
   app.onError((error) => {

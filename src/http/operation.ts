@@ -58,6 +58,8 @@ interface Described {
   readonly most?: number;
   /** As how many requests it counts; default one. */
   readonly costs?: number;
+  /** There where the face has this alone. */
+  readonly with?: 'signOn' | 'domains';
 }
 
 /** One thing that can be asked: what it takes and gives is said once, for the check, the answer and the description. */

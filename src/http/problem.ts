@@ -67,6 +67,7 @@ const STATUS: Readonly<Record<string, number>> = {
   'rules-alone': 409,
   'in-rules': 409,
   'identity-taken': 409,
+  'directory-taken': 409,
   'not-tried': 409,
   'domain-not-shown': 409,
   'domain-held': 409,

@@ -199,7 +199,7 @@ async function give(coming: Coming, userId: string, comes: Given): Promise<void>
   const { tx, tenantId, setting, rules } = change;
   await insistOnGift(coming);
   const watched = Object.keys(setting.charter.data.apart).length > 0;
-  const touched = watched ? await peopleTouched(change, [{ users: [userId], groups: comes.groups, opened: comes.groups }]) : [];
+  const touched = watched ? await peopleTouched(change, [{ users: [userId] }]) : [];
   const before = await heldBy(change, touched);
   await put(change, source, userId, comes, admission.gives.attributes);
   if (known.isInactive)

@@ -44,7 +44,8 @@ async function setMembers(change: Change, program: string, group: string, went: 
   const { tx, tenantId, setting } = change;
   const source = directorySource(program);
   const watched = Object.keys(setting.charter.data.apart).length > 0;
-  const touched = watched ? await peopleTouched(change, [{ users: [...came, ...went], groups: [group], opened: [group] }]) : [];
+  // Whoever comes is looked at, and who stands in for them: what others hold together is as it was.
+  const touched = watched && came.length > 0 ? await peopleTouched(change, [{ users: came }]) : [];
   const before = await heldBy(change, touched);
   if (went.length > 0) {
     const { rows } = await sql<{
@@ -62,7 +63,7 @@ async function setMembers(change: Change, program: string, group: string, went: 
       returning 1) select count(*)::int as n from put`.execute(tx);
     if (rows[0]?.n !== came.length) throw new LintelError('no-such-member', 'One of the members is nobody whom this directory has brought.', {});
   }
-  if (watched) insistOnApart(before, await heldBy(change, touched), () => false);
+  if (touched.length > 0) insistOnApart(before, await heldBy(change, touched), () => false);
 }
 
 /**
