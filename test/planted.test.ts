@@ -120,10 +120,10 @@ test.runIf(long).for([OF_ACCOUNTS, OF_ARRIVING])('with nothing changed no test o
   expect(await testsWith(['nothing'], tests)).toMatch(/Tests {2}\d+ passed \(\d+\)/);
 });
 const noticed = [
-  ...ACCOUNT_GUARDS.slice(0, long ? undefined : 1).map((guard) => ({ what: guard[0], guard, tests: OF_ACCOUNTS })),
-  ...ARRIVAL_GUARDS.slice(0, long ? undefined : 1).map((guard) => ({ what: guard[0], guard, tests: long ? OF_ARRIVING : ['admission'] })),
+  ...ACCOUNT_GUARDS.slice(0, long ? undefined : 1).map((guard) => [guard[0], guard, OF_ACCOUNTS] as const),
+  ...ARRIVAL_GUARDS.slice(0, long ? undefined : 1).map((guard) => [guard[0], guard, long ? OF_ARRIVING : ['admission']] as const),
 ];
-test.concurrent.for(noticed)('$what: noticed by a test', { timeout: 1_000_000 }, async ({ guard, tests }, { expect: expectHere }) => {
+test.concurrent.for(noticed)('%s: noticed by a test', { timeout: 1_000_000 }, async ([, guard, tests], { expect: expectHere }) => {
   expectHere(await testsWith(guard, tests)).toMatch(/Tests {2}\d+ failed/);
 });
 

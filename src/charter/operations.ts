@@ -7,10 +7,7 @@ const OPERATIONS = {
   'tenant.close': { label: 'Close the organisation' },
   'unit.arrange': { label: 'Arrange the units', needs: ['member.read'] },
   'group.arrange': { label: 'Arrange the groups', needs: ['member.read'] },
-  'role.arrange': {
-    label: 'Arrange the roles',
-    needs: ['member.read'],
-  },
+  'role.arrange': { label: 'Arrange the roles', needs: ['member.read'] },
   'member.read': { label: 'See the members' },
   'member.invite': { label: 'Invite people', needs: ['member.read'] },
   'member.enrol': { label: 'Enrol people', needs: ['member.read'] },
@@ -18,19 +15,10 @@ const OPERATIONS = {
   'deputy.name': { label: 'Name a deputy' },
   'member.suspend': { label: 'Suspend members', needs: ['member.read'] },
   'member.remove': { label: 'Remove members', needs: ['member.read'] },
-  'program.arrange': {
-    label: 'Arrange programs',
-    needs: ['member.read'],
-  },
-  'directory.write': { label: 'Bring people as a directory' },
-  'access.view': {
-    label: 'Look as somebody else',
-    needs: ['member.read'],
-  },
-  'access.ask': {
-    label: 'Ask about the access of others',
-    needs: ['member.read'],
-  },
+  'program.arrange': { label: 'Arrange programs', needs: ['member.read'] },
+  'directory.write': { label: 'Write as a directory' },
+  'access.view': { label: 'Look as somebody else', needs: ['member.read'] },
+  'access.ask': { label: 'Ask about the access of others', needs: ['member.read'] },
   'audit.read': { label: 'Read the record of changes' },
 } as const satisfies Record<string, PermissionWords>;
 

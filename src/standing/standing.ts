@@ -65,7 +65,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   /** @throws LintelError `charter-mismatch` when the facts were read under another charter. */
   constructor(charter: Charter<T>, facts: Facts, options: StandingOptions = {}) {
     if (facts.charter !== charter.hash) {
-      throw new LintelError('charter-mismatch', 'these facts are of another charter; read them again, with one charter on both sides', {
+      throw new LintelError('charter-mismatch', 'these facts are of another charter; read them anew', {
         expected: charter.hash,
         found: facts.charter,
       });

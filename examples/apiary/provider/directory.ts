@@ -45,7 +45,7 @@ export async function push(base: string, key: string, { people, groups }: typeof
 const [key, base = 'http://localhost:4173/scim/alderbrook/v2'] = process.argv.slice(2);
 if (process.argv[1]?.endsWith('directory.ts')) {
   if (!key) {
-    console.error('Give the key of a program that may “Bring people as a directory”:\n  npm run directory -w apiary -- lintel_key_…');
+    console.error('Give the key of a program that may “Write as a directory”:\n  npm run directory -w apiary -- lintel_key_…');
     process.exit(1);
   }
   for (const line of await push(base, key)) console.log(line);
