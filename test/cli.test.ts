@@ -1,13 +1,18 @@
 /* The command, run on the demo data through its own interface; once as a process. */
 import { execFile } from 'node:child_process';
 import { mkdtempSync, writeFileSync } from 'node:fs';
+import type { AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
+import { type ServerType, serve } from '@hono/node-server';
+import pg from 'pg';
 import { beforeAll, expect, test } from 'vitest';
-import { readCharter } from 'warm-lintel';
+import { everythingMet, readCharter } from 'warm-lintel';
 import { EXIT, run } from 'warm-lintel/cli';
-import { createLintel } from 'warm-lintel/server';
+import { directoryPages } from 'warm-lintel/http';
+import { connect, createLintel } from 'warm-lintel/server';
+import { push } from '../examples/apiary/provider/directory.js';
 import { charter } from '../examples/apiary/world/charter.js';
 import { apiaryOnPostgres, emptyPostgres } from './worlds.js';
 
@@ -215,6 +220,85 @@ test('people are brought from a list, with every mistake told first; without a l
   ]);
   const { out } = await onPostgres('people', '--as', 'maren', '--tenant', 'alderbrook');
   expect([(await list(out)).code, out]).toEqual([EXIT.yes, expect.stringContaining('Otto Feld,Reader; Site warden@Orchard side,,Junior yard,')]);
+});
+
+test('what a provider’s claims would give is told before anybody comes: the rules that spoke, what is not known, what is refused and why', async () => {
+  const dir = mkdtempSync(join(tmpdir(), 'lintel-'));
+  const file = (name: string, content: unknown) => {
+    writeFileSync(join(dir, name), typeof content === 'string' ? content : JSON.stringify(content));
+    return join(dir, name);
+  };
+  const nora = { sub: 'c-1017', name: 'Nora Fern', associations: ['alderbrook'], groups: ['site-wardens', 'choir'], site: 'Heath edge' };
+  const admit = (claims: unknown, ...more: string[]) => onPostgres('admit', file('claims.json', claims), '--as', 'maren', '--tenant', 'alderbrook', ...more);
+  const { code, out } = await admit(nora);
+  expect(code).toBe(EXIT.yes);
+  expect(out).toMatch(/^Would come in by The county’s sign-in\.$/m);
+  expect(out).toMatch(/│ rule 3 +│ groups is site-wardens +│/);
+  expect(out).toMatch(/│ role +│ Site warden, for Heath edge +│/);
+  expect(out).toMatch(/│ not known │ groups: choir; that gives nothing │/);
+  expect(out).toMatch(/^ {2}\+ See a hive +not at all -> all in Heath edge {2}\(0 -> 6, such as /m);
+  const elsewhere = await admit({ ...nora, site: 'Far meadow' });
+  expect([elsewhere.code, elsewhere.out]).toEqual([
+    EXIT.refused,
+    expect.stringContaining('“Far meadow”, and there is none of that name, or more than one. Nothing is given instead.  (no-such-unit)'),
+  ]);
+  expect((await admit({ sub: 'x' })).out).toBe(
+    'Would be refused by The county’s sign-in. The county does not list you as a member of Alderbrook. Ask the secretary.  (not-admitted)',
+  );
+  const data = JSON.parse((await admit(nora, '--format', 'json')).out);
+  expect(data.arrived.admission.gives.roles).toEqual([{ role: 'warden', anchor: { on: 'unit', unitId: 'heath' } }]);
+  const failed = async (...more: string[]) => (await admit(nora, ...more)).err;
+  expect(await failed('--rules', file('rules.json', [{ when: 'a', gives: { roles: [{ role: 'kepeer', anchor: { on: 'tenant' } }] } }]))).toBe(
+    'lintel: rules[0].gives.roles[0].role: no role "kepeer"; did you mean keeper?',
+  );
+  expect(await failed('--rules', file('rules.json', [{ whne: 'a' }]))).toBe(
+    'lintel: rules[0]: a rule is { requires, is, words }, { when, is, gives } or { says, by, as }',
+  );
+  expect(await failed('--connection', 'couny')).toContain('did you mean county?');
+  expect((await onPostgres('admit', file('no.json', '{'), '--as', 'maren', '--tenant', 'alderbrook')).err).toContain('is no JSON');
+  expect((await onPostgres('admit', file('claims.json', nora), '--as', 'wim', '--tenant', 'alderbrook')).err).toBe(
+    'lintel: Only a keyholder sees how people sign in.',
+  );
+});
+
+test('what a directory has brought is told, with the groups that nobody has given a role, and what of it is not known', async () => {
+  expect((await onPostgres('directory', '--tenant', 'alderbrook')).out).toContain('No directory has brought anybody.');
+  const db = connect<any>(new pg.Pool({ connectionString: url }));
+  const library = createLintel({ charter, db });
+  const maren = await library.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: everythingMet(charter) });
+  await maren.carryOut([
+    { do: 'make-program', id: 'office', name: 'The county’s office', responsible: 'maren' },
+    { do: 'set-permissions', holder: { user: 'office' }, permissions: [{ permission: 'directory.write', reach: 'tenant', anchor: { on: 'tenant' } }] },
+  ]);
+  const { key } = await maren.programs.makeKey('office');
+  const pages = directoryPages(library as never);
+  const server = await new Promise<ServerType>((resolve) => {
+    const started = serve({ fetch: pages.fetch, port: 0, hostname: '127.0.0.1' }, () => resolve(started));
+  });
+  const base = `http://127.0.0.1:${(server.address() as AddressInfo).port}/scim/alderbrook/v2`;
+  expect(await push(base, key)).toEqual([
+    'Nora Fern: brought',
+    'Ida Rowe: brought',
+    'Karl Venn: brought',
+    'Lotte Hale: brought',
+    'Beekeepers: 3 people',
+    'Site wardens: 1 people',
+  ]);
+  expect(await push(base, key)).toEqual([
+    'Nora Fern: as before',
+    'Ida Rowe: as before',
+    'Karl Venn: as before',
+    'Lotte Hale: as before',
+    'Beekeepers: 3 people',
+    'Site wardens: 1 people',
+  ]);
+  await fetch(`${base}/Users`, { method: 'POST', headers: { authorization: `Bearer ${key}` }, body: JSON.stringify({ userName: 'x', costCenter: '17' }) });
+  await new Promise((resolve) => server.close(resolve));
+  const { out } = await onPostgres('directory', '--tenant', 'alderbrook');
+  expect(out).toContain('The county’s office: 5 people, of whom 4 are active and 0 have come in.');
+  expect(out).toMatch(/│ Beekeepers +│ 3 +│ no role is given to it │/);
+  expect(out).toContain('Not known here, and kept out: costCenter');
+  await db.destroy();
 });
 
 test('the record is verified, taken along, and asked about a day', async () => {
