@@ -7,6 +7,7 @@ import { connect, createLintel, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { makeTables } from '../examples/apiary/world/tables.js';
 import { startPostgres } from '../test/setup.js';
+import { arrivals } from './arrivals.js';
 import { compare, type Result } from './measure.js';
 import { membership } from './membership.js';
 import { bySize } from './size.js';
@@ -121,6 +122,7 @@ async function onPostgres(): Promise<Result[]> {
     return [
       ...(await group('enter', async () => [await entering()])),
       ...(await group('membership', () => membership(db, pool))),
+      ...(await group('arrivals', () => arrivals(db, pool))),
       ...(await group('scope', () => scoped(db, pool))),
       ...(await group('growth', () => growth(cluster.url))),
       ...(await group('policies', () => underPolicies(db, cluster.url))),

@@ -71,6 +71,15 @@ test('the same table is data, Markdown, and roles without a database', async () 
   expect([code, out.includes('Treasurer                 all           all')]).toEqual([EXIT.yes, true]);
 });
 
+test('the table goes out as CSV, a line for each permission that somebody has, safe in a spreadsheet', async () => {
+  const { out } = await onPostgres('table', '--by', 'people', '--only', 'hive', '--tenant', 'alderbrook', '--format', 'csv');
+  const lines = out.split('\n');
+  expect(lines[0]).toBe('person,id,may,permission,how far,records');
+  expect(lines).toContain('Otto Feld,otto,Change a hive,hive.update,all in Orchard side,10');
+  expect(lines).toContain('Maren Holt,maren,See a hive,hive.read,all,24');
+  expect(lines.filter((line) => line.startsWith('Lene'))).toEqual([]);
+});
+
 test('a record is named by its id, by what it is called, or by its address; and who may do something to it is told with every way', async () => {
   const { out } = await onPostgres('who', 'hive.update', 'Bramble hive', '--tenant', 'alderbrook');
   expect(out).toMatch(/Otto Feld\s*│ all\s*│ role Site warden, at Orchard side/);

@@ -21,26 +21,18 @@ const HOURS = 12;
 
 /** A session that enters that tenant and no other, while its connection is on. @throws LintelError `sign-on-failed`. */
 export async function enterByConnection(ground: Ground, given: ByConnection): Promise<Session> {
-  const { userId, tenantId, connectionId, methods, provenAt = 0, within } = given;
+  const { userId, tenantId, connectionId, methods, label, from, provenAt = 0, within } = given;
+  if (within === undefined) {
+    const how = { methods, label, hours: HOURS, provenAt, place: from };
+    const session = await ground.sessions.beginBy(ground.db, { tenantId, id: connectionId }, userId, ground.now, how);
+    if (session) return session;
+    throw signOnFailed(new Error('the connection was turned off meanwhile'));
+  }
   return ground.inTransaction(async (tx) => {
-    // Whoever turns it off meanwhile waits, and then ends this session too.
-    const on = await tx
-      .selectFrom('lintel_connection')
-      .select('id')
-      .where('tenant_id', '=', tenantId)
-      .where('id', '=', connectionId)
-      .where('state', '=', 'on')
-      .forShare()
-      .executeTakeFirst();
-    if (!on) throw signOnFailed();
-    await ground.onRecord(tx, userId, 'connection', 'in', given);
-    if (within === undefined) {
-      const how = { methods, label: given.label, enters: [tenantId], hours: HOURS, connection: connectionId, provenAt };
-      return ground.sessions.begin(tx, userId, ground.now, how);
-    }
     const row = await tx.selectFrom('lintel_session').select(['person_id', 'connection', 'enters']).where('token_hash', '=', within).executeTakeFirst();
     // Shown again by somebody else it is no proof.
     if (row?.person_id !== userId || row.connection !== connectionId || row.enters?.join() !== tenantId) throw signOnFailed();
+    await ground.onRecord(tx, userId, 'connection', 'in', given);
     return ground.sessions.renew(tx, within, methods, ground.now, provenAt);
   });
 }

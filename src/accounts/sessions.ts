@@ -76,9 +76,6 @@ export class Sessions {
       readonly enters?: readonly string[] | undefined;
       readonly hours?: number;
       readonly isHalf?: boolean;
-      readonly connection?: string;
-      /** When they have shown who they are, where that was before; milliseconds since 1970. */
-      readonly provenAt?: number;
     },
   ): Promise<Session> {
     await holdPerson(tx as never, userId);
@@ -96,7 +93,7 @@ export class Sessions {
       address: person.address,
       started_at: at,
       seen_at: at,
-      proven_at: new Date(how.provenAt ?? now),
+      proven_at: at,
       expires_at: expiresAt,
     };
     await tx
@@ -107,10 +104,40 @@ export class Sessions {
         enters: enters ? [...enters].sort() : null,
         label: how.label?.slice(0, 200) ?? null,
         is_half: how.isHalf ?? false,
-        connection: how.connection ?? null,
       })
       .execute();
     return { userId, token, expiresAt };
+  }
+
+  /**
+   * The session of somebody who came by a connection, with its line among the sign-ins, in one statement; undefined where the connection is not on any more. Whoever turns it off meanwhile waits, and then
+   * ends this session too.
+   */
+  async beginBy(
+    db: Kysely<AccountTables>,
+    connection: { readonly tenantId: string; readonly id: string },
+    userId: string,
+    now: number,
+    how: {
+      readonly methods: readonly string[];
+      readonly label?: string | undefined;
+      readonly hours: number;
+      readonly provenAt: number;
+      readonly place?: string | undefined;
+    },
+  ): Promise<Session | undefined> {
+    const token = randomSecret();
+    const at = new Date(now);
+    const expiresAt = new Date(now + Math.min(this.#most, how.hours * 3_600_000));
+    const { rows } = await sql`
+      with c as (select from lintel_connection where tenant_id = ${connection.tenantId} and id = ${connection.id} and state = 'on' for share),
+      p as (select id, address from lintel_person where id = ${userId} and deactivated_at is null for key share),
+      s as (insert into lintel_session (id, token_hash, person_id, address, started_at, seen_at, proven_at, expires_at, methods, enters, label, is_half, connection)
+        select ${newId()}, ${sha256(token)}, p.id, p.address, ${at}, ${at}, ${new Date(how.provenAt)}, ${expiresAt}, ${[...how.methods]}::text[], ${[connection.tenantId]}::text[],
+          ${how.label?.slice(0, 200) ?? null}, false, ${connection.id} from c, p returning person_id),
+      r as (insert into lintel_sign_in (id, who, at, method, outcome, place) select ${newId()}, s.person_id, ${at}, 'connection', 'in', ${how.place ?? null} from s)
+      select from s`.execute(db);
+    return rows.length === 0 ? undefined : { userId, token, expiresAt };
   }
 
   /** The session of a secret, with whose it is and what they have done; undefined when it is none, or has ended. */

@@ -2,7 +2,7 @@ import { Command, CommanderError, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { isLintelError } from '../base/index.js';
 import { readCharter } from '../charter/index.js';
-import { accessTable, explanationMarkdown, printExplanation, printTable, roleSubjects, tableMarkdown } from '../rehearsal/index.js';
+import { accessTable, explanationMarkdown, printExplanation, printTable, roleSubjects, tableMarkdown, writeAccessFile } from '../rehearsal/index.js';
 import { checkPolicies, dropStatements, policyStatements } from '../scoping/index.js';
 import { connect, survey } from '../store/index.js';
 import { addAdmitCommand } from './admit.js';
@@ -48,7 +48,7 @@ interface TableOptions extends Sources {
   readonly by: 'people' | 'roles';
   readonly only: readonly string[];
   readonly most?: string | undefined;
-  readonly format: 'text' | 'json' | 'md';
+  readonly format: 'text' | 'json' | 'md' | 'csv';
 }
 
 async function tableCommand(options: TableOptions, around: Surroundings): Promise<number> {
@@ -62,6 +62,10 @@ async function tableCommand(options: TableOptions, around: Surroundings): Promis
     config.database || options.by === 'people'
       ? await withDatabase(config, async (lintel) => tableOf(await findTenant(lintel, options.tenant), options.by, { only, most: options.most }))
       : await accessTable(charter, 'roles', roleSubjects(charter, { id: '', name: '', open: true, contact: null, features: [] }, []), { only });
+  if (options.format === 'csv') {
+    around.out((await writeAccessFile(table)).trimEnd());
+    return EXIT.yes;
+  }
   around.out(
     {
       text: () => printTable(table, pc.createColors(around.colours), around.width),
@@ -162,7 +166,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
     .addOption(new Option('--by <what>', 'what stands at the side').choices(['roles', 'people'] as const).default('roles' as const))
     .option('--only <names...>', 'only these kinds or groups (area, member, tenant, unit, audit)')
     .option('--most <people>', 'count the records that more people than this may read')
-    .addOption(formatOption())
+    .addOption(new Option('--format <format>', 'how to write the answer').choices(['text', 'json', 'md', 'csv'] as const).default('text' as const))
     .addHelpText('after', `\nExample:\n  lintel table --by people --only hive --tenant alderbrook\n${EXITS}`)
     .action(async (options) => {
       code = await tableCommand({ ...options, only: options.only ?? [] }, around);

@@ -1,3 +1,4 @@
+export { writeAccessFile } from './access-out.js';
 export { type AccessChange, accessChanges, alike, type Changing } from './changes.js';
 export { type Comparison, compare, whose } from './compare.js';
 export { type AppMember, copyMembers, intakeOf, ONLOOKER } from './copy-members.js';

@@ -6,7 +6,7 @@ import { LintelError, type TypesIn } from 'warm-lintel';
 import type { Accounts } from 'warm-lintel/accounts';
 import { bounded, createFace, directoryPages, problemOf, problemResponse, secretsIn, senderByCookie, signOnPages } from 'warm-lintel/http';
 import type { Tray } from 'warm-lintel/mail';
-import type { SignOn } from 'warm-lintel/provisioning';
+import type { Domains, SignOn } from 'warm-lintel/provisioning';
 import type { Lintel } from 'warm-lintel/server';
 import type { charter } from '../world/charter.js';
 import { people } from '../world/seed.js';
@@ -19,6 +19,8 @@ export interface AppParts {
   readonly accounts: Accounts;
   /** Signing in by the associations' providers. */
   readonly signOn?: SignOn;
+  /** Looks at their mail domains in the DNS. */
+  readonly domains?: Domains;
   /** The development tray, where there is one. */
   readonly tray?: Tray;
   /** Everybody's password in the demo, to be shown on the sign-in page. */
@@ -126,7 +128,7 @@ export function createApp(parts: AppParts): Hono {
   }
   app.route('/api/t/:tenant', tenantRoutes(lintel, sender));
   // What is done with people: the library's own face.
-  const { signOn } = parts;
+  const { signOn, domains } = parts;
   if (signOn) {
     const pages = signOnPages(signOn, { ...atFace, onError: console.error });
     app.all('/sign-on/*', (c) => pages.fetch(c.req.raw, c.env as object));
@@ -134,7 +136,15 @@ export function createApp(parts: AppParts): Hono {
   // What an association's directory pushes.
   const directory = directoryPages(lintel as never, { onError: console.error });
   app.all('/scim/*', (c) => directory.fetch(c.req.raw, c.env as object));
-  const face = createFace(lintel as never, { sender, accounts: atFace, ...(signOn && { signOn }), at: '/lintel', title: 'Apiary', onError: console.error });
+  const face = createFace(lintel as never, {
+    sender,
+    accounts: atFace,
+    ...(signOn && { signOn }),
+    ...(domains && { domains }),
+    at: '/lintel',
+    title: 'Apiary',
+    onError: console.error,
+  });
   app.all('/lintel/*', async (c) => {
     const response = await face.fetch(c.req.raw, c.env as object);
     if (c.req.method === 'POST') void lintel.deliver().catch(() => undefined);

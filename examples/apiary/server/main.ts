@@ -10,7 +10,7 @@ import pg from 'pg';
 import { everythingMet, isLintelError } from 'warm-lintel';
 import { Accounts, type AccountsOptions } from 'warm-lintel/accounts';
 import { smtpMailer, startTray, type Tray } from 'warm-lintel/mail';
-import { SignOn } from 'warm-lintel/provisioning';
+import { Domains, SignOn } from 'warm-lintel/provisioning';
 import { connect, createLintel, type Database } from 'warm-lintel/server';
 import { type County, startCounty } from '../provider/county.js';
 import { type Guild, startGuild } from '../provider/guild.js';
@@ -100,7 +100,13 @@ export async function startDemo(options: {
   for (const { id } of people) await accounts.setPassword(id, DEMO_PASSWORD);
   // The county's provider is on this machine, without HTTPS.
   const signOn = new SignOn(lintel, { accounts, secrets, origin: () => origin, connections: { allowLocal: true } });
-  const app = createApp({ lintel, accounts, signOn, tray, demoPassword: DEMO_PASSWORD });
+  // There is no DNS on this machine: whatever record an association is asked for is there.
+  const resolveTxt = async (name: string) => {
+    const { rows } = await sql<{ challenge: string }>`select challenge from lintel_domain where ${name} = '_lintel.' || domain`.execute(lintel.db);
+    return rows.map(({ challenge }) => [`lintel-domain=${challenge}`]);
+  };
+  const domains = new Domains(lintel, { resolveTxt });
+  const app = createApp({ lintel, accounts, signOn, domains, tray, demoPassword: DEMO_PASSWORD });
   app.get('/assets/*', serveStatic({ root: dist }));
   const html = await readFile(`${dist}/index.html`, 'utf8');
   // Every other address is a page of the application; what it shows is decided by what the server then answers.

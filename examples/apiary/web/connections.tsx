@@ -1,4 +1,4 @@
-import { Alert, Badge, Button, Group, JsonInput, Stack, Table, Text, TextInput, Title } from '@mantine/core';
+import { Alert, Badge, Button, Group, JsonInput, NativeSelect, Stack, Table, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { AdmissionRule, Connection, DirectoryReport, RefusedArrival, TriedArrival } from 'warm-lintel/server';
 import { call, type Listed, useLoad } from './api.js';
@@ -126,6 +126,7 @@ export function ConnectionsPage({ tenant }: { tenant: string }): ReactNode {
           </div>
         </section>
       )}
+      <Domains tenant={tenant} connections={connections.data.items} />
       <Directories tenant={tenant} />
       <Dialog opened={making} onClose={() => setMaking(false)} title="Add a provider" size="lg">
         <MakeForm ask={change.ask} />
@@ -135,6 +136,90 @@ export function ConnectionsPage({ tenant }: { tenant: string }): ReactNode {
       </Dialog>
       {change.dialog}
     </>
+  );
+}
+
+interface DomainRow {
+  domain: string;
+  record: { name: string; value: string };
+  provenAt?: string;
+  lapsedAt?: string;
+  connection?: string;
+}
+
+/** Mail domains: whose people are sent to which provider. */
+function Domains({ tenant, connections }: { tenant: string; connections: readonly Connection[] }): ReactNode {
+  const at = `/lintel/tenants/${tenant}/domains`;
+  const { data, reload } = useLoad<Listed<DomainRow>>(at);
+  const [domain, setDomain] = useState('');
+  const looking = useTry();
+  const change = useChange(tenant, () => {
+    setDomain('');
+    reload();
+  });
+  if (!data) return null;
+  const look = (one: string) =>
+    looking.run(async () => {
+      await call('POST', `${at}/${one}/proof`);
+      reload();
+    });
+  return (
+    <section aria-label="Mail domains" style={{ marginTop: '2rem' }}>
+      <Title order={2} size="h4">
+        Mail domains
+      </Title>
+      <Text size="sm" className="quiet">
+        People of a domain that you have shown to be yours are sent to a provider, and members with such an address are known there.
+      </Text>
+      {data.items.map((one) => {
+        const isShown = one.provenAt !== undefined && one.lapsedAt === undefined;
+        return (
+          <div key={one.domain} className="sheet" style={{ marginTop: '1rem' }}>
+            <Group justify="space-between" align="flex-start">
+              <div>
+                <Text fw={600}>{one.domain}</Text>
+                <Text size="sm" className="quiet">
+                  {isShown ? 'Shown to be yours' : one.lapsedAt ? 'Its record is gone: it counts no more' : 'Not shown yet'}
+                </Text>
+                {!isShown && (
+                  <Text size="sm" style={{ overflowWrap: 'anywhere' }}>
+                    Put this into the DNS, as TXT: <code>{one.record.name}</code> <code>{one.record.value}</code>
+                  </Text>
+                )}
+              </div>
+              <Group>
+                {isShown ? (
+                  <NativeSelect
+                    aria-label={`Provider for ${one.domain}`}
+                    value={one.connection ?? ''}
+                    onChange={({ currentTarget: { value } }) =>
+                      change.ask(`People of ${one.domain}`, [{ do: 'send-domain', domain: one.domain, connection: value === '' ? null : value }])
+                    }
+                    data={[{ value: '', label: 'sent to no provider' }, ...connections.map(({ id, name }) => ({ value: id, label: name }))]}
+                  />
+                ) : (
+                  <Button variant="light" loading={looking.busy} onClick={() => look(one.domain)}>
+                    Look for it
+                  </Button>
+                )}
+                <Button variant="default" onClick={() => change.ask(`Give ${one.domain} up`, [{ do: 'give-up-domain', domain: one.domain }])}>
+                  Give it up
+                </Button>
+              </Group>
+            </Group>
+          </div>
+        );
+      })}
+      <Group align="flex-end" mt="md">
+        <TextInput label="Another domain" placeholder="alderbrook.example" value={domain} onChange={(event) => setDomain(event.currentTarget.value)} />
+        <Button variant="light" disabled={domain === ''} onClick={() => change.ask(`${domain} is ours`, [{ do: 'claim-domain', domain }])}>
+          Add
+        </Button>
+      </Group>
+      <Trouble error={looking.error} />
+      {change.trouble}
+      {change.dialog}
+    </section>
   );
 }
 

@@ -1,9 +1,10 @@
 import { Badge, Button, Group, NativeSelect, NumberInput, Stack, Table, Text, TextInput, Title } from '@mantine/core';
 import { type FormEvent, type ReactNode, useState } from 'react';
-import { useDecision } from 'warm-lintel/react';
+import { IfAllowed, useDecision } from 'warm-lintel/react';
 import { Link, useLocation } from 'wouter';
 import { ActionButton } from './action.js';
 import { call, type Hive, type Named, useLoad } from './api.js';
+import { OwnersFileForm } from './file-form.js';
 import { Dialog } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
 
@@ -16,6 +17,7 @@ interface Hives {
 export function HivesPage({ tenant }: { tenant: string }): ReactNode {
   const { data, error, reload } = useLoad<Hives>(`/api/t/${tenant}/hives`);
   const [adding, setAdding] = useState(false);
+  const [listing, setListing] = useState(false);
   if (error) return <Trouble error={error} />;
   if (!data) return null;
   const nameOf = (all: Named[], id: string | null) => all.find((item) => item.id === id)?.name;
@@ -23,9 +25,17 @@ export function HivesPage({ tenant }: { tenant: string }): ReactNode {
     <>
       <Group justify="space-between" align="flex-start">
         <Title order={1}>Hives</Title>
-        <ActionButton action="hive.create" onClick={() => setAdding(true)}>
-          Add a hive
-        </ActionButton>
+        <Group>
+          {/* Whoever sees the members names them in a list. */}
+          <IfAllowed action="area.members">
+            <ActionButton action="hive.transfer" variant="light" onClick={() => setListing(true)}>
+              Keepers from a list
+            </ActionButton>
+          </IfAllowed>
+          <ActionButton action="hive.create" onClick={() => setAdding(true)}>
+            Add a hive
+          </ActionButton>
+        </Group>
       </Group>
       {data.hives.length === 0 ? (
         <Text mt="md">No hive is open to you yet.</Text>
@@ -71,6 +81,9 @@ export function HivesPage({ tenant }: { tenant: string }): ReactNode {
           </Table.Tbody>
         </Table>
       )}
+      <Dialog opened={listing} onClose={() => setListing(false)} title="Keepers from a list" size="lg">
+        <OwnersFileForm tenant={tenant} kind="hive" done={reload} />
+      </Dialog>
       <Dialog opened={adding} onClose={() => setAdding(false)} title="Add a hive">
         <AddHive tenant={tenant} sites={data.sites} done={reload} />
       </Dialog>

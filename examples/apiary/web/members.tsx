@@ -7,9 +7,9 @@ import { ActionButton } from './action.js';
 import { call, type Listed, type Named, type RoleHeld, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { EnrolForm, WayIn } from './enrol.js';
+import { PeopleFileForm } from './file-form.js';
 import { InviteForm } from './invite.js';
 import { Dialog, PeopleTabs, placeWords, RoleChoice } from './parts.js';
-import { PeopleFileForm } from './people-file.js';
 import { Requests } from './requests.js';
 import { Trouble, useTry } from './trouble.js';
 

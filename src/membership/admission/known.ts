@@ -106,13 +106,15 @@ function meant(all: Named, named: string): string | undefined {
 
 /** What rules and claims name, as it is in the tenant. */
 async function thereIn(db: Kysely<LintelTables>, setting: Setting, charter: Charter, tenantId: string, of: ReturnType<typeof lookedUp>): Promise<There> {
-  const among = async (table: 'lintel_unit' | 'lintel_group', ids: readonly string[]): Promise<Named> => {
-    if (ids.length === 0) return [];
-    const known = sql<boolean>`(id = any(${ids}::text[]) or name = any(${ids}::text[]))`;
-    return db.selectFrom(table).select(['id', 'name']).where('tenant_id', '=', tenantId).where(known).execute();
+  const among = async () => {
+    if (of.units.length + of.groups.length === 0) return [];
+    const known = (table: string, named: readonly string[]) =>
+      sql`select ${table}::text as what, id, name from ${sql.table(`lintel_${table}`)} where tenant_id = ${tenantId} and (id = any(${named}::text[]) or name = any(${named}::text[]))`;
+    const { rows } = await sql<{ what: string; id: string; name: string }>`${known('unit', of.units)} union all ${known('group', of.groups)}`.execute(db);
+    return rows;
   };
-  const units = await among('lintel_unit', of.units);
-  const groups = await among('lintel_group', of.groups);
+  const all = await among();
+  const [units, groups] = [all.filter(({ what }) => what === 'unit'), all.filter(({ what }) => what === 'group')];
   const records = new Map<string, ReadonlySet<string>>();
   if (!setting.recordsElsewhere) for (const [kind, ids] of of.records) records.set(kind, new Set(await recordsThere(db, charter, tenantId, kind, ids)));
   return {

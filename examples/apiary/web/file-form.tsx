@@ -7,21 +7,51 @@ interface Answer {
   problems: { line: number; column?: string; words: string }[];
   invited?: number;
   changed?: number;
+  handed?: number;
   same?: number;
-  refused?: { address: string; words: string }[];
+  refused?: { address?: string; record?: string; words: string }[];
 }
 
-const told = ({ invited, changed, same, refused }: Answer) => `${invited} invited, ${changed} changed, ${same} as they are, ${refused?.length} refused.`;
-
-/** A list of people as CSV: what is wrong with it, what it would do, and then that it is done. */
+/** A list of people as CSV: members get what they do not have, others are invited. */
 export function PeopleFileForm({ tenant, done }: { tenant: string; done: () => void }): ReactNode {
+  const send = (csv: string, dryRun: boolean) => call<Answer>('POST', `/lintel/tenants/${tenant}/people`, { csv, dryRun });
+  const told = ({ invited, changed, same, refused }: Answer) => `${invited} invited, ${changed} changed, ${same} as they are, ${refused?.length} refused.`;
+  return (
+    <FileForm send={send} told={told} done={done}>
+      The first line names the columns: <code>address</code>, and where you want them <code>name</code>, <code>roles</code>, <code>groups</code>,{' '}
+      <code>units</code>, <code>until</code>. Members get what they do not have, others are invited. Nothing is taken away.
+    </FileForm>
+  );
+}
+
+/** A list of records and whose they are from now on, as CSV. */
+export function OwnersFileForm({ tenant, kind, done }: { tenant: string; kind: string; done: () => void }): ReactNode {
+  const send = (csv: string, dryRun: boolean) => call<Answer>('POST', `/lintel/tenants/${tenant}/owners`, { kind, csv, dryRun });
+  const told = ({ handed, same, refused }: Answer) => `${handed} handed over, ${same} as they are, ${refused?.length} refused.`;
+  return (
+    <FileForm send={send} told={told} done={done}>
+      The first line names the columns: <code>record</code>, by its id, and <code>owner</code>, a member by address, id or name; empty is nobody. Each is handed
+      over by the rules that count for you.
+    </FileForm>
+  );
+}
+
+interface FileFormProps {
+  readonly send: (csv: string, dryRun: boolean) => Promise<Answer>;
+  readonly told: (answer: Answer) => string;
+  readonly done: () => void;
+  readonly children: ReactNode;
+}
+
+/** A list as CSV: what is wrong with it, what it would do, and then that it is done. */
+function FileForm({ send: ask, told, done, children }: FileFormProps): ReactNode {
   const [csv, setCsv] = useState('');
   const [answer, setAnswer] = useState<Answer>();
   const [carried, setCarried] = useState(false);
   const { error, busy, run } = useTry();
   const send = (text: string, dryRun: boolean) =>
     run(async () => {
-      setAnswer(await call<Answer>('POST', `/lintel/tenants/${tenant}/people`, { csv: text, dryRun }));
+      setAnswer(await ask(text, dryRun));
       setCarried(!dryRun);
       if (!dryRun) done();
     });
@@ -35,14 +65,14 @@ export function PeopleFileForm({ tenant, done }: { tenant: string; done: () => v
   };
   const isSound = answer !== undefined && answer.problems.length === 0;
   const rows = answer
-    ? [...answer.problems.map((one) => [`${one.line}`, one.column ?? '', one.words]), ...(answer.refused ?? []).map((one) => ['', one.address, one.words])]
+    ? [
+        ...answer.problems.map((one) => [`${one.line}`, one.column ?? '', one.words]),
+        ...(answer.refused ?? []).map((one) => ['', one.address ?? one.record ?? '', one.words]),
+      ]
     : [];
   return (
     <Stack>
-      <Text size="sm">
-        The first line names the columns: <code>address</code>, and where you want them <code>name</code>, <code>roles</code>, <code>groups</code>,{' '}
-        <code>units</code>, <code>until</code>. Members get what they do not have, others are invited. Nothing is taken away.
-      </Text>
+      <Text size="sm">{children}</Text>
       <FileInput label="A list as CSV" placeholder="Choose a file" accept=".csv,text/csv" onChange={choose} disabled={busy} />
       <Trouble error={error} />
       <div aria-live="polite">
