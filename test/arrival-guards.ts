@@ -2,7 +2,15 @@ import type { Planted } from './scope-guards.js';
 
 /** The guards of arriving, each taken out: the tests of providers, domains or directories have to notice. */
 export const ARRIVAL_GUARDS: readonly Planted[] = [
-  ['rules give full control', 'membership/admission/rules.ts', 'if (role === KEYHOLDER) throw bad(', "if (role === 'nobody') throw bad("],
+  [
+    'rules give full control',
+    'membership/admission/rules.ts',
+    'if (role === KEYHOLDER) throw bad(',
+    "if (role === 'nobody') throw bad(",
+    'membership/admission/rules.ts',
+    'if (!known.includes(role)) throw',
+    'if (role !== KEYHOLDER && !known.includes(role)) throw',
+  ],
   ['whoever arranges sets up providers', 'membership/change/setter.ts', 'if (!actor.isKeyholder) throw', 'if (false) throw'],
   ['a provider’s session sets up providers', 'accounts/obligations.ts', 'row.connection === null && row.proven_at', 'row.proven_at'],
   ['rules count that somebody left behind', 'membership/admission/arrive.ts', '  if (!giver.isKeyholder)\n', '  if (false)\n'],
@@ -59,7 +67,6 @@ export const ARRIVAL_GUARDS: readonly Planted[] = [
     "if (text.length > 500) return '/';\n  return text;",
   ],
   ['no signature is looked at', 'provisioning/sign-on/oidc.ts', '    client.enableNonRepudiationChecks(config);\n', ''],
-  ['a provider that speaks for others', 'provisioning/sign-on/oidc.ts', 'if (withoutSlash(said.issuer) !== withoutSlash(issuer)) throw', 'if (false) throw'],
   ['an address inside, by its name', 'provisioning/sign-on/guarded-fetch.ts', '...(!bounds.allowLocal && { lookup: publicOnly }),', ''],
   [
     'an address inside, by its number',
@@ -156,9 +163,6 @@ export const ARRIVAL_GUARDS: readonly Planted[] = [
   ],
   [
     'an address joins whom a directory named',
-    'membership/admission/arrive.ts',
-    'const [external, ...others] = claims.directory === undefined ? [] : valuesOf(arrival.claims, claims.directory);',
-    "const [external, ...others] = valuesOf(arrival.claims, claims.directory ?? 'email');",
     'membership/admission/arrive.ts',
     "    .where('d.external_id', '=', external)",
     "    .where((eb) => eb.or([eb('d.external_id', '=', external), eb('d.user_name', '=', String(arrival.claims.email))]))",

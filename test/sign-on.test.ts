@@ -104,6 +104,8 @@ test('somebody comes in by the provider: a member with what the rules give, by a
   expect((await fresh.me()).fulfilled).not.toContain('recentSignIn');
   expect(await within(ADA, at(0))).toBe('to /');
   expect((await fresh.me()).fulfilled).toContain('recentSignIn');
+  // It is no proof of their own all the same: a provider says what its tenant has it say.
+  expect((await fresh.me()).fulfilled).not.toContain('ownSignIn');
 });
 
 test('what a provider says of an address is nobody’s: neither their account nor their tenants are entered, and nothing tells that they exist', async () => {
@@ -233,6 +235,10 @@ test('an answer counts once, soon, in the browser that asked, at the connection 
   const evilTo = await evil.leave('/sign-on/evil/evil');
   expect(await evil.back(`${ORIGIN}/sign-on/club/own/back${new URL(other.answer(evilTo, ADA)).search}`)).toBe(FAILED);
   expect(await evil.back(other.answer(evilTo, ADA, { iss: provider.issuer }))).toBe(FAILED);
+  // Mallory has let the browser begin at theirs, and answers as themselves at ours, with all that was asked.
+  const mixed = new URL(await evil.leave('/sign-on/evil/evil'));
+  mixed.searchParams.set('redirect_uri', `${ORIGIN}/sign-on/club/own/back`);
+  expect(await evil.back(provider.answer(mixed.href, { ...ADA, sub: 'mallory' }))).toBe(FAILED);
   const late = browser();
   const lateUrl = provider.answer(await late.leave(), ADA);
   now += 10 * 60_000;

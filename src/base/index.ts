@@ -1,3 +1,4 @@
+export { isSayable, plainCell, safeCell } from './cells.js';
 export { entryOf } from './entry.js';
 export { isLintelError, LintelError } from './error.js';
 export { frozen } from './frozen.js';

@@ -163,11 +163,12 @@ export function directoryPages(
 
   // ---- People
   const usersOf = async (c: C, all: readonly KeptUser[]) => {
-    const users = all.map(({ id }) => id);
-    const groups = users.length > 0 && tells(c, 'groups') ? await c.get('standing').directory.members({ users }) : [];
+    const isTold = tells(c, 'groups');
+    const users = all.flatMap(({ id, groups }) => (groups ? [] : [id]));
+    const groups = users.length > 0 && isTold ? await c.get('standing').directory.members({ users }) : [];
     const by = new Map<string, typeof groups>();
     for (const group of groups) by.set(group.user, [...(by.get(group.user) ?? []), group]);
-    return all.map((kept) => scim.userOf(kept, by.get(kept.id) ?? [], c.get('base')));
+    return all.map((kept) => scim.userOf(kept, (isTold && kept.groups) || (by.get(kept.id) ?? []), c.get('base')));
   };
   const user = async (c: C, kept: KeptUser, status: 200 | 201 = 200) => one(c, (await usersOf(c, [kept]))[0] as Record<string, unknown>, kept.version, status);
   const read = async (c: C, body: unknown) => {
@@ -189,7 +190,7 @@ export function directoryPages(
   });
   app.post('/:tenant/v2/Users', async (c) => user(c, await c.get('standing').directory.bringUser(await read(c, await bodyOf(c))), 201));
   app.get('/:tenant/v2/Users/:id', async (c) => {
-    const [kept] = await c.get('standing').directory.users({ id: c.req.param('id') });
+    const [kept] = await c.get('standing').directory.users({ id: c.req.param('id'), withGroups: true });
     return kept ? user(c, kept) : missing();
   });
   app.put('/:tenant/v2/Users/:id', async (c) => {

@@ -1,4 +1,3 @@
-export { safeCell } from './cells.js';
 export { Domains, type DomainsOptions } from './domains.js';
 export type { LineProblem } from './lines.js';
 export { type HandReport, handRecords, type Owned, type OwnersFile, readOwnersFile } from './owners-file.js';

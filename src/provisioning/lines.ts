@@ -1,6 +1,5 @@
 import { CsvError, type Info, parse } from 'csv-parse/sync';
-import { didYouMean, isLintelError, LintelError } from '../base/index.js';
-import { plainCell } from './cells.js';
+import { didYouMean, isLintelError, LintelError, plainCell } from '../base/index.js';
 
 /** Something wrong with a line of a file: where, and what to write instead. */
 export interface LineProblem {

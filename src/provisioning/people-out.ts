@@ -1,6 +1,6 @@
+import { isSayable, safeCell } from '../base/index.js';
 import type { ServerStanding } from '../server/index.js';
 import type { Assignment } from '../standing/index.js';
-import { isSayable, safeCell } from './cells.js';
 
 /** As it is called, where that says which one it is and stands well in a cell; else by its id. */
 function calledBy(all: readonly { readonly id: string; readonly called: string }[]): (id: string) => string {

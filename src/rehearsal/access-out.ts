@@ -1,4 +1,4 @@
-import { safeCell } from '../provisioning/index.js';
+import { safeCell } from '../base/index.js';
 import type { AccessTable } from './table.js';
 
 /** An access table as CSV: a line for each person, or role, and each permission that they have. Cells are safe in a spreadsheet. */

@@ -240,7 +240,7 @@ function Directories({ tenant }: { tenant: string }): ReactNode {
           </Text>
           {groups.map((group) => (
             <Text key={group.id} size="sm">
-              {group.name}: {group.people} people;{' '}
+              {group.name}: {group.people === 1 ? '1 person' : `${group.people} people`};{' '}
               {group.roles === 0 ? 'no role is given to it' : `${group.roles} ${group.roles === 1 ? 'role is' : 'roles are'} given to it`}
             </Text>
           ))}

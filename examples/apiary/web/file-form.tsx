@@ -86,7 +86,7 @@ function FileForm({ send: ask, told, done, children }: FileFormProps): ReactNode
           <Table aria-label="What is wrong">
             <Table.Thead>
               <Table.Tr>
-                <Table.Th>Line</Table.Th>
+                {isSound || <Table.Th>Line</Table.Th>}
                 <Table.Th>Where</Table.Th>
                 <Table.Th>What is wrong</Table.Th>
               </Table.Tr>
@@ -94,7 +94,7 @@ function FileForm({ send: ask, told, done, children }: FileFormProps): ReactNode
             <Table.Tbody>
               {rows.map(([line, where, words]) => (
                 <Table.Tr key={`${line} ${where} ${words}`}>
-                  <Table.Td>{line}</Table.Td>
+                  {isSound || <Table.Td>{line}</Table.Td>}
                   <Table.Td>{where}</Table.Td>
                   <Table.Td>{words}</Table.Td>
                 </Table.Tr>

@@ -107,7 +107,7 @@ export async function changeUser(
   next: (kept: KeptUser) => DirectoryUser,
   version?: number,
 ): Promise<KeptUser> {
-  const [known] = await directoryUsers(setting.db, directory, { id });
+  const [known] = await directoryUsers(setting.db, directory, { id, withGroups: true });
   if (!known) throw notFound();
   if (version !== undefined && version !== known.version) throw stale();
   // What is the same takes no lock.

@@ -37,6 +37,8 @@ export interface KeptUser {
   readonly version: number;
   readonly madeAt: Date;
   readonly changedAt: Date;
+  /** In which groups by this directory, where it was read with them. */
+  readonly groups?: readonly { readonly group: string; readonly groupName: string }[];
 }
 export interface KeptGroup {
   readonly id: string;
@@ -72,15 +74,27 @@ export const keptUser = (row: { user_id: string; resource: Record<string, unknow
   changedAt: row.changed_at,
 });
 
-/** Whom a directory has brought. `userName`, `externalId`: those alone. */
+/** Whom a directory has brought. `userName`, `externalId`: those alone; `withGroups`: with the groups in which it has put them. */
 export async function directoryUsers(
   db: Kysely<LintelTables>,
   { tenantId, program }: Directory,
-  { id, userName, externalId }: { readonly id?: string; readonly userName?: string; readonly externalId?: string } = {},
+  {
+    id,
+    userName,
+    externalId,
+    withGroups,
+  }: { readonly id?: string; readonly userName?: string; readonly externalId?: string; readonly withGroups?: boolean } = {},
 ): Promise<KeptUser[]> {
   const rows = await db
-    .selectFrom('lintel_directory_user')
+    .selectFrom('lintel_directory_user as d')
     .select(columns)
+    .$if(withGroups === true, (qb) =>
+      qb.select(
+        sql<NonNullable<KeptUser['groups']>>`(select coalesce(json_agg(json_build_object('group', g.id, 'groupName', g.name) order by g.id), '[]')
+          from lintel_group_member m join lintel_group g on g.tenant_id = m.tenant_id and g.id = m.group_id
+          where m.tenant_id = ${tenantId} and m.user_id = d.user_id and m.source = ${directorySource(program)})`.as('groups'),
+      ),
+    )
     .where('tenant_id', '=', tenantId)
     .where('program_id', '=', program)
     .$if(id !== undefined, (qb) => qb.where('user_id', '=', id as string))
@@ -88,7 +102,7 @@ export async function directoryUsers(
     .$if(externalId !== undefined, (qb) => qb.where('external_id', '=', externalId as string))
     .orderBy('user_id')
     .execute();
-  return rows.map(keptUser);
+  return rows.map((row) => ({ ...keptUser(row), ...(row.groups && { groups: row.groups }) }));
 }
 
 /** The groups that a directory has brought. */

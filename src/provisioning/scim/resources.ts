@@ -26,7 +26,7 @@ export const etagOf = (version: number): string => `W/"${version}"`;
 type Membership = { readonly group: string; readonly groupName: string; readonly user: string; readonly userName: string };
 
 /** Somebody as a directory reads them. */
-export function userOf(kept: KeptUser, groups: readonly Membership[], base: string): Json {
+export function userOf(kept: KeptUser, groups: readonly Pick<Membership, 'group' | 'groupName'>[], base: string): Json {
   return {
     schemas: [USER, ...(DECLARED in kept.resource ? [DECLARED] : [])],
     id: kept.id,
