@@ -1,5 +1,5 @@
 import { type Kysely, sql } from 'kysely';
-import { hashOf, LintelError, newId, randomSecret } from '../base/index.js';
+import { hashOf, LintelError, newId, PREPARED, randomSecret } from '../base/index.js';
 import { holdPerson } from '../membership/index.js';
 import type { AccountTables } from './tables.js';
 
@@ -136,7 +136,7 @@ export class Sessions {
         select ${newId()}, ${sha256(token)}, p.id, p.address, ${at}, ${at}, ${new Date(how.provenAt)}, ${expiresAt}, ${[...how.methods]}::text[], ${[connection.tenantId]}::text[],
           ${how.label?.slice(0, 200) ?? null}, false, ${connection.id} from c, p returning person_id),
       r as (insert into lintel_sign_in (id, who, at, method, outcome, place) select ${newId()}, s.person_id, ${at}, 'connection', 'in', ${how.place ?? null} from s)
-      select from s`.execute(db);
+      select from s${sql.raw(PREPARED)}`.execute(db);
     return rows.length === 0 ? undefined : { userId, token, expiresAt };
   }
 

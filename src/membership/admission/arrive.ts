@@ -1,5 +1,5 @@
 import { sql } from 'kysely';
-import { hashOf, isLintelError, LintelError } from '../../base/index.js';
+import { hashOf, isLintelError, LintelError, PREPARED } from '../../base/index.js';
 import { canonicalJson, KEYHOLDER } from '../../charter/index.js';
 import { aKeyholder, everythingMet } from '../../standing/index.js';
 import { type Change, changeTenant, heldBy, insistOnApart, insistOnDomain } from '../change/index.js';
@@ -76,6 +76,7 @@ export async function arrive(setting: Setting, arrival: Arrival): Promise<Arrive
     .where('c.id', '=', connectionId)
     .where('c.state', '=', 'on')
     .where('t.status', '=', 'open')
+    .modifyEnd(sql.raw(PREPARED))
     .executeTakeFirst();
   if (!found) throw NOT_HERE();
   const who = whoIs(found, claims);

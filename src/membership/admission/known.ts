@@ -1,5 +1,5 @@
 import { type Kysely, sql } from 'kysely';
-import { isLintelError, LintelError } from '../../base/index.js';
+import { isLintelError, LintelError, PREPARED } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { recordsThere } from '../../scoping/index.js';
 import { ownRoles } from '../held/index.js';
@@ -81,7 +81,7 @@ export async function look(db: Kysely<LintelTables>, { tenantId, connectionId }:
       (select json_agg(g.group_id order by g.group_id) from lintel_group_member g where g.tenant_id = t.id and g.user_id = m.user_id and g.source = ${source}) as groups,
       (select json_agg(p.unit_id order by p.unit_id) from lintel_placement p where p.tenant_id = t.id and p.user_id = m.user_id and p.source = ${source}) as units
     from lintel_tenant t left join lintel_identity i on i.tenant_id = t.id and i.connection_id = ${connectionId} and i.subject = ${subject}
-      left join lintel_member m on m.tenant_id = t.id and m.user_id = i.user_id where t.id = ${tenantId}`.execute(db);
+      left join lintel_member m on m.tenant_id = t.id and m.user_id = i.user_id where t.id = ${tenantId}${sql.raw(PREPARED)}`.execute(db);
   const row = rows[0] as (typeof rows)[number];
   return {
     userId: row.user_id,
@@ -110,7 +110,7 @@ async function thereIn(db: Kysely<LintelTables>, setting: Setting, charter: Char
     if (of.units.length + of.groups.length === 0) return [];
     const known = (table: string, named: readonly string[]) =>
       sql`select ${table}::text as what, id, name from ${sql.table(`lintel_${table}`)} where tenant_id = ${tenantId} and (id = any(${named}::text[]) or name = any(${named}::text[]))`;
-    const { rows } = await sql<{ what: string; id: string; name: string }>`${known('unit', of.units)} union all ${known('group', of.groups)}`.execute(db);
+    const { rows } = await sql<{ what: string; id: string; name: string }>`${known('unit', of.units)} union all ${known('group', of.groups)}${sql.raw(PREPARED)}`.execute(db);
     return rows;
   };
   const all = await among();
