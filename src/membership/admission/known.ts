@@ -110,7 +110,11 @@ async function thereIn(db: Kysely<LintelTables>, setting: Setting, charter: Char
     if (of.units.length + of.groups.length === 0) return [];
     const known = (table: string, named: readonly string[]) =>
       sql`select ${table}::text as what, id, name from ${sql.table(`lintel_${table}`)} where tenant_id = ${tenantId} and (id = any(${named}::text[]) or name = any(${named}::text[]))`;
-    const { rows } = await sql<{ what: string; id: string; name: string }>`${known('unit', of.units)} union all ${known('group', of.groups)}${sql.raw(PREPARED)}`.execute(db);
+    const { rows } = await sql<{
+      what: string;
+      id: string;
+      name: string;
+    }>`${known('unit', of.units)} union all ${known('group', of.groups)}${sql.raw(PREPARED)}`.execute(db);
     return rows;
   };
   const all = await among();

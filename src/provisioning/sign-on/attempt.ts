@@ -1,7 +1,7 @@
 import type { Kysely } from 'kysely';
 import { type Secrets, seal, signOnFailed, unseal } from '../../accounts/index.js';
 import { hashOf, randomSecret } from '../../base/index.js';
-import type { LintelTables } from '../../server/index.js';
+import type { Claims, LintelTables } from '../../server/index.js';
 
 /** One try to sign in, from leaving for the provider until coming back. It lies in the browser, sealed: nothing is written before somebody comes back. */
 export interface Attempt {
@@ -21,6 +21,13 @@ export interface Attempt {
   readonly within?: string;
   /** The hash of a session's secret whose owner wants to come in by this provider too. */
   readonly connects?: string;
+}
+
+/** What a provider has said, once it is verified. */
+export interface Said {
+  readonly claims: Claims;
+  readonly methods: readonly string[];
+  readonly provenAt?: number;
 }
 
 /** For so many minutes somebody may be away. */

@@ -2,9 +2,8 @@ import type { ClientAuth, Configuration } from 'openid-client';
 import { signOnFailed } from '../../accounts/index.js';
 import { hashOf, LintelError } from '../../base/index.js';
 import type { Claims, ConnectionTerms } from '../../server/index.js';
-import type { Attempt } from './attempt.js';
+import type { Attempt, Said } from './attempt.js';
 import { type Asked, browserAddress, type FetchBounds, guardedFetch, insistOnOutside } from './guarded-fetch.js';
-import type { Said } from './sign-on.js';
 
 type Terms = Extract<ConnectionTerms, { readonly kind: 'oidc' }>;
 

@@ -1,8 +1,7 @@
 import { LintelError } from '../../base/index.js';
 import type { Claims, ConnectionTerms } from '../../server/index.js';
-import type { Attempt } from './attempt.js';
+import type { Attempt, Said } from './attempt.js';
 import { browserAddress, type FetchBounds } from './guarded-fetch.js';
-import type { Said } from './sign-on.js';
 
 type Terms = Extract<ConnectionTerms, { readonly kind: 'saml' }>;
 

@@ -1,17 +1,10 @@
 import { type Accounts, type Secrets, type Session, seal, signOnFailed, unseal } from '../../accounts/index.js';
 import { hashOf, isLintelError, LintelError } from '../../base/index.js';
 import type { Arrived, Claims, Lintel, OpenConnection, ServerStanding } from '../../server/index.js';
-import { type Attempt, AWAY_MINUTES, countAsUsed, nameOf, newAttempt, openAttempt, pathWithin, sealAttempt } from './attempt.js';
+import { type Attempt, AWAY_MINUTES, countAsUsed, nameOf, newAttempt, openAttempt, pathWithin, type Said, sealAttempt } from './attempt.js';
 import { type FetchBounds, providerAway } from './guarded-fetch.js';
 import { OpenIdConnect } from './oidc.js';
 import { beginSaml, finishSaml, type Service } from './saml.js';
-
-/** What a provider has said, once it is verified. */
-export interface Said {
-  readonly claims: Claims;
-  readonly methods: readonly string[];
-  readonly provenAt?: number;
-}
 
 export interface SignOnOptions {
   readonly accounts: Accounts;
