@@ -425,6 +425,24 @@ test('people come by the county’s provider and the guild’s: with what these 
     await comes(name, page);
     await page.getByText(/· Keeper$/).waitFor();
   }
+
+  // A domain that is shown to be theirs: who writes an address of it is led to the provider, from the page of no association.
+  await maren.goto(`${base}/t/alderbrook/connections`);
+  const carryOut = () => maren.getByRole('button', { name: 'Carry it out' }).click();
+  await maren.getByLabel('Another domain').fill('county.example');
+  await maren.getByRole('button', { name: 'Add', exact: true }).click();
+  await carryOut();
+  await maren.getByRole('button', { name: 'Look for it' }).click();
+  await maren.getByLabel('Provider for county.example').selectOption({ label: 'The county’s sign-in' });
+  await carryOut();
+  await maren.getByRole('dialog').waitFor({ state: 'detached' });
+  const led = await newcomer();
+  await led.goto(base);
+  await led.getByLabel('E-mail address').fill('nobody@county.example');
+  await led.getByRole('textbox', { name: 'Password' }).focus();
+  await led.getByRole('link', { name: 'Go to The county’s sign-in' }).click();
+  await led.getByRole('button', { name: 'Nora Fern' }).click();
+  await led.getByText(/· Keeper$/).waitFor();
 });
 
 test('two tabs in two tenants do not mix', async () => {

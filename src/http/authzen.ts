@@ -3,7 +3,7 @@ import { isLintelError, LintelError } from '../base/index.js';
 import { NOBODY, spelled } from '../membership/index.js';
 import type { Lintel, ServerStanding } from '../server/index.js';
 import { everythingMet } from '../standing/index.js';
-import type * as s from './schemas.js';
+import type * as s from './authzen-schemas.js';
 
 type Evaluation = z.infer<typeof s.evaluation>;
 type Evaluations = z.infer<typeof s.evaluations>;

@@ -5,6 +5,7 @@ import { handRecords, readOwnersFile, readPeopleFile, writePeopleFile } from '..
 import type { Proposal, ServerStanding, Step } from '../server/index.js';
 import { APPEALS } from './appeals.js';
 import { authzen } from './authzen.js';
+import { evaluation, evaluations, verdict } from './authzen-schemas.js';
 import { CONNECTIONS } from './connections.js';
 import { LARGE, listed, nothing, type Operation } from './operation.js';
 import { PERSON } from './person.js';
@@ -366,8 +367,8 @@ export const OPERATIONS: readonly Operation[] = [
     method: 'post',
     path: '/tenants/{tenant}/access/v1/evaluation',
     summary: 'AuthZEN 1.0: may this subject do this to that? About oneself; about others with the permission access.ask.',
-    body: s.evaluation,
-    answers: s.verdict,
+    body: evaluation,
+    answers: verdict,
     run: ({ lintel, standing, body }) => authzen(lintel, standing).evaluate(body),
   },
   {
@@ -377,8 +378,8 @@ export const OPERATIONS: readonly Operation[] = [
     method: 'post',
     path: '/tenants/{tenant}/access/v1/evaluations',
     summary: 'AuthZEN 1.0: several of these at once',
-    body: s.evaluations,
-    answers: z.union([s.verdict, z.object({ evaluations: z.array(s.verdict) })]),
+    body: evaluations,
+    answers: z.union([verdict, z.object({ evaluations: z.array(verdict) })]),
     run: ({ lintel, standing, body }) => authzen(lintel, standing).evaluateAll(body),
   },
 ];

@@ -8,6 +8,7 @@ import { Trouble } from './trouble.js';
 /** Signing in; at the page of an association also with an account that it keeps. */
 export function SignInPage({ me, reload, tenant }: { me: MeAnswer; reload: () => void; tenant?: string }): ReactNode {
   const [form, setForm] = useState({ address: '', password: '' });
+  const [written, setWritten] = useState('');
   const signing = useSignIn(reload, tenant);
   const field = (name: keyof typeof form) => ({
     value: form[name],
@@ -25,7 +26,7 @@ export function SignInPage({ me, reload, tenant }: { me: MeAnswer; reload: () =>
         <form onSubmit={submit} className="sheet" style={{ flex: '1 1 20rem' }}>
           <Stack>
             <Title order={1}>Sign in</Title>
-            <TextInput label="E-mail address" type="email" autoComplete="email" {...field('address')} />
+            <TextInput label="E-mail address" type="email" autoComplete="email" {...field('address')} onBlur={() => setWritten(form.address)} />
             <PasswordInput
               label="Password"
               autoComplete="current-password"
@@ -38,7 +39,7 @@ export function SignInPage({ me, reload, tenant }: { me: MeAnswer; reload: () =>
             <Button variant="default" disabled={signing.busy} onClick={signing.byPasskey}>
               Sign in with a passkey
             </Button>
-            {tenant !== undefined && <WaysIn tenant={tenant} />}
+            <WaysIn tenant={tenant} address={written} />
             <Trouble error={signing.error} />
             <Text size="sm">
               <Link href="/forgotten">I have forgotten my password</Link>
@@ -73,19 +74,26 @@ export function SignInPage({ me, reload, tenant }: { me: MeAnswer; reload: () =>
   );
 }
 
-/** The association's own providers. */
-function WaysIn({ tenant }: { tenant: string }): ReactNode {
-  const [ways, setWays] = useState<{ id: string; name: string; path: string }[]>([]);
-  useEffect(
-    () =>
-      void call<Listed<(typeof ways)[number]>>('POST', '/lintel/ways-in', { tenant }).then(
-        ({ items }) => setWays(items),
-        () => undefined,
-      ),
-    [tenant],
-  );
-  return ways.map(({ id, name, path }) => (
-    <Button key={id} component="a" variant="default" href={`${path}?back=${encodeURIComponent(`/t/${tenant}`)}`}>
+interface WayIn {
+  id: string;
+  name: string;
+  path: string;
+  tenantId?: string;
+}
+
+/** The association's own providers; at the page of no association the one to which people of such an address are sent. */
+function WaysIn({ tenant, address }: { tenant: string | undefined; address: string }): ReactNode {
+  const [ways, setWays] = useState<WayIn[]>([]);
+  useEffect(() => {
+    if (tenant === undefined && !address.includes('@')) return setWays([]);
+    const asked =
+      tenant === undefined
+        ? call<{ way: WayIn | null }>('POST', '/lintel/way-in', { address }).then(({ way }) => (way ? [way] : []))
+        : call<Listed<WayIn>>('POST', '/lintel/ways-in', { tenant }).then(({ items }) => items);
+    void asked.then(setWays, () => undefined);
+  }, [tenant, address]);
+  return ways.map(({ id, name, path, tenantId = tenant }) => (
+    <Button key={id} component="a" variant="default" href={`${path}?back=${encodeURIComponent(`/t/${tenantId}`)}`}>
       Go to {name}
     </Button>
   ));
