@@ -145,12 +145,8 @@ export const ARRIVAL_GUARDS: readonly Planted[] = [
     "if (barred) throw new LintelError('removed-here'",
     "if (false) throw new LintelError('removed-here'",
   ],
-  [
-    'a directory’s key is made by whoever arranges programs',
-    'membership/coming/programs.ts',
-    "if (holds.now.may('directory.write')) insistOnSetter(change);",
-    'void holds;',
-  ],
+  ['a directory’s key is made by whoever arranges programs', 'membership/coming/programs.ts', 'if (forDirectory) insistOnSetter(change);', ''],
+  ['a key that was there before is a directory’s', 'membership/coming/programs.ts', 'if (asDirectory && !row.for_directory)', 'if (false)'],
   ['a directory’s key counts everywhere', 'http/scim.ts', "if (standing.facts.tenant.id !== spelled(lintel.charter, 'tenant', tenant)) {", 'if (false) {'],
   [
     'any program writes as a directory',

@@ -532,6 +532,15 @@ test('a directory sees what it brought and nothing else; its key counts in its t
   await one.does({ do: 'make-program', id: `p${made}`, name: 'Scale', responsible: 'key' });
   const [scale] = await one.does({ do: 'make-key', program: `p${made}` });
   expect(await by(`Bearer ${scale?.secret}`)).toBe(403);
+  // Nor does a key that was there before: whoever gives the right later has not shown that they may set a directory up.
+  await one.does({
+    do: 'set-permissions',
+    holder: { user: `p${made}` },
+    permissions: [{ permission: 'directory.write', reach: 'tenant', anchor: { on: 'tenant' } }],
+  });
+  expect(await by(`Bearer ${scale?.secret}`)).toBe(403);
+  const [anew] = await one.does({ do: 'make-key', program: `p${made}` });
+  expect(await by(`Bearer ${anew?.secret}`)).toBe(200);
   await one.does({ do: 'invite', address: 'host@farm.example', roles: [whole('host')] });
   const [invited] = await lintel.myInvitations('host');
   await lintel.acceptInvitation('host', invited as never);

@@ -75,7 +75,7 @@ export function directoryPages(
       const { guessed } = await countRequest(rates, c, { sender: () => undefined, ...options }, 1);
       const tenant = c.req.param('tenant') ?? '';
       const key = keyOfRequest(c.req.raw);
-      const standing = await lintel.enterByKey(key ?? '', { fresh: true }).catch(async (error: unknown) => {
+      const standing = await lintel.enterByKey(key ?? '', { fresh: true, asDirectory: true }).catch(async (error: unknown) => {
         await guessed();
         throw error;
       });

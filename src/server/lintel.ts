@@ -151,10 +151,14 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   /**
    * The standing of a program that comes in by its key. The key names its tenant.
    *
-   * @throws LintelError `key-invalid` for what is no key, was ended, or has run out. A program that is suspended comes in and can do nothing.
+   * @param entry `asDirectory`: it has to be a key that was made while its program had the right to `directory.write`.
+   * @throws LintelError `key-invalid` for what is no key, was ended, or has run out; `refused` for one that was made for no directory. A program that is suspended comes in and can do nothing.
    */
-  async enterByKey(key: string, entry: Omit<Entry, 'tenant' | 'user'> = {}): Promise<ServerStanding<T>> {
-    return this.enter({ ...entry, ...(await membership.programOfKey(this.db, this.#setting.now(), key)) });
+  async enterByKey(
+    key: string,
+    { asDirectory = false, ...entry }: Omit<Entry, 'tenant' | 'user'> & { readonly asDirectory?: boolean } = {},
+  ): Promise<ServerStanding<T>> {
+    return this.enter({ ...entry, ...(await membership.programOfKey(this.db, this.#setting.now(), key, asDirectory)) });
   }
 
   /**

@@ -94,7 +94,9 @@ export const programSteps: Handlers<'make-program' | 'entrust-program' | 'make-k
       await insistOnProgram(change, program);
       const endsAt = readEnd(ends, change);
       const holds = await giverInTenant(tx, setting, { tenant: tenantId, user: program, fulfilled: everythingMet(setting.charter) });
-      if (holds.now.may('directory.write')) insistOnSetter(change);
+      // A key that was made before its program had the right does not count as a directory's: whoever gives the right later need not be who may set this up.
+      const forDirectory = holds.now.may('directory.write');
+      if (forDirectory) insistOnSetter(change);
       await insistOnPower(change, program, { until: endsAt.getTime() });
       const { count } = await tx
         .selectFrom('lintel_key')
@@ -118,6 +120,7 @@ export const programSteps: Handlers<'make-program' | 'entrust-program' | 'make-k
           made_by: actor.userId as string,
           made_at: at,
           ends_at: endsAt,
+          for_directory: forDirectory,
         })
         .execute();
       return { what: 'key made', event: { program, key: id, ends: endsAt.toISOString() }, words: { label: named }, id, secret: key };
@@ -185,9 +188,15 @@ const NOTED_EVERY = 60_000;
 /**
  * Which program a key belongs to.
  *
- * @throws LintelError `key-invalid` for a key that is none, was ended, or has run out; no more is said.
+ * @param asDirectory true: it has to be a key that was made for a directory.
+ * @throws LintelError `key-invalid` for a key that is none, was ended, or has run out; no more is said; `refused` for one that was made for no directory.
  */
-export async function programOfKey(db: Kysely<LintelTables>, now: number, key: unknown): Promise<{ readonly tenant: string; readonly user: string }> {
+export async function programOfKey(
+  db: Kysely<LintelTables>,
+  now: number,
+  key: unknown,
+  asDirectory: boolean,
+): Promise<{ readonly tenant: string; readonly user: string }> {
   const invalid = () => new LintelError('key-invalid', 'This key does not count. Ask for a new one.', {});
   const read = readKey(key);
   if (!read) throw invalid();
@@ -201,5 +210,6 @@ export async function programOfKey(db: Kysely<LintelTables>, now: number, key: u
       .where('id', '=', read.id)
       .execute();
   }
+  if (asDirectory && !row.for_directory) throw new LintelError('refused', 'This key was made before its program could act as a directory. Make a new one.', {});
   return { tenant: read.tenantId, user: row.program_id };
 }

@@ -185,6 +185,8 @@ interface KeyRow {
   made_at: Moment;
   ends_at: Moment;
   last_used_at: OptionalMoment;
+  /** Made while its program had the right to `directory.write`. */
+  for_directory: Generated<boolean>;
 }
 
 /** A role, or one permission at one reach, held by a person, a group or a unit: exactly one of each. */

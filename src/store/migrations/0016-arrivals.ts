@@ -93,5 +93,6 @@ create table lintel_used (
   until timestamptz not null
 );
 create index lintel_used_until on lintel_used (until);
-alter table lintel_session add column connection text collate "C"`,
+alter table lintel_session add column connection text collate "C";
+alter table lintel_key add column for_directory boolean not null default false`,
 };
