@@ -41,7 +41,7 @@ export const ARRIVAL_GUARDS: readonly Planted[] = [
     'if (false)',
   ],
   ['sessions outlive a connection', 'membership/admission/connections.ts', "      if (to === 'off') await endSessions(change, id);\n", ''],
-  ['a session by a provider enters everywhere', 'accounts/by-connection.ts', 'enters: [tenantId], ', ''],
+  ['a session by a provider enters everywhere', 'accounts/sessions.ts', '${[connection.tenantId]}::text[]', 'null::text[]'],
   ['a session by a provider touches the person', 'accounts/ground.ts', 'row.connection !== null || ', ''],
   ['another shows who one is', 'accounts/by-connection.ts', 'if (row?.person_id !== userId || ', 'if ('],
   [
