@@ -136,7 +136,7 @@ export const ARRIVAL_GUARDS: readonly Planted[] = [
   [
     'a directory puts full control to sleep',
     'membership/admission/directory-users.ts',
-    '  if (rows.length > 0)\n    throw new LintelError(\n',
+    '  if (await isOnlyOneLeft(change, user, brought))\n    throw new LintelError(\n',
     '  if (false)\n    throw new LintelError(\n',
   ],
   [

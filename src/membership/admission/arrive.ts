@@ -1,17 +1,18 @@
 import { sql } from 'kysely';
 import { hashOf, isLintelError, LintelError, PREPARED } from '../../base/index.js';
-import { canonicalJson, KEYHOLDER } from '../../charter/index.js';
+import { canonicalJson } from '../../charter/index.js';
 import { aKeyholder, everythingMet } from '../../standing/index.js';
 import { type Change, changeTenant, heldBy, insistOnApart, insistOnDomain } from '../change/index.js';
 import { expectedUnder, insistOnSeat, joinTenant, takeUp } from '../coming/index.js';
 import { giverInTenant } from '../held/index.js';
 import type { AuditEntry } from '../record/index.js';
 import { peopleTouched, rolesHeld, rolesOnRecord } from '../steps/index.js';
-import { connectionSource, identityMark, idOfPerson, type Setting, WITHOUT_ADDRESS } from '../terms/index.js';
+import { connectionSource, type Setting } from '../terms/index.js';
 import { type Admission, type Claims, GIVES_NOTHING, type Given, valuesOf } from './admit.js';
 import { type ConnectionRow, connectionOf } from './connections.js';
 import { isSentHere, memberByAddress } from './domains.js';
 import { differs, put, takeAway } from './given.js';
+import { isBarred, isOnlyOneLeft, makeKept, renameKept, setActive } from './kept.js';
 import { admitted, type Known, look, type Who, whoIs } from './known.js';
 
 /** Somebody comes, as a provider has said and the library has verified. */
@@ -197,19 +198,13 @@ async function insistOnGift({ change, connection, admission }: Coming): Promise<
 /** What comes is given, and has to hold together with all that they have by other ways. @throws LintelError what the rules of the tenant refuse. */
 async function give(coming: Coming, userId: string, comes: Given): Promise<void> {
   const { change, source, known, admission } = coming;
-  const { tx, tenantId, setting, rules } = change;
+  const { setting, rules } = change;
   await insistOnGift(coming);
   const watched = Object.keys(setting.charter.data.apart).length > 0;
   const touched = watched ? await peopleTouched(change, [{ users: [userId] }]) : [];
   const before = await heldBy(change, touched);
   await put(change, source, userId, comes, admission.gives.attributes);
-  if (known.isInactive)
-    await tx
-      .updateTable('lintel_member')
-      .set({ inactive_by: sql`array_remove(inactive_by, ${source})` })
-      .where('tenant_id', '=', tenantId)
-      .where('user_id', '=', userId)
-      .execute();
+  if (known.isInactive) await setActive(change, source, userId, true);
   if (rules.oneRole && (await rolesHeld(change, { user: userId })).length > 1)
     throw new LintelError('one-role', `In ${change.actor.facts.tenant.name} everybody has one role at most.`, {});
   if (watched) insistOnApart(before, await heldBy(change, [...new Set([...touched, userId])]), () => false);
@@ -220,7 +215,7 @@ async function memberComes(coming: Coming, userId: string) {
   const { tx } = change;
   const { goes, comes } = differs(known.holds, admission.gives);
   if (goes) await takeAway(change, source, userId, goes);
-  await rename(coming, userId);
+  if (known.name !== who.name || known.address !== who.address.written) await renameKept(change, userId, who.name, who.address.written);
   let said: Arrived['said'];
   let active = !known.isInactive;
   if (admission.refused) {
@@ -237,32 +232,14 @@ async function memberComes(coming: Coming, userId: string) {
   return { result: answered({ userId, isMember: true, isInactive: !active }, admission, said), entry };
 }
 
-/** An account that came by a connection is called as that says; what is a person's own is left alone. */
-async function rename({ change: { tx, tenantId }, who, known }: Coming, userId: string): Promise<void> {
-  if (known.name === who.name && known.address === who.address.written) return;
-  await tx
-    .updateTable('lintel_person')
-    .set({ name: who.name, address_written: who.address.written })
-    .where('id', '=', userId)
-    .where('kept_by', '=', tenantId)
-    .where('address', '=', `${WITHOUT_ADDRESS}${userId}`)
-    .execute();
-}
-
 /** In the connection's name; unless nobody would be left with full control whom it did not bring. Answers whether it is so. */
 async function suspend({ change, source, arrival }: Coming, userId: string): Promise<boolean> {
   const { tx, tenantId } = change;
-  const { rows } = await sql`select from lintel_assignment a where a.tenant_id = ${tenantId} and a.user_id = ${userId} and a.role = ${KEYHOLDER}
-      and not exists (select from lintel_assignment o join lintel_member m on m.tenant_id = o.tenant_id and m.user_id = o.user_id
-        where o.tenant_id = ${tenantId} and o.role = ${KEYHOLDER} and o.until is null and o.user_id <> ${userId} and lintel_is_active(m.status, m.inactive_by, m.suspended_until, m.ends_at, ${change.at})
-          and not exists (select from lintel_identity i where i.tenant_id = ${tenantId} and i.connection_id = ${arrival.connectionId} and i.user_id = o.user_id))`.execute(
-    tx,
-  );
-  if (rows.length > 0) return false;
-  await sql`update lintel_member set inactive_by = array_append(array_remove(inactive_by, ${source}), ${source}) where tenant_id = ${tenantId} and user_id = ${userId}`.execute(
-    tx,
-  );
-  await sql`delete from lintel_session where person_id = ${userId} and connection = ${arrival.connectionId} and enters = ${[tenantId]}::text[]`.execute(tx);
+  const { connectionId } = arrival;
+  const brought = sql`select from lintel_identity i where i.tenant_id = ${tenantId} and i.connection_id = ${connectionId} and i.user_id = o.user_id`;
+  if (await isOnlyOneLeft(change, userId, brought)) return false;
+  await setActive(change, source, userId, false);
+  await sql`delete from lintel_session where person_id = ${userId} and connection = ${connectionId} and enters = ${[tenantId]}::text[]`.execute(tx);
   return true;
 }
 
@@ -316,10 +293,9 @@ export async function bindIdentity(setting: Setting, arrival: Arrival, userId: s
 }
 
 /** @throws LintelError `removed-here`. */
-async function insistOnNoBar({ change: { tx, tenantId, actor }, arrival, who }: Coming): Promise<void> {
-  const mark = await identityMark(tx, tenantId, arrival.connectionId, who.subject);
-  const barred = await tx.selectFrom('lintel_identity_bar').select('mark').where('tenant_id', '=', tenantId).where('mark', '=', mark).executeTakeFirst();
-  if (barred) throw new LintelError('removed-here', `${actor.facts.tenant.name} has ended your membership. Ask there to be let in again.`, {});
+async function insistOnNoBar({ change, arrival, who }: Coming): Promise<void> {
+  const barred = await isBarred(change, arrival.connectionId, who.subject);
+  if (barred) throw new LintelError('removed-here', `${change.actor.facts.tenant.name} has ended your membership. Ask there to be let in again.`, {});
 }
 
 /** The provider says that it has looked whether the address is theirs; one of SAML says so of whatever it says. */
@@ -328,7 +304,7 @@ const isVerified = ({ terms }: ConnectionRow, claims: Claims) => terms.kind === 
 /** Somebody whom the connection has not named before: a member here who has proven that very address themselves, where its domain is sent here; else somebody new. */
 async function newcomerComes(coming: Coming) {
   const { change, arrival, who, admission, connection } = coming;
-  const { tx, tenantId, setting, at } = change;
+  const { tx, tenantId, at } = change;
   let userId = '';
   const taken: AuditEntry[] = [];
   const said = await wholeOrNot(change, async () => {
@@ -353,13 +329,7 @@ async function newcomerComes(coming: Coming) {
     insistOnDomain(change, who.address.normal);
     const prepared =
       verified && (await isSentHere(change, arrival.connectionId, who.address.normal)) ? await expectedUnder(change, who.address.normal) : undefined;
-    userId = await idOfPerson(tx, setting, undefined, { name: who.name, isProgram: false, keptBy: tenantId });
-    // Its address is what the provider says, and nobody's: it takes that from no account.
-    const address = { address: `${WITHOUT_ADDRESS}${userId}`, address_written: who.address.written };
-    await tx
-      .insertInto('lintel_person')
-      .values({ id: userId, name: who.name, ...address, kept_by: tenantId, activated_at: at })
-      .execute();
+    userId = await makeKept(change, who.name, who.address.written, at);
     if (prepared) taken.push(...(await takeUp(change, prepared, userId)));
     else {
       await insistOnSeat(change);

@@ -1,12 +1,13 @@
 import { sql } from 'kysely';
 import { LintelError } from '../../base/index.js';
-import { canonicalJson, KEYHOLDER } from '../../charter/index.js';
+import { canonicalJson } from '../../charter/index.js';
 import type { Change } from '../change/index.js';
 import { joinTenant } from '../coming/index.js';
 import { endMembership } from '../steps/index.js';
-import { directorySource, identityMark, idOfPerson, type Setting, WITHOUT_ADDRESS } from '../terms/index.js';
-
+import { directorySource, type Setting } from '../terms/index.js';
 import { changes, type Directory, type DirectoryUser, directoryUsers, holding, type KeptUser, keptUser, notFound, stale, taken } from './directory.js';
+import { sayAttributes } from './given.js';
+import { isBarred, isOnlyOneLeft, makeKept, renameKept, setActive } from './kept.js';
 
 const markOf = ({ userName, externalId }: Pick<DirectoryUser, 'userName' | 'externalId'>) => externalId ?? userName.toLowerCase();
 
@@ -19,8 +20,7 @@ export function bringUser(setting: Setting, directory: Directory, user: Director
   return changes(setting, directory, async (change) => {
     const { tx, tenantId, at } = change;
     const source = directorySource(directory.program);
-    const mark = await identityMark(tx, tenantId, source, markOf(user));
-    const barred = await tx.selectFrom('lintel_identity_bar').select('mark').where('tenant_id', '=', tenantId).where('mark', '=', mark).executeTakeFirst();
+    const barred = await isBarred(change, source, markOf(user));
     if (barred) throw new LintelError('removed-here', 'Somebody here has ended this membership: they let them in again.', {});
     const same = await tx
       .selectFrom('lintel_directory_user')
@@ -32,11 +32,7 @@ export function bringUser(setting: Setting, directory: Directory, user: Director
       )
       .executeTakeFirst();
     if (same) throw taken('userName or externalId');
-    const id = await idOfPerson(tx, setting, undefined, { name: user.name, isProgram: false, keptBy: tenantId });
-    await tx
-      .insertInto('lintel_person')
-      .values({ id, name: user.name, address: `${WITHOUT_ADDRESS}${id}`, address_written: user.address, kept_by: tenantId })
-      .execute();
+    const id = await makeKept(change, user.name, user.address, null);
     await joinTenant(tx, tenantId, id, at, []);
     const said = Object.keys(user.attributes).length > 0 ? { [source]: user.attributes } : {};
     await tx
@@ -77,15 +73,13 @@ async function userIn({ tx, tenantId }: Change, program: string, id: string, ver
   return row;
 }
 
+const endSessionsHere = ({ tx, tenantId }: Change, user: string) =>
+  sql`delete from lintel_session where person_id = ${user} and enters = ${[tenantId]}::text[]`.execute(tx);
+
 /** Whom a directory brought is put to sleep, or goes, only while somebody with full control is left whom it did not bring. @throws LintelError `last-keyholder`. */
-async function insistOnOthers({ tx, tenantId, at }: Change, program: string, user: string): Promise<void> {
-  const { rows } = await sql`select from lintel_assignment a where a.tenant_id = ${tenantId} and a.user_id = ${user} and a.role = ${KEYHOLDER}
-      and not exists (select from lintel_assignment o join lintel_member m on m.tenant_id = o.tenant_id and m.user_id = o.user_id
-        where o.tenant_id = ${tenantId} and o.role = ${KEYHOLDER} and o.until is null and lintel_is_active(m.status, m.inactive_by, m.suspended_until, m.ends_at, ${at})
-          and not exists (select from lintel_directory_user d where d.tenant_id = ${tenantId} and d.program_id = ${program} and d.user_id = o.user_id))`.execute(
-    tx,
-  );
-  if (rows.length > 0)
+async function insistOnOthers(change: Change, program: string, user: string): Promise<void> {
+  const brought = sql`select from lintel_directory_user d where d.tenant_id = ${change.tenantId} and d.program_id = ${program} and d.user_id = o.user_id`;
+  if (await isOnlyOneLeft(change, user, brought))
     throw new LintelError(
       'last-keyholder',
       'They have full control, and nobody else has whom this directory did not bring. Somebody there hands it over first.',
@@ -124,19 +118,11 @@ export async function changeUser(
     const said = (row.attributes as Record<string, unknown>)[source] ?? {};
     const isOther = wasActive !== user.active || canonicalJson(said) !== canonicalJson(user.attributes);
     if (isOther) {
-      const mine = Object.keys(user.attributes).length > 0 ? { [source]: user.attributes } : {};
-      await sql`update lintel_member set attributes = (attributes - ${source}::text) || ${JSON.stringify(mine)}::jsonb,
-        inactive_by = ${user.active ? sql`array_remove(inactive_by, ${source})` : sql`array_append(array_remove(inactive_by, ${source}), ${source})`}
-        where tenant_id = ${tenantId} and user_id = ${id}`.execute(tx);
-      if (!user.active) await sql`delete from lintel_session where person_id = ${id} and enters = ${[tenantId]}::text[]`.execute(tx);
+      await sayAttributes(change, source, id, user.attributes);
+      await setActive(change, source, id, user.active);
+      if (!user.active) await endSessionsHere(change, id);
     }
-    await tx
-      .updateTable('lintel_person')
-      .set({ name: user.name, address_written: user.address })
-      .where('id', '=', id)
-      .where('kept_by', '=', tenantId)
-      .where('address', '=', `${WITHOUT_ADDRESS}${id}`)
-      .execute();
+    await renameKept(change, id, user.name, user.address);
     const kept = { user_id: id, resource: user.resource as Record<string, unknown>, version: row.version + 1, made_at: row.made_at, changed_at: at };
     const clash = await tx
       .selectFrom('lintel_directory_user')
@@ -170,7 +156,7 @@ export function dropUser(setting: Setting, directory: Directory, id: string, ver
     await userIn(change, directory.program, id, version);
     await insistOnOthers(change, directory.program, id);
     await endMembership(change, id);
-    await sql`delete from lintel_session where person_id = ${id} and enters = ${[change.tenantId]}::text[]`.execute(change.tx);
+    await endSessionsHere(change, id);
     return { result: undefined, entry: { what: 'member left', event: { user: id, source: directorySource(directory.program) } } };
   });
 }

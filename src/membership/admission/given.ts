@@ -57,7 +57,8 @@ const rowsOf = ({ tenantId }: Change, source: string, user: string, { roles, per
   }));
 const NONE = { role: null, permission: null, reach: null, without: [] as readonly string[] };
 
-async function sayAttributes({ tx, tenantId }: Change, source: string, user: string, attributes: Given['attributes']): Promise<void> {
+/** What a source says of somebody from now on, and nothing else. */
+export async function sayAttributes({ tx, tenantId }: Change, source: string, user: string, attributes: Given['attributes']): Promise<void> {
   const said = Object.keys(attributes).length > 0 ? { [source]: attributes } : {};
   await sql`update lintel_member set attributes = (attributes - ${source}::text) || ${JSON.stringify(said)}::jsonb where tenant_id = ${tenantId} and user_id = ${user}`.execute(
     tx,
