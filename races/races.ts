@@ -92,7 +92,7 @@ async function doIt(lintel: Lintel<any>, one: Act): Promise<number> {
       return 0;
     }
     case 'looks':
-      await (await enter(one.by, one.tenant)).viewAs({ user: one.user });
+      await (await enter(one.by, one.tenant)).lookAs({ user: one.user });
       return 1;
     case 'cares':
       await lintel.platform(one.by).beginCare({ tenant: one.tenant, reason: 'asked', hours: 1 });

@@ -35,6 +35,7 @@ export { type Answer, and, disjoint, type Example, implies, not, or, type Predic
 export {
   type Anchor,
   type Assignment,
+  type Could,
   DEMAND_HOURS,
   type DecideOptions,
   type Decision,

@@ -328,8 +328,8 @@ test('a tenant asks for a second factor and shorter sessions: nothing is done th
   expect((await lintel.enter({ user: 'root', tenant: 'club', care: id })).decide('note.read').outcome).toBe('obligation');
   expect((await enter('root', { care: id })).may('note.read')).toBe(true);
   // Looking as another opens nothing.
-  const viewer = await (await enter('key')).viewAs({ user: 'wim' });
-  expect(await code(lintel.enter({ user: 'key', tenant: 'club', view: viewer.id }))).toBe('view-over');
+  const viewer = await (await enter('key')).lookAs({ user: 'wim' });
+  expect(await code(lintel.enter({ user: 'key', tenant: 'club', look: viewer.id }))).toBe('look-over');
   await does('key', { do: 'set-rules', demands: {} });
   expect((await inside(one.token)).facts.demands).toBeUndefined();
 });

@@ -380,9 +380,9 @@ test('somebody asks, is let in, is looked as, and comes to more by a remedy', as
   expect((await call('askToJoin', { as: 'mads', body: { tenant: 'alderbrook', words: 'from across the river' } })).data).toEqual({ outcome: 'asked' });
   expect((await call('listRequests', { as })).data.items).toMatchObject([{ userId: 'mads', words: 'from across the river', addressProven: true }]);
   expect((await call('change', { as, body: { steps: [{ do: 'let-in', user: 'mads', roles: [KEEPER] }] } })).status).toBe(200);
-  const view = (await call('viewAs', { as, body: { user: 'mads', reason: 'a question' } })).data;
-  expect((await call('endView', { as, path: { view: view.id } })).status).toBe(200);
-  expect((await call('viewAs', { as: 'mads', body: { user: 'maren' } })).status).toBe(403);
+  const view = (await call('lookAs', { as, body: { user: 'mads', reason: 'a question' } })).data;
+  expect((await call('endLook', { as, path: { look: view.id } })).status).toBe(200);
+  expect((await call('lookAs', { as: 'mads', body: { user: 'maren' } })).status).toBe(403);
   const query = { user: 'mads', action: 'hive.update', record: 'a-hive-02' };
   const { data } = await call('remedies', { as, query });
   expect([data.allowed, data.remedies[0].words, data.remedies[0].opens]).toEqual([false, 'give it for this record alone', { permissions: 1, records: 1 }]);

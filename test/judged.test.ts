@@ -9,6 +9,7 @@ import {
   id,
   integer,
   maker,
+  not,
   oneOf,
   owner,
   parent,
@@ -19,6 +20,7 @@ import {
   text,
   unit,
 } from 'warm-lintel';
+import { KnowingStanding } from '../src/standing/index.js';
 
 const ids = { type: 'text' } as const;
 const kinds = defineKinds(
@@ -73,8 +75,13 @@ const kinds = defineKinds(
       near: ({ record, me }) => record.siteId.within(me.unitIds),
       crew: ({ record, me }) => record.crewId.in(me.groupIds),
       mates: ({ record, me }) => record.ownerId.among(me.groupIds),
+      rich: ({ record }) => record.soil.is('clay'),
     },
-    visit: { written: ({ record, me }) => record.madeBy.is(me.userId), ofOwnPlot: ({ record, me }) => record.plotId.parent.ownerId.is(me.userId) },
+    visit: {
+      written: ({ record, me }) => record.madeBy.is(me.userId),
+      ofOwnPlot: ({ record, me }) => record.plotId.parent.ownerId.is(me.userId),
+      ofDear: ({ record }) => not(record.plotId.parent.price.is('1')),
+    },
   },
 );
 const all = ['update', 'hand', 'move', 'tend', 'shut', 'dig', 'appraise', 'choose', 'bill', 'stamp', 'burn'] as const;
@@ -90,7 +97,8 @@ const charter = defineCharter(kinds, {
         'plot.update': ['own', 'vacant'],
         'plot.hand': 'own',
         'plot.dig': 'tended',
-        'visit.update': 'written',
+        'plot.tend': 'rich',
+        'visit.update': ['written', 'ofDear'],
         'visit.refile': 'ofOwnPlot',
       },
     },
@@ -146,6 +154,8 @@ const RULES: Record<string, (r: Row, f: Facts) => boolean> = {
   'plot near': (r, f) => belowOf(f, f.me.unitIds).includes(r.siteId),
   'plot crew': (r, f) => f.me.groupIds.includes(r.crewId),
   'plot mates': (r, f) => r.ownerId !== null && f.me.groupIds.some((one) => f.people?.[one]?.includes(r.ownerId)),
+  'plot rich': (r) => r.soil === 'clay',
+  'visit ofDear': (r) => !(r.parents.plotId !== null && r.parents.plotId.price === '1'),
   'visit written': (r, f) => r.madeBy !== null && r.madeBy === f.me.userId,
   'visit ofOwnPlot': (r, f) => r.parents.plotId !== null && r.parents.plotId.ownerId === f.me.userId,
   'visit followed': (r, f) => r.parents.plotId !== null && judge(f, 'plot.read', r.parents.plotId, { asked: 'by a rule' }),
@@ -229,7 +239,7 @@ function outcome(f: Facts, permission: string, r: Row | undefined, how: How = {}
   const asked = isRecord && !['read', 'create', 'choose'].includes(action) ? [permission, `${kind}.read`] : [permission];
   if (r && asked.some((one) => limited(f, one, r, how.after === true && one !== `${kind}.read`))) return 'limit';
   for (const one of asked) {
-    if (f.view && !LOOKS.test(one)) return 'only a view';
+    if (f.look && !LOOKS.test(one)) return 'only a look';
     const channels = { 'plot.stamp': ['desk', 'shop'], 'plot.burn': [] as string[] }[one];
     if (channels && !channels.includes(f.channel ?? '')) return 'other channel';
   }
@@ -240,7 +250,7 @@ function outcome(f: Facts, permission: string, r: Row | undefined, how: How = {}
   const ways = asked.map((one) => waysOf(f, one));
   if (ways.some((by) => by.length === 0)) return 'no grant';
   if (!ways.every((by) => by.some((covers) => covers(r)))) return 'out of reach';
-  if (f.view?.within && !judge(f.view.within, permission, r, how)) return 'only a view';
+  if (f.look?.within && !judge(f.look.within, permission, r, how)) return 'only a look';
   const free = (field: string) => GUARDS[field] === undefined || GUARDS[field] === action || judge(f, `${kind}.${GUARDS[field]}`, r, { ...how, touching: [] });
   return (how.touching ?? []).every(free) ? 'allowed' : 'guarded field';
 }
@@ -259,8 +269,8 @@ const plot = fc.record({
   name: of('Plot'),
   size: of(0, 1, 2, null),
   status: of('open', 'open', 'shut', null),
-  soil: of('clay'),
-  price: of('1'),
+  soil: of('clay', 'sand', null),
+  price: of('1', '2'),
 });
 const visit = fc
   .record({
@@ -350,7 +360,7 @@ const facts: fc.Arbitrary<Facts> = fc
     ...(subject === 'member' &&
       principal && { standsFor: [{ of: { userId: 'ben', name: 'Ben' }, permissions: stands, facts: { ...principal, tenant: t, fulfilled } }] }),
     ...(subject === 'member' &&
-      viewer && { view: { id: 'w', by: { userId: 'cas', name: 'Cas' }, ...(!wide && { within: { ...viewer, tenant: t, fulfilled } }) } }),
+      viewer && { look: { id: 'w', by: { userId: 'cas', name: 'Cas' }, ...(!wide && { within: { ...viewer, tenant: t, fulfilled } }) } }),
   }));
 
 /** As if everything had been done that has to be done first. */
@@ -359,7 +369,7 @@ const met = (f: Facts): Facts => ({
   demands: {},
   fulfilled: [...ALL_MET],
   ...(f.standsFor && { standsFor: f.standsFor.map((one) => ({ ...one, facts: met(one.facts) })) }),
-  ...(f.view && { view: { ...f.view, ...(f.view.within && { within: met(f.view.within) }) } }),
+  ...(f.look && { look: { ...f.look, ...(f.look.within && { within: met(f.look.within) }) } }),
 });
 
 function holds(p: any, r: Row): boolean {
@@ -530,6 +540,62 @@ test('what is made is judged as the library will stamp it; forms and lists of po
   expect(made).toBeGreaterThan(CASES / 300);
 });
 
+test('in a look every decision says what the person could do, where whoever looks may know of what it rests on; what is hidden from them changes no word of it', () => {
+  const SHOWS = { soil: 'plot.dig', price: 'plot.appraise' };
+  const sees = (v: Facts | undefined, permission: string, r?: Row) => v === undefined || judge(v, permission, r);
+  /** What somebody sees of a plot. */
+  const seenOf = (v: Facts | undefined, r: Row | null) => [
+    r && sees(v, 'plot.read', r) && Object.entries(r).filter(([field]) => !(field in SHOWS) || sees(v, SHOWS[field as 'soil'], r)),
+  ];
+  /** The same plot to whoever looks, and otherwise the other. */
+  const elsewise = (v: Facts | undefined, r: Row | null, other: Row) => {
+    const [seen] = seenOf(v, r);
+    return seen ? { ...other, ...Object.fromEntries(seen) } : r && { ...other, id: r.id };
+  };
+  const told = { all: 0, something: 0 };
+  const looking = facts.filter((f) => f.look !== undefined);
+  fc.assert(
+    fc.property(looking, plot, plot, visit, member('ben'), of(...permissions), fc.boolean(), (f, row, other, call, principal, permission, isWhole) => {
+      const { look, ...own } = f;
+      const v = look?.within;
+      const kind = permission.split('.')[0] as string;
+      const ofPlot = kind === 'plot';
+      if (!['plot', 'visit'].includes(kind) || (isWhole && !permission.endsWith('.create'))) call = undefined as never;
+      const record = call && (ofPlot ? row : call);
+      const ask = (facts_: Facts, r: Row | undefined) => (new KnowingStanding(charter, facts_) as Standing<any>).decide(permission, r);
+      const { could } = ask(f, record);
+      const decided = ask({ ...own, demands: {}, fulfilled: [...ALL_MET] }, record).allowed;
+      if (could?.allowed !== 'unknown') expect(could?.allowed).toBe(decided);
+      const wide = [...(v?.assignments ?? []).map(({ role, anchor: at }) => [role, at.on]), ...(v?.direct ?? []).map((d) => [d.permission + d.reach, d.anchor.on])];
+      const ofAll = ['keyholder', 'member.readtenant'];
+      const knowsAll = sees(v, 'member.read') && (v === undefined || wide.some(([what, on]) => on === 'tenant' && ofAll.includes(what as string)));
+      const at = ofPlot ? row : (call?.parents.plotId ?? null);
+      const seesAll = permission.endsWith('.create') || !record || (sees(v, `${kind}.read`, record) && (!at || (seenOf(v, at)[0] || []).length === Object.keys(at).length));
+      if (knowsAll && seesAll) expect(could?.allowed).toBe(decided);
+      told.all += 1;
+      told.something += could?.allowed === 'unknown' ? 0 : 1;
+      // Another world, which to whoever looks is the same.
+      const twin = elsewise(v, at, other);
+      const readsCall = call && !ofPlot && sees(v, 'visit.read', call);
+      const recordThere = record && (ofPlot ? (permission === 'plot.create' ? record : (twin as Row)) : readsCall ? { ...call, parents: { plotId: twin } } : { ...call, madeBy: other.ownerId });
+      fc.pre(JSON.stringify(seenOf(v, at)) === JSON.stringify(seenOf(v, twin)));
+      if (recordThere && !ofPlot) fc.pre(sees(v, 'visit.read', recordThere) === readsCall);
+      const there: Facts = knowsAll
+        ? f
+        : {
+            ...f,
+            people: { red: ['ann', 'cas'], blue: [], 'opening o': ['ann'] },
+            below: { north: ['north'], valley: ['valley', 'south'], south: [] },
+            ...(f.standsFor && { standsFor: f.standsFor.map((one) => ({ ...one, facts: { ...one.facts, ...principal } as Facts })) }),
+          };
+      expect(ask(there, recordThere).could).toEqual(could);
+    }),
+    { numRuns: CASES },
+  );
+  expect(told.something).toBeGreaterThan(told.all / 4);
+  expect(told.all - told.something).toBeGreaterThan(told.all / 20);
+});
+
 test('each refusal says what, by which rule, and whom to ask', () => {
   const whole = { on: 'tenant' } as const;
   const base: Facts = {
@@ -567,7 +633,7 @@ test('each refusal says what, by which rule, and whom to ask', () => {
     return [is, words, record?.label, rule, needs].filter((one) => one !== undefined);
   };
   const tiller = { assignments: [{ role: 'tiller', anchor: whole }] };
-  const view = { view: { id: 'v', by: { userId: 'cas', name: 'Cas' } } };
+  const view = { look: { id: 'v', by: { userId: 'cas', name: 'Cas' } } };
   const { name: _, ...unnamed } = row;
   const ONLY_OWN = 'You may change a plot only where you are the owner or owner is empty.';
   const ASK = 'Ask a keyholder of Tower allotments.';
@@ -589,7 +655,7 @@ test('each refusal says what, by which rule, and whom to ask', () => {
   ]).toEqual([
     ['allowed', 'You may change a plot.', 'Bean row'],
     ['limit', 'Bean row stays as it is: a shut plot rests.', 'Bean row', 'shut'],
-    ['only a view', 'You look as Ann: you change nothing, and see no more than before.', 'Bean row'],
+    ['only a look', 'You look as Ann: you change nothing, and see no more than before.', 'Bean row'],
     ['other channel', 'From here you cannot stamp a plot. It is done by: desk, shop.', 'Bean row', 'desk, shop'],
     ['other channel', 'Nobody can burn a plot at present.', 'Bean row', ''],
     ['obligation', 'One thing first: Prove it.', 'Bean row', 'proof'],

@@ -248,9 +248,9 @@ test('records become somebody’s by the rules of handing over, each by itself; 
   expect([told(await hand('boss')), await owners()]).toEqual([expected, ['p15', 'mo', null, 'mo', 'mo']]);
   expect(told(await hand('boss'))[0]).toEqual({ handed: 0, same: 3 });
   // Whoever looks as another hands nothing over in their name, and nor does who is no member.
-  const view = await boss.viewAs({ user: 'p15' });
-  const looking = await lintel.enter({ tenant: 'list', user: 'boss', view: view.id });
-  expect([await code(handRecords(looking, 'hive', records)), await code(hand('nobody'))]).toEqual(['only-a-view', 'not-found']);
+  const view = await boss.lookAs({ user: 'p15' });
+  const looking = await lintel.enter({ tenant: 'list', user: 'boss', look: view.id });
+  expect([await code(handRecords(looking, 'hive', records)), await code(hand('nobody'))]).toEqual(['only-a-look', 'not-found']);
   // Who reads and does not hand over changes nothing.
   await db.updateTable('hives').set({ owner_id: 'mo' }).execute();
   expect(told(await hand('p15'))).toEqual([

@@ -47,8 +47,8 @@ const link = (address: string) => /#(\S+)/.exec(last(address).text)?.[1] as stri
 
 test('a view shows what the other sees and no more than the viewer does, and changes nothing', async () => {
   const chief = await enter('chief');
-  const { id } = await chief.viewAs({ user: 'ann' }, 'she asked for help');
-  const view = await enter('chief', { view: id });
+  const { id } = await chief.lookAs({ user: 'ann' }, 'she asked for help');
+  const view = await enter('chief', { look: id });
   expect(await ids(view)).toEqual(['a1', 'a2', 'b2']);
   expect([
     view.may('note.read'),
@@ -68,42 +68,42 @@ test('a view shows what the other sees and no more than the viewer does, and cha
     view.invitations.send([{ address: 'x@club.example', roles: [] }]),
     view.door('x', 'y', async () => undefined),
     view.handOver('ann', 'ben', ['note']),
-    view.viewAs({ user: 'key' }),
+    view.lookAs({ user: 'key' }),
     view.withPolicies(db as never, async () => undefined),
   ];
   expect(await Promise.all(tries.map(code))).toEqual([
-    'only-a-view',
-    'only-a-view',
-    'only-a-view',
+    'only-a-look',
+    'only-a-look',
+    'only-a-look',
     'refused',
-    'only-a-view',
-    'only-a-view',
+    'only-a-look',
+    'only-a-look',
     'refused',
-    'view-without-policies',
+    'look-without-policies',
   ]);
   expect((await enter('ann')).isMember).toBe(true);
   expect(view.decide('note.update', { id: 'a1', tenantId: 'club', ownerId: 'ann' } as never).words).toContain('You look as ann');
-  expect(view.snapshot(60).view).toEqual({ id, by: { userId: 'chief', name: 'chief' } });
+  expect(view.snapshot(60).look).toEqual({ id, by: { userId: 'chief', name: 'chief' } });
   // Both names are on record.
   const [event] = await (await enter('key')).audit.list({ limit: 1 });
-  expect(event).toMatchObject({ what: 'looked as another', actor: 'chief', event: { user: 'ann', view: id }, words: { reason: 'she asked for help' } });
+  expect(event).toMatchObject({ what: 'looked as another', actor: 'chief', event: { user: 'ann', look: id }, words: { reason: 'she asked for help' } });
 
   // Somebody who sees little sees little as another, too: what both reach.
-  const look = await (await enter('near')).viewAs({ user: 'ann' });
-  expect(await ids(await enter('near', { view: look.id }))).toEqual(['a2', 'b2']);
-  expect(await (await enter('near', { view: look.id })).members.list()).toEqual([]);
-  expect(await code((await enter('near')).viewAs({ user: 'ben' }))).toBe('not-found');
-  expect(await code((await enter('ann')).viewAs({ user: 'ben' }))).toBe('refused');
+  const look = await (await enter('near')).lookAs({ user: 'ann' });
+  expect(await ids(await enter('near', { look: look.id }))).toEqual(['a2', 'b2']);
+  expect(await (await enter('near', { look: look.id })).members.list()).toEqual([]);
+  expect(await code((await enter('near')).lookAs({ user: 'ben' }))).toBe('not-found');
+  expect(await code((await enter('ann')).lookAs({ user: 'ben' }))).toBe('refused');
 
   // It is the viewer's alone, ends with the right to look, with time, and by hand.
-  expect(await code(enter('near', { view: id }))).toBe('view-over');
+  expect(await code(enter('near', { look: id }))).toBe('look-over');
   await (await enter('key')).carryOut([{ do: 'set-roles', holder: { user: 'near' }, roles: [] }]);
-  expect(await code(enter('near', { view: look.id }))).toBe('view-over');
-  await (await enter('chief', { view: id })).endView(id);
-  expect(await code(enter('chief', { view: id }))).toBe('view-over');
-  const late = await (await enter('chief')).viewAs({ user: 'ann' });
+  expect(await code(enter('near', { look: look.id }))).toBe('look-over');
+  await (await enter('chief', { look: id })).endLook(id);
+  expect(await code(enter('chief', { look: id }))).toBe('look-over');
+  const late = await (await enter('chief')).lookAs({ user: 'ann' });
   now += HOUR;
-  expect(await code(enter('chief', { view: late.id }))).toBe('view-over');
+  expect(await code(enter('chief', { look: late.id }))).toBe('look-over');
 });
 
 test('a view as nobody that there is shows what its roles, groups and units would, and leaves no trace', async () => {
@@ -111,15 +111,15 @@ test('a view as nobody that there is shows what its roles, groups and units woul
   const chief = await enter('chief');
   const people = async () => db.selectFrom('lintel_person').selectAll().execute();
   const before = await people();
-  const plain = await chief.viewAs({ roles: [whole('writer')] });
-  const placed = await chief.viewAs({ roles: [whole('writer')], groups: ['reds'], units: ['hall'] });
+  const plain = await chief.lookAs({ roles: [whole('writer')] });
+  const placed = await chief.lookAs({ roles: [whole('writer')], groups: ['reds'], units: ['hall'] });
   expect(await people()).toEqual(before);
-  expect([await ids(await enter('chief', { view: plain.id })), await ids(await enter('chief', { view: placed.id }))]).toEqual([
+  expect([await ids(await enter('chief', { look: plain.id })), await ids(await enter('chief', { look: placed.id }))]).toEqual([
     [],
     ['a1', 'a2', 'b1', 'b2', 'k1'],
   ]);
-  expect(await code(chief.viewAs({ groups: ['none'] }))).toBe('not-found');
-  expect(await code(chief.viewAs({ roles: [whole('writter')] }))).toBe('done');
+  expect(await code(chief.lookAs({ groups: ['none'] }))).toBe('not-found');
+  expect(await code(chief.lookAs({ roles: [whole('writter')] }))).toBe('done');
   await (await enter('key')).carryOut([{ do: 'set-roles', holder: { unit: 'hall' }, roles: [] }]);
 });
 
@@ -152,9 +152,9 @@ test('staff of the platform looks after a tenant openly, for a time, and cannot 
     expect(await code(op.carryOut(steps as never))).toBe('not-found');
   expect((await op.members.list()).length).toBeGreaterThan(3);
   // Looking as a member, they see what the member sees.
-  const view = await op.viewAs({ user: 'ann' });
-  expect(await ids(await enter('op', { care: id, view: view.id }))).toEqual(['a1', 'a2', 'b2']);
-  expect(await code(enter('op', { view: view.id }))).toBe('view-over');
+  const view = await op.lookAs({ user: 'ann' });
+  expect(await ids(await enter('op', { care: id, look: view.id }))).toEqual(['a1', 'a2', 'b2']);
+  expect(await code(enter('op', { look: view.id }))).toBe('look-over');
 
   const told = async (tenant: string, user: string) => (await (await lintel.enter({ tenant, user })).audit.list({ limit: 20 })).map((event) => event.what);
   expect(await told('club', 'key')).toEqual(expect.arrayContaining(['care begun', 'looked as another']));

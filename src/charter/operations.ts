@@ -17,7 +17,7 @@ const OPERATIONS = {
   'member.remove': { label: 'Remove members', needs: ['member.read'] },
   'program.arrange': { label: 'Arrange programs', needs: ['member.read'] },
   'directory.write': { label: 'Write as a directory' },
-  'access.view': { label: 'Look as somebody else', needs: ['member.read'] },
+  'access.look': { label: 'Look as somebody else', needs: ['member.read'], was: ['access.view'] },
   'access.ask': { label: 'Ask about the access of others', needs: ['member.read'] },
   'audit.read': { label: 'Read the record of changes' },
 } as const satisfies Record<string, PermissionWords>;

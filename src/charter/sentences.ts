@@ -16,7 +16,7 @@ export const SENTENCES: Partial<Record<Operation, string>> = {
   'member.suspend': 'Suspends a member and brings them back; nothing is lost.',
   'member.remove': 'Ends a membership, now or on a day; the records stay.',
   'program.arrange': 'Takes programs in, and gives and ends their keys, within their own power.',
-  'access.view': 'Sees the application as another member does, or a made-up one; changes nothing, and sees no more than before.',
+  'access.look': 'Sees the application as another member does, or a made-up one; changes nothing, and sees no more than before.',
   'access.ask': 'Asks whether others may do something, as programs do.',
   'platform.tenants': 'Opens and closes organisations, and sets their plans.',
   'platform.care': 'Goes into any organisation, with a reason, for a limited time; its keyholders are told.',

@@ -25,7 +25,7 @@ export interface Sender extends Signed {
   readonly channel?: string;
   /** Somebody who looks after a tenant, or looks as another: what these were begun with answered. */
   readonly care?: string;
-  readonly view?: string;
+  readonly look?: string;
 }
 
 export interface FaceOptions {

@@ -139,25 +139,25 @@ export const OPERATIONS: readonly Operation[] = [
   },
   {
     in: 'tenant',
-    id: 'endView',
+    id: 'endLook',
     method: 'delete',
-    path: '/tenants/{tenant}/views/{view}',
+    path: '/tenants/{tenant}/looks/{look}',
     summary: 'Look as oneself again',
     answers: nothing,
     run: async ({ standing, path }) => {
-      await standing.endView(path.view as string);
+      await standing.endLook(path.look as string);
       return {};
     },
   },
   {
     in: 'tenant',
-    id: 'viewAs',
+    id: 'lookAs',
     method: 'post',
-    path: '/tenants/{tenant}/views',
+    path: '/tenants/{tenant}/looks',
     summary: 'Begin to look as somebody else; on record, changes nothing, ends after an hour',
     body: s.lookAs,
     answers: z.object({ id: z.string(), until: z.iso.datetime() }),
-    run: ({ standing, body: { reason, ...as } }) => standing.viewAs(as, reason),
+    run: ({ standing, body: { reason, ...as } }) => standing.lookAs(as, reason),
   },
   {
     in: 'tenant',

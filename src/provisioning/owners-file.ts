@@ -70,7 +70,7 @@ const TOGETHER = 100;
  *
  * @param how `dryRun`: says what it would do, and does nothing.
  * @returns what could not be done, record by record; a record that is not there and one that is out of reach are not told apart.
- * @throws LintelError `no-owner`, `not-found` for somebody who is no member, `only-a-view` for somebody who looks as another.
+ * @throws LintelError `no-owner`, `not-found` for somebody who is no member, `only-a-look` for somebody who looks as another.
  */
 export async function handRecords(
   standing: ServerStanding<any>,

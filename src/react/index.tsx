@@ -38,21 +38,25 @@ export function useStanding<T extends CharterTypes>(): Standing<T> {
   return standing as Standing<T>;
 }
 
-/** May they, and if not why, in words to show beside a greyed button. */
+/** May they, and if not why, in words to show beside a greyed button. In a look as somebody else `could` says what they could do, which is not done in it. */
 export function useDecision(action: string, record?: object): Decision {
   const standing = useStanding();
   return useMemo(() => standing.decide(action, record as never), [standing, action, record]);
 }
 
-/** Shows its children where the action is allowed, and `otherwise` where it is not. */
+/** Shows its children where the action is allowed; `inLook` where somebody looks as a person who could do it; and `otherwise` else. */
 export function IfAllowed(props: {
   readonly action: string;
   readonly record?: object;
   readonly children: ReactNode;
+  /** What stands there for that person, to be marked as not carried out. */
+  readonly inLook?: (decision: Decision) => ReactNode;
   readonly otherwise?: (decision: Decision) => ReactNode;
 }): ReactNode {
   const decision = useDecision(props.action, props.record);
-  return decision.allowed ? props.children : (props.otherwise?.(decision) ?? null);
+  if (decision.allowed) return props.children;
+  const shown = decision.could?.allowed === true ? props.inLook : props.otherwise;
+  return shown?.(decision) ?? null;
 }
 
 /**

@@ -102,7 +102,9 @@ function reasonOf(charter: Charter<any>, decision: Decision): string {
       return 'a grant extends to it, and nothing refuses it';
     case 'missing':
       return 'there is no such record in this organisation';
-    case 'only a view':
+    case 'unknown':
+      return 'it rests on what whoever looks may not know';
+    case 'only a look':
       return 'they look as somebody else, and that changes nothing and shows no more than they see themselves';
     case 'other channel':
       return `it is done by other ways in: ${decision.rule || 'by none'}`;

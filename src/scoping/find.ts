@@ -99,25 +99,63 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
   });
 }
 
-/**
- * One record of the tenant as it stands in the database, whoever asks, with its lists and its parents: what a decision is
- * made about. Never shown to anybody.
- */
-export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: string, id: unknown, known: Loaded = new Map()): Promise<RecordData | undefined> {
+/** Records of the tenant by their ids, as they stand in the database, with their lists and without their parents. */
+async function rawRows(db: Kysely<unknown>, boundary: Boundary, kind: string, ids: readonly Scalar[]): Promise<RecordData[]> {
+  const { writer } = boundary;
   const shape = boundary.shape(kind);
   const idShape = shape.fields[shape.idField] as FieldShape;
-  const value: Scalar | undefined = readValue(idShape.type, id, idShape.scale);
-  if (value === undefined) return undefined;
   const columns = Object.entries(shape.fields).map(
-    ([field, f]) => sqlText`${f.link ? boundary.writer.people(shape, f.link, 't') : boundary.writer.column(shape, field, 't')} as ${name(field)}`,
+    ([field, f]) => sqlText`${f.link ? writer.people(shape, f.link, 't') : writer.column(shape, field, 't')} as ${name(field)}`,
   );
-  const [row] =
-    await sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${boundary.writer.equals(boundary.writer.column(shape, shape.idField, 't'), value, idShape)}`.rows<
+  const column = writer.column(shape, shape.idField, 't');
+  const named = ids.length === 1 ? writer.equals(column, ids[0] as Scalar, idShape) : writer.writeList(column, ids, idShape);
+  const rows =
+    await sqlText`select ${joinFragments(columns, ', ')} from ${writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${named}`.rows<
       Record<string, unknown>
     >(db);
-  if (!row) return undefined;
-  const record = Object.fromEntries(Object.entries(shape.fields).map(([field, f]) => [field, boundary.writer.readCell(row[field], f)]));
-  return { ...record, parents: await loadParents(db, boundary, kind, record, known) };
+  return rows.map((row) => Object.fromEntries(Object.entries(shape.fields).map(([field, f]) => [field, writer.readCell(row[field], f)])));
+}
+
+/** Under which key a record of a kind is known. */
+const keyOf = (kind: string, id: unknown) => JSON.stringify([kind, String(id)]);
+
+/**
+ * Records of the tenant as they stand in the database, whoever asks, with their lists and their parents: what a decision is made about. Never shown to anybody.
+ * One statement for each kind on each of the ways up.
+ *
+ * @returns by id, those that there are.
+ */
+export async function loadEach(
+  db: Kysely<unknown>,
+  boundary: Boundary,
+  kind: string,
+  ids: readonly unknown[],
+  known: Loaded = new Map(),
+): Promise<ReadonlyMap<unknown, RecordData>> {
+  const shape = boundary.shape(kind);
+  const idShape = shape.fields[shape.idField] as FieldShape;
+  const read = new Map<unknown, Scalar>();
+  for (const id of ids) {
+    const value = readValue(idShape.type, id, idShape.scale);
+    // What is no id of this type is the id of nothing.
+    if (value !== undefined) read.set(id, value);
+  }
+  const missing = [...new Set(read.values())].filter((value) => !known.has(keyOf(kind, value)));
+  const rows = missing.length === 0 ? [] : await rawRows(db, boundary, kind, missing);
+  for (const value of missing) known.set(keyOf(kind, value), undefined);
+  const parents = await loadParentsOf(db, boundary, kind, rows, known);
+  for (const [i, row] of rows.entries()) known.set(keyOf(kind, row[shape.idField]), { ...row, parents: parents[i] });
+  const there = new Map<unknown, RecordData>();
+  for (const [id, value] of read) {
+    const record = known.get(keyOf(kind, value));
+    if (record) there.set(id, record);
+  }
+  return there;
+}
+
+/** One of {@link loadEach}. */
+export async function loadRaw(db: Kysely<unknown>, boundary: Boundary, kind: string, id: unknown): Promise<RecordData | undefined> {
+  return (await loadEach(db, boundary, kind, [id])).get(id);
 }
 
 /** True where there is a record of this id, of whatever tenant. It is no answer to anybody: it would tell of others. */
@@ -130,27 +168,36 @@ export async function isAnywhere(db: Kysely<any>, { standing: { charter }, write
   return (await sqlText`select 1 as "one" from ${writer.table(shape)} as "t" where ${is}`.rows(db)).length > 0;
 }
 
-/** Records that were loaded already, or are being: one that several ways lead to is loaded once. */
-type Loaded = Map<string, Promise<RecordData | undefined>>;
+/** Records that were loaded already: one that several ways lead to is loaded once. */
+type Loaded = Map<string, RecordData | undefined>;
 
-/** The parents that a record names, as they stand in the database, by the fields that name them; null for one that is not there. */
-export async function loadParents(
+/** The parents that records name, as they stand in the database, by the fields that name them; null for one that is not there. */
+async function loadParentsOf(
   db: Kysely<unknown>,
   boundary: Boundary,
   kind: string,
-  record: RecordData,
-  known: Loaded = new Map(),
-): Promise<Record<string, RecordData | null>> {
-  const parents: Record<string, RecordData | null> = {};
+  records: readonly RecordData[],
+  known: Loaded,
+): Promise<Record<string, RecordData | null>[]> {
+  const parents = records.map((): Record<string, RecordData | null> => ({}));
   for (const [field, { to }] of Object.entries(boundary.shape(kind).fields)) {
-    const id = record[field];
-    if (to === undefined || id === null || id === undefined) continue;
-    const key = JSON.stringify([to, String(id)]);
-    const loading = known.get(key) ?? loadRaw(db, boundary, to, id, known);
-    known.set(key, loading);
-    parents[field] = (await loading) ?? null;
+    if (to === undefined) continue;
+    const named = records.map((record) => record[field] ?? undefined);
+    const there = await loadEach(
+      db,
+      boundary,
+      to,
+      named.filter((id) => id !== undefined),
+      known,
+    );
+    for (const [i, id] of named.entries()) if (id !== undefined) (parents[i] as Record<string, RecordData | null>)[field] = there.get(id) ?? null;
   }
   return parents;
+}
+
+/** The parents that one record names. */
+export async function loadParents(db: Kysely<unknown>, boundary: Boundary, kind: string, record: RecordData): Promise<Record<string, RecordData | null>> {
+  return (await loadParentsOf(db, boundary, kind, [record], new Map()))[0] as Record<string, RecordData | null>;
 }
 
 /** What is shown of a record to somebody who has to name it and may not read it. */

@@ -99,7 +99,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
    * Resolves the standing of one subject in one tenant, in one statement and afresh. Never says whether a tenant exists: to
    * somebody with no standing there, everything is hidden.
    *
-   * @throws LintelError `unknown-channel`; `bad-id` for a person's; `care-over`, `view-over` for a care or a view that has ended; `session-bound` for a care by a session that is
+   * @throws LintelError `unknown-channel`; `bad-id` for a person's; `care-over`, `look-over` for a care or a look that has ended; `session-bound` for a care by a session that is
    * bound to tenants.
    */
   async enter(entry: Entry): Promise<ServerStanding<T>> {
@@ -115,7 +115,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     if (entry.care !== undefined) standing = open(await membership.careFacts(this.#setting, standing, entry.care));
     if (entry.session !== undefined && user !== undefined && standing.isMember)
       await this.#entered.note(this.db, entry.session, { tenant, user }, this.#setting.now());
-    if (entry.view !== undefined) standing = open(await membership.viewedFacts(this.#setting, standing, entry.view));
+    if (entry.look !== undefined) standing = open(await membership.lookedFacts(this.#setting, standing, entry.look));
     return standing;
   }
 

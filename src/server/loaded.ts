@@ -2,6 +2,7 @@ import type { KindShape, RecordData, Shapes } from '../predicate/index.js';
 
 interface Extras {
   readonly may?: unknown;
+  readonly could?: unknown;
   readonly parents?: unknown;
 }
 
@@ -27,8 +28,9 @@ function parentsHere(kind: string, shapes: Shapes, tenantId: string): Readonly<R
 export function found<R extends RecordData>(records: R[], ...of: readonly [kind: string, shapes: Shapes, tenantId: string] | readonly []): R[] {
   const parents = of.length === 0 ? undefined : parentsHere(...of);
   for (const record of records) {
-    const may = record.may as readonly string[] | undefined;
-    if (may || parents) attach(record, { ...(may && { may: Object.freeze([...may]) }), ...(parents && { parents }) });
+    const { may, could } = record as { readonly may?: readonly string[]; readonly could?: object };
+    if (may || parents)
+      attach(record, { ...(may && { may: Object.freeze([...may]) }), ...(could && { could: Object.freeze({ ...could }) }), ...(parents && { parents }) });
   }
   return records;
 }
@@ -39,7 +41,7 @@ export function found<R extends RecordData>(records: R[], ...of: readonly [kind:
  */
 export function counted(record: RecordData): RecordData {
   const attached = ATTACHED.get(record);
-  if (!attached && !('may' in record) && !('parents' in record)) return record;
-  const { may: _may, parents: _parents, ...fields } = record;
+  if (!attached && !['may', 'could', 'parents'].some((extra) => extra in record)) return record;
+  const { may: _may, could: _could, parents: _parents, ...fields } = record;
   return { ...fields, ...attached };
 }

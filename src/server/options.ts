@@ -74,6 +74,6 @@ export interface Entry extends Partial<Signed> {
   readonly channel?: string;
   /** Of somebody who looks after this tenant: what {@link PlatformFace.beginCare} answered. */
   readonly care?: string;
-  /** Of somebody who looks as another: what `standing.viewAs` answered. */
-  readonly view?: string;
+  /** Of somebody who looks as another: what `standing.lookAs` answered. */
+  readonly look?: string;
 }

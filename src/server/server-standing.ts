@@ -17,6 +17,7 @@ import {
   find,
   handOver,
   isAnywhere,
+  loadEach,
   loadParents,
   loadRaw,
   type ReportDifference,
@@ -34,9 +35,10 @@ import {
   type Facts,
   type HeldPermission,
   type KindOf,
+  KnowingStanding,
   meeting,
   type RecordOf,
-  Standing,
+  type Standing,
   type StandingOptions,
   say,
   throwIfRefused,
@@ -60,13 +62,13 @@ export interface MayDo {
 }
 
 /** A standing with the database behind it: what `enter` gives. It also finds, scopes, and changes the membership. */
-export class ServerStanding<T extends CharterTypes = CharterTypes> extends Standing<T> {
+export class ServerStanding<T extends CharterTypes = CharterTypes> extends KnowingStanding<T> {
   readonly #place: Workplace;
   readonly #options: StandingOptions;
   readonly #boundaries = new Map<unknown, Boundary>();
   readonly #walledBoundaries = new Map<unknown, Boundary>();
 
-  constructor(charter: ConstructorParameters<typeof Standing<T>>[0], facts: Facts, options: StandingOptions, place: Workplace) {
+  constructor(charter: ConstructorParameters<typeof KnowingStanding<T>>[0], facts: Facts, options: StandingOptions, place: Workplace) {
     super(charter, frozen(facts), options);
     this.#options = options;
     this.#place = place;
@@ -74,7 +76,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
 
   /** The same person without the database: records count as they come, with what stands beside their fields. For whoever loaded all of that. */
   get inMemory(): Standing<T> {
-    return new Standing<T>(this.charter, this.facts, this.#options);
+    return new KnowingStanding<T>(this.charter, this.facts, this.#options);
   }
 
   /** As data that is the caller's own. */
@@ -134,9 +136,9 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     return known.map(({ role, anchor }) => ({ role, label: this.charter.role(role).label, anchor }));
   }
 
-  /** @internal The person as a member. @throws LintelError `only-a-view`; `not-found` for somebody who is not signed in or no member here. */
+  /** @internal The person as a member. @throws LintelError `only-a-look`; `not-found` for somebody who is not signed in or no member here. */
   get memberId(): string {
-    if (this.facts.view) throw new LintelError('only-a-view', say(this.words, 'view', { name: this.facts.me.name ?? '' }), {});
+    if (this.facts.look) throw new LintelError('only-a-look', say(this.words, 'look', { name: this.facts.me.name ?? '' }), {});
     if (this.userId !== undefined && this.isMember) return this.userId;
     throw new LintelError('not-found', say(this.words, 'hidden', { kind: 'page' }), {});
   }
@@ -154,7 +156,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
    * Runs work in one transaction under the row policies: plain SQL in it, too, reaches only what this standing reaches. `db` is the
    * application's Kysely, connected as the role that `lintel policies` was given; `scope` is its narrowed face.
    *
-   * @throws LintelError `no-policies` when they are not in the database; `view-without-policies`,
+   * @throws LintelError `no-policies` when they are not in the database; `look-without-policies`,
    *   `deputy-without-policies` for a look as somebody else, and for somebody who stands in for another.
    */
   async withPolicies<DB, R>(db: Kysely<DB>, work: (tx: Transaction<DB>, scope: ScopedDb<DB>) => Promise<R>): Promise<R> {
@@ -178,8 +180,8 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
   }
 
   async #keyForOne(): Promise<WallKey> {
-    if (this.facts.view?.within)
-      throw new LintelError('view-without-policies', 'the row policies know one standing at a time, and a look as somebody else is two; use scope for it', {});
+    if (this.facts.look?.within)
+      throw new LintelError('look-without-policies', 'the row policies know one standing at a time, and a look as somebody else is two; use scope for it', {});
     if (this.facts.standsFor)
       throw new LintelError(
         'deputy-without-policies',
@@ -245,19 +247,42 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
 
   /** Records of a kind that this standing may read, keyed by field. @throws LintelError `unknown-field`, `unknown-action`. */
   async find<N extends Kinds<T>>(kind: N, options?: FindOptions): Promise<RecordOf<T, N>[]> {
-    return this.#found(kind, await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, options));
+    return this.#found(kind, await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, options), options?.may);
   }
 
   /** One record that this standing may read. @throws LintelError `not-found`, whether it is hidden or missing. */
   async findOne<N extends Kinds<T>>(kind: N, id: unknown, options?: Pick<FindOptions, 'may'>): Promise<RecordOf<T, N>> {
     const { idField } = this.charter.shapes[kind] as { idField: string };
-    const [record] = this.#found(kind, await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, { ...options, where: { [idField]: id }, limit: 1 }));
+    const [record] = await this.find(kind, { ...options, where: { [idField]: id }, limit: 1 });
     if (record) return record;
     throw new LintelError('not-found', say(this.words, 'hidden', { kind: this.charter.kind(kind).one }), {});
   }
 
-  #found<N extends Kinds<T>>(kind: N, records: RecordData[]): RecordOf<T, N>[] {
-    return found(records, kind, this.charter.shapes, this.facts.tenant.id) as RecordOf<T, N>[];
+  async #found<N extends Kinds<T>>(kind: N, records: RecordData[], asked: readonly string[] = []): Promise<RecordOf<T, N>[]> {
+    const told = this.facts.look && asked.length > 0 ? await this.#tellingCould(kind, records, asked) : records;
+    return found(told, kind, this.charter.shapes, this.facts.tenant.id) as RecordOf<T, N>[];
+  }
+
+  /** Records as they are found in a look: each says besides what the person could do with it. */
+  async #tellingCould(kind: string, records: readonly RecordData[], asked: readonly string[]): Promise<RecordData[]> {
+    const { idField } = this.charter.shapes[kind] as { idField: string };
+    const { db } = this.#place;
+    const whole = await loadEach(
+      db,
+      this.#boundaryOf(db),
+      kind,
+      records.map((record) => record[idField]),
+    );
+    return records.map((record) => {
+      const raw = whole.get(record[idField]);
+      const could = asked.map((action) => [action, raw ? this.#decideOn(action as T['permissions'], raw).could?.allowed : 'unknown']);
+      return { ...record, could: Object.fromEntries(could) };
+    });
+  }
+
+  /** Decides about a record as it was loaded, with its parents. */
+  #decideOn<P extends T['permissions']>(action: P, record: RecordData, options?: { readonly fields?: readonly string[] }): Decision {
+    return this.decide(action, attach({ ...record }, { parents: record.parents }) as RecordOf<T, KindOf<P>>, options);
   }
 
   /** Records that this person may name as a parent: those that they read, and those that the action `choose` shows by id and label. */
@@ -301,19 +326,19 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
 
   /**
    * Begins to look as somebody else: as a member, or as nobody that there is, with these roles, in these groups and units. Come in with
-   * `enter({ user, tenant, view: id })`: nothing is changed then, and what this person does not reach is not shown, unless they look after the tenant.
+   * `enter({ user, tenant, look: id })`: nothing is changed then, and what this person does not reach is not shown, unless they look after the tenant.
    * It is on record, and ends after an hour.
    *
    * @throws LintelError `refused`, `not-found`.
    */
-  viewAs(as: membership.LookAs, reason?: string): Promise<{ readonly id: string; readonly until: Date }> {
-    return membership.beginView(this.#membershipSetting(), this, membership.inOneSpelling(this.charter, as), reason);
+  lookAs(as: membership.LookAs, reason?: string): Promise<{ readonly id: string; readonly until: Date }> {
+    return membership.beginLook(this.#membershipSetting(), this, membership.inOneSpelling(this.charter, as), reason);
   }
 
-  /** Ends a view of one's own before its time. */
-  async endView(id: string): Promise<void> {
-    const by = this.facts.view?.by.userId ?? this.userId;
-    if (by !== undefined) await membership.endView(this.#place.setting, this.facts.tenant.id, by, id);
+  /** Ends a look of one's own before its time. */
+  async endLook(id: string): Promise<void> {
+    const by = this.facts.look?.by.userId ?? this.userId;
+    if (by !== undefined) await membership.endLook(this.#place.setting, this.facts.tenant.id, by, id);
   }
 
   /**
@@ -458,9 +483,9 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Stand
     const kind = this.charter.permission(action).kind;
     if (!kind) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record; ask decide`, { action });
     const record = await loadRaw(this.#place.db, this.#boundaryOf(this.#place.db), kind, id);
-    if (record) return this.decide(action, attach(record, { parents: record.parents }) as RecordOf<T, KindOf<P>>, options);
+    if (record) return this.#decideOn(action, record, options);
     const words = say(this.words, 'hidden', { kind: this.charter.kind(kind).one });
-    return { allowed: false, outcome: 'missing', action, visibility: 'hidden', words, looked: [], lookedForRead: [] };
+    return { allowed: false, outcome: 'missing', action, visibility: 'hidden', words, looked: [], lookedForRead: [], ...(this.facts.look && { could: this.unknown(action) }) };
   }
 
   /** @internal For tests of access alone: whether it is another tenant that has this record, to which nobody here comes. */

@@ -1,6 +1,6 @@
 import { type Charter, type Permission, restsOnRead } from '../charter/index.js';
 import { ALWAYS, blame, compile, type Predicate, print, type RecordData, type Verdict, valueWords } from '../predicate/index.js';
-import type { Decision, LookedAt, Outcome } from './decision.js';
+import type { Could, Decision, LookedAt, Outcome } from './decision.js';
 import { type Grant, ruleOf } from './grants.js';
 import type { GrantReach, Image, Reaches } from './reach.js';
 import { aKeyholder, inSentence, say, type Words } from './words.js';
@@ -13,6 +13,8 @@ export interface Question {
   readonly image?: Image;
   /** Fields that are to be changed. */
   readonly touching: readonly string[];
+  /** What the server answered of this record, where it did: for what this side cannot know. */
+  readonly attached?: (permission: string) => Could['allowed'] | undefined;
   readonly now: () => number;
 }
 
@@ -89,7 +91,7 @@ function findOutcome(reaches: Reaches, q: Question, asked: readonly Asked[]): Fo
     open ||= limit.open;
   }
   for (const { permission } of asked) {
-    if (reaches.isOnlyLooked(permission)) return { outcome: 'only a view' };
+    if (reaches.isOnlyLooked(permission)) return { outcome: 'only a look' };
     if (reaches.isElsewhere(permission)) return { outcome: 'other channel', rule: (permission.channels ?? []).join(', ') };
   }
   for (const { permission } of asked) {
@@ -103,10 +105,9 @@ function findOutcome(reaches: Reaches, q: Question, asked: readonly Asked[]): Fo
     if (holds === false) return { outcome: 'out of reach' };
     open ||= holds === undefined;
   }
-  // What the server attached to a record answers what this side cannot know.
-  const attached = Array.isArray(record?.may) ? (record.may as string[]).includes(q.permission.name) : undefined;
+  const attached = q.attached?.(q.permission.name);
   if (open && attached !== true) return { outcome: attached === false ? 'out of reach' : 'not loaded' };
-  if (reaches.viewer && !decide(reaches.viewer, q, undefined).allowed) return { outcome: 'only a view' };
+  if (reaches.viewer && !decide(reaches.viewer, q, undefined).allowed) return { outcome: 'only a look' };
   return guardedField(reaches, q) ?? { outcome: 'allowed' };
 }
 
@@ -130,7 +131,8 @@ function visibilityOf(reaches: Reaches, q: Question, found: Found): Decision['vi
   if (['no standing', 'other tenant'].includes(found.outcome)) return 'hidden';
   const { kind, action } = q.permission;
   if (!kind || !q.record || action === 'create') return 'visible';
-  if (Array.isArray(q.record.may)) return q.record.may.includes(`${kind}.read`) ? 'visible' : 'hidden';
+  const attached = q.attached?.(`${kind}.read`);
+  if (attached !== undefined) return attached === true ? 'visible' : 'hidden';
   return reaches.couldRead(kind, q.record) && reaches.isHere(kind, q.record) === true ? 'visible' : 'hidden';
 }
 
@@ -145,8 +147,8 @@ function wordsFor(reaches: Reaches, q: Question, found: Found, hidden: boolean, 
       return say(words, 'expired');
     case 'limit':
       return say(words, 'limit', { ...values, sentence: charter.data.limits[q.permission.kind as string]?.[found.rule as string]?.sentence ?? '' });
-    case 'only a view':
-      return say(words, 'view', { ...values, name: facts.me.name ?? '' });
+    case 'only a look':
+      return say(words, 'look', { ...values, name: facts.me.name ?? '' });
     case 'other channel':
       return found.rule === '' ? say(words, 'nowhere', values) : say(words, 'channel', { ...values, channels: found.rule as string });
     case 'obligation':

@@ -7,7 +7,7 @@ export type Outcome =
   | 'expired'
   | 'other tenant'
   | 'limit'
-  | 'only a view'
+  | 'only a look'
   | 'other channel'
   | 'obligation'
   | 'plan'
@@ -16,6 +16,7 @@ export type Outcome =
   | 'guarded field'
   | 'not loaded'
   | 'missing'
+  | 'unknown'
   | 'allowed';
 
 /** One grant that was looked at for a decision. */
@@ -46,6 +47,16 @@ export interface Decision {
   readonly looked: readonly LookedAt[];
   /** The same for `read`, where the action also rests on it. */
   readonly lookedForRead: readonly LookedAt[];
+  /** In a look as somebody else: what they could do, which is not done in it. */
+  readonly could?: Could;
+}
+
+/**
+ * What somebody could do by their own rules, whatever they have to do first, for whoever looks as them. `unknown` where it rests on what whoever looks may not know: fields and parents
+ * that are hidden from them; who else is in a group, a unit, or stood in for, if they may not know of everybody.
+ */
+export interface Could extends Omit<Decision, 'allowed' | 'could'> {
+  readonly allowed: boolean | 'unknown';
 }
 
 /** What a form needs to know of one field. */
@@ -56,6 +67,8 @@ export interface FieldAccess {
   readonly setByLibrary: boolean;
   /** Why it cannot be changed, for the person; empty where it can. */
   readonly reason: string;
+  /** In a look as somebody else: whether they could change it. */
+  readonly could?: Could['allowed'];
 }
 
 /** A permission that a person holds, with every path by which it comes. */

@@ -69,7 +69,7 @@ export interface StandingIn {
 }
 
 /** Somebody looks as another. Nothing is changed, and what the viewer does not reach is not shown. */
-export interface View {
+export interface Look {
   readonly id: string;
   readonly by: { readonly userId: string; readonly name: string };
   /** What the viewer holds. Absent for a caretaker, who sees all; and in a browser. */
@@ -99,7 +99,7 @@ export interface Facts {
   /** What a caretaker may do besides looking. */
   readonly care?: { readonly id: string; readonly may: readonly string[] };
   /** Set where the person looks as these facts say, and is somebody else. */
-  readonly view?: View;
+  readonly look?: Look;
   /** By which of its ways in the application was asked. */
   readonly channel?: string;
   /** A program that came in by a key: a member that holds what it was given, and nothing that every member holds. */
@@ -116,6 +116,8 @@ export interface Facts {
   readonly opened?: readonly OpenedRecords[];
   /** For whom the person stands in at this moment. Absent in a browser. */
   readonly standsFor?: readonly StandingIn[];
+  /** What they may do in the place of others, as far as these may, where the facts of these are not here. */
+  readonly inPlace?: readonly string[];
   /** Roles of the tenant's own that the assignments name, with those that they include. */
   readonly roles?: Readonly<Record<string, RoleData>>;
   /** For each unit in which the person is placed or holds a role: it and all units below. Absent in a browser. */
@@ -133,6 +135,12 @@ export interface Facts {
   readonly endsAt?: string;
   /** ISO 8601; after it, nothing that rests on these facts counts. */
   readonly expiresAt?: string;
+}
+
+/** The facts about somebody alone, without who else is where: of what comes to them by that, it is known that it may. */
+export function withoutOthers({ below: _unitTree, people: _others, standsFor = [], ...facts }: Facts): Facts {
+  const inPlace = [...new Set(standsFor.flatMap(({ permissions }) => permissions))];
+  return { ...facts, ...(inPlace.length > 0 && { inPlace }) };
 }
 
 /** What a browser gets to know: the facts about the person alone, without units and other people, and with an end. */

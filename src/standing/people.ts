@@ -10,9 +10,9 @@ export type PeopleReach =
 
 /** To which people a permission about people extends. Whoever may know of anybody may know of themselves. */
 export function peopleReach(standing: Standing<any>, permission: AboutPeople): PeopleReach {
-  const { me, below, view } = standing.facts;
+  const { me, below, look } = standing.facts;
   // Which of those whom another may know of the viewer may know too is not worked out: it takes one who may know of all.
-  const bounded = view?.within && peopleReach(new Standing(standing.charter, view.within), permission) !== 'all';
+  const bounded = look?.within && peopleReach(new Standing(standing.charter, look.within), permission) !== 'all';
   const reaches = new Set(bounded ? [] : standing.grantsFor(permission).map(({ reach }) => reach));
   if (reaches.has('tenant')) return 'all';
   const named = [...reaches].flatMap((reach) => (reach.startsWith(HOLDERS) ? [reach.slice(HOLDERS.length)] : []));

@@ -43,6 +43,9 @@ export interface ActionReach {
 /** A record as it is, or as a change would leave it. */
 export type Image = 'before' | 'after';
 
+/** Which of the records, is not known here. */
+const UNSEEN: Predicate = { op: 'among', field: '', to: { value: [] } };
+
 /** Works out, for one standing, which records each action reaches. The one place where reaches, anchors, limits and `read` meet. */
 export class Reaches {
   readonly charter: Charter;
@@ -72,7 +75,7 @@ export class Reaches {
       readable: (kind) => this.readable(kind),
     };
     this.#standsFor = (facts.standsFor ?? []).map((one) => ({ ...one, reaches: new Reaches(charterOf(charter, one.facts), one.facts, context, bare) }));
-    const within = facts.view?.within;
+    const within = facts.look?.within;
     this.viewer = within && new Reaches(charterOf(charter, within), within, context, bare);
   }
 
@@ -140,10 +143,10 @@ export class Reaches {
 
   /** True for what would change something, while somebody looks as another. */
   isOnlyLooked(permission: Permission): boolean {
-    return this.facts.view !== undefined && !onlyLooks(this.charter, permission);
+    return this.facts.look !== undefined && !onlyLooks(this.charter, permission);
   }
 
-  /** Refused whatever the record: a view changes nothing, it is done elsewhere, an obligation is open, or the plan lacks it. */
+  /** Refused whatever the record: a look changes nothing, it is done elsewhere, an obligation is open, or the plan lacks it. */
   isBlocked(permission: Permission): boolean {
     return (
       this.isOnlyLooked(permission) ||
@@ -161,6 +164,10 @@ export class Reaches {
 
   /** What is reached by standing in for others: on records where they reach it themselves, and where no limit of theirs holds. */
   #inPlaceOf(permission: Permission, image: Image): GrantReach[] {
+    if (this.facts.inPlace?.includes(permission.name)) {
+      const reach = this.charter.widestReach(permission.kind as string);
+      return [{ grant: { permission: permission.name, reach, anchor: { on: 'tenant' }, path: { by: 'deputy', of: '', name: 'another' } }, where: UNSEEN }];
+    }
     return this.#standsFor.flatMap(({ of, permissions, reaches }) => {
       if (!permissions.includes(permission.name)) return [];
       const { grants, limits } = reaches.action(permission, image);

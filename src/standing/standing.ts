@@ -1,12 +1,12 @@
-import { LintelError } from '../base/index.js';
+import { entryOf, LintelError } from '../base/index.js';
 import { type Charter, type CharterTypes, type Field, type FieldData, type FieldRole, KEYHOLDER, type Permission, restsOnRead } from '../charter/index.js';
 import { and, ofTenant, type Predicate, type RecordData, readValue, type Scalar, type Test, type ValueType } from '../predicate/index.js';
 import { decide } from './decide.js';
-import type { Decision, FieldAccess, HeldPermission } from './decision.js';
-import { type Anchor, anchorWords, charterOf, type Facts, type Snapshot } from './facts.js';
+import type { Could, Decision, FieldAccess, HeldPermission } from './decision.js';
+import { type Anchor, anchorWords, charterOf, type Facts, type Snapshot, withoutOthers } from './facts.js';
 import type { Grant } from './grants.js';
 import { type Image, Reaches } from './reach.js';
-import { ENGLISH, type Words } from './words.js';
+import { ENGLISH, say, type Words } from './words.js';
 
 type ValueOf<F> = F extends Field<infer V, FieldRole, string, string> ? V | null : never;
 
@@ -23,6 +23,8 @@ export interface RecordExtras {
   readonly parents?: Readonly<Record<string, object | null>>;
   /** What the server found that this person may do with it: full permission names. */
   readonly may?: readonly string[];
+  /** In a look as somebody else: what the server found of what they could do with it. */
+  readonly could?: Readonly<Record<string, Could['allowed']>>;
 }
 
 /** The kind that a permission is about: `hive` of `hive.update`. */
@@ -59,8 +61,11 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   readonly facts: Facts;
   readonly words: Words;
   readonly #reaches: Reaches;
+  /** @internal */
+  protected readonly options: StandingOptions;
   readonly #now: () => number;
   readonly #gates = new Map<string, Gate>();
+  #own: Standing<T> | undefined;
 
   /** @throws LintelError `charter-mismatch` when the facts were read under another charter. */
   constructor(charter: Charter<T>, facts: Facts, options: StandingOptions = {}) {
@@ -74,6 +79,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     this.facts = facts;
     this.words = { ...ENGLISH, ...options.words };
     this.#now = options.now ?? Date.now;
+    this.options = options;
     this.#reaches = new Reaches(this.charter as Charter, facts, options.context ?? {});
   }
 
@@ -119,7 +125,8 @@ export class Standing<T extends CharterTypes = CharterTypes> {
 
   /** The same question, answered with reasons. Never throws for a refusal. */
   decide<P extends T['permissions']>(action: P, record?: RecordOf<T, KindOf<P>>, options?: DecideOptions): Decision {
-    return this.#ask(action, record as RecordData | undefined, options, this.words);
+    const decision = this.#ask(action, record as RecordData | undefined, options, this.words);
+    return this.facts.look ? { ...decision, could: this.could(action, record && this.counted(record as RecordData), options) } : decision;
   }
 
   /**
@@ -166,7 +173,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     const permission = this.#kindPermission(action);
     const kind = permission.kind as string;
     const data = this.charter.kind(kind);
-    const ask = (name: string) => this.#ask(`${kind}.${name}`, record as RecordData | undefined, undefined, this.words);
+    const ask = (name: string) => this.decide(`${kind}.${name}` as P, record);
     const mayRead = permission.action === 'create' || ask('read').allowed;
     return Object.fromEntries(Object.entries(data.fields).map(([name, field]) => [name, fieldAccess(field, permission, mayRead, ask)]));
   }
@@ -196,9 +203,9 @@ export class Standing<T extends CharterTypes = CharterTypes> {
 
   /** What a browser may hold for display: the facts about this person alone. `seconds` is how long it counts. */
   snapshot(seconds: number): Snapshot {
-    const { below: _unitTree, people: _others, standsFor: _them, view, ...facts } = this.facts;
+    const { look, ...facts } = withoutOthers(this.facts);
     const ends = Math.min(this.#now() + seconds * 1000, facts.endsAt === undefined ? Number.POSITIVE_INFINITY : Date.parse(facts.endsAt));
-    return { ...facts, ...(view && { view: { id: view.id, by: view.by } }), expiresAt: new Date(ends).toISOString() };
+    return { ...facts, ...(look && { look: { id: look.id, by: look.by } }), expiresAt: new Date(ends).toISOString() };
   }
 
   #kindPermission(action: string): Permission {
@@ -232,11 +239,38 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     const creating = permission.kind !== undefined && permission.action === 'create' && record !== undefined;
     const touching = [...(options?.fields ?? []), ...(creating ? this.#touchedByMaking(permission.kind as string, record) : [])];
     const toBe = creating ? this.#recordToBe(permission.kind as string, record) : record;
-    return decide(
-      reaches,
-      { permission, ...(toBe && { record: toBe }), ...((creating || options?.after) && { image: 'after' as const }), touching, now: this.#now },
-      words,
-    );
+    const image = (creating || options?.after) && { image: 'after' as const };
+    const { may, could } = (record ?? {}) as RecordExtras;
+    const attached = (name: string) => (could && !this.facts.look ? entryOf(could, name) : Array.isArray(may) ? may.includes(name) : undefined);
+    return decide(reaches, { permission, ...(toBe && { record: toBe }), ...image, touching, now: this.#now, attached }, words);
+  }
+
+  /** @internal Whoever is looked as, by themselves, whatever they have to do first. */
+  protected get own(): Standing<T> {
+    this.#own ??= new Standing(this.charter, this.ownFacts(), this.options);
+    return this.#own;
+  }
+
+  /** @internal */
+  protected ownFacts(): Facts {
+    const { look: _, ...facts } = this.facts;
+    return { ...facts, demands: {}, fulfilled: Object.keys(this.charter.data.obligations) };
+  }
+
+  /** @internal What the person could do, for whoever looks as them. What these may know is known to a KnowingStanding. */
+  protected could(...asked: [action: T['permissions'], record: RecordData | undefined, options: DecideOptions | undefined]): Could {
+    return this.#reaches.viewer ? this.unknown(asked[0]) : this.ownCould(...asked);
+  }
+
+  /** @internal */
+  protected ownCould(action: T['permissions'], record: RecordData | undefined, options: DecideOptions | undefined): Could {
+    const could = this.own.decide(action, record as never, options);
+    return could.outcome === 'not loaded' ? this.unknown(action) : could;
+  }
+
+  /** @internal The answer where nothing may be told, not even whether there is such a record. */
+  protected unknown(action: string): Could {
+    return { allowed: 'unknown', outcome: 'unknown', action, visibility: 'hidden', words: say(this.words, 'unknown'), looked: [], lookedForRead: [] };
   }
 
   /** Guarded fields that a record to be already has a value in; taking it for oneself needs no right to hand over. */
@@ -263,7 +297,8 @@ function fieldAccess(field: FieldData, permission: Permission, mayRead: boolean,
   if (['id', 'tenant', 'maker'].includes(field.role)) return { readable, changeable: false, setByLibrary: field.role !== 'id', reason: '' };
   const own = field.role === 'owner' && permission.action === 'create';
   const decision = ask(own || field.change === undefined ? (permission.action as string) : field.change);
-  return { readable, changeable: decision.allowed, setByLibrary: false, reason: decision.allowed ? '' : decision.words };
+  const could = decision.could && { could: decision.could.allowed };
+  return { readable, changeable: decision.allowed, setByLibrary: false, reason: decision.allowed ? '' : decision.words, ...could };
 }
 
 /** Turns a refusal into the error that an HTTP layer answers with. Does nothing when it was allowed. */

@@ -69,8 +69,8 @@ export function createApp(parts: AppParts): Hono {
   const known = new WeakMap<Request, ReturnType<typeof whoSent>>();
   const whoSent = async (request: Request) => {
     const who = await byCookie(request);
-    const view = request.headers.get('x-view');
-    return who && { ...who, ...(view && { view }) };
+    const look = request.headers.get('x-look');
+    return who && { ...who, ...(look && { look }) };
   };
   const sender = (request: Request) => {
     const who = known.get(request) ?? whoSent(request);

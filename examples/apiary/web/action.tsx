@@ -19,9 +19,9 @@ export function ActionButton(props: {
 }): ReactNode {
   const { action, record, onClick, children, variant } = props;
   const decision = useDecision(action, record);
-  const { tenant, view } = useStanding().facts;
+  const { tenant, look } = useStanding().facts;
   const id = useId();
-  const asks = !view && (decision.outcome === 'no grant' || decision.outcome === 'out of reach') ? (record as { id?: string } | undefined)?.id : undefined;
+  const asks = !look && (decision.outcome === 'no grant' || decision.outcome === 'out of reach') ? (record as { id?: string } | undefined)?.id : undefined;
   if (decision.allowed || decision.outcome === 'obligation') {
     return (
       <Button variant={variant ?? 'filled'} onClick={onClick}>

@@ -18,18 +18,18 @@ export class Refusal extends Error {
 
 /** @param once a key under which the server does the same request once. */
 export async function call<T>(method: string, path: string, data?: unknown, once?: string): Promise<T> {
-  // A view is this tab's alone, and of one organisation.
+  // A look is this tab's alone, and of one organisation.
   const tenant = /^\/(?:api\/t|lintel\/tenants)\/([^/]+)/.exec(path)?.[1];
-  const view = tenant === undefined ? null : sessionStorage.getItem(`view ${tenant}`);
+  const look = tenant === undefined ? null : sessionStorage.getItem(`look ${tenant}`);
   const response = await fetch(path, {
     method,
-    headers: { ...(data !== undefined && { 'content-type': 'application/json' }), ...(once && { 'idempotency-key': once }), ...(view && { 'x-view': view }) },
+    headers: { ...(data !== undefined && { 'content-type': 'application/json' }), ...(once && { 'idempotency-key': once }), ...(look && { 'x-look': look }) },
     ...(data !== undefined && { body: JSON.stringify(data) }),
   });
   const answer = (await response.json().catch(() => ({}))) as T & { detail?: string; code?: string; obligation?: string };
   if (response.ok) return answer;
-  if (answer.code === 'view-over') {
-    sessionStorage.removeItem(`view ${tenant}`);
+  if (answer.code === 'look-over') {
+    sessionStorage.removeItem(`look ${tenant}`);
     window.location.assign(`/t/${tenant}`);
   }
   throw new Refusal(response.status, answer.detail ?? 'The server does not answer. Try again.', answer.code ?? '', answer.obligation);

@@ -25,7 +25,7 @@ import { SignInPage } from './sign.js';
 import { TrayPage } from './tray.js';
 import { First, NotFound, Trouble, useTry } from './trouble.js';
 import { UnitsPage } from './units.js';
-import { ViewBar } from './view.js';
+import { LookBar } from './look.js';
 
 const AREAS: Record<string, { path: string; label: string }> = {
   hives: { path: 'hives', label: 'Hives' },
@@ -139,7 +139,7 @@ function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNod
   const [first] = Object.entries(data.snapshot.demands ?? {});
   return (
     <StandingProvider charter={charter} snapshot={data.snapshot}>
-      <ViewBar tenant={tenant} />
+      <LookBar tenant={tenant} />
       <Bar me={me} tenant={tenant} line={data.line} />
       <main className="page">
         {first && (

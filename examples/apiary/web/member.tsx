@@ -10,7 +10,7 @@ import { WayIn } from './enrol.js';
 import type { MemberRow } from './members.js';
 import { PeopleTabs, placeWords, wayWords } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
-import { beginView } from './view.js';
+import { beginLook } from './look.js';
 
 interface Held {
   name: string;
@@ -97,7 +97,7 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
           {member && <Brought tenant={tenant} member={member} />}
         </div>
         <Group>
-          <ActionButton action="access.view" variant="light" onClick={() => looking.run(() => beginView(tenant, { user: id }))}>
+          <ActionButton action="access.look" variant="light" onClick={() => looking.run(() => beginLook(tenant, { user: id }))}>
             Look as {data.name}
           </ActionButton>
           <ActionButton action="member.suspend" variant="light" onClick={() => change.ask(`${suspended ? 'Bring back' : 'Suspend'} ${data.name}`, [step])}>

@@ -100,7 +100,7 @@ async function eraseBeside(tx: Kysely<LintelTables>, traces: Traces): Promise<vo
   // Who was removed stays out by what their provider knows them as; of whom that speaks nobody can tell any more.
   await tx.updateTable('lintel_identity_bar').set({ user_id: null }).where('user_id', '=', userId).execute();
   await tx
-    .deleteFrom('lintel_view')
+    .deleteFrom('lintel_look')
     .where((eb) => eb.or([eb('by_id', '=', userId), eb('user_id', '=', userId)]))
     .execute();
   await tx.deleteFrom('lintel_care').where('person_id', '=', userId).execute();

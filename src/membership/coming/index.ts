@@ -33,4 +33,4 @@ export {
   setPlan,
   tenantSteps,
 } from './tenants.js';
-export { beginView, endView, type LookAs, viewedFacts } from './views.js';
+export { beginLook, endLook, type LookAs, lookedFacts } from './looks.js';

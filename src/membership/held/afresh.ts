@@ -33,7 +33,7 @@ export interface RoleToGive {
 
 /** The roles that this person may give at an anchor: a list that is short and exact. */
 export async function rolesToGive(setting: Setting, standing: Standing<any>, anchor: Anchor): Promise<RoleToGive[]> {
-  if (standing.facts.view) return [];
+  if (standing.facts.look) return [];
   const giver = await giverInTenant(setting.db, setting, { tenant: standing.facts.tenant.id, user: standing.userId, fulfilled: standing.facts.fulfilled });
   const { charter } = giver.now;
   return [...Object.keys(charter.data.roles), KEYHOLDER].flatMap((role) => {

@@ -123,7 +123,7 @@ interface AppealRow {
 }
 
 /** Somebody looks as another: as a member, or as the facts of somebody made up say. */
-interface ViewRow {
+interface LookRow {
   tenant_id: string;
   id: string;
   by_id: string;
@@ -432,7 +432,7 @@ export interface LintelTables {
   lintel_link: LinkRow;
   lintel_request: RequestRow;
   lintel_appeal: AppealRow;
-  lintel_view: ViewRow;
+  lintel_look: LookRow;
   lintel_care: CareRow;
   lintel_deputy: DeputyRow;
   lintel_address_proof: AddressProofRow;

@@ -1,6 +1,6 @@
 import type { Kysely } from 'kysely';
 import { LintelError, newId } from '../../base/index.js';
-import { type Assignment, type Facts, type Standing, throwIfRefused, type View } from '../../standing/index.js';
+import { type Assignment, type Facts, type Standing, throwIfRefused, type Look } from '../../standing/index.js';
 import { changeTenant } from '../change/index.js';
 import { existing, insistOnKnown, readFacts } from '../held/index.js';
 import { assignmentRows, rolesOnRecord } from '../steps/index.js';
@@ -20,24 +20,24 @@ const VIEW_MINUTES = 60;
  * @returns the id under which the application comes in from then on, together with the person who looks.
  * @throws LintelError `refused`, `not-found`.
  */
-export async function beginView(
+export async function beginLook(
   setting: Setting,
   standing: Standing<any>,
   as: LookAs,
   reason?: string,
 ): Promise<{ readonly id: string; readonly until: Date }> {
   const { care, tenant } = standing.facts;
-  if (!care) throwIfRefused(standing.decide('access.view'));
-  if (standing.facts.view) throw new LintelError('refused', 'End this view first.', {});
+  if (!care) throwIfRefused(standing.decide('access.look'));
+  if (standing.facts.look) throw new LintelError('refused', 'End this look first.', {});
   if ('user' in as) await insistOnKnown(setting, standing, as.user);
   const id = newId();
   const facts = 'user' in as ? undefined : await madeUp(setting, tenant.id, as);
   return changeTenant(setting, tenant.id, standing.userId, async ({ tx, tenantId, at, actor }) => {
-    if (!care) throwIfRefused(actor.decide('access.view'));
+    if (!care) throwIfRefused(actor.decide('access.look'));
     const until = new Date(at.getTime() + VIEW_MINUTES * 60_000);
-    await tx.deleteFrom('lintel_view').where('tenant_id', '=', tenantId).where('until', '<=', at).execute();
+    await tx.deleteFrom('lintel_look').where('tenant_id', '=', tenantId).where('until', '<=', at).execute();
     await tx
-      .insertInto('lintel_view')
+      .insertInto('lintel_look')
       .values({
         tenant_id: tenantId,
         id,
@@ -49,14 +49,14 @@ export async function beginView(
       })
       .execute();
     const event = 'user' in as ? { user: as.user } : { roles: rolesOnRecord(as.roles ?? []), groups: as.groups ?? [], units: as.units ?? [] };
-    const entry = { what: 'looked as another', event: { view: id, ...event, ...(care && { care: care.id }) }, ...(reason && { words: { reason } }) };
+    const entry = { what: 'looked as another', event: { look: id, ...event, ...(care && { care: care.id }) }, ...(reason && { words: { reason } }) };
     return { result: { id, until }, entry };
   });
 }
 
-/** Ends a view of one's own. One that is over is no error. */
-export async function endView(setting: Setting, tenantId: string, by: string, id: string): Promise<void> {
-  await setting.db.deleteFrom('lintel_view').where('tenant_id', '=', tenantId).where('id', '=', id).where('by_id', '=', by).execute();
+/** Ends a look of one's own. One that is over is no error. */
+export async function endLook(setting: Setting, tenantId: string, by: string, id: string): Promise<void> {
+  await setting.db.deleteFrom('lintel_look').where('tenant_id', '=', tenantId).where('id', '=', id).where('by_id', '=', by).execute();
 }
 
 /** Facts of somebody whom there is not: made a member, read, and undone. */
@@ -86,24 +86,24 @@ async function madeUp(setting: Setting, tenantId: string, as: Exclude<LookAs, { 
 /**
  * Facts of somebody who looks as another, read afresh. `viewer`: who looks, as they stand now.
  *
- * @throws LintelError `view-over` for one that has ended, or is somebody else's; `not-found` for one as a member who is none any more.
+ * @throws LintelError `look-over` for one that has ended, or is somebody else's; `not-found` for one as a member who is none any more.
  */
-export async function viewedFacts(setting: Setting, viewer: Standing<any>, id: string): Promise<Facts> {
+export async function lookedFacts(setting: Setting, viewer: Standing<any>, id: string): Promise<Facts> {
   const { facts } = viewer;
   const db: Kysely<LintelTables> = setting.db;
   const row = await db
-    .selectFrom('lintel_view')
+    .selectFrom('lintel_look')
     .selectAll()
     .where('tenant_id', '=', facts.tenant.id)
     .where('id', '=', id)
     .where('by_id', '=', facts.me.userId ?? '')
     .where('until', '>', new Date(setting.now()))
     .executeTakeFirst();
-  const may = facts.care ? row?.care_id === facts.care.id : row?.care_id === null && viewer.may('access.view');
-  if (!row || !may) throw new LintelError('view-over', 'This view is over. Begin it anew.', {});
-  const view: View = { id, by: { userId: row.by_id, name: facts.me.name ?? row.by_id }, ...(!facts.care && { within: facts }) };
+  const may = facts.care ? row?.care_id === facts.care.id : row?.care_id === null && viewer.may('access.look');
+  if (!row || !may) throw new LintelError('look-over', 'This look is over. Begin it anew.', {});
+  const look: Look = { id, by: { userId: row.by_id, name: facts.me.name ?? row.by_id }, ...(!facts.care && { within: facts }) };
   const as = row.facts ?? (await readFacts(db, setting.charter, { tenant: facts.tenant.id, user: row.user_id as string, now: setting.now() }));
-  if (as.charter !== facts.charter) throw new LintelError('view-over', 'This view is over: the application was renewed. Begin it anew.', {});
+  if (as.charter !== facts.charter) throw new LintelError('look-over', 'This look is over: the application was renewed. Begin it anew.', {});
   const endsAt = [as.endsAt, facts.endsAt, row.until.toISOString()].flatMap((moment) => moment ?? []).sort()[0] as string;
-  return { ...as, tenant: facts.tenant, demands: facts.demands ?? {}, fulfilled: facts.fulfilled, view, endsAt };
+  return { ...as, tenant: facts.tenant, demands: facts.demands ?? {}, fulfilled: facts.fulfilled, look, endsAt };
 }

@@ -5,28 +5,28 @@ import { useStanding } from 'warm-lintel/react';
 import { call } from './api.js';
 
 /** Looks as somebody else in this tab from now on, and begins where they would. */
-export async function beginView(tenant: string, as: object): Promise<void> {
-  const { id } = await call<{ id: string }>('POST', `/lintel/tenants/${tenant}/views`, as);
+export async function beginLook(tenant: string, as: object): Promise<void> {
+  const { id } = await call<{ id: string }>('POST', `/lintel/tenants/${tenant}/looks`, as);
   sessionStorage.setItem(`view ${tenant}`, id);
   window.location.assign(`/t/${tenant}`);
 }
 
-async function endView(tenant: string, id: string): Promise<void> {
-  await call('DELETE', `/lintel/tenants/${tenant}/views/${id}`).catch(() => undefined);
+async function endLook(tenant: string, id: string): Promise<void> {
+  await call('DELETE', `/lintel/tenants/${tenant}/looks/${id}`).catch(() => undefined);
   sessionStorage.removeItem(`view ${tenant}`);
   window.location.assign(`/t/${tenant}/members`);
 }
 
 /** Says, as long as it is so, that the page is seen as somebody else sees it. */
-export function ViewBar({ tenant }: { tenant: string }): ReactNode {
-  const { me, view } = useStanding().facts as Snapshot;
-  if (!view) return null;
+export function LookBar({ tenant }: { tenant: string }): ReactNode {
+  const { me, look } = useStanding().facts as Snapshot;
+  if (!look) return null;
   return (
     <Group className="viewing" role="status" justify="space-between">
       <Text size="sm">
-        {view.by.name} looks as <strong>{me.name}</strong>. Nothing can be changed, and what {view.by.name} may not see is not shown.
+        {look.by.name} looks as <strong>{me.name}</strong>. Nothing can be changed, and what {look.by.name} may not see is not shown.
       </Text>
-      <Button size="compact-sm" variant="default" onClick={() => void endView(tenant, view.id)}>
+      <Button size="compact-sm" variant="default" onClick={() => void endLook(tenant, look.id)}>
         Look as yourself again
       </Button>
     </Group>
