@@ -357,7 +357,11 @@ test('whatever two providers and people say in turn: each source’s own is what
         const standing = await lintel.enter({ tenant: tenantId, user: userId, fulfilled: everything });
         const then = await (await enter()).audit.heldThen(userId, new Date());
         // The record knows units and groups by their ids, and so in another order.
-        const powers = (line: string) => line.replace(/The (hill|slope|crew)/g, '$1').split(', ').sort();
+        const powers = (line: string) =>
+          line
+            .replace(/The (hill|slope|crew)/g, '$1')
+            .split(', ')
+            .sort();
         expect(then.subject).toBe(standing.facts.subject);
         if (then.subject === 'member') expect(powers(then.line)).toEqual(powers(standing.describe().line));
       }

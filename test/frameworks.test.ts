@@ -23,7 +23,10 @@ afterAll(async () => {
 });
 
 type Headers = Record<string, string | string[] | undefined>;
-const sender = ({ headers }: { headers: Headers }) => (headers['x-user'] ? { user: String(headers['x-user']), fulfilled: ['recentSignIn'] } : undefined);
+const sender = ({ headers }: { headers: Headers }) =>
+  headers['x-user']
+    ? { user: String(headers['x-user']), fulfilled: ['recentSignIn'], ...(headers['x-look'] && { look: String(headers['x-look']) }) }
+    : undefined;
 
 const inExpress = (framework: typeof express) => async (): Promise<string> => {
   const app = framework();
@@ -31,6 +34,13 @@ const inExpress = (framework: typeof express) => async (): Promise<string> => {
   app.use('/unread', at.face());
   app.use(express.json());
   app.use('/lintel', at.face());
+  app.patch('/w/:tenant/hives/:id', at.tried, at.guard('hive.update'), async (req, res) => {
+    const { changed } = await at.of(req).standing.change('hive', [req.params.id], req.body);
+    // Some of it is sent ahead.
+    res.writeHead(200, { 'content-type': 'application/json', 'x-own': 'kept' });
+    res.write('{"changed":');
+    res.end(`${JSON.stringify(changed)}}`);
+  });
   app.use('/w/:tenant', at.standing);
   app.get('/w/:tenant/hives/:id', at.guard('hive.read'), (req, res) => void res.json(req.record));
   app.put('/w/:tenant/hives/:id', at.guard('hive.update'), (req, res) => void res.json({ changed: req.record.id }));
@@ -51,6 +61,10 @@ async function inFastify(): Promise<string> {
     await at.problems(error, request, reply).catch((other: Error) => reply.code(500).send({ mine: other.message }));
   });
   app.register(at.face, { prefix: '/lintel' });
+  app.patch('/w/:tenant/hives/:id', { preHandler: [at.tried, at.guard('hive.update')] }, async (request, reply) => {
+    const { changed } = await at.of(request).standing.change('hive', [(request.params as { id: string }).id], request.body as object);
+    return reply.header('x-own', 'kept').send({ changed });
+  });
   app.register(async (mine) => {
     mine.addHook('preHandler', at.standing);
     mine.get('/w/:tenant/hives/:id', { preHandler: at.guard('hive.read') }, async (request) => request.record);
@@ -82,6 +96,29 @@ describe.each([
     expect([hidden.status, hidden.text, hidden.type]).toEqual([404, missing.text, 'application/problem+json']);
     expect((await ask('tobias', 'PUT', '/w/alderbrook/hives/a-hive-02', {})).data).toMatchObject({ code: 'refused', status: 403 });
     expect((await ask('sela', 'PUT', '/w/alderbrook/hives/a-hive-02', {})).data).toEqual({ changed: 'a-hive-02' });
+    // Tried by who looks as the keeper, it is answered as to them, and not done; what does not say that it may be tried is not reached.
+    const maren = await lintel.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: ['recentSignIn'] });
+    const { id } = await maren.lookAs({ user: 'sela', tries: true });
+    const looks = { 'x-look': id };
+    const tries = (path: string, body: object) =>
+      fetch(`${on}/w/alderbrook/${path}`, {
+        method: 'PATCH',
+        headers: { 'x-user': 'maren', 'content-type': 'application/json', ...looks },
+        body: JSON.stringify(body),
+      });
+    const [theirs] = await maren.find('hive', { where: { keeperId: 'tobias' } });
+    const tried = await tries('hives/a-hive-02', { name: 'Tried hive' });
+    expect([tried.status, tried.headers.get('lintel-look'), tried.headers.get('x-own'), await tried.json()]).toEqual([
+      200,
+      'tried',
+      'kept',
+      { changed: ['a-hive-02'] },
+    ]);
+    expect(await (await tries(`hives/${theirs?.id}`, { name: 'Tried hive' })).json()).toMatchObject({ status: 403 });
+    expect((await maren.findOne('hive', 'a-hive-02')).name).not.toBe('Tried hive');
+    expect((await ask('maren', 'PUT', '/w/alderbrook/hives/a-hive-02', {}, looks)).data).toMatchObject({ code: 'not-for-trial', status: 403 });
+    expect((await ask('sela', 'PATCH', '/w/alderbrook/hives/a-hive-02', { name: `Hive of ${name}` })).data).toEqual({ changed: ['a-hive-02'] });
+    expect((await maren.findOne('hive', 'a-hive-02')).name).toBe(`Hive of ${name}`);
     expect((await ask(undefined, 'GET', '/w/alderbrook/count')).status).toBe(401);
     expect((await ask('tobias', 'GET', '/w/quillmoor/count')).status).toBe(404);
     const found = await (await lintel.enter({ tenant: 'quillmoor', user: 'ingrid' })).find('hive');

@@ -566,18 +566,30 @@ test('in a look every decision says what the person could do, where whoever look
       const { could } = ask(f, record);
       const decided = ask({ ...own, demands: {}, fulfilled: [...ALL_MET] }, record).allowed;
       if (could?.allowed !== 'unknown') expect(could?.allowed).toBe(decided);
-      const wide = [...(v?.assignments ?? []).map(({ role, anchor: at }) => [role, at.on]), ...(v?.direct ?? []).map((d) => [d.permission + d.reach, d.anchor.on])];
+      const wide = [
+        ...(v?.assignments ?? []).map(({ role, anchor: at }) => [role, at.on]),
+        ...(v?.direct ?? []).map((d) => [d.permission + d.reach, d.anchor.on]),
+      ];
       const ofAll = ['keyholder', 'member.readtenant'];
       const knowsAll = sees(v, 'member.read') && (v === undefined || wide.some(([what, on]) => on === 'tenant' && ofAll.includes(what as string)));
       const at = ofPlot ? row : (call?.parents.plotId ?? null);
-      const seesAll = permission.endsWith('.create') || !record || (sees(v, `${kind}.read`, record) && (!at || (seenOf(v, at)[0] || []).length === Object.keys(at).length));
+      const seesAll =
+        permission.endsWith('.create') || !record || (sees(v, `${kind}.read`, record) && (!at || (seenOf(v, at)[0] || []).length === Object.keys(at).length));
       if (knowsAll && seesAll) expect(could?.allowed).toBe(decided);
       told.all += 1;
       told.something += could?.allowed === 'unknown' ? 0 : 1;
       // Another world, which to whoever looks is the same.
       const twin = elsewise(v, at, other);
       const readsCall = call && !ofPlot && sees(v, 'visit.read', call);
-      const recordThere = record && (ofPlot ? (permission === 'plot.create' ? record : (twin as Row)) : readsCall ? { ...call, parents: { plotId: twin } } : { ...call, madeBy: other.ownerId });
+      const recordThere =
+        record &&
+        (ofPlot
+          ? permission === 'plot.create'
+            ? record
+            : (twin as Row)
+          : readsCall
+            ? { ...call, parents: { plotId: twin } }
+            : { ...call, madeBy: other.ownerId });
       fc.pre(JSON.stringify(seenOf(v, at)) === JSON.stringify(seenOf(v, twin)));
       if (recordThere && !ofPlot) fc.pre(sees(v, 'visit.read', recordThere) === readsCall);
       const there: Facts = knowsAll

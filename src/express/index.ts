@@ -34,6 +34,11 @@ export interface ForExpress<T extends CharterTypes, DB> {
   /** Middleware: puts `standing` and `scope` on the request, or ends it as not found. */
   readonly standing: Handler;
   /**
+   * In the place of `standing`, for a route that may be tried, and in front of it: where somebody looks as another and tries, it runs in one transaction that is taken back, answers as it
+   * would have, and says so in the header `lintel-look`. Behind `standing` such a request is refused already.
+   */
+  readonly tried: Handler;
+  /**
    * Middleware behind `standing`: goes on only where the action is allowed. About records, the one that the path names is loaded and put on the request as `record`; a hidden one is
    * not found, like one that is missing.
    *
@@ -78,14 +83,21 @@ export function forExpress<T extends CharterTypes, DB = any>(lintel: Lintel<T>, 
     params: request.params,
   }));
   const handing =
-    (work: (request: any) => Promise<void>): Handler =>
-    (request, _response, next) => {
-      work(request).then(() => next(), next);
+    (work: (request: any, response: ServerResponse) => Promise<void>): Handler =>
+    (request, response, next) => {
+      work(request, response).then(() => next(), next);
     };
   return {
-    standing: handing(async (request) => {
-      Object.assign(request, await mount.atHand(request));
+    standing: handing(async (request, response) => {
+      Object.assign(request, await mount.atHand(request, response));
     }),
+    tried: (request, response, next) => {
+      const go = (hand: AtHand<T, DB>) => {
+        Object.assign(request, hand);
+        next();
+      };
+      mount.tried(request, response, go).catch(next);
+    },
     guard: (action, { id } = {}) => {
       const insist = mount.guard(action, id);
       return handing(async (request) => {

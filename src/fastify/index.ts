@@ -23,6 +23,11 @@ export interface ForFastify<T extends CharterTypes, DB> {
   /** A `preHandler`: puts `standing` and `scope` on the request, or ends it as not found. */
   readonly standing: Hook;
   /**
+   * In the place of `standing`, for a route that may be tried: where somebody looks as another and tries, it runs in one transaction that is taken back, answers as it would have, and
+   * says so in the header `lintel-look`.
+   */
+  readonly tried: Hook;
+  /**
    * A `preHandler` behind `standing`: goes on only where the action is allowed. About records, the one that the path names is loaded and put on the request as `record`; a hidden one is
    * not found, like one that is missing.
    *
@@ -67,9 +72,17 @@ export function forFastify<T extends CharterTypes, DB = any>(lintel: Lintel<T>, 
     params: request.params as Record<string, string>,
   }));
   return {
-    standing: async (request) => {
-      Object.assign(request, await mount.atHand(request));
+    standing: async (request, reply) => {
+      Object.assign(request, await mount.atHand(request, reply.raw));
     },
+    tried: (request, reply) =>
+      new Promise((resolve, reject) => {
+        const go = (hand: AtHand<T, DB>) => {
+          Object.assign(request, hand);
+          resolve();
+        };
+        mount.tried(request, reply.raw, go).catch(reject);
+      }),
     guard: (action, { id } = {}) => {
       const insist = mount.guard(action, id);
       return async (request) => {

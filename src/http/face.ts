@@ -6,6 +6,7 @@ import { isLintelError, LintelError } from '../base/index.js';
 import { spelled } from '../membership/index.js';
 import type { Domains, SignOn } from '../provisioning/index.js';
 import { type Lintel, proveFirst, type ServerStanding, type Signed } from '../server/index.js';
+import type { Look } from '../standing/index.js';
 import { ACCOUNT } from './accounts.js';
 import { type AccountsAtFace, leave, secretsIn } from './cookies.js';
 import { openApi } from './openapi.js';
@@ -66,8 +67,34 @@ export interface Face {
 
 export const keyOfRequest = (request: Request) => /^Bearer (lintel_key_\S+)$/.exec(request.headers.get('authorization') ?? '')?.[1];
 
-/** Whoever sent a request, in the tenant that its address names. @throws LintelError `no-account`, `key-invalid`, `not-found`. */
+/** True of a request that changes nothing (RFC 9110 section 9.2.1). */
+export const isSafe = ({ method }: Pick<Request, 'method'>): boolean => ['GET', 'HEAD', 'OPTIONS'].includes(method);
+
+/**
+ * Whoever sent a request, in the tenant that its address names. Somebody who looks as another sends nothing that could change something.
+ *
+ * @throws LintelError `no-account`, `key-invalid`, `not-found`; `only-a-look`, `not-for-trial`.
+ */
 export async function standingOfRequest<L extends Lintel<any>>(
+  lintel: L,
+  sender: FaceOptions['sender'],
+  request: Request,
+  tenant: string,
+  fresh = false,
+): Promise<Awaited<ReturnType<L['enter']>>> {
+  const standing = await whoeverAsks(lintel, sender, request, tenant, fresh);
+  if (standing.facts.look && !isSafe(request)) changesNothing(standing.facts.look);
+  return standing;
+}
+
+/** @throws LintelError `only-a-look`; `not-for-trial` in a look that tries. */
+export function changesNothing({ tries }: Pick<Look, 'tries'>): never {
+  if (tries) throw new LintelError('not-for-trial', 'This is not among what may be tried. Nothing was done.', {});
+  throw new LintelError('only-a-look', 'You look as somebody else, and change nothing.', {});
+}
+
+/** The same, where what was sent is held to the look by what answers it. */
+export async function whoeverAsks<L extends Lintel<any>>(
   lintel: L,
   sender: FaceOptions['sender'],
   request: Request,
@@ -88,6 +115,9 @@ async function enter(lintel: Lintel<any>, sender: FaceOptions['sender'], request
   if (!who) throw new LintelError('no-account', 'Sign in first.', {});
   return lintel.enter({ ...who, tenant, fresh });
 }
+
+/** The header by which an answer says that somebody looks as another, or that what they sent was tried and taken back. */
+export const LOOK = 'lintel-look';
 
 const etagOf = (latest: string) => `"${latest}"`;
 
@@ -166,7 +196,7 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
     const { tenant = '', ...path } = c.req.param() as Record<string, string>;
     const { who, guessed } = await countRequest(rates, c, options, operation.costs);
     const standing = await orGuessed(
-      standingOfRequest(lintel, () => who, c.req.raw, tenant, true),
+      whoeverAsks(lintel, () => who, c.req.raw, tenant, true),
       guessed,
     );
     const query = operation.query ? readAs(operation.query, c.req.query()) : {};
@@ -175,17 +205,21 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
     const latest = operation.method === 'get' && !operation.fresh ? await standing.latestChange() : undefined;
     if (latest !== undefined && c.req.header('if-none-match') === etagOf(latest)) return c.body(null, 304);
     const idempotencyKey = operation.takes === 'idempotency-key' ? c.req.header('idempotency-key')?.slice(0, 200) : undefined;
-    const answer = await operation.run({
-      lintel,
-      standing,
-      path,
-      query,
-      body,
-      seen: operation.takes === 'if-match' ? seenIn(c) : undefined,
-      idempotencyKey,
-      signOn,
-      domains,
-    });
+    const run = (one: ServerStanding<any>) =>
+      operation.run({
+        lintel,
+        standing: one,
+        path,
+        query,
+        body,
+        seen: operation.takes === 'if-match' ? seenIn(c) : undefined,
+        idempotencyKey,
+        signOn,
+        domains,
+      });
+    const isTried = operation.tries && standing.facts.look?.tries;
+    const answer = await (isTried ? standing.trial(operation.id, run) : run(standing));
+    if (standing.facts.look) c.header(LOOK, isTried ? 'tried' : 'looking');
     if (latest !== undefined) c.header('etag', etagOf(latest));
     return c.json(answer as object);
   }

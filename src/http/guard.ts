@@ -3,7 +3,7 @@ import { LintelError } from '../base/index.js';
 import type { CharterTypes } from '../charter/index.js';
 import type { Lintel, ScopedDb, ServerStanding } from '../server/index.js';
 import { throwIfRefused } from '../standing/index.js';
-import { countRequest, type FaceOptions, standingOfRequest } from './face.js';
+import { changesNothing, countRequest, type FaceOptions, isSafe, LOOK, standingOfRequest, whoeverAsks } from './face.js';
 import { Rates } from './rates.js';
 
 /** What {@link withStanding} puts on a request. */
@@ -22,18 +22,56 @@ export interface Guarded<R = Record<string, unknown>> {
  *
  * @param options `tenant`: where the request names it; default the part `:tenant` of the path, else the header `Lintel-Tenant`.
  */
-export function withStanding<T extends CharterTypes, DB = any>(
-  lintel: Lintel<T>,
-  options: Pick<FaceOptions, 'sender'> & { readonly tenant?: (c: Context) => string | undefined },
-): MiddlewareHandler<Standing<T, DB>> {
-  const named = options.tenant ?? ((c: Context) => c.req.param('tenant') ?? c.req.header('lintel-tenant'));
+export function withStanding<T extends CharterTypes, DB = any>(lintel: Lintel<T>, options: AtRequest): MiddlewareHandler<Standing<T, DB>> {
   return async (c, next) => {
-    const tenant = named(c as Context);
-    if (tenant === undefined || tenant === '') throw new LintelError('not-found', 'There is no such page.', {});
-    const standing = await standingOfRequest(lintel, options.sender, c.req.raw, tenant);
-    c.set('standing', standing as never);
-    c.set('scope', standing.scope() as never);
+    const standing = await standingOfRequest(lintel, options.sender, c.req.raw, tenantOf(c as Context, options));
+    put(c as Context, standing);
     await next();
+    if (standing.facts.look) c.header(LOOK, 'looking');
+  };
+}
+
+/** Where a request says who sends it, and for which tenant. */
+type AtRequest = Pick<FaceOptions, 'sender'> & { readonly tenant?: (c: Context) => string | undefined };
+
+function tenantOf(c: Context, { tenant: named }: AtRequest): string {
+  const tenant = named ? named(c) : (c.req.param('tenant') ?? c.req.header('lintel-tenant'));
+  if (tenant === undefined || tenant === '') throw new LintelError('not-found', 'There is no such page.', {});
+  return tenant;
+}
+
+function put(c: Context, standing: ServerStanding<any>): void {
+  c.set('standing', standing);
+  c.set('scope', standing.scope());
+}
+
+/**
+ * {@link withStanding} for a route that may be tried: where somebody looks as another and tries, it runs in one transaction that is taken back, answers as it would have, and says so in
+ * the header `lintel-look`. It takes the place of `withStanding`, and stands in front of it: behind it such a request is refused already.
+ *
+ * @throws LintelError `trial-too-long`, `trial-elsewhere`; and as `withStanding`.
+ * @example app.patch('/w/:tenant/jobs/:id', tried(lintel, { sender }), guard('job.update'), (c) => ...);
+ */
+export function tried<T extends CharterTypes, DB = any>(lintel: Lintel<T>, options: AtRequest): MiddlewareHandler<Standing<T, DB>> {
+  return async (c, next) => {
+    const standing = await whoeverAsks(lintel, options.sender, c.req.raw, tenantOf(c as Context, options));
+    const { look } = standing.facts;
+    if (!look || isSafe(c.req.raw)) {
+      put(c as Context, standing);
+      await next();
+      if (look) c.header(LOOK, 'looking');
+      return;
+    }
+    if (!look.tries) changesNothing(look);
+    const run = async (inside: ServerStanding<any>) => {
+      put(c as Context, inside);
+      await next();
+      // What is still to be read of an answer is read before it is taken back.
+      if (c.res.body !== null) c.res = new Response(await c.res.arrayBuffer(), c.res);
+      return c.res.status;
+    };
+    await standing.trial(`${c.req.method} ${c.req.path}`, run, (status) => `answered ${status}`);
+    c.header(LOOK, 'tried');
   };
 }
 

@@ -68,6 +68,8 @@ export type Operation =
       readonly in: 'tenant';
       /** It changes the membership: it takes `If-Match`, or an `Idempotency-Key`. */
       readonly takes?: 'if-match' | 'idempotency-key';
+      /** It may be tried by somebody who looks as another. */
+      readonly tries?: true;
       /** It rests on records, or on the hour, and so is never answered with not modified. */
       readonly fresh?: true;
       readonly run: (asked: Asked) => Promise<unknown>;

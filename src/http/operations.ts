@@ -226,6 +226,7 @@ export const OPERATIONS: readonly Operation[] = [
     path: '/tenants/{tenant}/changes',
     summary: 'Carry changes out, all or none; or a proposal, if it would do now what it said',
     takes: 'if-match',
+    tries: true,
     body: z.union([s.change, s.proposal]),
     answers: z.object({ done: s.done }),
     run: async ({ standing, body, seen }) => {

@@ -22,6 +22,8 @@ const STATUS: Readonly<Record<string, number>> = {
   'beyond-power': 403,
   'own-power': 403,
   'only-a-look': 403,
+  'not-for-trial': 403,
+  'trial-too-long': 503,
   'other-domain': 403,
   'look-over': 410,
   'care-over': 410,

@@ -348,7 +348,7 @@ export const joinRequest = z.looseObject({
   expiresAt: moment,
 });
 export const lookAs = z.union([
-  z.strictObject({ user: id, reason: z.string().max(500).optional() }),
+  z.strictObject({ user: id, tries: z.boolean().optional(), reason: z.string().max(500).optional() }),
   z.strictObject({
     roles: z.array(assignment).max(50).optional(),
     groups: z.array(id).max(100).optional(),

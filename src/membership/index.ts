@@ -102,6 +102,7 @@ export {
   listRequests,
   lookAtActivation,
   lookAtInvitation,
+  lookedFacts,
   myInvitations,
   myTenants,
   type NewCare,
@@ -118,6 +119,8 @@ export {
   programOfKey,
   proofToken,
   proveAddress,
+  putOutcome,
+  putTrial,
   raiseAppeal,
   readRules,
   renamePerson,
@@ -129,7 +132,6 @@ export {
   takePlace,
   tenantsOfPerson,
   tenantsToErase,
-  lookedFacts,
   withdrawAppeal,
 } from './coming/index.js';
 export {

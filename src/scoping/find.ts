@@ -109,10 +109,9 @@ async function rawRows(db: Kysely<unknown>, boundary: Boundary, kind: string, id
   );
   const column = writer.column(shape, shape.idField, 't');
   const named = ids.length === 1 ? writer.equals(column, ids[0] as Scalar, idShape) : writer.writeList(column, ids, idShape);
-  const rows =
-    await sqlText`select ${joinFragments(columns, ', ')} from ${writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${named}`.rows<
-      Record<string, unknown>
-    >(db);
+  const rows = await sqlText`select ${joinFragments(columns, ', ')} from ${writer.table(shape)} as "t" where ${boundary.tenant(kind, 't')} and ${named}`.rows<
+    Record<string, unknown>
+  >(db);
   return rows.map((row) => Object.fromEntries(Object.entries(shape.fields).map(([field, f]) => [field, writer.readCell(row[field], f)])));
 }
 

@@ -50,6 +50,7 @@ import { DirectoryFace } from './directory.js';
 import { AuditFace, InvitationsFace, MembersFace, ProgramsFace, TenantFace } from './faces.js';
 import { attach, counted, found } from './loaded.js';
 import { allowedBy, candidates, causeOf, changesOfRecord, helpful, opensOf, type Remedies, type Remedy, type Trials } from './remedies.js';
+import { elsewhere, tryIn } from './trial.js';
 import type { Workplace } from './workplace.js';
 
 type Kinds<T extends CharterTypes> = keyof T['fields'] & string;
@@ -138,7 +139,8 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
 
   /** @internal The person as a member. @throws LintelError `only-a-look`; `not-found` for somebody who is not signed in or no member here. */
   get memberId(): string {
-    if (this.facts.look) throw new LintelError('only-a-look', say(this.words, 'look', { name: this.facts.me.name ?? '' }), {});
+    const { look } = this.facts;
+    if (look && !look.trying) throw new LintelError('only-a-look', say(this.words, 'look', { name: this.facts.me.name ?? '' }), {});
     if (this.userId !== undefined && this.isMember) return this.userId;
     throw new LintelError('not-found', say(this.words, 'hidden', { kind: 'page' }), {});
   }
@@ -148,8 +150,35 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
    * of the charter reaches only what this standing reaches. Without an argument: over the database given to `createLintel`.
    */
   scope<DB>(db?: Kysely<DB>): ScopedDb<DB> {
-    const over = db ?? (this.#place.db as Kysely<DB>);
+    const over = this.#records(db);
     return new ScopedDb<DB>(over, this.#boundaryOf(over));
+  }
+
+  /** The application's database, or that which is meant; in a trial the part of it that is taken back, and no other. */
+  #records<DB>(db?: Kysely<DB>): Kysely<DB> {
+    const { trialOf, db: here } = this.#place;
+    if (trialOf && db !== undefined && db !== (trialOf as unknown) && db !== (here as unknown))
+      elsewhere('what is written to another database', 'use scope() without one');
+    return trialOf || db === undefined ? (here as Kysely<DB>) : db;
+  }
+
+  /** @throws LintelError `trial-elsewhere` for what has the application's database whole. */
+  #insistOnNoTrial(what: string): void {
+    if (this.#place.trialOf) elsewhere(what, 'use scope(), change or carryOut');
+  }
+
+  /**
+   * Tries something as the person looked as: `work` gets their standing, in one transaction that is taken back when it ends, however it ends. It reaches what both people reach, lasts
+   * five seconds at most, and is on record with both names: that it is tried before it begins, how it came out after. What may be tried must do nothing else that lasts, such as
+   * a letter that it sends itself.
+   *
+   * @param what what is tried, for the record: `PATCH /hives/h01`.
+   * @param work the standing that it gets is for it alone: another `scope(db)`, row policies and `door` are refused in it.
+   * @throws LintelError `not-for-trial` outside of a look that tries; `trial-too-long`; `trial-elsewhere`; and what the work throws.
+   */
+  trial<R>(what: string, work: (standing: ServerStanding<T>) => Promise<R>, outcome: (result: R) => string = () => 'done'): Promise<R> {
+    const over = (place: Workplace, facts: Facts) => work(new ServerStanding<T>(this.charter, facts, this.#options, place));
+    return tryIn(this.#place, this.facts, what, over, outcome);
   }
 
   /**
@@ -180,6 +209,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
   }
 
   async #keyForOne(): Promise<WallKey> {
+    this.#insistOnNoTrial('a transaction under the row policies');
     if (this.facts.look?.within)
       throw new LintelError('look-without-policies', 'the row policies know one standing at a time, and a look as somebody else is two; use scope for it', {});
     if (this.facts.standsFor)
@@ -222,7 +252,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
   condition<P extends T['permissions']>(action: P, alias: string, options: { readonly db?: Kysely<any>; readonly first?: number } = {}): SqlCondition {
     const { kind, action: name } = this.charter.permission(action);
     if (!kind || !name) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record; ask may or decide`, { action });
-    return sqlCondition(this.#boundaryOf(options.db ?? this.#place.db), kind, name, alias, options.first ?? 1);
+    return sqlCondition(this.#boundaryOf(this.#records(options.db)), kind, name, alias, options.first ?? 1);
   }
 
   /**
@@ -230,6 +260,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
    * taking scope up without a risk.
    */
   beside<DB>(report: ReportDifference, db?: Kysely<DB>): BesideDb<DB> {
+    this.#insistOnNoTrial('what goes beside scope');
     const over = db ?? (this.#place.db as Kysely<DB>);
     return new BesideDb<DB>(over, this.#boundaryOf(over), report);
   }
@@ -241,6 +272,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
    * @throws LintelError `bad-reason`, `not-found` for somebody who is no member.
    */
   async door<R>(name: string, reason: string, work: (db: Kysely<any>) => Promise<R>): Promise<R> {
+    this.#insistOnNoTrial('what goes past scope');
     await membership.recordDoor(this.#place.setting, this.facts.tenant.id, this.memberId, name, reason);
     return work(this.#place.db);
   }
@@ -303,7 +335,8 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
   /** Does work in one transaction of the records' database: what the standing that it gets reads and changes is part of it, and an error takes all of it back. */
   together<R>(work: (standing: ServerStanding<T>, tx: Kysely<any>) => Promise<R>): Promise<R> {
     const over = (tx: Kysely<any>) => new ServerStanding<T>(this.charter, this.facts, this.#options, { ...this.#place, db: tx });
-    return inTransaction(this.#place.db as Kysely<any>, (tx) => work(over(tx), tx));
+    const { trialOf } = this.#place;
+    return inTransaction(this.#place.db as Kysely<any>, (tx) => work(over(tx), trialOf ? unreachable() : tx));
   }
 
   /**
@@ -485,7 +518,16 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
     const record = await loadRaw(this.#place.db, this.#boundaryOf(this.#place.db), kind, id);
     if (record) return this.#decideOn(action, record, options);
     const words = say(this.words, 'hidden', { kind: this.charter.kind(kind).one });
-    return { allowed: false, outcome: 'missing', action, visibility: 'hidden', words, looked: [], lookedForRead: [], ...(this.facts.look && { could: this.unknown(action) }) };
+    return {
+      allowed: false,
+      outcome: 'missing',
+      action,
+      visibility: 'hidden',
+      words,
+      looked: [],
+      lookedForRead: [],
+      ...(this.facts.look && { could: this.unknown(action) }),
+    };
   }
 
   /** @internal For tests of access alone: whether it is another tenant that has this record, to which nobody here comes. */
@@ -498,4 +540,9 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
   async insistById<P extends T['permissions']>(action: P, id: unknown, options?: { readonly fields?: readonly string[] }): Promise<void> {
     throwIfRefused(await this.decideById(action, id, options));
   }
+}
+
+/** A transaction that is taken back is not handed out: plain SQL in it could end it. */
+function unreachable(): Kysely<any> {
+  return new Proxy({} as Kysely<any>, { get: () => elsewhere('plain SQL', 'use scope(), change or carryOut of the standing') });
 }

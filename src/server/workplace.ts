@@ -7,6 +7,8 @@ export interface Workplace {
   readonly setting: Setting;
   /** Where the application's records are. */
   readonly db: Kysely<unknown>;
+  /** Set in a trial: the database that `db` is a part of, in a transaction that is taken back. */
+  readonly trialOf?: Kysely<unknown>;
   readonly support: (tenantId: string, db: Kysely<any>) => ScopeSupport;
   /** Read once. */
   readonly wallKey: () => Promise<WallKey>;

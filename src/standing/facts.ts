@@ -72,6 +72,10 @@ export interface StandingIn {
 export interface Look {
   readonly id: string;
   readonly by: { readonly userId: string; readonly name: string };
+  /** What says that it may be tried is carried out, and taken back. */
+  readonly tries?: true;
+  /** Something is being tried: it reaches what both reach. */
+  readonly trying?: true;
   /** What the viewer holds. Absent for a caretaker, who sees all; and in a browser. */
   readonly within?: Facts;
 }

@@ -143,7 +143,8 @@ export class Reaches {
 
   /** True for what would change something, while somebody looks as another. */
   isOnlyLooked(permission: Permission): boolean {
-    return this.facts.look !== undefined && !onlyLooks(this.charter, permission);
+    const { look } = this.facts;
+    return look !== undefined && !look.trying && !onlyLooks(this.charter, permission);
   }
 
   /** Refused whatever the record: a look changes nothing, it is done elsewhere, an obligation is open, or the plan lacks it. */

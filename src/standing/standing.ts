@@ -205,7 +205,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   snapshot(seconds: number): Snapshot {
     const { look, ...facts } = withoutOthers(this.facts);
     const ends = Math.min(this.#now() + seconds * 1000, facts.endsAt === undefined ? Number.POSITIVE_INFINITY : Date.parse(facts.endsAt));
-    return { ...facts, ...(look && { look: { id: look.id, by: look.by } }), expiresAt: new Date(ends).toISOString() };
+    return { ...facts, ...(look && { look: { id: look.id, by: look.by, ...(look.tries && { tries: look.tries }) } }), expiresAt: new Date(ends).toISOString() };
   }
 
   #kindPermission(action: string): Permission {

@@ -2,3 +2,4 @@ export { checkSchema } from './check.js';
 export { connect, type Database } from './connect.js';
 export { migrate } from './migrations/index.js';
 export { type Survey, survey } from './survey.js';
+export { undone } from './undone.js';

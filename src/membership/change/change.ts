@@ -1,7 +1,7 @@
 import type { Kysely, Transaction } from 'kysely';
 import { inTransaction, LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
-import { charterOf, type Demands, type Standing, throwIfRefused } from '../../standing/index.js';
+import { charterOf, type Demands, Standing, throwIfRefused } from '../../standing/index.js';
 import { type Giver, giverInTenant, type Holding, readCourses } from '../held/index.js';
 import { type AuditEntry, putNext } from '../record/index.js';
 import { type JoiningRow, type LintelTables, lockTenants, type Setting, takenBack } from '../terms/index.js';
@@ -46,6 +46,11 @@ async function nextOf(tx: Transaction<LintelTables>, tenantId: string): Promise<
   return { number: Number(row.last_number) + 1, latest: row.last_hash };
 }
 
+/** Whoever acts. What they may give is theirs; what is asked of them in a trial is asked of whoever looks too. */
+export function actorOf({ tried, charter, now }: Setting, { now: own }: Giver): Standing {
+  return tried !== undefined && tried.user === own.userId ? new Standing(charter, { ...own.facts, look: tried.look }, { now }) : own;
+}
+
 /**
  * Runs one change of a tenant's membership as one transaction: locks the tenant's row and takes its next numbers, reads the
  * actor's standing afresh (undefined: somebody who is not signed in), does the work, and puts it on record. Two changes of one tenant therefore never run side by side.
@@ -73,7 +78,7 @@ export async function changeTenant<R>(
       number,
       latest: tenant.last_hash,
       at: new Date(setting.now()),
-      actor: giver.now,
+      actor: actorOf(setting, giver),
       giver,
       rules: { oneRole: tenant.one_role, joining: tenant.joining, bases: tenant.bases, demands: tenant.demands },
     };

@@ -18,6 +18,7 @@ export {
 } from './intake/index.js';
 export { type Invitation, type InviteAnswer, invitationSteps, invite, listInvitations, type NewInvitation } from './invitations.js';
 export { askToJoin, type JoinRequest, joiningSteps, listRequests, readRules, stopAsking } from './joining.js';
+export { beginLook, endLook, type LookAs, lookedFacts, putOutcome, putTrial } from './looks.js';
 export { addPerson, changeAddress, giveUpAddress, type NewPerson, passwordChosen, personByAddress, proofToken, proveAddress, renamePerson } from './people.js';
 export { listPrograms, type Program, programOfKey, programSteps } from './programs.js';
 export {
@@ -33,4 +34,3 @@ export {
   setPlan,
   tenantSteps,
 } from './tenants.js';
-export { beginLook, endLook, type LookAs, lookedFacts } from './looks.js';

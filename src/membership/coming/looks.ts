@@ -1,15 +1,19 @@
 import type { Kysely } from 'kysely';
 import { LintelError, newId } from '../../base/index.js';
-import { type Assignment, type Facts, type Standing, throwIfRefused, type Look } from '../../standing/index.js';
+import { type Assignment, type Facts, type Look, type Standing, throwIfRefused } from '../../standing/index.js';
 import { changeTenant } from '../change/index.js';
 import { existing, insistOnKnown, readFacts } from '../held/index.js';
 import { assignmentRows, rolesOnRecord } from '../steps/index.js';
 import { type LintelTables, madeUpId, type Setting, takenBack } from '../terms/index.js';
 import { joinTenant } from './tenants.js';
 
-/** As whom somebody looks: a member; or nobody that there is, with these roles, in these groups, placed in these units. */
+/** As whom somebody looks: a member, also to try what they could do; or nobody that there is, with these roles, in these groups, placed in these units. */
 export type LookAs =
-  | { readonly user: string }
+  | {
+      readonly user: string;
+      /** What says that it may be tried is carried out in this look, and taken back. Default: nothing is. */
+      readonly tries?: boolean;
+    }
   | { readonly roles?: readonly Assignment[]; readonly groups?: readonly string[]; readonly units?: readonly string[] };
 
 const VIEW_MINUTES = 60;
@@ -18,7 +22,7 @@ const VIEW_MINUTES = 60;
  * Begins to look as somebody else. It is put on record, and ends by itself after an hour.
  *
  * @returns the id under which the application comes in from then on, together with the person who looks.
- * @throws LintelError `refused`, `not-found`.
+ * @throws LintelError `refused`, `not-found`; `trial-elsewhere` where the records are in another database.
  */
 export async function beginLook(
   setting: Setting,
@@ -30,6 +34,9 @@ export async function beginLook(
   if (!care) throwIfRefused(standing.decide('access.look'));
   if (standing.facts.look) throw new LintelError('refused', 'End this look first.', {});
   if ('user' in as) await insistOnKnown(setting, standing, as.user);
+  const tries = 'user' in as && as.tries === true;
+  if (tries && setting.recordsElsewhere)
+    throw new LintelError('trial-elsewhere', 'what is tried is taken back in one database, and the records are in another; look without tries', {});
   const id = newId();
   const facts = 'user' in as ? undefined : await madeUp(setting, tenant.id, as);
   return changeTenant(setting, tenant.id, standing.userId, async ({ tx, tenantId, at, actor }) => {
@@ -46,12 +53,32 @@ export async function beginLook(
         user_id: 'user' in as ? as.user : null,
         facts: facts ? JSON.stringify(facts) : null,
         until,
+        tries,
       })
       .execute();
-    const event = 'user' in as ? { user: as.user } : { roles: rolesOnRecord(as.roles ?? []), groups: as.groups ?? [], units: as.units ?? [] };
+    const event =
+      'user' in as ? { user: as.user, ...(tries && { tries }) } : { roles: rolesOnRecord(as.roles ?? []), groups: as.groups ?? [], units: as.units ?? [] };
     const entry = { what: 'looked as another', event: { look: id, ...event, ...(care && { care: care.id }) }, ...(reason && { words: { reason } }) };
     return { result: { id, until }, entry };
   });
+}
+
+/** Puts on record that something is tried, before it is. @returns by which id its outcome is told. */
+export async function putTrial(setting: Setting, { look, me, tenant }: Facts, tried: string): Promise<string> {
+  const { id: lookId, by } = look as Look;
+  const id = newId();
+  return changeTenant(setting, tenant.id, by.userId, async () => ({
+    result: id,
+    entry: { what: 'tried as another', event: { trial: id, look: lookId, user: me.userId }, words: { tried } },
+  }));
+}
+
+/** Puts on record how it came out. */
+export async function putOutcome(setting: Setting, { look, tenant }: Facts, trial: string, outcome: string): Promise<void> {
+  await changeTenant(setting, tenant.id, (look as Look).by.userId, async () => ({
+    result: undefined,
+    entry: { what: 'trial taken back', event: { trial, outcome } },
+  }));
 }
 
 /** Ends a look of one's own. One that is over is no error. */
@@ -101,7 +128,8 @@ export async function lookedFacts(setting: Setting, viewer: Standing<any>, id: s
     .executeTakeFirst();
   const may = facts.care ? row?.care_id === facts.care.id : row?.care_id === null && viewer.may('access.look');
   if (!row || !may) throw new LintelError('look-over', 'This look is over. Begin it anew.', {});
-  const look: Look = { id, by: { userId: row.by_id, name: facts.me.name ?? row.by_id }, ...(!facts.care && { within: facts }) };
+  const by = { userId: row.by_id, name: facts.me.name ?? row.by_id };
+  const look: Look = { id, by, ...(row.tries && { tries: true }), ...(!facts.care && { within: facts }) };
   const as = row.facts ?? (await readFacts(db, setting.charter, { tenant: facts.tenant.id, user: row.user_id as string, now: setting.now() }));
   if (as.charter !== facts.charter) throw new LintelError('look-over', 'This look is over: the application was renewed. Begin it anew.', {});
   const endsAt = [as.endsAt, facts.endsAt, row.until.toISOString()].flatMap((moment) => moment ?? []).sort()[0] as string;

@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { didYouMean, isLintelError, LintelError } from '../../base/index.js';
 import type { RoleData } from '../../charter/index.js';
-import { type Change, type Handler, type Handlers, heldBy, insistOn, insistOnApart, insistOnKeyholder } from '../change/index.js';
+import { actorOf, type Change, type Handler, type Handlers, heldBy, insistOn, insistOnApart, insistOnKeyholder } from '../change/index.js';
 import { gainsAhead, type Holding, insistOnGains, knownTo, ownRoles } from '../held/index.js';
 import type { Done, Step, Touched } from '../terms/index.js';
 import { peopleOfHolders } from './holders.js';
@@ -31,7 +31,7 @@ export type Holdings = ReadonlyMap<string, Holding>;
 
 function withRolesOf(change: Change, roles: Record<string, RoleData>): Change {
   const giver = change.giver.withRoles(roles);
-  return { ...change, giver, actor: giver.now };
+  return { ...change, giver, actor: actorOf(change.setting, giver) };
 }
 
 /** How steps are gone through: what is against the rules stops them, or is noted; and who is read before and after. */

@@ -1,7 +1,7 @@
 import { type Kysely, type RawBuilder, type Selectable, sql, type Transaction } from 'kysely';
 import { inTransaction } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
-import type { Facts } from '../../standing/index.js';
+import type { Facts, Look } from '../../standing/index.js';
 import type { PersonMaker } from './ids.js';
 import type { LintelTables } from './tables.js';
 
@@ -36,6 +36,8 @@ export interface Setting {
   readonly recordsElsewhere: boolean;
   /** Obligations that the person who acts has met. */
   readonly fulfilled: readonly string[];
+  /** In a trial: as whom it is tried, and who looks; such a person does what both may. */
+  readonly tried?: { readonly user: string; readonly look: Look };
   /** Makes somebody where the application keeps its people itself. */
   readonly newPerson?: PersonMaker;
   /** The tenant that is the platform, if there is one. */

@@ -131,6 +131,8 @@ interface LookRow {
   user_id: string | null;
   facts: JSONColumnType<Facts, string, string> | null;
   until: Moment;
+  /** What says that it may be tried is. */
+  tries: Generated<boolean>;
 }
 
 /** Somebody stands in for another, from one moment to another. */
