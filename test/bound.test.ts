@@ -99,6 +99,7 @@ const CALLS: Record<Exclude<keyof Lintel<any>, 'charter' | 'db' | 'records' | 'h
   passOn: 'code',
   keepPassingOn: 'code',
   testMail: 'code',
+  trimJournal: 'code',
 };
 
 test('every call before a standing obeys it: refused, with nothing done', async () => {

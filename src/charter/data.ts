@@ -27,6 +27,18 @@ export interface AreaData extends PermissionWords {
   readonly perUnit?: boolean;
 }
 
+/** What is put down of each change of a kind's records, and to whom it is shown. */
+export interface JournalData {
+  /** Fields of which it is told. Absent: all that are columns. */
+  readonly fields?: readonly string[];
+  /** The action that shows it. Default `read`: whoever reads the record reads its journal. */
+  readonly shownBy?: string;
+  /** `hidden`: of the time in which a record was out of somebody's reach they are not told. Default: whoever reaches a record now is told all of it. */
+  readonly earlier?: 'hidden';
+  /** How many days it is kept. Absent: for good. */
+  readonly days?: number;
+}
+
 export interface KindData {
   readonly table: string;
   readonly schema?: string;
@@ -42,6 +54,8 @@ export interface KindData {
   readonly reaches: Readonly<Record<string, Predicate>>;
   /** Reaches of which a tenant chooses one for what is given at the reach `base`; the first where it has not chosen. */
   readonly base?: readonly string[];
+  /** Each making, change and deletion of its records is put down. */
+  readonly journal?: JournalData;
 }
 
 /** Permissions, each with the reaches to which it extends. An empty list is none. */

@@ -15,7 +15,7 @@ import {
 } from '../predicate/index.js';
 import { type AttributeInput, attributesOf } from './attributes.js';
 import { type Charter, type CharterTypes, shapeOf } from './charter.js';
-import type { ApartData, AreaData, KeyholderData, KindData, ObligationData, PermissionWords } from './data.js';
+import type { ApartData, AreaData, JournalData, KeyholderData, KindData, ObligationData, PermissionWords } from './data.js';
 import type { Field, FieldRole } from './field.js';
 import type { AboutPeople, Operation, PEOPLE_REACHES } from './operations.js';
 import { readCharter } from './read.js';
@@ -77,6 +77,8 @@ type Kinds<F extends Fields, A extends Actions> = {
     readonly fields: F[N];
     /** Reaches of which a tenant chooses one for what is given at the reach `base`: the first where it has not chosen. */
     readonly base?: readonly string[];
+    /** Each making, change and deletion of its records is put down: of all columns, or as it says. */
+    readonly journal?: true | (Omit<JournalData, 'fields'> & { readonly fields?: readonly (keyof NoInfer<F>[N] & string)[] });
   };
 } & { readonly [N in keyof A]: { readonly actions: A[N] } };
 
@@ -104,7 +106,7 @@ export function defineKinds<
   const base = Object.fromEntries(
     Object.entries(kinds as unknown as Record<string, KindData>).map(([name, kind]) => [
       name,
-      { ...kind, one: kind.one ?? name, many: kind.many ?? `${kind.one ?? name}s`, reaches: {} } as KindData,
+      { ...kind, ...((kind.journal as unknown) === true && { journal: {} }), one: kind.one ?? name, many: kind.many ?? `${kind.one ?? name}s`, reaches: {} } as KindData,
     ]),
   );
   const shapes = Object.fromEntries(Object.entries(base).map(([name, kind]) => [name, shapeOf(kind)]));

@@ -1,7 +1,7 @@
 export { type AttributeData, attributeFromText, readAttribute, type Setter } from './attributes.js';
 export { canonicalJson } from './canonical.js';
 export { Charter, type CharterTypes, followedFields, type Limit, type Permission, reachesOfKind, type TypesIn } from './charter.js';
-export type { AreaData, CharterData, KindData, LimitData, May, ObligationData, PermissionWords, RoleData } from './data.js';
+export type { AreaData, CharterData, JournalData, KindData, LimitData, May, ObligationData, PermissionWords, RoleData } from './data.js';
 export { defineCharter, defineKinds } from './define.js';
 export {
   decimal,

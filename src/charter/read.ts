@@ -47,7 +47,7 @@ function checkField(c: Checker, field: Json, at: string, actions: readonly strin
 }
 
 function checkKind(c: Checker, name: string, kind: Json, at: string, kinds: readonly string[]): void {
-  c.object(kind, at, ['table', 'schema', 'label', 'one', 'many', 'shared', 'fields', 'actions', 'reaches', 'base']);
+  c.object(kind, at, ['table', 'schema', 'label', 'one', 'many', 'shared', 'fields', 'actions', 'reaches', 'base', 'journal']);
   c.object(kind.reaches, `${at}.reaches`);
   if (RESERVED_KINDS.includes(name)) c.report(at, `"${name}" is a word of the library; choose another`);
   for (const key of ['table', 'label', 'one', 'many'] as const) c.text(kind[key], `${at}.${key}`, true);
@@ -77,6 +77,17 @@ function checkKind(c: Checker, name: string, kind: Json, at: string, kinds: read
   for (const role of ['owner', 'maker', 'unit']) if (count(role) > 1) c.report(`${at}.fields`, `has ${count(role)} fields for the ${role}; one at most`);
   const columns = fields.filter(([, f]) => f.role !== 'people').map(([field]) => field);
   if (typeof kind.label === 'string') c.oneOf(kind.label, `${at}.label`, 'field', columns);
+  checkJournal(c, kind, `${at}.journal`, names, columns);
+}
+
+function checkJournal(c: Checker, kind: Json, at: string, actions: readonly string[], columns: readonly string[]): void {
+  if (kind.journal === undefined) return;
+  if (kind.shared) c.report(at, 'a shared kind is written only by the platform, so that it has no journal');
+  const { fields, shownBy, earlier, days } = c.object(kind.journal, at, ['fields', 'shownBy', 'earlier', 'days']);
+  if (fields !== undefined && checkNames(c, fields, `${at}.fields`, 'field', columns).length === 0) c.report(`${at}.fields`, 'names no field; leave it out for all');
+  if (shownBy !== undefined) c.oneOf(shownBy, `${at}.shownBy`, 'action', actions);
+  if (earlier !== undefined) c.oneOf(earlier, `${at}.earlier`, 'choice', ['hidden']);
+  if (days !== undefined && !(Number.isInteger(days) && (days as number) > 0)) c.report(`${at}.days`, 'must be a whole number of days, 1 or more');
 }
 
 function checkParents(c: Checker, kinds: Readonly<Record<string, KindData>>): void {

@@ -140,6 +140,7 @@ export {
   insistOnAll,
   insistOnKnown,
   knowsOf,
+  toldPeople,
   listGroups,
   listMembers,
   listRoles,

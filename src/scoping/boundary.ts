@@ -117,6 +117,13 @@ export class Boundary {
     return sqlText`${this.tenant(kind, alias)} and ${this.#condition(where, kind, alias, (wall) => wall.reached(kind, action, alias, image))}`;
   }
 
+  /** The row is reached by grants of the standing itself; or by those that it has in the place of another. */
+  reachedBy(kind: string, action: string, alias: string, of: string | undefined): Fragment {
+    const { grants } = this.standing.reaches.action(this.standing.charter.permission(`${kind}.${action}`));
+    const those = grants.filter(({ grant: { path } }) => (path.by === 'deputy' ? path.of : undefined) === of);
+    return this.writer.condition(or(...those.map(({ where }) => where)), kind, alias);
+  }
+
   /** Under the policies what looks at other tables is asked of the wall, which sees them as they are. */
   #condition(where: Predicate, kind: string, alias: string, atWall: (wall: RuleWriter) => Fragment): Fragment {
     return this.#wall && looksAside(where) ? atWall(this.#wall) : this.writer.condition(where, kind, alias);

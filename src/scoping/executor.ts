@@ -133,7 +133,11 @@ export class ScopedExecutor implements QueryExecutor {
         const ids = (rows: readonly { lintelid: unknown }[]) => rows.map((row) => row.lintelid);
         const reached = steps.reached ? ids(await run(plain, steps.reached)) : [];
         const leaving = steps.leaving ? await run(here, steps.leaving(reached)) : [];
+        const { journal } = steps;
+        const before = journal?.before ? await run(plain, journal.before(reached)) : [];
         const written = ids(await run(plain, steps.write(reached)));
+        const put = journal?.put(before, journal.after && (await run(plain, journal.after(written))));
+        if (put) await run(plain, put);
         const failed = steps.failed ? (await run(plain, steps.failed(written))).find((row) => row.lintelfailed !== null) : undefined;
         if (failed) throw checkFailure(failed.lintelfailed);
         const returned = steps.returned ? await run(here, steps.returned(written)) : leaving;

@@ -7,6 +7,8 @@ export { writerFor } from './dialect.js';
 export { type Choice, choices, type FindOptions, find, isAnywhere, loadEach, loadParents, loadRaw } from './find.js';
 export { type Fragment, joinFragments, name, sqlText } from './fragment.js';
 export { groupRecords, type RecordGroup } from './groups.js';
+export { eraseFromJournal, trimJournal } from './journal/keep.js';
+export { type FieldChange, type JournalLine, journaledKinds, readJournal } from './journal/read.js';
 export { dropLinks, passOnRecords } from './links.js';
 export {
   CARRIED_CONDITIONS,

@@ -24,6 +24,45 @@ export class SqliteWriter extends SqlWriter {
     return given;
   }
 
+  override json(text: string | null): Fragment {
+    return text === null ? verbatim('null') : sqlText`json(${text})`;
+  }
+
+  override image(kind: KindShape, fields: readonly string[], alias: string): Fragment {
+    const pairs = fields.map((field) => {
+      const { column } = kind.fields[field] as FieldShape;
+      return sqlText`${verbatim(`'${column.replaceAll("'", "''")}', `)}${name(alias, column)}`;
+    });
+    return sqlText`json_object(${joinFragments(pairs, ', ')})`;
+  }
+
+  override fromImage(kind: KindShape, image: Fragment): Fragment {
+    const columns = Object.values(kind.fields).flatMap(({ column, link }) =>
+      link ? [] : [sqlText`json_extract(${image}, ${verbatim(`'$."${column.replaceAll("'", "''").replaceAll('"', '')}"'`)}) as ${name(column)}`],
+    );
+    return sqlText`(select ${joinFragments(columns, ', ')})`;
+  }
+
+  override idAsText(column: Fragment): Fragment {
+    return sqlText`cast(${column} as text)`;
+  }
+
+  override idFromText(text: Fragment, { type }: FieldShape): Fragment {
+    return type === 'integer' ? sqlText`cast(${text} as integer)` : text;
+  }
+
+  override differs(one: Fragment, other: Fragment): Fragment {
+    return sqlText`${one} is not ${other}`;
+  }
+
+  override daysAgo(days: number): Fragment {
+    return sqlText`strftime('%Y-%m-%dT%H:%M:%fZ', 'now', ${`-${days} days`})`;
+  }
+
+  override noTrigger(): undefined {
+    return undefined;
+  }
+
   override digest(): undefined {
     return undefined;
   }

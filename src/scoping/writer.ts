@@ -170,6 +170,52 @@ export class SqlWriter {
     return `$${number}`;
   }
 
+  /** A value as JSON, of text that is JSON. */
+  json(text: string | null): Fragment {
+    return text === null ? verbatim('null::jsonb') : sqlText`${text}::jsonb`;
+  }
+
+  /** A row as JSON, by column: a decimal as its digits. */
+  image(kind: KindShape, fields: readonly string[], alias: string): Fragment {
+    const pairs = fields.map((field) => {
+      const { column, type } = kind.fields[field] as FieldShape;
+      return sqlText`${verbatim(`'${column.replaceAll("'", "''")}', `)}${name(alias, column)}${verbatim(type === 'decimal' ? '::text' : '')}`;
+    });
+    // A function takes a hundred arguments.
+    const parts = pairs.flatMap((_, i) => (i % 50 === 0 ? [sqlText`jsonb_build_object(${joinFragments(pairs.slice(i, i + 50), ', ')})`] : []));
+    return joinFragments(parts, ' || ');
+  }
+
+  /** The row that an image shows, to stand in the place of a table. */
+  fromImage(kind: KindShape, image: Fragment): Fragment {
+    return sqlText`jsonb_populate_record(null::${this.table(kind)}, ${image})`;
+  }
+
+  /** An id as text, and the text of one as the column has it. */
+  idAsText(column: Fragment): Fragment {
+    return sqlText`${column}::text`;
+  }
+
+  idFromText(text: Fragment, { type }: FieldShape): Fragment {
+    return type === 'text' ? text : sqlText`${text}::${verbatim(type === 'integer' ? 'bigint' : 'uuid')}`;
+  }
+
+  /** Two values of a column are not the same. */
+  differs(one: Fragment, other: Fragment): Fragment {
+    return sqlText`${one} is distinct from ${other}`;
+  }
+
+  /** The moment so many days before now. */
+  daysAgo(days: number): Fragment {
+    return sqlText`statement_timestamp() - make_interval(days => ${days}::int)`;
+  }
+
+  /** No trigger of ours puts down what is written to a table; undefined where there can be none. */
+  noTrigger(kind: KindShape): Fragment | undefined {
+    const table = this.table(kind).texts.join('').replaceAll("'", "''");
+    return verbatim(`not exists (select 1 from pg_catalog.pg_trigger where tgrelid = pg_catalog.to_regclass('${table}') and tgname = 'lintel_journal_changed' and tgenabled <> 'D')`);
+  }
+
   /** A mark of a whole table, which is another as soon as a row is; undefined where a database has none. */
   digest(table: Fragment): Fragment | undefined {
     return sqlText`(select count(*) || coalesce(md5(string_agg(md5("t"::text), '' order by md5("t"::text))), '') from ${table} as "t")`;

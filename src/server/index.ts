@@ -72,6 +72,7 @@ export {
   type Choice,
   checkPolicies,
   dropStatements,
+  type FieldChange,
   type FindOptions,
   type PolicyFinding,
   type PolicyOptions,
@@ -88,6 +89,7 @@ export type { AppealToAnswer } from './appeals.js';
 export type { TriedArrival } from './connections.js';
 export { createLintel, Lintel } from './lintel.js';
 export type { Entry, LintelOptions } from './options.js';
+export type { InJournal, Journal, JournalEntry, JournalPart, WhichPart } from './journal.js';
 export type { PlatformFace } from './platform.js';
 export type { Remedies, Remedy } from './remedies.js';
 export { type MayDo, ServerStanding } from './server-standing.js';

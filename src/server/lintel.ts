@@ -3,9 +3,9 @@ import { didYouMean, LintelError } from '../base/index.js';
 import type { Charter, CharterTypes } from '../charter/index.js';
 import { type Delivery, deliver, invitationWords, noticeWords, setMessage } from '../mail/index.js';
 import * as membership from '../membership/index.js';
-import { type Fragment, type RuleWriter, readWallKey, type ScopeSupport, sqlText, type WallKey, wallOf } from '../scoping/index.js';
+import { eraseFromJournal, type Fragment, type RuleWriter, readWallKey, type ScopeSupport, sqlText, trimJournal, type WallKey, wallOf } from '../scoping/index.js';
 import { everythingMet, type Facts, meeting, Standing } from '../standing/index.js';
-import { checkSchema, connect, migrate } from '../store/index.js';
+import { checkSchema, connect, migrate, prepareJournal } from '../store/index.js';
 import { Entered } from './entered.js';
 import { KeptFacts } from './kept-facts.js';
 import type { Entry, LintelOptions } from './options.js';
@@ -56,6 +56,9 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       recordsElsewhere: options.records !== undefined,
       fulfilled: [],
       ...(options.newPerson && { newPerson: options.newPerson }),
+      eraseJournal: async (tx, userId) => {
+        if (this.#keepsJournal) await eraseFromJournal(options.records ?? tx, options.charter as Charter, userId);
+      },
       ...(options.platform !== undefined && { platform: this.#tenantId(options.platform) }),
     };
     if (options.cache) this.#kept = new KeptFacts(options.cache.seconds);
@@ -78,6 +81,15 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     };
   }
 
+  get #keepsJournal(): boolean {
+    return Object.values(this.charter.data.kinds).some(({ journal }) => journal !== undefined);
+  }
+
+  /** Drops what is older in the journal of records than the charter says it is kept. Call it once a day. @returns how many lines. */
+  trimJournal(): Promise<number> {
+    return trimJournal(this.records, this.charter as Charter);
+  }
+
   /** True if invitations go out by mail. */
   get hasMailer(): boolean {
     return this.#setting.hasMailer;
@@ -91,6 +103,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
    */
   async prepare(): Promise<void> {
     await migrate(this.db as unknown as Kysely<never>);
+    if (this.#options.records && this.#keepsJournal) await prepareJournal(this.records);
     await checkSchema(this.records as Kysely<never>, this.charter as Charter);
     await membership.keepCharter(this.db, this.charter as Charter, this.#setting.now());
   }

@@ -48,6 +48,7 @@ import { ConnectionsFace } from './connections.js';
 import { countEffects } from './count-effects.js';
 import { DirectoryFace } from './directory.js';
 import { AuditFace, InvitationsFace, MembersFace, ProgramsFace, TenantFace } from './faces.js';
+import { type Journal, journalOf } from './journal.js';
 import { attach, counted, found } from './loaded.js';
 import { allowedBy, candidates, causeOf, changesOfRecord, helpful, opensOf, type Remedies, type Remedy, type Trials } from './remedies.js';
 import { elsewhere, tryIn } from './trial.js';
@@ -118,6 +119,11 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
 
   get audit(): AuditFace {
     return new AuditFace(this, this.#place.setting);
+  }
+
+  /** What was done to records: `await standing.journal('hive', id)`, `journal.of(person)`, `journal.recent()`. */
+  get journal(): Journal<Kinds<T>> {
+    return journalOf(this, this.#place, this.#boundaryOf(this.#place.db), (action, id) => this.insistById(action as T['permissions'], id));
   }
 
   /** What those who were refused ask for, and the answers. */

@@ -2,4 +2,5 @@ export { checkSchema } from './check.js';
 export { connect, type Database } from './connect.js';
 export { migrate } from './migrations/index.js';
 export { type Survey, survey } from './survey.js';
+export { prepareJournal } from './journal.js';
 export { undone } from './undone.js';

@@ -172,6 +172,7 @@ export function erasePerson(setting: Setting, userId: string): Promise<{ readonl
     let words = 0;
     for (const tenant of tenants) words += await eraseFrom(inside, tenant, traces, mine.has(tenant));
     await eraseBeside(tx, traces);
+    await setting.eraseJournal?.(tx, userId);
     await tx.deleteFrom('lintel_person').where('id', '=', userId).execute();
     await tx.insertInto('lintel_erased').values({ person_id: userId }).execute();
     return { words };

@@ -6,4 +6,4 @@ export { endingBy, Giver, givesByCharter, insistOnGiving, mayGive } from './givi
 export { listMark } from './lists.js';
 export { keyholdersOf, listMembers, type Member, type Part, roleLabel } from './members.js';
 export { courseDiffers, gainsAhead, type Holding, insistOnGains, momentsOf, type Reading } from './power.js';
-export { insistOnAll, insistOnKnown, insistOnPeople, isKnown, knownTo, knowsOf } from './visible.js';
+export { insistOnAll, insistOnKnown, insistOnPeople, isKnown, knownTo, knowsOf, toldPeople } from './visible.js';

@@ -46,6 +46,20 @@ export async function insistOnKnown(setting: Setting, standing: Standing<any>, u
   if (!(await knowsOf(setting, standing, user))) throw new LintelError('not-found', 'There is no such member.', {});
 }
 
+/** Of these people, those of whom a standing may know, themselves included, with their names. */
+export async function toldPeople(setting: Setting, standing: Standing<any>, users: readonly string[]): Promise<Map<string, { userId: string; name: string }>> {
+  if (users.length === 0) return new Map();
+  const reach = peopleReach(standing, 'member.read');
+  const known = reach === 'all' ? reach : { ...reach, users: [...reach.users, ...(standing.userId === undefined ? [] : [standing.userId])] };
+  const rows = await setting.db
+    .selectFrom('lintel_person as p')
+    .select(['p.id', 'p.name'])
+    .where(sql<boolean>`p.id = any(${[...new Set(users)]}::text[])`)
+    .where(isKnown(known, standing.facts.tenant.id, sql.ref('p.id')))
+    .execute();
+  return new Map(rows.map(({ id, name }) => [id, { userId: id, name }]));
+}
+
 /**
  * Of these people, those whose names, and what becomes of whom, somebody may be told: themselves, whom they may know of, and who is no member yet. All that proposals and
  * errors say of people goes through here.

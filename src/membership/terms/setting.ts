@@ -42,6 +42,8 @@ export interface Setting {
   readonly newPerson?: PersonMaker;
   /** The tenant that is the platform, if there is one. */
   readonly platform?: string;
+  /** Takes what somebody wrote out of the journal of records, wherever that is. */
+  readonly eraseJournal?: (tx: Kysely<any>, userId: string) => Promise<void>;
   /** Gives what one member owns of a kind to another, by the rules of scope for whoever does it as they stand then; absent where the records are in another database. */
   readonly handOver?: (tx: Kysely<any>, actor: Facts, kind: string, from: string, to: string) => Promise<{ readonly handed: number; readonly left: number }>;
 }

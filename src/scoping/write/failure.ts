@@ -14,6 +14,8 @@ export function checkFailure(sign: string, error?: unknown): LintelError {
   const [cause, kind, field] = sign.split(' ');
   if (cause === 'reach')
     return new LintelError('write-out-of-reach', `the ${kind} as it would become is out of your reach; nothing was written`, { kind }, { cause: error });
+  if (cause === 'again')
+    return new LintelError('try-again', `Somebody made a ${kind} in the same moment. Nothing was written; try again.`, { kind }, { cause: error });
   if (cause === 'make')
     return new LintelError(
       'write-out-of-reach',

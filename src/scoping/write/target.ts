@@ -33,6 +33,11 @@ export class Target {
     if (boundary.standing.charter.kind(this.kind).shared) refuse(`a write to ${this.kind}, which is shared by all tenants`, 'only the platform writes it');
   }
 
+  /** What is written to it is put down. */
+  get isJournaled(): boolean {
+    return this.boundary.standing.charter.kind(this.kind).journal !== undefined;
+  }
+
   get fields(): Readonly<Record<string, FieldData>> {
     return this.boundary.standing.charter.kind(this.kind).fields;
   }

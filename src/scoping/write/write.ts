@@ -17,6 +17,8 @@ import type { Level, Source } from '../narrow/sources.js';
 import { refuse } from '../read/refuse.js';
 import { type AfterCheck, failedOf, failOn, fitCheck, makingChecks, type Named, NOBODY, updateChecks } from './checks.js';
 import { fitting } from './fitting.js';
+import { type Actions, BEFORE, putDown, putSeen, type Seen, seenOf } from '../journal/put.js';
+import { MET, metBefore, metRows } from './met.js';
 import { allBefore, constant, type Need, needsOf } from './needs.js';
 import { cellsBeside, givenFields, refuseStamped, rowsOf, stampsFor } from './rows.js';
 import { Target, WRITTEN, type WriteNode } from './target.js';
@@ -36,7 +38,20 @@ export interface WriteSteps {
   /** For each written row which check failed, if one did. */
   readonly failed?: (ids: readonly unknown[]) => RawNode;
   readonly returned?: (ids: readonly unknown[]) => RawNode;
+  readonly journal?: JournalSteps;
 }
+
+/** What is put down of a write, as steps. */
+interface JournalSteps {
+  /** Rows as they are before; of an upsert, those that are there already. Absent for an insert. */
+  readonly before?: (ids: readonly unknown[]) => RawNode;
+  /** Rows as they became. Absent for a delete. */
+  readonly after?: (ids: readonly unknown[]) => RawNode;
+  readonly put: (before: readonly Seen[], after: readonly Seen[] | undefined) => RawNode | undefined;
+}
+
+/** By which actions something is changed; to take what nobody owns is an ordinary change. */
+const namesOf = (needs: readonly Need[]) => needs.map(({ action }) => action ?? 'update');
 
 /** What a statement writes, looked through and narrowed. */
 interface Body {
@@ -44,6 +59,10 @@ interface Body {
   readonly head: Fragment;
   /** The rows that it reaches, as they are before. Absent for an insert. */
   readonly reached?: Fragment;
+  /** The actions by which it is done. */
+  readonly actions: Actions;
+  /** Of an upsert, the rows that are there already. */
+  readonly met?: Fragment;
   readonly checks: (named: Named) => AfterCheck[];
 }
 
@@ -78,15 +97,15 @@ export class Write {
   /** One statement, so that it holds or fails as a whole, in a transaction or out of one. */
   statement(named: Named = NOBODY): RawNode {
     const { kind, alias } = this.#target;
-    const checks = this.#body.checks(named);
+    const { met } = this.#body;
+    const isKept = this.#target.isJournaled;
+    const checks = [...this.#body.checks(named), ...(isKept && met ? [metBefore(this.#target)] : [])];
     const readable = this.#boundary.readable(kind, undefined, verbatim('"lintel_written"'), [verbatim(`true as "${ROW}"`)]);
     const returned = (this.#returned ?? []).map((item) => sqlText`${item}, `);
     // Names of the table's own: the statement may call it otherwise.
-    const written = joinFragments(
-      this.#boundary.columnFields(kind).map(([, shape]) => name(alias, shape.column)),
-      ', ',
-    );
-    return sqlText`with ${this.#ahead}"lintel_written" as (${this.#text()} returning ${written}), "lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${failOn(this.#target, checks)}), 0) as "lintelfailed" from "lintel_written" as "${verbatim(WRITTEN)}") select ${joinFragments(returned, '')}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0`.toNode();
+    const columns = this.#boundary.columnFields(kind).map(([, shape]) => name(alias, shape.column));
+    const written = joinFragments([...columns, ...(isKept && met ? [verbatim(`xmax <> 0 as "${MET}"`)] : [])], ', ');
+    return sqlText`with ${this.#ahead}${isKept ? this.#lookedAtBefore() : verbatim('')}"lintel_written" as (${isKept && this.#reads ? this.#textOfRead() : this.#text()} returning ${written}), ${isKept ? sqlText`"lintel_put" as (${this.#put()}), ` : verbatim('')}"lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${failOn(this.#target, checks)}), 0) as "lintelfailed" from "lintel_written" as "${verbatim(WRITTEN)}") select ${joinFragments(returned, '')}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0`.toNode();
   }
 
   steps(named: Named = NOBODY): WriteSteps {
@@ -110,12 +129,62 @@ export class Write {
         failed: (ids: readonly unknown[]) =>
           sqlText`select ${failedOf(checks)} as "lintelfailed" from ${table} as ${name(WRITTEN)} where ${of(ids, WRITTEN)}`.toNode(),
       }),
+      ...(this.#target.isJournaled && { journal: this.#journalSteps(of) }),
+    };
+  }
+
+  #journalSteps(of: (ids: readonly unknown[], at: string) => Fragment): JournalSteps {
+    const { kind, alias, table } = this.#target;
+    const { actions, met, reached } = this.#body;
+    const boundary = this.#boundary;
+    const seen = (by: readonly string[], where: Fragment, ahead = verbatim('')) =>
+      sqlText`${ahead}select ${seenOf(boundary, kind, by, alias)} from ${table} as ${name(alias)} where ${where}`.toNode();
+    return {
+      ...(reached && { before: (ids: readonly unknown[]) => seen(actions.changing, of(ids, alias)) }),
+      ...(met && { before: () => seen(actions.changing, met) }),
+      ...(!this.#isDelete && { after: (ids: readonly unknown[]) => seen(reached ? actions.changing : actions.making, of(ids, alias)) }),
+      put: (before, after) => putSeen(boundary, kind, actions, before, after)?.toNode(),
     };
   }
 
   /** The write itself, on the rows that it reaches, unless they were found out before. */
   #text(rows = this.#body.reached): Fragment {
     return rows ? sqlText`${this.#body.head} where ${rows}` : this.#body.head;
+  }
+
+  /** True for an update: what it writes it has locked and read before. */
+  get #reads(): boolean {
+    return this.#body.reached !== undefined && !this.#isDelete;
+  }
+
+  /** The rows as they are before, locked, in front of the write. */
+  #lookedAtBefore(): Fragment {
+    const { kind, alias, table } = this.#target;
+    const rows = this.#reads ? this.#body.reached : this.#body.met;
+    if (rows === undefined) return verbatim('');
+    const columns = joinFragments(
+      this.#boundary.columnFields(kind).map(([, shape]) => name(alias, shape.column)),
+      ', ',
+    );
+    return sqlText`${name(BEFORE)} as materialized (select ${columns} from ${table} as ${name(alias)} where ${rows} for no key update of ${name(alias)}), `;
+  }
+
+  /** Only what was read. */
+  #textOfRead(): Fragment {
+    const { shape, alias } = this.#target;
+    const id = this.#target.columnOf(shape.idField);
+    return sqlText`${this.#text()} and ${name(alias, id)} in (select ${name(id)} from ${name(BEFORE)})`;
+  }
+
+  #put(): Fragment {
+    const { kind, shape } = this.#target;
+    const { actions, met } = this.#body;
+    const written = sqlText`"lintel_written" as ${name(WRITTEN)}`;
+    if (this.#isDelete) return putDown(this.#boundary, { kind, actions, before: WRITTEN, from: written });
+    if (!this.#reads && !met) return putDown(this.#boundary, { kind, actions, after: WRITTEN, from: written });
+    const id = this.#target.columnOf(shape.idField);
+    const from = sqlText`${written} left join ${name(BEFORE)} as "lintel_was" on ${name('lintel_was', id)} = ${name(WRITTEN, id)}`;
+    return putDown(this.#boundary, { kind, actions, after: WRITTEN, before: 'lintel_was', from });
   }
 
   /** The CTEs in front of our own. */
@@ -138,6 +207,7 @@ export class Write {
     return {
       head: sqlText`update ${this.#target.table} as ${name(this.#target.alias)} set ${sets}`,
       reached: this.#reached(node.where?.where, needs, level),
+      actions: { making: [], changing: namesOf(needs) },
       checks: (named) => [...fits, ...updateChecks(this.#target, needs, named)],
     };
   }
@@ -148,6 +218,7 @@ export class Write {
     return {
       head: sqlText`delete from ${this.#target.table} as ${name(this.#target.alias)}`,
       reached: this.#reached(node.where?.where, needs, level),
+      actions: { making: [], changing: ['delete'] },
       checks: () => [],
     };
   }
@@ -184,8 +255,11 @@ export class Write {
     const given = givenFields(this.#target, node);
     const made = node.values?.kind === 'SelectQueryNode' ? this.#fromSelect(node.values as SelectQueryNode, given) : this.#listed(node, given);
     const conflict = node.onConflict && this.#onConflict(node.onConflict);
+    const upserts = node.onConflict?.updates !== undefined && this.#target.isJournaled;
     return {
       head: sqlText`${made.text}${conflict?.text ?? verbatim('')}`,
+      actions: { making: ['create'], changing: conflict?.actions ?? [] },
+      ...(upserts && { met: metRows(this.#target, node, given) }),
       // An upsert cannot tell which it was: what it made or changed has to be within reach of making and of changing.
       checks: (named) => [...made.fits, ...makingChecks(this.#target, given, named), ...(conflict?.checks(named) ?? [])],
     };
@@ -236,10 +310,10 @@ export class Write {
   }
 
   /** What happens to a row that is there already: nothing, or an update of those that the writer reaches. */
-  #onConflict(conflict: OnConflictNode): { readonly text: Fragment; readonly checks: (named: Named) => AfterCheck[] } {
+  #onConflict(conflict: OnConflictNode): Pick<Body, 'checks'> & { readonly text: Fragment; readonly actions: readonly string[] } {
     const columns = (conflict.columns ?? []).map((column) => name(this.#target.columnOf(this.#target.fieldOf(column))));
     const target = columns.length === 0 ? verbatim('') : sqlText` (${joinFragments(columns, ', ')})`;
-    if (conflict.doNothing) return { text: sqlText` on conflict${target} do nothing`, checks: () => [] };
+    if (conflict.doNothing) return { text: sqlText` on conflict${target} do nothing`, actions: [], checks: () => [] };
     const updates = conflict.updates ?? [];
     if (updates.some(({ column }) => this.#target.fields[this.#target.fieldOf(column)]?.role === 'owner'))
       refuse('a new owner in an upsert', 'hand the record over in a statement of its own');
@@ -252,8 +326,11 @@ export class Write {
     );
     const { sets, fits } = this.#sets(updates, level);
     const where = this.#reached(conflict.updateWhere?.where, needs, level);
+    // What is there is read before the first of it is written.
+    const read = this.#target.isJournaled && this.#boundary.writer.writesInside ? sqlText`(select count(*) from ${name(BEFORE)}) >= 0 and ` : verbatim('');
     return {
-      text: sqlText` on conflict${target} do update set ${sets} where ${where}`,
+      text: sqlText` on conflict${target} do update set ${sets} where ${read}${where}`,
+      actions: namesOf(needs),
       checks: (named) => [...fits, ...updateChecks(this.#target, needs, named)],
     };
   }

@@ -16,6 +16,7 @@ import { STEP_0014 } from './0014-sign-in.js';
 import { STEP_0015 } from './0015-kept-accounts-demands.js';
 import { STEP_0016 } from './0016-arrivals.js';
 import { STEP_0017 } from './0017-looks.js';
+import { STEP_0018 } from './0018-journal.js';
 import type { Migration } from './migration.js';
 
 /**
@@ -40,6 +41,7 @@ const STEPS: readonly Migration[] = [
   STEP_0015,
   STEP_0016,
   STEP_0017,
+  STEP_0018,
 ];
 
 /** Brings the library's tables up to date. Can be run again, and by several processes at once. */

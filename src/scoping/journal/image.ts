@@ -1,0 +1,19 @@
+import type { Charter, KindData } from '../../charter/index.js';
+
+/** Fields on which it turns who reaches a record, by what they are for. */
+const TURNS_ON = ['id', 'tenant', 'owner', 'maker', 'unit', 'group', 'parent', 'person'];
+
+/** The fields of a kind of which it is told. */
+export function journaledFields({ journal, fields }: KindData): string[] {
+  return [...(journal?.fields ?? Object.keys(fields).filter((field) => fields[field]?.role !== 'people'))];
+}
+
+/** The fields of which images are kept: those of which it is told, and those on which it turns who may be told. */
+export function imageFields(charter: Charter, kind: string): string[] {
+  const data = charter.kind(kind);
+  const told = new Set(journaledFields(data));
+  const rules = JSON.stringify([data.reaches, charter.data.limits[kind] ?? {}]);
+  return Object.entries(data.fields)
+    .filter(([field, { role }]) => role !== 'people' && (told.has(field) || TURNS_ON.includes(role) || rules.includes(`"field":"${field}"`)))
+    .map(([field]) => field);
+}

@@ -1,0 +1,107 @@
+import type { Boundary } from '../boundary.js';
+import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
+import { imageFields, journaledFields } from './image.js';
+
+/** The rows of a kind as they were before a statement, in it. */
+export const BEFORE = 'lintel_before';
+
+/** By what, besides whoever asks, something is done: in a look, by care, by a program. */
+function wayOf({ standing: { facts } }: Boundary): Readonly<Record<string, unknown>> {
+  const { care, look, program } = facts;
+  return { ...(care && { care: care.id }), ...(look && { look: look.id, lookedBy: look.by.userId }), ...(program && { program }) };
+}
+
+/** The way by which a row was reached, as JSON: for whom, where only standing in for another reaches it. */
+function wayOn(boundary: Boundary, kind: string, actions: readonly string[], alias: string): Fragment {
+  const way = wayOf(boundary);
+  const plain = Object.keys(way).length === 0 ? null : JSON.stringify(way);
+  const others = new Map((boundary.standing.facts.standsFor ?? []).map(({ of }) => [of.userId, JSON.stringify({ ...way, for: of.userId })]));
+  if (others.size === 0) return boundary.writer.json(plain);
+  const by = (wanted: string | undefined) => actions.map((action) => sqlText`(${boundary.reachedBy(kind, action, alias, wanted)})`);
+  const each = [...others].map(([of, line]) => sqlText`when ${joinFragments(by(of), ' or ')} then ${boundary.writer.json(line)}`);
+  return sqlText`case when ${joinFragments(by(undefined), ' and ')} then ${boundary.writer.json(plain)} ${joinFragments(each, ' ')} end`;
+}
+
+/** A row of a kind as JSON, by column. */
+export function imageOf(boundary: Boundary, kind: string, alias: string): Fragment {
+  return boundary.writer.image(boundary.shape(kind), imageFields(boundary.standing.charter, kind), alias);
+}
+
+/** By which actions a row is made, and by which it is changed or deleted. */
+export interface Actions {
+  readonly making: readonly string[];
+  readonly changing: readonly string[];
+}
+
+/** The columns of which it is told. */
+function toldColumns(boundary: Boundary, kind: string): string[] {
+  const { fields } = boundary.shape(kind);
+  return journaledFields(boundary.standing.charter.kind(kind)).map((field) => (fields[field] as { column: string }).column);
+}
+
+/** What is put down, of rows that stand in these places. Images are of the same row. */
+export interface Written {
+  readonly kind: string;
+  /** The actions by which it was done: for a row that is new, and for one that was there. */
+  readonly actions: Actions;
+  /** The rows as they became: a name of them. Absent for those that are gone. */
+  readonly after?: string;
+  /** As they were. Absent for those that are new. */
+  readonly before?: string;
+  readonly from: Fragment;
+}
+
+/** Puts down what was written, in the statement that writes it; nothing where a trigger does. */
+export function putDown(boundary: Boundary, { kind, actions, after, before, from }: Written): Fragment {
+  const { standing, writer } = boundary;
+  const shape = boundary.shape(kind);
+  const at = (after ?? before) as string;
+  const image = (alias: string | undefined) => (alias === undefined ? writer.json(null) : imageOf(boundary, kind, alias));
+  const wasThere = before === undefined || after === undefined ? undefined : sqlText`${writer.column(shape, shape.idField, before)} is not null`;
+  const was = wasThere ? sqlText`case when ${wasThere} then ${image(before)} end` : image(before);
+  const by = (write: (of: readonly string[], alias: string) => Fragment): Fragment => {
+    const [made, changed] = [() => write(actions.making, at), () => write(actions.changing, before as string)];
+    if (before === undefined) return made();
+    return wasThere && actions.making.length > 0 ? sqlText`case when ${wasThere} then ${changed()} else ${made()} end` : changed();
+  };
+  const wayFor = (of: readonly string[], alias: string) => wayOn(boundary, kind, of, alias);
+  const told = toldColumns(boundary, kind);
+  const differs =
+    after !== undefined && before !== undefined
+      ? [sqlText`(${joinFragments(told.map((column) => writer.differs(name(after, column), name(before, column))), ' or ')})`]
+      : [];
+  const untold = writer.noTrigger(shape);
+  const where = joinFragments([...differs, ...(untold ? [untold] : [])], ' and ');
+  return sqlText`insert into "lintel_journal" ("tenant_id", "kind", "record_id", "actor", "way", "actions", "was", "became") select ${standing.facts.tenant.id}, ${kind}, ${writer.idAsText(writer.column(shape, shape.idField, at))}, ${standing.userId ?? null}, ${by(wayFor)}, ${by((of) => writer.json(JSON.stringify(of)))}, ${was}, ${image(after)} from ${from}${where.texts.length > 1 || where.texts[0] !== '' ? sqlText` where ${where}` : verbatim('')}`;
+}
+
+/** A row before or after a write, where that is a statement of its own: its id, its image, and the way by which it was reached. */
+export interface Seen {
+  readonly lintelid: unknown;
+  readonly lintelimage: string;
+  readonly lintelway: string | null;
+}
+
+/** What of a row is looked at for the journal, where the write is a statement of its own. */
+export function seenOf(boundary: Boundary, kind: string, actions: readonly string[], alias: string): Fragment {
+  const { writer } = boundary;
+  const shape = boundary.shape(kind);
+  return sqlText`${writer.column(shape, shape.idField, alias)} as "lintelid", ${imageOf(boundary, kind, alias)} as "lintelimage", ${wayOn(boundary, kind, actions, alias)} as "lintelway"`;
+}
+
+/** Puts down what was written by statements of their own. Undefined for nothing. */
+export function putSeen(boundary: Boundary, kind: string, actions: Actions, before: readonly Seen[], after: readonly Seen[] | undefined): Fragment | undefined {
+  const { standing } = boundary;
+  const told = toldColumns(boundary, kind);
+  const wasOf = new Map(before.map((one) => [one.lintelid, one]));
+  const entries = (after ?? before).flatMap((one) => {
+    const was = wasOf.get(one.lintelid);
+    const [a, b] = [was && JSON.parse(was.lintelimage), after && JSON.parse(one.lintelimage)];
+    if (a && b && told.every((column) => a[column] === b[column])) return [];
+    const by = was ? actions.changing : actions.making;
+    const cells = [standing.facts.tenant.id, kind, String(one.lintelid), standing.userId ?? null, (was ?? one).lintelway, JSON.stringify(by)];
+    return [sqlText`(${joinFragments([...cells, was?.lintelimage ?? null, after ? one.lintelimage : null].map((cell) => sqlText`${cell}`), ', ')})`];
+  });
+  if (entries.length === 0) return undefined;
+  return sqlText`insert into "lintel_journal" ("tenant_id", "kind", "record_id", "actor", "way", "actions", "was", "became") values ${joinFragments(entries, ', ')}`;
+}

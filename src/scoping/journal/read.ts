@@ -1,0 +1,183 @@
+import type { Kysely } from 'kysely';
+import type { JournalData } from '../../charter/index.js';
+import { type FieldShape, readValue } from '../../predicate/index.js';
+import type { Boundary } from '../boundary.js';
+import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
+import { journaledFields } from './image.js';
+
+/** A change of one field, in values as the field holds them. */
+export interface FieldChange {
+  readonly from: unknown;
+  readonly to: unknown;
+}
+
+/** What was put down of one record at one moment, as far as it is shown to somebody. */
+export interface JournalLine {
+  /** It begins the next part, as `after`. */
+  readonly id: string;
+  readonly kind: string;
+  readonly record: string;
+  /** What the record was called then; null where that is not shown. */
+  readonly label: string | null;
+  readonly what: 'made' | 'changed' | 'handed over' | 'deleted';
+  readonly at: Date;
+  /** Who did it; null for whoever wrote past the library. */
+  readonly actor: string | null;
+  /** In whose place; by which care; that it was a program. */
+  readonly way: { readonly for?: string; readonly care?: string; readonly program?: true };
+  /** The actions by which it was done. */
+  readonly actions: readonly string[];
+  readonly fields: Readonly<Record<string, FieldChange>>;
+  /** Fields of which the words were erased with whoever wrote them. */
+  readonly erased: readonly string[];
+}
+
+/** Which lines: of a record, by or for somebody, older than another. */
+export interface JournalQuery {
+  readonly kind?: string;
+  readonly record?: string;
+  readonly actor?: string;
+  /** The id of a line. */
+  readonly after?: string;
+  readonly limit: number;
+}
+
+interface Row {
+  readonly id: string;
+  readonly kind: string;
+  readonly record_id: string;
+  readonly at: Date | string;
+  readonly actor: string | null;
+  readonly way: unknown;
+  readonly actions: unknown;
+  readonly was: unknown;
+  readonly became: unknown;
+  readonly erased: unknown;
+  readonly shown: string;
+}
+
+type Image = Readonly<Record<string, unknown>>;
+const parsed = <T>(cell: unknown): T | null => (typeof cell === 'string' ? JSON.parse(cell) : cell) as T | null;
+
+/** The lines of one kind that a standing may be told, the newest first. */
+class KindJournal {
+  readonly #boundary: Boundary;
+  readonly #kind: string;
+  readonly #journal: JournalData;
+
+  constructor(boundary: Boundary, kind: string) {
+    this.#boundary = boundary;
+    this.#kind = kind;
+    this.#journal = boundary.standing.charter.kind(kind).journal ?? {};
+  }
+
+  /** The action that shows it. */
+  get #shownBy(): string {
+    return this.#journal.shownBy ?? 'read';
+  }
+
+  /** False where no record's is shown. */
+  get any(): boolean {
+    return this.#boundary.standing.reachOf(`${this.#kind}.${this.#shownBy}`).op !== 'never';
+  }
+
+  /** Fields that are hidden on some records. */
+  get masked(): string[] {
+    return journaledFields(this.#boundary.standing.charter.kind(this.#kind)).filter((field) => this.#boundary.shows(this.#kind, field, 't') !== undefined);
+  }
+
+  /** A condition holds of the record as it is now; of one that is gone, as it was last. */
+  #now(holds: Fragment): Fragment {
+    const { writer } = this.#boundary;
+    const shape = this.#boundary.shape(this.#kind);
+    const is = sqlText`${writer.column(shape, shape.idField, 't')} = ${writer.idFromText(verbatim('"j"."record_id"'), shape.fields[shape.idField] as FieldShape)}`;
+    const there = sqlText`select 1 from ${writer.table(shape)} as "t" where ${is}`;
+    const last = verbatim(
+      '(select "d"."was" from "lintel_journal" as "d" where "d"."tenant_id" = "j"."tenant_id" and "d"."kind" = "j"."kind" and "d"."record_id" = "j"."record_id" and "d"."became" is null order by "d"."number" desc limit 1)',
+    );
+    return sqlText`(exists (${there} and ${holds}) or (not exists (${there}) and exists (select 1 from ${writer.fromImage(shape, last)} as "t" where ${holds})))`;
+  }
+
+  #then(holds: Fragment): Fragment {
+    const image = this.#boundary.writer.fromImage(this.#boundary.shape(this.#kind), verbatim('coalesce("j"."became", "j"."was")'));
+    return sqlText`exists (select 1 from ${image} as "t" where ${holds})`;
+  }
+
+  select({ record, actor, after, limit }: JournalQuery): Fragment {
+    const { standing, writer } = this.#boundary;
+    const tenantId = standing.facts.tenant.id;
+    const reached = this.#boundary.reached(this.#kind, this.#shownBy, 't');
+    const shown = this.masked.map((field) => sqlText`case when ${this.#now(this.#boundary.shows(this.#kind, field, 't') as Fragment)} then '1' else '0' end`);
+    const conditions = [
+      sqlText`"j"."tenant_id" = ${tenantId} and "j"."kind" = ${this.#kind}`,
+      ...(record === undefined ? [] : [sqlText`"j"."record_id" = ${record}`]),
+      ...(actor === undefined ? [] : [sqlText`"j"."actor" = ${actor}`]),
+      ...(after === undefined
+        ? []
+        : [sqlText`"j"."number" < (select "k"."number" from "lintel_journal" as "k" where "k"."tenant_id" = ${tenantId} and ${writer.idAsText(verbatim('"k"."id"'))} = ${after})`]),
+      ...(this.#journal.days === undefined ? [] : [sqlText`"j"."at" > ${writer.daysAgo(this.#journal.days)}`]),
+      this.#now(reached),
+      ...(this.#journal.earlier === 'hidden' ? [this.#then(reached)] : []),
+    ];
+    const columns = ['number', 'id', 'kind', 'record_id', 'at', 'actor', 'way', 'actions', 'was', 'became', 'erased'].map((column) => name('j', column));
+    return sqlText`select * from (select ${joinFragments(columns, ', ')}, ${shown.length === 0 ? verbatim("''") : joinFragments(shown, ' || ')} as "shown" from "lintel_journal" as "j" where ${joinFragments(conditions, ' and ')} order by "j"."number" desc limit ${limit}) as ${name(`of_${this.#kind}`)}`;
+  }
+
+  /** Undefined where nothing of it is shown. */
+  line(row: Row): JournalLine | undefined {
+    const { charter } = this.#boundary.standing;
+    const data = charter.kind(this.#kind);
+    const { fields } = this.#boundary.shape(this.#kind);
+    const hidden = new Set(this.masked.filter((_, i) => row.shown[i] !== '1'));
+    const [was, became] = [parsed<Image>(row.was), parsed<Image>(row.became)];
+    const valueOf = (image: Image | null, field: string) => {
+      const { column, type, scale } = fields[field] as FieldShape;
+      const raw = image?.[column] ?? null;
+      return raw === null ? null : (readValue(type, type === 'boolean' ? Boolean(raw) : raw, scale) ?? raw);
+    };
+    const changes = journaledFields(data).flatMap((field): [string, FieldChange][] => {
+      if (hidden.has(field)) return [];
+      const change = { from: valueOf(was, field), to: valueOf(became, field) };
+      return change.from === change.to ? [] : [[field, change]];
+    });
+    const erased = (parsed<string[]>(row.erased) ?? []).filter((field) => !hidden.has(field));
+    if (was && became && changes.length === 0 && erased.length === 0) return undefined;
+    const owner = charter.fieldWith(this.#kind, 'owner');
+    const isHandover = changes.some(([field]) => field === owner);
+    const label = hidden.has(data.label) ? null : valueOf(became ?? was, data.label);
+    return {
+      id: row.id,
+      kind: this.#kind,
+      record: row.record_id,
+      label: label === null ? null : String(label),
+      what: !was ? 'made' : !became ? 'deleted' : isHandover ? 'handed over' : 'changed',
+      at: new Date(row.at),
+      actor: row.actor,
+      way: parsed<JournalLine['way']>(row.way) ?? {},
+      actions: parsed<string[]>(row.actions) ?? [],
+      fields: Object.fromEntries(changes),
+      erased,
+    };
+  }
+}
+
+/** The kinds of which a journal is kept. */
+export const journaledKinds = ({ standing: { charter } }: Boundary): string[] =>
+  Object.keys(charter.data.kinds).filter((kind) => charter.kind(kind).journal !== undefined);
+
+/**
+ * What was put down, the newest first, as far as this standing may be told: of records that it reaches now, and of those that are gone as they were last; without fields that are
+ * hidden from it.
+ *
+ * @returns the lines, and whether there may be more: the id with which the next part begins.
+ */
+export async function readJournal(db: Kysely<any>, boundary: Boundary, query: JournalQuery): Promise<{ readonly lines: JournalLine[]; readonly next?: string }> {
+  const kinds = query.kind === undefined ? journaledKinds(boundary) : [query.kind];
+  const each = new Map(kinds.map((kind) => [kind, new KindJournal(boundary, kind)] as const).filter(([, one]) => one.any));
+  if (each.size === 0) return { lines: [] };
+  const selects = [...each.values()].map((one) => one.select({ ...query, limit: query.limit + 1 }));
+  const rows = await sqlText`${joinFragments(selects, ' union all ')} order by "number" desc limit ${query.limit + 1}`.rows<Row>(db);
+  const page = rows.slice(0, query.limit);
+  const last = rows.length > query.limit ? page.at(-1)?.id : undefined;
+  return { lines: page.flatMap((row) => each.get(row.kind)?.line(row) ?? []), ...(last !== undefined && { next: last }) };
+}

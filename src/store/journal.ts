@@ -1,0 +1,29 @@
+import { type Kysely, sql } from 'kysely';
+import { writerFor } from '../scoping/index.js';
+import { STEP_0018 } from './migrations/0018-journal.js';
+
+const IN_SQLITE = `create table if not exists lintel_journal (
+  tenant_id text not null,
+  number integer primary key autoincrement,
+  id text not null default (lower(hex(randomblob(16)))),
+  kind text not null,
+  record_id text not null,
+  at text not null default (strftime('%Y-%m-%dT%H:%M:%fZ', 'now')),
+  actor text,
+  way text,
+  actions text,
+  was text,
+  became text,
+  erased text
+);
+create index if not exists lintel_journal_record on lintel_journal (tenant_id, kind, record_id, number);
+create index if not exists lintel_journal_actor on lintel_journal (tenant_id, actor, number);
+create index if not exists lintel_journal_id on lintel_journal (tenant_id, id)`;
+
+/** Makes the journal where the application's records are, if that is another database. Can be run again. */
+export async function prepareJournal(records: Kysely<any>): Promise<void> {
+  const text = writerFor(records, {}).vocabulary === 'sqlite' ? IN_SQLITE : STEP_0018.sql.replaceAll(/create (table|index) /g, 'create $1 if not exists ');
+  await records.transaction().execute(async (tx) => {
+    for (const statement of text.split(';\n')) await sql.raw(statement).execute(tx);
+  });
+}
