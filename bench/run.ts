@@ -124,6 +124,7 @@ async function onPostgres(): Promise<Result[]> {
       ...(await group('membership', () => membership(db, pool))),
       ...(await group('arrivals', () => arrivals(db, pool))),
       ...(await group('scope', () => scoped(db, pool))),
+      ...(await group('journal', () => journaled(db))),
       ...(await group('growth', () => growth(cluster.url))),
       ...(await group('policies', () => underPolicies(db, cluster.url))),
     ];
@@ -211,6 +212,53 @@ const appointedHive = (eb: any) =>
 /** Something that could fail on some row, so that scope asks it behind a barrier. */
 const canFail = (query: any, column: string) => query.where((eb: any) => eb(eb(eb.fn('length', [column]), '*', 2), '>', 4));
 const inTenant = (query: any, table: string) => query.where(`${table}.tenant_id`, '=', TENANT);
+
+/** An update that is put down, against the same written by hand. */
+async function journaled(db: Kysely<any>): Promise<Result[]> {
+  const { data } = charter;
+  const kept = readCharter({ ...data, kinds: { ...data.kinds, hive: { ...data.kinds.hive, journal: {} } } } as never);
+  const scope = (await standingWith(db, 'keeper', kept)).scope<any>();
+  await sql`create table if not exists hive_changes (at timestamptz not null default now(), tenant_id text not null, hive_id text not null, by_id text not null, was jsonb, became jsonb)`.execute(
+    db,
+  );
+  await sql`create index if not exists hive_changes_of on hive_changes (tenant_id, hive_id)`.execute(db);
+  const { rows } = await sql<{
+    id: string;
+  }>`select id from hives where tenant_id = ${TENANT} and keeper_id = ${USER} and status = 'active' order by id limit 50`.execute(db);
+  const next = () => (rows[i++ % rows.length] as { id: string }).id;
+  let i = 0;
+  const ours = () =>
+    scope
+      .updateTable('hives')
+      .set({ name: `Hive ${i}` })
+      .where('id', '=', next())
+      .execute();
+  // One statement, as one who knows would write it: the row as it was is locked and read, and both images are put beside it.
+  const byHand = () => {
+    const [id, name] = [next(), `Hive ${i}`];
+    return sql`with was as (select * from hives where tenant_id = ${TENANT} and id = ${id} and keeper_id = ${USER} and status <> 'archived' for no key update),
+      became as (update hives set name = ${name} where tenant_id = ${TENANT} and id in (select id from was) returning *)
+      insert into hive_changes (tenant_id, hive_id, by_id, was, became) select ${TENANT}, w.id, ${USER}, to_jsonb(w), to_jsonb(b) from was w join became b on b.id = w.id`.execute(
+      db,
+    );
+  };
+  const inSteps = () => {
+    const [id, name] = [next(), `Hive ${i}`];
+    return db.transaction().execute(async (tx) => {
+      const mine = tx.updateTable('hives').set({ name }).where('tenant_id', '=', TENANT).where('id', '=', id).where('keeper_id', '=', USER);
+      const became = await mine.where('status', '<>', 'archived').returningAll().executeTakeFirst();
+      await tx
+        .insertInto('hive_changes')
+        .values({ tenant_id: TENANT, hive_id: id, by_id: USER, became: JSON.stringify(became) })
+        .execute();
+    });
+  };
+  const what = 'an update through scope of a kind with a journal, against';
+  return [
+    await compare('journal-update', `${what} the same update and an insert of what became of the row, by hand in one transaction`, 1.5, 60, 20, ours, inSteps),
+    await compare('journal-one', `${what} one statement written by hand that locks, reads, updates and inserts both images`, undefined, 60, 20, ours, byHand),
+  ];
+}
 
 async function scoped(db: Kysely<any>, pool: pg.Pool): Promise<Result[]> {
   const over = `out of ${RECORDS} records through standing.scope, against the same query by hand over the same pool`;

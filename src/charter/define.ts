@@ -106,7 +106,13 @@ export function defineKinds<
   const base = Object.fromEntries(
     Object.entries(kinds as unknown as Record<string, KindData>).map(([name, kind]) => [
       name,
-      { ...kind, ...((kind.journal as unknown) === true && { journal: {} }), one: kind.one ?? name, many: kind.many ?? `${kind.one ?? name}s`, reaches: {} } as KindData,
+      {
+        ...kind,
+        ...((kind.journal as unknown) === true && { journal: {} }),
+        one: kind.one ?? name,
+        many: kind.many ?? `${kind.one ?? name}s`,
+        reaches: {},
+      } as KindData,
     ]),
   );
   const shapes = Object.fromEntries(Object.entries(base).map(([name, kind]) => [name, shapeOf(kind)]));

@@ -84,7 +84,8 @@ function checkJournal(c: Checker, kind: Json, at: string, actions: readonly stri
   if (kind.journal === undefined) return;
   if (kind.shared) c.report(at, 'a shared kind is written only by the platform, so that it has no journal');
   const { fields, shownBy, earlier, days } = c.object(kind.journal, at, ['fields', 'shownBy', 'earlier', 'days']);
-  if (fields !== undefined && checkNames(c, fields, `${at}.fields`, 'field', columns).length === 0) c.report(`${at}.fields`, 'names no field; leave it out for all');
+  if (fields !== undefined && checkNames(c, fields, `${at}.fields`, 'field', columns).length === 0)
+    c.report(`${at}.fields`, 'names no field; leave it out for all');
   if (shownBy !== undefined) c.oneOf(shownBy, `${at}.shownBy`, 'action', actions);
   if (earlier !== undefined) c.oneOf(earlier, `${at}.earlier`, 'choice', ['hidden']);
   if (days !== undefined && !(Number.isInteger(days) && (days as number) > 0)) c.report(`${at}.days`, 'must be a whole number of days, 1 or more');

@@ -140,7 +140,6 @@ export {
   insistOnAll,
   insistOnKnown,
   knowsOf,
-  toldPeople,
   listGroups,
   listMembers,
   listRoles,
@@ -155,6 +154,7 @@ export {
   rolesToGive,
   standingInTenant,
   standingsOf,
+  toldPeople,
   type UnitView,
 } from './held/index.js';
 export {

@@ -59,10 +59,6 @@ export class SqliteWriter extends SqlWriter {
     return sqlText`strftime('%Y-%m-%dT%H:%M:%fZ', 'now', ${`-${days} days`})`;
   }
 
-  override noTrigger(): undefined {
-    return undefined;
-  }
-
   override digest(): undefined {
     return undefined;
   }

@@ -210,10 +210,12 @@ export class SqlWriter {
     return sqlText`statement_timestamp() - make_interval(days => ${days}::int)`;
   }
 
-  /** No trigger of ours puts down what is written to a table; undefined where there can be none. */
-  noTrigger(kind: KindShape): Fragment | undefined {
+  /** No trigger of ours puts down what is written to a table. */
+  noTrigger(kind: KindShape): Fragment {
     const table = this.table(kind).texts.join('').replaceAll("'", "''");
-    return verbatim(`not exists (select 1 from pg_catalog.pg_trigger where tgrelid = pg_catalog.to_regclass('${table}') and tgname = 'lintel_journal_changed' and tgenabled <> 'D')`);
+    return verbatim(
+      `not exists (select 1 from pg_catalog.pg_trigger where tgrelid = pg_catalog.to_regclass('${table}') and tgname = 'lintel_journal_changed' and tgenabled <> 'D')`,
+    );
   }
 
   /** A mark of a whole table, which is another as soon as a row is; undefined where a database has none. */

@@ -87,9 +87,9 @@ export {
 export { connect, type Database, type Survey, survey } from '../store/index.js';
 export type { AppealToAnswer } from './appeals.js';
 export type { TriedArrival } from './connections.js';
+export type { InJournal, Journal, JournalEntry, JournalPart, WhichPart } from './journal.js';
 export { createLintel, Lintel } from './lintel.js';
 export type { Entry, LintelOptions } from './options.js';
-export type { InJournal, Journal, JournalEntry, JournalPart, WhichPart } from './journal.js';
 export type { PlatformFace } from './platform.js';
 export type { Remedies, Remedy } from './remedies.js';
 export { type MayDo, ServerStanding } from './server-standing.js';

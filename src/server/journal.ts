@@ -1,5 +1,5 @@
-import type { CharterTypes } from '../charter/index.js';
 import { LintelError } from '../base/index.js';
+import type { CharterTypes } from '../charter/index.js';
 import * as membership from '../membership/index.js';
 import { type KindShape, readValue } from '../predicate/index.js';
 import { type Boundary, type JournalLine, readJournal } from '../scoping/index.js';
@@ -54,10 +54,16 @@ export interface Journal<Kind extends string = string> {
 const MOST = 200;
 
 /** The journal as one standing may read it. */
-export function journalOf<T extends CharterTypes>(standing: Standing<T>, place: Workplace, boundary: Boundary, insist: (action: string, id: membership.Id) => Promise<void>): Journal {
+export function journalOf<T extends CharterTypes>(
+  standing: Standing<T>,
+  place: Workplace,
+  boundary: Boundary,
+  insist: (action: string, id: membership.Id) => Promise<void>,
+): Journal {
   const { setting, db } = place;
   async function read(query: { kind?: string; record?: string; actor?: string }, { limit = 50, after }: WhichPart = {}): Promise<JournalPart> {
-    if (!Number.isInteger(limit) || limit < 1 || limit > MOST) throw new LintelError('bad-limit', `limit is ${limit}; it must be a whole number from 1 to ${MOST}`);
+    if (!Number.isInteger(limit) || limit < 1 || limit > MOST)
+      throw new LintelError('bad-limit', `limit is ${limit}; it must be a whole number from 1 to ${MOST}`);
     const { lines, next } = await readJournal(db, boundary, { ...query, limit, ...(after !== undefined && { after }) });
     const people = await membership.toldPeople(
       setting,

@@ -3,7 +3,17 @@ import { didYouMean, LintelError } from '../base/index.js';
 import type { Charter, CharterTypes } from '../charter/index.js';
 import { type Delivery, deliver, invitationWords, noticeWords, setMessage } from '../mail/index.js';
 import * as membership from '../membership/index.js';
-import { eraseFromJournal, type Fragment, type RuleWriter, readWallKey, type ScopeSupport, sqlText, trimJournal, type WallKey, wallOf } from '../scoping/index.js';
+import {
+  eraseFromJournal,
+  type Fragment,
+  type RuleWriter,
+  readWallKey,
+  type ScopeSupport,
+  sqlText,
+  trimJournal,
+  type WallKey,
+  wallOf,
+} from '../scoping/index.js';
 import { everythingMet, type Facts, meeting, Standing } from '../standing/index.js';
 import { checkSchema, connect, migrate, prepareJournal } from '../store/index.js';
 import { Entered } from './entered.js';

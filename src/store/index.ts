@@ -1,6 +1,6 @@
 export { checkSchema } from './check.js';
 export { connect, type Database } from './connect.js';
+export { prepareJournal } from './journal.js';
 export { migrate } from './migrations/index.js';
 export { type Survey, survey } from './survey.js';
-export { prepareJournal } from './journal.js';
 export { undone } from './undone.js';

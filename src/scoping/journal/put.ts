@@ -68,10 +68,16 @@ export function putDown(boundary: Boundary, { kind, actions, after, before, from
   const told = toldColumns(boundary, kind);
   const differs =
     after !== undefined && before !== undefined
-      ? [sqlText`(${joinFragments(told.map((column) => writer.differs(name(after, column), name(before, column))), ' or ')})`]
+      ? [
+          sqlText`(${joinFragments(
+            told.map((column) => writer.differs(name(after, column), name(before, column))),
+            ' or ',
+          )})`,
+        ]
       : [];
-  const untold = writer.noTrigger(shape);
-  const where = joinFragments([...differs, ...(untold ? [untold] : [])], ' and ');
+  // Where they are, they alone put it down; what is believed of them is asked of the database.
+  const untold = boundary.support.triggered?.has(kind) ? [writer.noTrigger(shape)] : [];
+  const where = joinFragments([...differs, ...untold], ' and ');
   return sqlText`insert into "lintel_journal" ("tenant_id", "kind", "record_id", "actor", "way", "actions", "was", "became") select ${standing.facts.tenant.id}, ${kind}, ${writer.idAsText(writer.column(shape, shape.idField, at))}, ${standing.userId ?? null}, ${by(wayFor)}, ${by((of) => writer.json(JSON.stringify(of)))}, ${was}, ${image(after)} from ${from}${where.texts.length > 1 || where.texts[0] !== '' ? sqlText` where ${where}` : verbatim('')}`;
 }
 
@@ -100,7 +106,12 @@ export function putSeen(boundary: Boundary, kind: string, actions: Actions, befo
     if (a && b && told.every((column) => a[column] === b[column])) return [];
     const by = was ? actions.changing : actions.making;
     const cells = [standing.facts.tenant.id, kind, String(one.lintelid), standing.userId ?? null, (was ?? one).lintelway, JSON.stringify(by)];
-    return [sqlText`(${joinFragments([...cells, was?.lintelimage ?? null, after ? one.lintelimage : null].map((cell) => sqlText`${cell}`), ', ')})`];
+    return [
+      sqlText`(${joinFragments(
+        [...cells, was?.lintelimage ?? null, after ? one.lintelimage : null].map((cell) => sqlText`${cell}`),
+        ', ',
+      )})`,
+    ];
   });
   if (entries.length === 0) return undefined;
   return sqlText`insert into "lintel_journal" ("tenant_id", "kind", "record_id", "actor", "way", "actions", "was", "became") values ${joinFragments(entries, ', ')}`;

@@ -114,7 +114,9 @@ class KindJournal {
       ...(actor === undefined ? [] : [sqlText`"j"."actor" = ${actor}`]),
       ...(after === undefined
         ? []
-        : [sqlText`"j"."number" < (select "k"."number" from "lintel_journal" as "k" where "k"."tenant_id" = ${tenantId} and ${writer.idAsText(verbatim('"k"."id"'))} = ${after})`]),
+        : [
+            sqlText`"j"."number" < (select "k"."number" from "lintel_journal" as "k" where "k"."tenant_id" = ${tenantId} and ${writer.idAsText(verbatim('"k"."id"'))} = ${after})`,
+          ]),
       ...(this.#journal.days === undefined ? [] : [sqlText`"j"."at" > ${writer.daysAgo(this.#journal.days)}`]),
       this.#now(reached),
       ...(this.#journal.earlier === 'hidden' ? [this.#then(reached)] : []),
@@ -171,7 +173,11 @@ export const journaledKinds = ({ standing: { charter } }: Boundary): string[] =>
  *
  * @returns the lines, and whether there may be more: the id with which the next part begins.
  */
-export async function readJournal(db: Kysely<any>, boundary: Boundary, query: JournalQuery): Promise<{ readonly lines: JournalLine[]; readonly next?: string }> {
+export async function readJournal(
+  db: Kysely<any>,
+  boundary: Boundary,
+  query: JournalQuery,
+): Promise<{ readonly lines: JournalLine[]; readonly next?: string }> {
   const kinds = query.kind === undefined ? journaledKinds(boundary) : [query.kind];
   const each = new Map(kinds.map((kind) => [kind, new KindJournal(boundary, kind)] as const).filter(([, one]) => one.any));
   if (each.size === 0) return { lines: [] };

@@ -25,7 +25,8 @@ export function metBefore(target: Target): AfterCheck {
 export function metRows(target: Target, node: InsertQueryNode, given: readonly string[]): Fragment {
   const columns = (node.onConflict?.columns ?? []).map((column) => target.fieldOf(column));
   const instead = 'give the values of its columns in each row, or read first and then insert or update';
-  if (columns.length === 0) refuse(`an upsert into ${target.kind}, which has a journal, by a constraint`, 'name its columns: onConflict((oc) => oc.columns([...]))');
+  if (columns.length === 0)
+    refuse(`an upsert into ${target.kind}, which has a journal, by a constraint`, 'name its columns: onConflict((oc) => oc.columns([...]))');
   if (node.values?.kind === 'SelectQueryNode') refuse(`an upsert out of a select into ${target.kind}, which has a journal`, instead);
   const stamps = stampsFor(target, given);
   const { fields, cells } = cellsBeside(target, rowsOf(target, node), given, stamps);

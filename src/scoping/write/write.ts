@@ -9,15 +9,16 @@ import type {
   UpdateQueryNode,
   WithNode,
 } from 'kysely';
+import { PREPARED } from '../../base/index.js';
 import { throwIfRefused } from '../../standing/index.js';
 import type { Boundary } from '../boundary.js';
 import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
+import { type Actions, BEFORE, putDown, putSeen, type Seen, seenOf } from '../journal/put.js';
 import { Narrower } from '../narrow/narrow.js';
 import type { Level, Source } from '../narrow/sources.js';
 import { refuse } from '../read/refuse.js';
 import { type AfterCheck, failedOf, failOn, fitCheck, makingChecks, type Named, NOBODY, updateChecks } from './checks.js';
 import { fitting } from './fitting.js';
-import { type Actions, BEFORE, putDown, putSeen, type Seen, seenOf } from '../journal/put.js';
 import { MET, metBefore, metRows } from './met.js';
 import { allBefore, constant, type Need, needsOf } from './needs.js';
 import { cellsBeside, givenFields, refuseStamped, rowsOf, stampsFor } from './rows.js';
@@ -105,7 +106,7 @@ export class Write {
     // Names of the table's own: the statement may call it otherwise.
     const columns = this.#boundary.columnFields(kind).map(([, shape]) => name(alias, shape.column));
     const written = joinFragments([...columns, ...(isKept && met ? [verbatim(`xmax <> 0 as "${MET}"`)] : [])], ', ');
-    return sqlText`with ${this.#ahead}${isKept ? this.#lookedAtBefore() : verbatim('')}"lintel_written" as (${isKept && this.#reads ? this.#textOfRead() : this.#text()} returning ${written}), ${isKept ? sqlText`"lintel_put" as (${this.#put()}), ` : verbatim('')}"lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${failOn(this.#target, checks)}), 0) as "lintelfailed" from "lintel_written" as "${verbatim(WRITTEN)}") select ${joinFragments(returned, '')}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0`.toNode();
+    return sqlText`with ${this.#ahead}${isKept ? this.#lookedAtBefore() : verbatim('')}"lintel_written" as (${isKept && this.#reads ? this.#textOfRead() : this.#text()} returning ${written}), ${isKept ? sqlText`"lintel_put" as (${this.#put()}), ` : verbatim('')}"lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${failOn(this.#target, checks)}), 0) as "lintelfailed" from "lintel_written" as "${verbatim(WRITTEN)}") select ${joinFragments(returned, '')}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0${verbatim(isKept && this.#reads ? PREPARED : '')}`.toNode();
   }
 
   steps(named: Named = NOBODY): WriteSteps {
