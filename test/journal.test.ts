@@ -3,9 +3,10 @@
 import fc from 'fast-check';
 import { Kysely, SqliteDialect, sql } from 'kysely';
 import Database from 'libsql';
+import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { decimal, defineCharter, defineKinds, id, instant, integer, maker, oneOf, owner, tenant, text, through } from 'warm-lintel';
-import { createLintel, type Lintel, type ServerStanding } from 'warm-lintel/server';
+import { checkPolicies, connect, createLintel, type Lintel, policyStatements, type ServerStanding } from 'warm-lintel/server';
 import { code, whole } from './club.js';
 import { emptyPostgres } from './worlds.js';
 
@@ -80,14 +81,14 @@ const charter = defineCharter(kinds, {
     reader: { label: 'Reader', may: { 'note.read': 'isOpen', 'member.read': 'self' } },
   },
 });
-type Desk = { readonly lintel: Lintel<any>; readonly records: Kysely<any>; readonly close: () => Promise<void> };
+type Desk = { readonly lintel: Lintel<any>; readonly records: Kysely<any>; readonly url: string; readonly close: () => Promise<void> };
 
 const SQL = [
   'create table notes (id text primary key, tenant_id text, owner_id text, made_by text, title text, status text, size integer, price numeric(12,2), held_at timestamptz, secret text)',
   'create table lines (id integer primary key, note_id text, words text, open text)',
 ];
 async function desk(kind: 'PostgreSQL' | 'SQLite'): Promise<Desk> {
-  const { db, pool } = await emptyPostgres();
+  const { db, pool, url } = await emptyPostgres();
   const records = kind === 'SQLite' ? new Kysely<any>({ dialect: new SqliteDialect({ database: new Database(':memory:') as never }) }) : db;
   for (const line of SQL) {
     const plain = line.replaceAll('timestamptz', 'text').replaceAll('numeric(12,2)', 'text');
@@ -112,7 +113,7 @@ async function desk(kind: 'PostgreSQL' | 'SQLite'): Promise<Desk> {
     if (records !== db) await records.destroy();
     await pool.end();
   };
-  return { lintel, records, close };
+  return { lintel, records, url, close };
 }
 
 type Row = Record<string, unknown>;
@@ -463,4 +464,104 @@ describe.each(['PostgreSQL', 'SQLite'] as const)('on %s', (name) => {
     const before = await many();
     expect([await of.lintel.trimJournal(), before - (await many())]).toEqual([1, 1]);
   });
+});
+
+test('under triggers whatever is written by whatever SQL is put down once: with whom the transaction carries, with whom scope names, else with nobody', async () => {
+  const of = await desk('PostgreSQL');
+  const { lintel, records } = of;
+  const enter = (user: string) => lintel.enter({ tenant: 't', user });
+  await sql`do $$ begin create role desk_app login; exception when duplicate_object then null; end $$`.execute(records);
+  const early = (await enter('key')).scope<any>().insertInto('notes').values({ id: 'early', title: 'early' });
+  for (const statement of policyStatements(charter as never, { role: 'desk_app', journal: true })) await sql.raw(statement).execute(records);
+  // What knows of no triggers yet puts down itself, and they do not again.
+  await early.execute();
+  await lintel.prepare();
+  const pool = new pg.Pool({ connectionString: of.url.replace('lintel@', 'desk_app@'), max: 4 });
+  const app = connect<any>(pool);
+  const walled = (does: (db: Kysely<any>) => Promise<unknown>) => (s: ServerStanding<any>) => s.withPolicies(app, async (_tx, scope) => does(scope as never));
+  const plain = fc.oneof(
+    fc
+      .tuple(NOTE, fc.constantFrom('x', "y'"))
+      .map(
+        ([note, title]) =>
+          sql`insert into notes (id, tenant_id, owner_id, made_by, title) values (${note}, 't', ${null}, nullif(current_setting('test.me', true), ''), ${title}) on conflict (id) do update set title = excluded.title, size = 7`,
+      ),
+    fc.tuple(NOTE, fc.constantFrom(1, 2)).map(([note, size]) => sql`update notes set size = ${size} where id >= ${note}`),
+    NOTE.map((note) => sql`delete from notes where id = ${note}`),
+    fc.constant(sql`insert into lines (id, note_id, words, open) select 9, min(id), 'w', 'yes' from notes having min(id) is not null on conflict do nothing`),
+    fc.constant(sql`delete from lines where note_id in (select id from notes)`),
+  );
+  const acts: fc.Arbitrary<readonly [who: string, by: string, Does]> = fc.oneof(
+    { weight: 3, arbitrary: writes.map(([who, , does]) => [who, who, does] as const) },
+    {
+      weight: 2,
+      arbitrary: writes.map(
+        ([who, , does]) =>
+          [
+            who,
+            who,
+            (s: ServerStanding<any>) =>
+              walled((scope) => does({ scope: () => scope, change: async () => undefined, handOver: async () => undefined } as never))(s),
+          ] as const,
+      ),
+    },
+    {
+      weight: 2,
+      arbitrary: fc.tuple(WHO, plain).map(
+        ([who, query]) =>
+          [
+            who,
+            who,
+            (s: ServerStanding<any>) =>
+              s.withPolicies(app, async (tx) => {
+                await sql`select set_config('test.me', ${who}, true)`.execute(tx);
+                return query.execute(tx);
+              }),
+          ] as const,
+      ),
+    },
+    { weight: 1, arbitrary: plain.map((query) => ['key', 'nobody', () => query.execute(records)] as const) },
+  );
+  const kinds = new Map<string, number>();
+  await fc.assert(
+    fc.asyncProperty(fc.array(acts, { minLength: 5, maxLength: 20 }), async (all) => {
+      const last = async () =>
+        Number(
+          (
+            (await records
+              .selectFrom('lintel_journal')
+              .select((eb) => eb.fn.max('number').as('last'))
+              .executeTakeFirst()) as any
+          )?.last ?? 0,
+        );
+      const since = await last();
+      const first = { note: await rowsOf(of, 'notes'), line: await rowsOf(of, 'lines') };
+      for (const [who, by, does] of all) {
+        const before = await last();
+        await does(await enter(who)).catch((error: any) => expect(String(error.code ?? error)).not.toMatch(/TypeError|try-again|42601/));
+        const fresh = (await records.selectFrom('lintel_journal').select('actor').where('number', '>', before).execute()) as any[];
+        if (fresh.length > 0) kinds.set(by, (kinds.get(by) ?? 0) + 1);
+        expect(new Set(fresh.map(({ actor }) => actor ?? 'nobody'))).toEqual(new Set(fresh.length === 0 ? [] : [by]));
+      }
+      expect(await replay(of, first.note, 'note', NOTE_COLUMNS, since)).toEqual(await rowsOf(of, 'notes'));
+      const told = (rows: Map<string, Row>) => [...rows].map(([key, row]) => [key, row.words]);
+      expect(told(await replay(of, first.line, 'line', ['words'], since))).toEqual(told(await rowsOf(of, 'lines')));
+    }),
+    { numRuns: process.env.LINTEL_LONG ? 100 : 20 },
+  );
+  expect([...kinds.keys()].sort()).toEqual(['ann', 'ben', 'dep', 'key', 'nobody'].filter((who) => kinds.has(who)));
+  expect(kinds.get('nobody')).toBeGreaterThan(3);
+  expect((await records.selectFrom('lintel_journal').select('id').where('record_id', '=', 'early').where('was', 'is', null).execute()).length).toBe(1);
+  expect(await checkPolicies(records, charter as never, { role: 'desk_app', journal: true })).toEqual([]);
+  // Without them, what the policies hold is not put down, and so refused.
+  for (const statement of policyStatements(charter as never, { role: 'desk_app' })) await sql.raw(statement).execute(records);
+  const later = createLintel({ charter, db: records } as never) as unknown as Lintel<any>;
+  await later.prepare();
+  const key = await later.enter({ tenant: 't', user: 'key' });
+  expect(await code(key.withPolicies(app, (_tx, scope) => scope.insertInto('notes').values({ id: 'w', title: 'w' }).execute()))).toBe('scope-refused');
+  // What believed in them looks, and puts down itself.
+  await (await enter('key')).scope<any>().insertInto('notes').values({ id: 'late', title: 'late' }).execute();
+  expect((await (await enter('key')).journal('note', 'late')).items.map(({ what, by }) => [what, by?.userId])).toEqual([['made', 'key']]);
+  await pool.end();
+  await of.close();
 });

@@ -103,6 +103,7 @@ async function whyCommand(person: string, action: string, recordId: string | und
 
 interface PoliciesOptions extends Sources {
   readonly role: string;
+  readonly journal?: true | undefined;
   readonly undo?: true | undefined;
   readonly check?: true | undefined;
   readonly format: 'text' | 'json';
@@ -111,10 +112,14 @@ interface PoliciesOptions extends Sources {
 async function policiesCommand(options: PoliciesOptions, around: Surroundings): Promise<number> {
   const config = await readConfig(options, around.cwd);
   if (!options.check) {
-    around.out((options.undo ? dropStatements(config.charter) : policyStatements(config.charter, options)).join('\n'));
+    around.out(
+      (options.undo ? dropStatements(config.charter) : policyStatements(config.charter, { role: options.role, journal: options.journal === true })).join('\n'),
+    );
     return EXIT.yes;
   }
-  const found = await withDatabase(withoutPeople(config), (lintel) => checkPolicies(lintel.db, config.charter, options));
+  const found = await withDatabase(withoutPeople(config), (lintel) =>
+    checkPolicies(lintel.db, config.charter, { role: options.role, journal: options.journal === true }),
+  );
   const colours = pc.createColors(around.colours);
   const lines = found.map(({ message, code, remedy }) => `${colours.red(message)}  ${colours.dim(code)}\n    ${remedy}`);
   const text =
@@ -188,6 +193,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
       .description('The row policies of PostgreSQL that hold the charter in the database itself, as statements to run; or a live database compared with them.'),
   )
     .option('--role <role>', 'the role by which the application connects; it owns nothing', 'app')
+    .option('--journal', 'with triggers that put down what is written to kinds with a journal, by whatever SQL')
     .option('--undo', 'print the way back instead')
     .option('--check', 'compare the database with the charter, and look for ways around its policies')
     .addOption(new Option('--format <format>', 'how to write what a check finds').choices(['text', 'json'] as const).default('text' as const))

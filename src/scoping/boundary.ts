@@ -49,6 +49,11 @@ export class Boundary {
     this.writer = writer;
   }
 
+  /** True for a connection that the row policies hold. */
+  get isWalled(): boolean {
+    return this.#wall !== undefined;
+  }
+
   /** False where a write could not know whose it is. */
   get writable(): boolean {
     return true;

@@ -9,6 +9,7 @@ export { type Fragment, joinFragments, name, sqlText } from './fragment.js';
 export { groupRecords, type RecordGroup } from './groups.js';
 export { eraseFromJournal, trimJournal } from './journal/keep.js';
 export { type FieldChange, type JournalLine, journaledKinds, readJournal } from './journal/read.js';
+export { triggeredKinds } from './journal/triggers.js';
 export { dropLinks, passOnRecords } from './links.js';
 export {
   CARRIED_CONDITIONS,

@@ -84,23 +84,23 @@ export class SqlWriter {
     const parent = this.#shapes[kind.fields[via]?.to as string] as KindShape;
     const isNamed = sqlText`${this.column(parent, parent.idField, inner)} = ${this.column(kind, via, alias)}`;
     // The tenant that comes through this parent is its tenant.
-    const [own, theirs] = via === kind.throughField ? [] : [this.#tenantOf(kind, alias), this.#tenantOf(parent, inner)];
+    const [own, theirs] = via === kind.throughField ? [] : [this.tenantOf(kind, alias), this.tenantOf(parent, inner)];
     return own && theirs ? sqlText`${theirs} = ${own} and ${isNamed}` : isNamed;
   }
 
   /** The tenant of a row, in a column or through a parent; undefined for a kind that belongs to none. */
-  #tenantOf(kind: KindShape, alias: string): Fragment | undefined {
+  tenantOf(kind: KindShape, alias: string): Fragment | undefined {
     if (kind.tenantField !== undefined) return this.column(kind, kind.tenantField, alias);
     if (kind.throughField === undefined) return undefined;
     const parent = this.#shapes[kind.fields[kind.throughField]?.to as string] as KindShape;
     const inner = this.#fresh();
-    return sqlText`(select ${this.#tenantOf(parent, inner)} from ${this.table(parent)} as ${name(inner)} where ${this.parentIs(kind, kind.throughField, alias, inner)})`;
+    return sqlText`(select ${this.tenantOf(parent, inner)} from ${this.table(parent)} as ${name(inner)} where ${this.parentIs(kind, kind.throughField, alias, inner)})`;
   }
 
   /** A row of a link table, called `inner`, is a link of a row. */
   linkIs(kind: KindShape, { tenant, record }: LinkTable, alias: string, inner: string): Fragment {
     const isOf = sqlText`${name(inner, record)} = ${this.column(kind, kind.idField, alias)}`;
-    const own = tenant === undefined ? undefined : this.#tenantOf(kind, alias);
+    const own = tenant === undefined ? undefined : this.tenantOf(kind, alias);
     return tenant !== undefined && own ? sqlText`${name(inner, tenant)} = ${own} and ${isOf}` : isOf;
   }
 

@@ -10,6 +10,7 @@ import {
   readWallKey,
   type ScopeSupport,
   sqlText,
+  triggeredKinds,
   trimJournal,
   type WallKey,
   wallOf,
@@ -38,10 +39,12 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   #wallKey: Promise<WallKey> | undefined;
   readonly #kept: KeptFacts | undefined;
   readonly #entered: Entered;
+  /** Kinds of which triggers put down what is written, since this was prepared. */
+  readonly #triggered: Set<string>;
   #wall: RuleWriter | undefined;
 
-  /** @param entered shared by those that are one library. */
-  constructor(options: LintelOptions<T>, entered = new Entered()) {
+  /** @param entered and `triggered`: shared by those that are one library. */
+  constructor(options: LintelOptions<T>, entered = new Entered(), triggered = new Set<string>()) {
     if (options.mailer && !options.invitationLink) {
       throw new LintelError(
         'option-missing',
@@ -53,6 +56,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       throw new LintelError('option-missing', 'createLintel names a platform, and the charter has none; say platform: true in it', {});
     this.#options = options;
     this.#entered = entered;
+    this.#triggered = triggered;
     this.charter = options.charter;
     this.db = connect(options.db, options.prepare);
     this.records = options.records ?? this.db;
@@ -114,6 +118,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   async prepare(): Promise<void> {
     await migrate(this.db as unknown as Kysely<never>);
     if (this.#options.records && this.#keepsJournal) await prepareJournal(this.records);
+    for (const kind of await triggeredKinds(this.records, this.charter as Charter)) this.#triggered.add(kind);
     await checkSchema(this.records as Kysely<never>, this.charter as Charter);
     await membership.keepCharter(this.db, this.charter as Charter, this.#setting.now());
   }
@@ -199,7 +204,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
 
   /** The same library inside a transaction of the application's own: what is done through it is part of that transaction. */
   within(tx: Kysely<any>): Lintel<T> {
-    return new Lintel({ ...this.#options, db: tx }, this.#entered);
+    return new Lintel({ ...this.#options, db: tx }, this.#entered, this.#triggered);
   }
 
   /** Takes a person in. @throws LintelError `bad-name`, `bad-address`, `look-alike-address`, `address-taken`; `bad-id`, `person-exists`, `option-missing` for an id. */
@@ -471,6 +476,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
         return facts.subject === 'member' ? new Standing(this.charter as Charter, facts) : undefined;
       },
       ...(beside && { conditions }),
+      triggered: this.#triggered,
       ...(this.#options.openTables && { openTables: this.#options.openTables }),
       ...(this.#options.fragments && { fragments: this.#options.fragments }),
       existing: (what, ids) => membership.existing(this.db, tenantId, what, ids, this.#setting.now()),

@@ -81,6 +81,13 @@ export function putDown(boundary: Boundary, { kind, actions, after, before, from
   return sqlText`insert into "lintel_journal" ("tenant_id", "kind", "record_id", "actor", "way", "actions", "was", "became") select ${standing.facts.tenant.id}, ${kind}, ${writer.idAsText(writer.column(shape, shape.idField, at))}, ${standing.userId ?? null}, ${by(wayFor)}, ${by((of) => writer.json(JSON.stringify(of)))}, ${was}, ${image(after)} from ${from}${where.texts.length > 1 || where.texts[0] !== '' ? sqlText` where ${where}` : verbatim('')}`;
 }
 
+/** Says to triggers, in the statement that writes, who does; for a deputy it is not told for whom. */
+export function sayWho(boundary: Boundary, { making, changing }: Actions): Fragment {
+  const { standing } = boundary;
+  const said = { actor: standing.userId ?? null, tenant: standing.facts.tenant.id, way: wayOf(boundary), making, changing };
+  return sqlText`set_config('lintel.journal', (${JSON.stringify(said)}::jsonb || jsonb_build_object('at', statement_timestamp()::text))::text, true) as "lintelsaid"`;
+}
+
 /** A row before or after a write, where that is a statement of its own: its id, its image, and the way by which it was reached. */
 export interface Seen {
   readonly lintelid: unknown;

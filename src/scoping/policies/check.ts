@@ -26,7 +26,7 @@ async function standingParts(tx: Kysely<any>, tables: readonly string[]): Promis
     select format('policy %s on %s', p.polname, p.polrelid::regclass), format('%s %s %s %s %s', p.polcmd, p.polpermissive, p.polroles, pg_get_expr(p.polqual, p.polrelid), pg_get_expr(p.polwithcheck, p.polrelid))
     from pg_policy p where p.polrelid = any(${tables}::regclass[]) and p.polname like 'lintel\\_%'
     union all
-    select format('trigger %s on %s', t.tgname, t.tgrelid::regclass), format('%s %s', t.tgenabled, pg_get_triggerdef(t.oid)) from pg_trigger t where t.tgrelid = any(${tables}::regclass[]) and t.tgname = 'lintel_changed'
+    select format('trigger %s on %s', t.tgname, t.tgrelid::regclass), format('%s %s', t.tgenabled, pg_get_triggerdef(t.oid)) from pg_trigger t where t.tgrelid = any(${tables}::regclass[]) and (t.tgname = 'lintel_changed' or t.tgname like 'lintel\\_journal\\_%')
     union all
     select format('function %s', p.oid::regprocedure), format('%s %s', pg_get_functiondef(p.oid), p.proowner::regrole) from pg_proc p where p.pronamespace = to_regnamespace(${WALL}) and p.prokind = 'f'
     union all

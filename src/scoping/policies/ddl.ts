@@ -3,11 +3,14 @@ import type { FieldShape, KindShape } from '../../predicate/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
 import { isRegistered, type Registered } from '../support.js';
 import { answering, ground, listing } from './ground.js';
+import { JOURNAL_TRIGGERS, journalStatements } from './journal.js';
 import { inline, literal, RuleWriter, sqlTypeOf, WALL } from './rule.js';
 
 export interface PolicyOptions {
   /** The role by which the application connects. It owns nothing, and gets what it needs and no more. */
   readonly role: string;
+  /** With triggers that put down what is written to kinds with a journal, by whatever SQL. Default: what goes through the library alone is put down. */
+  readonly journal?: boolean;
 }
 
 const quoted = (text: string) => inline(name(text));
@@ -313,7 +316,7 @@ const POLICIES = ['open', 'select', 'insert', 'update', 'delete'];
 function takeDown(charter: Charter): string[] {
   return tablesUnderPolicies(charter).flatMap((table) => [
     ...POLICIES.map((policy) => `drop policy if exists lintel_${policy} on ${table};`),
-    `drop trigger if exists lintel_changed on ${table};`,
+    ...['lintel_changed', ...JOURNAL_TRIGGERS].map((trigger) => `drop trigger if exists ${trigger} on ${table};`),
   ]);
 }
 
@@ -321,7 +324,7 @@ function takeDown(charter: Charter): string[] {
  * The row policies of a charter for PostgreSQL 15 or later, as statements to be run in one transaction by the owner of the
  * tables. They can be run again; the key stays.
  */
-export function policyStatements(charter: Charter, { role }: PolicyOptions): string[] {
+export function policyStatements(charter: Charter, { role, journal = false }: PolicyOptions): string[] {
   const writer = wallOf(charter);
   const walls = Object.keys(charter.data.kinds).map((kind) => new KindWall(charter, writer, kind));
   const links = [...new Map(walls.flatMap((wall) => wall.links()).map((link) => [link.table, link])).values()];
@@ -350,6 +353,7 @@ end $lintel$;`,
     ...functions,
     ...triggers,
     ...policies,
+    ...(journal ? Object.keys(charter.data.kinds).flatMap((kind) => journalStatements(charter, writer, kind)) : []),
     ...links.flatMap(({ lines }) => lines),
     ...views.slice(here.length),
     `revoke all on all functions in schema ${WALL} from public;`,

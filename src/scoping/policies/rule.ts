@@ -233,10 +233,13 @@ export class RuleWriter extends SqlWriter {
     return `select ${inline(this.column(shape, shape.idField, 'p'))}::${this.#idType(kind)} from ${inline(this.qualified(kind))} as "p" where ${inline(this.tenant(kind, 'p'))} and ${inline(condition)}`;
   }
 
-  /** The table with its schema: functions of the wall look nowhere else. */
-  qualified(kind: string): Fragment {
-    const { schema, table } = this.#shape(kind);
+  /** With its schema: functions of the wall look nowhere else. */
+  override table({ schema, table }: KindShape): Fragment {
     return name(schema ?? 'public', table);
+  }
+
+  qualified(kind: string): Fragment {
+    return this.table(this.#shape(kind));
   }
 
   /** The name of the function that answers the ids of these queries. */

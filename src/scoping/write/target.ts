@@ -33,9 +33,21 @@ export class Target {
     if (boundary.standing.charter.kind(this.kind).shared) refuse(`a write to ${this.kind}, which is shared by all tenants`, 'only the platform writes it');
   }
 
-  /** What is written to it is put down. */
+  /** What is written to it is put down with it; under the row policies triggers do that. @throws LintelError `scope-refused` where there are none. */
   get isJournaled(): boolean {
-    return this.boundary.standing.charter.kind(this.kind).journal !== undefined;
+    if (this.boundary.standing.charter.kind(this.kind).journal === undefined) return false;
+    if (!this.boundary.isWalled) return true;
+    if (!this.isTriggered)
+      refuse(
+        `a write to ${this.kind}, which has a journal, under the row policies`,
+        'run the statements that `lintel policies --journal` prints, and start again',
+      );
+    return false;
+  }
+
+  /** Triggers put down what is written to it, as far as is known. */
+  get isTriggered(): boolean {
+    return this.boundary.support.triggered?.has(this.kind) ?? false;
   }
 
   get fields(): Readonly<Record<string, FieldData>> {

@@ -13,7 +13,7 @@ import { PREPARED } from '../../base/index.js';
 import { throwIfRefused } from '../../standing/index.js';
 import type { Boundary } from '../boundary.js';
 import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
-import { type Actions, BEFORE, putDown, putSeen, type Seen, seenOf } from '../journal/put.js';
+import { type Actions, BEFORE, putDown, putSeen, type Seen, sayWho, seenOf } from '../journal/put.js';
 import { Narrower } from '../narrow/narrow.js';
 import type { Level, Source } from '../narrow/sources.js';
 import { refuse } from '../read/refuse.js';
@@ -100,13 +100,14 @@ export class Write {
     const { kind, alias } = this.#target;
     const { met } = this.#body;
     const isKept = this.#target.isJournaled;
+    const said = isKept && this.#target.isTriggered ? sayWho(this.#boundary, this.#body.actions) : undefined;
     const checks = [...this.#body.checks(named), ...(isKept && met ? [metBefore(this.#target)] : [])];
     const readable = this.#boundary.readable(kind, undefined, verbatim('"lintel_written"'), [verbatim(`true as "${ROW}"`)]);
     const returned = (this.#returned ?? []).map((item) => sqlText`${item}, `);
     // Names of the table's own: the statement may call it otherwise.
     const columns = this.#boundary.columnFields(kind).map(([, shape]) => name(alias, shape.column));
     const written = joinFragments([...columns, ...(isKept && met ? [verbatim(`xmax <> 0 as "${MET}"`)] : [])], ', ');
-    return sqlText`with ${this.#ahead}${isKept ? this.#lookedAtBefore() : verbatim('')}"lintel_written" as (${isKept && this.#reads ? this.#textOfRead() : this.#text()} returning ${written}), ${isKept ? sqlText`"lintel_put" as (${this.#put()}), ` : verbatim('')}"lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${failOn(this.#target, checks)}), 0) as "lintelfailed" from "lintel_written" as "${verbatim(WRITTEN)}") select ${joinFragments(returned, '')}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0${verbatim(isKept && this.#reads ? PREPARED : '')}`.toNode();
+    return sqlText`with ${this.#ahead}${isKept ? this.#lookedAtBefore() : verbatim('')}"lintel_written" as (${isKept && this.#reads ? this.#textOfRead() : this.#text()} returning ${written}), ${isKept ? sqlText`"lintel_put" as (${this.#put()}), ` : verbatim('')}"lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${failOn(this.#target, checks)}), 0) as "lintelfailed"${said ? sqlText`, ${said}` : verbatim('')} from "lintel_written" as "${verbatim(WRITTEN)}") select ${joinFragments(returned, '')}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0${verbatim(said ? ' and "lintelsaid" is not null' : '')}${verbatim(isKept && this.#reads ? PREPARED : '')}`.toNode();
   }
 
   steps(named: Named = NOBODY): WriteSteps {
