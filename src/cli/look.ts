@@ -1,6 +1,6 @@
 import { didYouMean, LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
-import { type RoleView, standingsOf as readStandings } from '../membership/index.js';
+import { keyholdersOf as keyholders, type RoleView, standingsOf as readStandings } from '../membership/index.js';
 import {
   type AccessTable,
   accessTable,
@@ -258,17 +258,8 @@ export async function explainIn(
 
 async function keyholdersOf(tenant: Tenant): Promise<{ id: string; name: string }[]> {
   if (isCopy(tenant.lintel)) return [];
-  const rows = await tenant.lintel.db
-    .selectFrom('lintel_assignment as a')
-    .innerJoin('lintel_person as p', 'p.id', 'a.user_id')
-    .select(['p.id', 'p.name'])
-    .distinct()
-    .where('a.tenant_id', '=', tenant.id)
-    .where('a.role', '=', KEYHOLDER)
-    .orderBy('p.name')
-    .limit(10)
-    .execute();
-  return rows;
+  const ids = (await keyholders(tenant.lintel.db, tenant.id, Date.now())).map(({ id }) => id);
+  return tenant.members.filter(({ id }) => ids.includes(id)).map(({ id, name }) => ({ id, name }));
 }
 
 /** Whoever changes something does it under a name. */

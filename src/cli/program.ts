@@ -16,6 +16,7 @@ import { addDeskCommand } from './desk/command.js';
 import { addDirectoryCommand } from './directory.js';
 import { addGivesCommand } from './gives.js';
 import { addIntakeCommand } from './intake.js';
+import { addJournalCommand } from './journal.js';
 import { explainIn, findPerson, findRecord, findTenant, tableOf, withDatabase } from './look.js';
 import { addMembershipCommands } from './membership.js';
 import { formatOption, withSources } from './options.js';
@@ -37,7 +38,7 @@ Exit codes:
 
 /** The commands as help lists them, in the order of the work. */
 const GROUPS: Readonly<Record<string, readonly string[]>> = {
-  'Look:': ['table', 'why', 'who', 'gives', 'compare', 'roles', 'audit', 'admit', 'directory', 'desk'],
+  'Look:': ['table', 'why', 'who', 'gives', 'compare', 'roles', 'audit', 'journal', 'admit', 'directory', 'desk'],
   'Hold:': ['rehearse', 'changes', 'review', 'probe'],
   'Change:': ['members', 'enrol', 'invite', 'people', 'owners', 'remedy', 'appeals'],
   'Set up:': ['survey', 'intake', 'policies'],
@@ -229,6 +230,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   addWhoCommand(program, around, answered);
   addAppealsCommand(program, around, answered);
   addGivesCommand(program, around, answered);
+  addJournalCommand(program, around, answered);
   addIntakeCommand(program, around, answered);
   addPeopleCommands(program, around, answered);
   addAdmitCommand(program, around, answered);

@@ -153,7 +153,7 @@ async function orGuessed<R>(asked: Promise<R>, guessed: () => Promise<void>): Pr
   });
 }
 /** Codes of names that mean nothing, in what was sent. */
-const FROM_OUTSIDE = new Set(['unknown-action', 'record-mismatch']);
+const FROM_OUTSIDE = new Set(['unknown-action', 'unknown-kind', 'record-mismatch']);
 
 const tooLarge = (most: number) => new LintelError('too-large', `The request is larger than ${most} bytes.`, {});
 

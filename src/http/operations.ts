@@ -4,6 +4,7 @@ import { withOurIds } from '../membership/index.js';
 import { handRecords, readOwnersFile, readPeopleFile, writePeopleFile } from '../provisioning/index.js';
 import type { Proposal, ServerStanding, Step } from '../server/index.js';
 import { APPEALS } from './appeals.js';
+import { ASKING } from './asking.js';
 import { authzen } from './authzen.js';
 import { evaluation, evaluations, verdict } from './authzen-schemas.js';
 import { CONNECTIONS } from './connections.js';
@@ -351,14 +352,15 @@ export const OPERATIONS: readonly Operation[] = [
     method: 'get',
     fresh: true,
     path: '/tenants/{tenant}/remedies',
-    summary: 'What would make a refused action on a record allowed for a member: each was tried, the least that it opens first',
-    query: z.object({ user: z.string(), action: z.string(), record: z.string() }),
+    summary: 'What would make a refused action allowed for a member, on a record, or about none: each was tried, the least that it opens first',
+    query: z.object({ user: z.string(), action: z.string(), record: z.string().optional() }),
     answers: s.remedies,
     run: async ({ standing, query: { user, action, record } }) => {
       const { decision, ...found } = await standing.remedies(user, action, record);
       return { allowed: decision.allowed, ...found };
     },
   },
+  ...ASKING,
   ...APPEALS,
   ...CONNECTIONS,
   ...PLATFORM,

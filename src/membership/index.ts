@@ -139,6 +139,7 @@ export {
   type GroupView,
   insistOnAll,
   insistOnKnown,
+  keyholdersOf,
   knowsOf,
   listGroups,
   listMembers,

@@ -1,8 +1,20 @@
+export {
+  type Around,
+  type Comparison,
+  compare,
+  type ExplainedGrant,
+  type Explanation,
+  explain,
+  type Giver,
+  giversOf,
+  pathWords,
+  peopleIn,
+  reachBy,
+  whose,
+} from '../explaining/index.js';
 export { writeAccessFile } from './access-out.js';
 export { type AccessChange, accessChanges, alike, type Changing } from './changes.js';
-export { type Comparison, compare, whose } from './compare.js';
 export { type AppMember, copyMembers, intakeOf, ONLOOKER } from './copy-members.js';
-export { type Giver, giversOf } from './gives.js';
 export { type Populated, type Population, populate } from './populate.js';
 export { type Colours, escapeMarkdown, explanationMarkdown, printExplanation, printTable, strayLines, tableMarkdown } from './print.js';
 export {
@@ -27,4 +39,3 @@ export { type ReviewedTenant, reviewTenant, TENANT_CODES } from './review-tenant
 export { type Actor, type ExpectedAnswer, type ExpectedReach, readScript, type Script } from './script.js';
 export { type AccessTable, accessTable, type Cell, madeUpFacts, openSubjects, peopleSubjects, roleSubjects, type Section, type Subject } from './table.js';
 export { rehearseAtWall, type WallStage } from './wall.js';
-export { type Around, type ExplainedGrant, type Explanation, explain, pathWords, peopleIn, reachBy } from './why.js';

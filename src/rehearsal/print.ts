@@ -1,9 +1,9 @@
 import Table from 'cli-table3';
 import pc from 'picocolors';
+import { type ExplainedGrant, type Explanation, reachBy } from '../explaining/index.js';
 import { inSentence } from '../standing/index.js';
 import type { Standout } from './stray.js';
 import type { AccessTable, Cell, Section } from './table.js';
-import { type ExplainedGrant, type Explanation, reachBy } from './why.js';
 
 export type Colours = ReturnType<typeof pc.createColors>;
 

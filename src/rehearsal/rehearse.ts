@@ -1,9 +1,9 @@
 import { isLintelError } from '../base/index.js';
 import type { Charter } from '../charter/index.js';
+import { explain, reachBy } from '../explaining/index.js';
 import { inSentence, type Standing, wayWords } from '../standing/index.js';
 import { meaningsOf } from './meanings.js';
 import { type Actor, type ExpectedAnswer, type ExpectedPlace, type ExpectedReach, nameOf, PLACES, type Script } from './script.js';
-import { explain, reachBy } from './why.js';
 
 /** One expectation, and whether it held. */
 export interface Outcome {

@@ -45,6 +45,61 @@ export function candidates(
   charter: Charter<any>,
   facts: Facts,
   action: string,
+  record: RecordData | undefined,
+  around: { readonly groups: readonly GroupView[]; readonly units: readonly UnitView[] },
+): Candidate[] {
+  const found = record ? forRecord(charter, facts, action, record, around) : forTenant(charter, facts, action, around);
+  return found.filter(({ holding }) => !holding || allowedBy(charter, holding, action, record));
+}
+
+const heldAlone = (held: readonly Held<DirectPermission>[]): DirectPermission[] =>
+  own<DirectPermission>(held).map((one) => ({ ...one, anchor: bare(one.anchor) }));
+
+/** Into which groups somebody could be taken. */
+const joining = (user: string, groups: readonly GroupView[]): Candidate[] =>
+  groups.flatMap(({ id, name, people }) => {
+    const ids = people.map((one) => one.id);
+    return ids.includes(user) ? [] : [{ words: `take them into the group ${name}`, steps: [{ do: 'set-group', id, people: [...ids, user] } as const] }];
+  });
+
+/** By which changes somebody could come to what is about no record, or about one that is to be made. */
+function forTenant(
+  charter: Charter<any>,
+  facts: Facts,
+  action: string,
+  { groups, units }: { readonly groups: readonly GroupView[]; readonly units: readonly UnitView[] },
+): Candidate[] {
+  const user = facts.me.userId as string;
+  const { kind, perUnit } = charter.permission(action);
+  const anchor = { on: 'tenant' } as const;
+  const roles = own<Assignment>(facts.assignments).map((held) => ({ ...held, anchor: bare(held.anchor) }));
+  const given = Object.entries(charter.data.roles).flatMap(([role, { label }]): Candidate[] => {
+    if (!charter.resolveRole(role).grants.some(({ permission }) => permission === action)) return [];
+    if (roles.some((held) => held.role === role && held.anchor.on === 'tenant')) return [];
+    const holding = { ...facts, assignments: [...facts.assignments, { role, anchor }] };
+    return [
+      { words: `give the role ${label} ${placeWords(anchor)}`, steps: [{ do: 'set-roles', holder: { user }, roles: [...roles, { role, anchor }] }], holding },
+    ];
+  });
+  const permission: DirectPermission = { permission: action, reach: kind ? charter.widestReach(kind) : 'tenant', anchor };
+  const places = perUnit ? units.filter(({ id }) => !facts.me.unitIds.includes(id)) : [];
+  return [
+    ...given,
+    {
+      words: 'give it alone',
+      steps: [{ do: 'set-permissions', holder: { user }, permissions: [...heldAlone(facts.direct ?? []), permission] }],
+      holding: { ...facts, direct: [...(facts.direct ?? []), permission] },
+    },
+    ...joining(user, groups),
+    ...places.map(({ id, name }): Candidate => ({ words: `place them at ${name}`, steps: [{ do: 'place', user, units: [...facts.me.unitIds, id] }] })),
+    ...(facts.subject === 'suspended' ? [{ words: 'bring them back', steps: [{ do: 'restore', user } as const] }] : []),
+  ];
+}
+
+function forRecord(
+  charter: Charter<any>,
+  facts: Facts,
+  action: string,
   record: RecordData,
   { groups, units }: { readonly groups: readonly GroupView[]; readonly units: readonly UnitView[] },
 ): Candidate[] {
@@ -72,7 +127,7 @@ export function candidates(
     }
   }
   const wanted = restsOnRead(name) ? [action, `${kind}.read`] : [action];
-  const direct = own<DirectPermission>(facts.direct ?? []).map((held) => ({ ...held, anchor: bare(held.anchor) }));
+  const direct = heldAlone(facts.direct ?? []);
   const permissions = wanted.map((permission): DirectPermission => ({ permission, reach: charter.widestReach(kind), anchor: { on: 'record', kind, id } }));
   const without = direct.filter(
     (held) => !permissions.some((p) => p.permission === held.permission && p.reach === held.reach && JSON.stringify(p.anchor) === JSON.stringify(held.anchor)),
@@ -86,9 +141,9 @@ export function candidates(
     found.push({ words: `place them at ${unitName}`, steps: [{ do: 'place', user, units: [...facts.me.unitIds, unit] }] });
   const ownerField = charter.fieldWith(kind, 'owner');
   const owner = ownerField === undefined ? null : record[ownerField];
+  found.push(...joining(user, groups));
   for (const { id: group, name: called, people } of groups) {
     const ids = people.map((one) => one.id);
-    if (!ids.includes(user)) found.push({ words: `take them into the group ${called}`, steps: [{ do: 'set-group', id: group, people: [...ids, user] }] });
     if (owner !== null && ids.includes(String(owner)) && owner !== user)
       found.push({
         words: `open to them what people of ${called} own`,
@@ -96,7 +151,7 @@ export function candidates(
       });
   }
   if (facts.subject === 'suspended') found.push({ words: 'bring them back', steps: [{ do: 'restore', user }] });
-  return found.filter(({ holding }) => !holding || allowedBy(charter, holding, action, record));
+  return found;
 }
 
 /** What candidates are tried by, several at a time. */
@@ -159,5 +214,5 @@ export function opensOf({ effects }: Proposal): { readonly permissions: number; 
   };
 }
 
-export const allowedBy = (charter: Charter<any>, facts: Facts, action: string, record: RecordData): boolean =>
+export const allowedBy = (charter: Charter<any>, facts: Facts, action: string, record: RecordData | undefined): boolean =>
   new Standing(charter, facts).may(action, record as never);

@@ -43,6 +43,7 @@ import {
   say,
   throwIfRefused,
 } from '../standing/index.js';
+import { AccessFace } from './access.js';
 import { AppealsFace } from './appeals.js';
 import { ConnectionsFace } from './connections.js';
 import { countEffects } from './count-effects.js';
@@ -124,6 +125,11 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
   /** What was done to records: `await standing.journal('hive', id)`, `journal.of(person)`, `journal.recent()`. */
   get journal(): Journal<Kinds<T>> {
     return journalOf(this, this.#place, this.#boundaryOf(this.#place.db), (action, id) => this.insistById(action as T['permissions'], id));
+  }
+
+  /** Why somebody may or may not, what gives a permission, and members side by side. */
+  get access(): AccessFace<T> {
+    return new AccessFace<T>(this, this.#place, this.#boundaryOf(this.#place.db));
   }
 
   /** What those who were refused ask for, and the answers. */
@@ -459,22 +465,28 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
    * @param known is told what is so now, before what would change it is tried.
    * @throws LintelError `refused`, `not-found` for somebody of whom this person may not know, or a record that they may not read.
    */
-  async remedies<P extends T['permissions']>(userId: membership.Id, action: P, id: unknown, known: (decision: Decision) => void = () => {}): Promise<Remedies> {
+  async remedies<P extends T['permissions']>(
+    userId: membership.Id,
+    action: P,
+    id?: unknown,
+    known: (decision: Decision) => void = () => {},
+  ): Promise<Remedies> {
     const user = membership.spelled(this.charter, 'person', userId);
     const { setting, db } = this.#place;
     const tenantId = this.facts.tenant.id;
-    const kind = this.charter.permission(action).kind;
-    if (!kind) throw new LintelError('not-a-record-action', `"${action}" is about no kind of record`, { action });
+    const { kind, action: name } = this.charter.permission(action);
+    const isOne = kind !== undefined && name !== 'create';
+    if (isOne && id === undefined) throw new LintelError('no-record', `"${action}" is done to a record; say to which`, { action });
     await membership.insistOnKnown(setting, this, user);
-    await this.insistById(`${kind}.read` as P, id);
+    if (isOne) await this.insistById(`${kind}.read` as P, id);
     const fulfilled = everythingMet(this.charter);
     // With the roles of the tenant's own, which somebody may come to hold.
     const asked = await membership.standingInTenant(setting.db, setting, { tenant: tenantId, user, fulfilled });
-    const record = await loadRaw(db, this.#boundaryOf(db), kind, id);
+    const record = isOne ? await loadRaw(db, this.#boundaryOf(db), kind, id) : undefined;
     const decision = asked.decide(action, record as never);
     known(decision);
     const cause = causeOf(decision);
-    if (decision.allowed || cause !== undefined || !record) return { decision, remedies: [], ...(cause !== undefined && { cause }) };
+    if (decision.allowed || cause !== undefined || (isOne && !record)) return { decision, remedies: [], ...(cause !== undefined && { cause }) };
     const keyholder = await membership.someKeyholder(setting, tenantId);
     const around = { groups: await this.tenant.groups(), units: await this.tenant.units() };
     const trials: Trials = {
@@ -489,7 +501,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
       remedies.push({ words, steps, ...(problem ? { refused: problem.message } : { proposal, opens: opensOf(proposal) }) });
     }
     const size = ({ opens }: Remedy) => (opens ? opens.records * 1000 + opens.permissions : Number.POSITIVE_INFINITY);
-    return { decision, remedies: [...remedies.sort((a, b) => size(a) - size(b)), ...changesOfRecord(asked, action, record)] };
+    return { decision, remedies: [...remedies.sort((a, b) => size(a) - size(b)), ...(record ? changesOfRecord(asked, action, record) : [])] };
   }
 
   /** The same person as they stand now, who came in by the same way. */

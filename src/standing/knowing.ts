@@ -50,6 +50,11 @@ export class KnowingStanding<T extends CharterTypes = CharterTypes> extends Stan
     return !viewer || (!viewer.isBlocked(everybody) && viewer.grantsFor(everybody).some(({ reach }) => reach === 'tenant'));
   }
 
+  /** @internal Whoever is looked as, as far as whoever looks may know them. */
+  get shown(): Standing<T> {
+    return this.own;
+  }
+
   protected override ownFacts(): Facts {
     const facts = super.ownFacts();
     return this.#knowsAll ? facts : withoutOthers(facts);

@@ -13,6 +13,7 @@ import { HivePage } from './hive.js';
 import { HivesPage } from './hives.js';
 import { InvitationPage } from './invitation.js';
 import { ActivatePage, EnrolledPage, ForgottenPage, KeepPage, RecoverPage, SignUpPage } from './letters.js';
+import { LookBar } from './look.js';
 import { AddressPage, FactorPage, MePage } from './me.js';
 import { MemberPage } from './member.js';
 import { MembersPage } from './members.js';
@@ -25,7 +26,6 @@ import { SignInPage } from './sign.js';
 import { TrayPage } from './tray.js';
 import { First, NotFound, Trouble, useTry } from './trouble.js';
 import { UnitsPage } from './units.js';
-import { LookBar } from './look.js';
 
 const AREAS: Record<string, { path: string; label: string }> = {
   hives: { path: 'hives', label: 'Hives' },

@@ -7,10 +7,10 @@ import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { WayIn } from './enrol.js';
+import { beginLook } from './look.js';
 import type { MemberRow } from './members.js';
 import { PeopleTabs, placeWords, wayWords } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
-import { beginLook } from './look.js';
 
 interface Held {
   name: string;

@@ -8,6 +8,7 @@ const kinds = defineKinds(
     hive: {
       table: 'hives',
       label: 'name',
+      journal: true,
       fields: {
         id: id(ids),
         tenantId: tenant(ids),
@@ -35,6 +36,7 @@ const kinds = defineKinds(
     inspection: {
       table: 'inspections',
       label: 'summary',
+      journal: true,
       fields: {
         id: id(ids),
         tenantId: tenant(ids),
@@ -55,6 +57,7 @@ const kinds = defineKinds(
       label: 'purpose',
       one: 'ledger entry',
       many: 'ledger entries',
+      journal: true,
       fields: {
         id: id(ids),
         tenantId: tenant(ids),

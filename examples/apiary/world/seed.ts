@@ -188,6 +188,24 @@ export const COUNTY_RULES: readonly AdmissionRule[] = [
   { when: 'groups', is: ['juniors'], gives: { roles: [{ role: 'junior', anchor: tenantWide }], units: ['junior-yard'] } },
 ];
 
+/** What members did to their records lately: the journal tells of it. */
+async function work(lintel: Lintel): Promise<void> {
+  const as = (user: string) => lintel.enter({ tenant: 'alderbrook', user, fulfilled: everythingMet(charter) });
+  const [tobias, sela, maren] = [await as('tobias'), await as('sela'), await as('maren')];
+  const [his] = (await tobias.find('hive', { where: { keeperId: 'tobias' }, order: 'name', limit: 1 })) as unknown as {
+    id: string;
+    name: string;
+    colonies: number;
+  }[];
+  const [hers] = (await sela.find('hive', { where: { keeperId: 'sela' }, order: 'name', limit: 1 })) as unknown as { id: string; name: string }[];
+  if (!his || !hers) throw new Error('seeding: there are no hives to work on');
+  await tobias.change('hive', [his.id], { colonies: his.colonies + 1 });
+  await tobias.change('hive', [his.id], { name: `${his.name} (split)` });
+  await maren.change('hive', [his.id], { name: his.name, colonies: his.colonies });
+  await sela.change('hive', [hers.id], { name: `Old ${hers.name}` });
+  await sela.change('hive', [hers.id], { name: hers.name });
+}
+
 /** Builds the whole demo world, people and memberships by the library's own operations. */
 export async function seed(db: Kysely<any>): Promise<Lintel> {
   const lintel = createLintel({ charter, db });
@@ -209,6 +227,7 @@ export async function seed(db: Kysely<any>): Promise<Lintel> {
   await maren.members.place('junia', ['junior-yard']);
   await maren.members.place('otto', ['junior-yard']);
   await addRecords(db);
+  await work(lintel as unknown as Lintel);
   // Prepared, and not on yet: the demo turns it on with a provider of its own.
   const county = { kind: 'oidc', issuer: 'https://sign-in.county.example', clientId: 'apiary' } as const;
   const proven = await lintel.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: everythingMet(charter) });

@@ -1,6 +1,6 @@
 import { type Charter, KEYHOLDER } from '../charter/index.js';
 import { fieldWords } from '../predicate/index.js';
-import { anchorWords, type Decision, type Grant, type LookedAt, type Standing, type Way } from '../standing/index.js';
+import { anchorWords, type Could, type Decision, type Grant, type LookedAt, type Standing, type Way } from '../standing/index.js';
 
 /** One grant in an explanation, in words. */
 export interface ExplainedGrant {
@@ -18,7 +18,8 @@ export interface Explanation {
   readonly tenant: string;
   readonly action: { readonly name: string; readonly label: string };
   readonly record: { readonly kind: string; readonly id: string; readonly label: string } | null;
-  readonly allowed: boolean;
+  /** `unknown` where it rests on what whoever asks may not know. */
+  readonly allowed: Could['allowed'];
   readonly outcome: Decision['outcome'];
   readonly reason: string;
   readonly grants: readonly ExplainedGrant[];
@@ -74,7 +75,7 @@ function saysWho({ data }: Charter<any>, line: string): boolean {
 }
 
 /** Ids of the people of whom it is said what failed of a decision. */
-export function peopleIn(charter: Charter<any>, { looked, lookedForRead }: Decision): string[] {
+export function peopleIn(charter: Charter<any>, { looked, lookedForRead }: Could): string[] {
   const lines = [...looked, ...lookedForRead].flatMap(({ failed }) => failed).filter((line) => saysWho(charter, line));
   return [...new Set(lines.flatMap((line) => [...line.matchAll(ID)].map(([all, text]) => text ?? all)))];
 }
@@ -95,7 +96,7 @@ function explainGrant(charter: Charter<any>, looked: LookedAt, names: Around['na
 /** A sentence to stand inside another. */
 const withoutStop = (sentence = '') => sentence.replace(/\.$/, '');
 
-function reasonOf(charter: Charter<any>, decision: Decision): string {
+function reasonOf(charter: Charter<any>, decision: Could): string {
   const kind = charter.permission(decision.action).kind ?? '';
   switch (decision.outcome) {
     case 'allowed':
@@ -145,7 +146,7 @@ const CHANGEABLE: readonly Decision['outcome'][] = ['no grant', 'out of reach', 
 /** Sets a decision into words. */
 export function explain(
   standing: Standing<any>,
-  decision: Decision,
+  decision: Could,
   record: { readonly kind: string; readonly id: string } | undefined,
   { keyholders = [], names }: Around = {},
 ): Explanation {

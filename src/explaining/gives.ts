@@ -1,5 +1,5 @@
 import type { Charter } from '../charter/index.js';
-import type { RoleView } from '../server/index.js';
+import type { RoleView } from '../membership/index.js';
 import { type Anchor, anchorWords, reachWord, type Standing } from '../standing/index.js';
 
 /** A way by which a permission comes to people, and to whom it comes by it. */
