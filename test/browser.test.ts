@@ -543,6 +543,80 @@ test('a change is shown before it is carried out; somebody asks, is let in, and 
   await expect.poll(() => mads.getByRole('button', { name: 'Add a hive' }).getAttribute('aria-disabled')).toBe('true');
 });
 
+test('as somebody else a button stands as they have it; tried, it is answered as to them and taken back; the journal and the reasons are on the pages', {
+  timeout: 90_000,
+}, async () => {
+  const maren = await newcomer();
+  await signIn(maren, 'maren@alderbrook.example');
+  const stored = async () =>
+    JSON.stringify(
+      (await demo.lintel.db
+        .selectFrom('hives' as never)
+        .selectAll()
+        .orderBy('id' as never)
+        .execute()) as unknown[],
+    );
+  const before = await stored();
+  const asOneself = async () => {
+    await maren.getByRole('button', { name: 'Look as yourself again' }).click();
+    await maren.getByRole('heading', { name: 'Members' }).waitFor();
+  };
+  const change = maren.getByRole('button', { name: 'Change', exact: true });
+  await maren.goto(`${base}/t/alderbrook/members/tobias`);
+  await maren.getByRole('button', { name: 'Look as Tobias Renn' }).click();
+  await maren.getByRole('status').getByText('Maren Holt looks as Tobias Renn').waitFor();
+  await maren.goto(`${base}/t/alderbrook/hives/a-hive-01`);
+  await maren.getByText('Tobias Renn could. It is not carried out here.').first().waitFor();
+  expect(await change.getAttribute('aria-disabled')).toBe('true');
+  await asOneself();
+  await maren.goto(`${base}/t/alderbrook/members/tobias`);
+  await maren.getByRole('button', { name: 'Try as Tobias Renn' }).click();
+  await maren.getByRole('status').getByText('What is sent here is tried as them').waitFor();
+  await maren.goto(`${base}/t/alderbrook/hives/a-hive-01`);
+  await change.click();
+  await maren.getByLabel('Name').fill('A name that was tried');
+  await maren.getByRole('button', { name: 'Save' }).click();
+  await maren.getByText('Tried: as Tobias Renn it would have been done. It was taken back.').waitFor();
+  await maren.reload();
+  await maren.getByRole('heading', { name: 'Amber hive' }).waitFor();
+  expect(await stored()).toBe(before);
+  expect((await axe(maren)).filter((v) => v.impact === 'serious' || v.impact === 'critical')).toEqual([]);
+  await asOneself();
+  const { audit } = await demo.lintel.enter({ tenant: 'alderbrook', user: 'maren' });
+  expect((await audit.list({ limit: 2 })).map(({ what, actor, event }) => [what, actor, event.user ?? event.outcome])).toEqual([
+    ['trial taken back', 'maren', 'answered 200'],
+    ['tried as another', 'maren', 'tobias'],
+  ]);
+
+  await maren.goto(`${base}/t/alderbrook/members/junia`);
+  await maren.getByRole('button', { name: 'Look as Junia Marsh' }).click();
+  await maren.getByRole('status').getByText('Maren Holt looks as Junia Marsh').waitFor();
+  const [hers] = (await (await demo.lintel.enter({ tenant: 'alderbrook', user: 'junia' })).find('hive', { limit: 1 })) as unknown as { id: string }[];
+  await maren.goto(`${base}/t/alderbrook/hives/${hers?.id}`);
+  await maren.getByText('No role of yours lets you change a hive').first().waitFor();
+  expect(await change.count()).toBe(0);
+  await asOneself();
+
+  await maren.goto(`${base}/t/alderbrook/hives/a-hive-01`);
+  await maren.getByRole('heading', { name: 'What was done' }).waitFor();
+  await maren.getByText('name Amber hive (split) → Amber hive').waitFor();
+  await maren.goto(`${base}/t/alderbrook/members/tobias`);
+  await maren.getByText('hive Amber hive (split)').waitFor();
+  const all = (await (await demo.lintel.enter({ tenant: 'alderbrook', user: 'maren' })).find('hive', { where: { keeperId: 'sela' } })) as unknown as {
+    id: string;
+    name: string;
+  }[];
+  const theirs = all.at(-1) as { id: string; name: string };
+  await maren.getByLabel('Id of the hive').fill(theirs.id);
+  await maren.getByRole('button', { name: 'Ask', exact: true }).click();
+  await maren.getByText(`Tobias Renn may not change a hive: ${theirs.name}`).waitFor();
+  await maren.getByRole('button', { name: 'What would give it' }).click();
+  await maren.getByRole('listitem').filter({ hasText: 'give it for this record alone' }).getByRole('button', { name: 'Do this' }).click();
+  await maren.getByRole('button', { name: 'Carry it out' }).click();
+  await maren.getByText(`Tobias Renn may change a hive: ${theirs.name}`).waitFor();
+  expect((await axe(maren)).filter((v) => v.impact === 'serious' || v.impact === 'critical').map((v) => `${v.id}: ${v.nodes[0]?.html}`)).toEqual([]);
+});
+
 test('what was refused is asked for on the page, and agreed to with one of the changes that would allow it', async () => {
   const tobias = await newcomer();
   await signIn(tobias, 'tobias@alderbrook.example');

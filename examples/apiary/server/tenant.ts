@@ -1,7 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import { type Context, Hono } from 'hono';
 import { type Anchor, LintelError, Standing } from 'warm-lintel';
-import { type FaceOptions, standingOfRequest } from 'warm-lintel/http';
+import { type FaceOptions, type Standing as OfRequest, tried, withStanding } from 'warm-lintel/http';
 import { accessTable, madeUpFacts, peopleSubjects, roleSubjects, type Subject } from 'warm-lintel/rehearsal';
 import type { ApiaryTables } from '../world/tables.js';
 import { type Apiary, body, str } from './app.js';
@@ -23,12 +23,13 @@ function readRoles(value: unknown): { role: string; anchor: Anchor }[] {
 }
 
 /** Everything about records inside one tenant; what is done with people is asked of the library's own face. The tenant is in the address, so a form changes the tenant it was opened in, or nothing. */
-export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hono {
-  const app = new Hono();
-
-  async function enter(c: Context): Promise<Here> {
-    return standingOfRequest(lintel, sender, c.req.raw, c.req.param('tenant') ?? '');
-  }
+export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hono<OfRequest> {
+  const app = new Hono<OfRequest>();
+  // What is done to hives can be tried by somebody who looks as another; whatever else they send is refused before it is answered.
+  for (const path of ['/hives', '/hives/:id', '/hives/:id/keeper', '/hives/:id/archive']) app.on(['POST', 'PATCH'], path, tried(lintel as never, { sender }));
+  const known = withStanding(lintel as never, { sender });
+  app.use('*', (c, next) => (c.get('standing') ? next() : known(c as never, next)));
+  const enter = (c: Context<OfRequest>): Here => c.var.standing as unknown as Here;
   const units = (standing: Here) =>
     lintel.db
       .selectFrom('lintel_unit')
@@ -49,18 +50,18 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
   });
 
   app.get('/standing', async (c) => {
-    const standing = await enter(c);
+    const standing = enter(c);
     return c.json({ snapshot: standing.snapshot(SNAPSHOT), line: standing.describe().line, startsAt: standing.startsAt() ?? null });
   });
 
   app.get('/hives', async (c) => {
-    const standing = await enter(c);
+    const standing = enter(c);
     standing.insist('area.hives');
     const [hives, people, sites] = await Promise.all([standing.find('hive', { order: 'name', limit: 200, may: hiveMay }), names(standing), units(standing)]);
     return c.json({ hives, people, sites });
   });
   app.get('/hives/:id', async (c) => {
-    const standing = await enter(c);
+    const standing = enter(c);
     const id = c.req.param('id');
     const hive = await standing.findOne('hive', id, { may: hiveMay });
     const [inspections, people, sites] = await Promise.all([
@@ -71,7 +72,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
     return c.json({ hive, inspections, people, sites });
   });
   app.post('/hives', async (c) => {
-    const standing = await enter(c);
+    const standing = enter(c);
     const { name, colonies, siteId, ...rest } = await body(c);
     if (str(name).trim() === '') throw new LintelError('bad-request', 'A hive needs a name.', {});
     const values = {
@@ -90,7 +91,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
     return c.json({ id: made?.id }, 201);
   });
   app.patch('/hives/:id', async (c) => {
-    const standing = await enter(c);
+    const standing = enter(c);
     const id = c.req.param('id');
     const input = await body(c);
     const change = {
@@ -105,7 +106,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
     return c.json({});
   });
   app.post('/hives/:id/keeper', async (c) => {
-    const standing = await enter(c);
+    const standing = enter(c);
     const id = c.req.param('id');
     const to = str((await body(c)).to);
     // To take what is nobody's is an ordinary change; everything else is a handover.
@@ -115,7 +116,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
     return c.json({});
   });
   app.post('/hives/:id/archive', async (c) => {
-    const standing = await enter(c);
+    const standing = enter(c);
     const id = c.req.param('id');
     const status = (await body(c)).archived === true ? 'archived' : 'active';
     await standing.insistById('hive.archive', id);
@@ -132,7 +133,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
   }
 
   app.get('/records/:area', async (c) => {
-    const standing = await enter(c);
+    const standing = enter(c);
     const area = c.req.param('area');
     if (area === 'ledger') {
       standing.insist('area.ledger');
@@ -147,7 +148,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
   });
 
   app.post('/invitations/preview', async (c) => {
-    const standing = await enter(c);
+    const standing = enter(c);
     standing.insist('member.invite');
     const roles = readRoles((await body(c)).roles);
     const below = Object.fromEntries(
@@ -166,7 +167,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
     return c.json({ opens, empty: !gives });
   });
   app.get('/access', async (c) => {
-    const standing = await enter(c);
+    const standing = enter(c);
     standing.insist('area.members');
     const members = await standing.members.list();
     const fulfilled = Object.keys(lintel.charter.data.obligations);

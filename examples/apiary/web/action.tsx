@@ -1,5 +1,6 @@
 import { Button, type ButtonProps, Text, Textarea } from '@mantine/core';
 import { type ReactNode, useId, useState } from 'react';
+import type { Decision } from 'warm-lintel';
 import { useDecision, useStanding } from 'warm-lintel/react';
 import { Link } from 'wouter';
 import { call } from './api.js';
@@ -19,8 +20,9 @@ export function ActionButton(props: {
 }): ReactNode {
   const { action, record, onClick, children, variant } = props;
   const decision = useDecision(action, record);
-  const { tenant, look } = useStanding().facts;
+  const { tenant, look, me } = useStanding().facts;
   const id = useId();
+  if (look && !onlyLooks(decision)) return <InLook decision={decision} as={me.name ?? ''} tries={look.tries === true} {...props} />;
   const asks = !look && (decision.outcome === 'no grant' || decision.outcome === 'out of reach') ? (record as { id?: string } | undefined)?.id : undefined;
   if (decision.allowed || decision.outcome === 'obligation') {
     return (
@@ -38,6 +40,45 @@ export function ActionButton(props: {
         {decision.words}
       </div>
       {asks !== undefined && <AskForIt tenant={tenant.id} action={action} record={asks} />}
+    </div>
+  );
+}
+
+/** What is allowed in a look too. */
+const onlyLooks = ({ allowed }: Decision) => allowed;
+
+/** The button as the person looked as has it: marked as not carried out, or as tried; where they have none, there is none. */
+function InLook(props: {
+  decision: Decision;
+  as: string;
+  tries: boolean;
+  onClick: () => void;
+  children: ReactNode;
+  variant?: ButtonProps['variant'];
+}): ReactNode {
+  const { decision, as, tries, onClick, children, variant } = props;
+  const id = useId();
+  const could = decision.could?.allowed;
+  if (could !== true)
+    return (
+      <div className="why">
+        {children}: {decision.could?.words}
+      </div>
+    );
+  return (
+    <div>
+      <Button
+        className="looked"
+        variant={tries ? (variant ?? 'filled') : 'default'}
+        aria-disabled={tries ? undefined : 'true'}
+        aria-describedby={id}
+        onClick={tries ? onClick : undefined}
+      >
+        {children}
+      </Button>
+      <div id={id} className="why">
+        {tries ? `Tried as ${as}, and taken back.` : `${as} could. It is not carried out here.`}
+      </div>
     </div>
   );
 }

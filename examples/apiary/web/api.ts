@@ -16,6 +16,13 @@ export class Refusal extends Error {
   }
 }
 
+/** Told of what was sent in a look that tries. */
+export const TRIED = 'tried';
+/** How it came out: what the person would have been told, if it was refused. */
+export interface Tried {
+  readonly refused?: string;
+}
+
 /** @param once a key under which the server does the same request once. */
 export async function call<T>(method: string, path: string, data?: unknown, once?: string): Promise<T> {
   // A look is this tab's alone, and of one organisation.
@@ -27,6 +34,8 @@ export async function call<T>(method: string, path: string, data?: unknown, once
     ...(data !== undefined && { body: JSON.stringify(data) }),
   });
   const answer = (await response.json().catch(() => ({}))) as T & { detail?: string; code?: string; obligation?: string };
+  if (response.headers.get('lintel-look') === 'tried')
+    window.dispatchEvent(new CustomEvent<Tried>(TRIED, { detail: response.ok ? {} : { refused: answer.detail ?? '' } }));
   if (response.ok) return answer;
   if (answer.code === 'look-over') {
     sessionStorage.removeItem(`look ${tenant}`);
@@ -34,6 +43,9 @@ export async function call<T>(method: string, path: string, data?: unknown, once
   }
   throw new Refusal(response.status, answer.detail ?? 'The server does not answer. Try again.', answer.code ?? '', answer.obligation);
 }
+
+/** Asks the library's face. */
+export const askFace = (path: string): Promise<unknown> => call('GET', `/lintel${path}`);
 
 export interface Loaded<T> {
   data: T | undefined;

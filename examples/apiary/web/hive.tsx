@@ -6,6 +6,7 @@ import { Link } from 'wouter';
 import type { charter } from '../world/charter.js';
 import { ActionButton } from './action.js';
 import { call, type Hive, type Named, useLoad } from './api.js';
+import { Journal } from './journal.js';
 import { Trouble, useTry } from './trouble.js';
 
 interface HiveAnswer {
@@ -19,6 +20,7 @@ export function HivePage({ tenant, id }: { tenant: string; id: string }): ReactN
   const path = `/api/t/${tenant}/hives/${encodeURIComponent(id)}`;
   const { data, error, reload } = useLoad<HiveAnswer>(path);
   const attempt = useTry();
+  const [changes, setChanges] = useState(0);
   const [doing, setDoing] = useState<'edit' | 'hand over'>();
   const standing = useStanding();
   useEffect(() => {
@@ -29,6 +31,7 @@ export function HivePage({ tenant, id }: { tenant: string; id: string }): ReactN
   const { hive, people, sites } = data;
   const finished = () => {
     setDoing(undefined);
+    setChanges((before) => before + 1);
     reload();
   };
   const post = (to: string, body: object) =>
@@ -94,6 +97,7 @@ export function HivePage({ tenant, id }: { tenant: string; id: string }): ReactN
           </li>
         ))}
       </ul>
+      <Journal key={changes} tenant={tenant} about={{ kind: 'hive', record: id }} title="What was done" />
     </>
   );
 }
@@ -104,6 +108,8 @@ function EditHive({ path, hive, sites, done }: { path: string; hive: Hive; sites
   const [colonies, setColonies] = useState<number | string>(hive.colonies);
   const [siteId, setSiteId] = useState(hive.siteId ?? '');
   const fields = useStanding<TypesIn<typeof charter>>().fields('hive.update', hive);
+  // In a look that tries, what the person looked as could change.
+  const isFixed = (field: string) => !fields[field]?.changeable && fields[field]?.could !== true;
   const submit = (event: FormEvent) => {
     event.preventDefault();
     run(async () => {
@@ -114,13 +120,13 @@ function EditHive({ path, hive, sites, done }: { path: string; hive: Hive; sites
   return (
     <form onSubmit={submit}>
       <Stack mt="md" maw="24rem">
-        <TextInput label="Name" required value={name} disabled={!fields.name?.changeable} onChange={(event) => setName(event.currentTarget.value)} />
-        <NumberInput label="Colonies" min={1} max={20} value={colonies} disabled={!fields.colonies?.changeable} onChange={setColonies} hideControls />
+        <TextInput label="Name" required value={name} disabled={isFixed('name')} onChange={(event) => setName(event.currentTarget.value)} />
+        <NumberInput label="Colonies" min={1} max={20} value={colonies} disabled={isFixed('colonies')} onChange={setColonies} hideControls />
         <NativeSelect
           label="Site"
           value={siteId}
-          disabled={!hive.may.includes('hive.move') && !fields.siteId?.changeable}
-          description={fields.siteId?.changeable ? undefined : fields.siteId?.reason}
+          disabled={!hive.may.includes('hive.move') && isFixed('siteId')}
+          description={isFixed('siteId') ? fields.siteId?.reason : undefined}
           onChange={(event) => setSiteId(event.currentTarget.value)}
           data={[{ value: '', label: 'no site' }, ...sites.map((s) => ({ value: s.id, label: s.name }))]}
         />

@@ -7,10 +7,12 @@ import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { WayIn } from './enrol.js';
+import { Journal } from './journal.js';
 import { beginLook } from './look.js';
 import type { MemberRow } from './members.js';
 import { PeopleTabs, placeWords, wayWords } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
+import { AskWhy } from './why.js';
 
 interface Held {
   name: string;
@@ -30,6 +32,18 @@ const BY = {
   visitor: 'everybody',
   caretaker: 'looking after the organisation',
 } as const;
+
+/** A way by which something is held, with a way back to the role, group or unit that gives it. */
+function Way({ tenant, path, children }: { tenant: string; path: HeldPermission['ways'][number]['path']; children: ReactNode }): ReactNode {
+  const through = 'through' in path ? path.through : undefined;
+  const [to, what] = through ? [through.on === 'group' ? 'groups' : 'units', through.name] : path.by === 'role' || path.by === 'keyholder' ? ['roles', ''] : [];
+  if (to === undefined) return children;
+  return (
+    <Link href={`/t/${tenant}/${to}`} title={what ? `To ${what}` : 'To the roles'}>
+      {children}
+    </Link>
+  );
+}
 
 /** When they last came in here, and whose account it is; of nothing elsewhere. */
 function Entered({ member: { kept, lastEntered } }: { member: MemberRow }): ReactNode {
@@ -100,6 +114,9 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
           <ActionButton action="access.look" variant="light" onClick={() => looking.run(() => beginLook(tenant, { user: id }))}>
             Look as {data.name}
           </ActionButton>
+          <ActionButton action="access.look" variant="light" onClick={() => looking.run(() => beginLook(tenant, { user: id, tries: true }))}>
+            Try as {data.name}
+          </ActionButton>
           <ActionButton action="member.suspend" variant="light" onClick={() => change.ask(`${suspended ? 'Bring back' : 'Suspend'} ${data.name}`, [step])}>
             {suspended ? 'Bring back' : 'Suspend'}
           </ActionButton>
@@ -149,13 +166,21 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
                   {reach === 'tenant' ? 'all' : wayWords(reach)}
                   {placeWords(anchor)}
                 </td>
-                <td>{by(path)}</td>
+                <td>
+                  <Way tenant={tenant} path={path}>
+                    {by(path)}
+                  </Way>
+                </td>
               </tr>
             )),
           )}
         </tbody>
       </table>
       {data.permissions.length === 0 && <Text mt="md">Nothing at all.</Text>}
+      <IfAllowed action="access.ask">
+        <AskWhy tenant={tenant} user={id} />
+      </IfAllowed>
+      <Journal tenant={tenant} about={{ person: id }} title="What they did lately" />
       <IfAllowed action="hive.transfer">
         <NativeSelect
           mt="md"

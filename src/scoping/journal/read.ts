@@ -132,21 +132,21 @@ class KindJournal {
     const { fields } = this.#boundary.shape(this.#kind);
     const hidden = new Set(this.masked.filter((_, i) => row.shown[i] !== '1'));
     const [was, became] = [parsed<Image>(row.was), parsed<Image>(row.became)];
-    const valueOf = (image: Image | null, field: string) => {
+    const valueIn = (image: Image | null, field: string) => {
       const { column, type, scale } = fields[field] as FieldShape;
       const raw = image?.[column] ?? null;
       return raw === null ? null : (readValue(type, type === 'boolean' ? Boolean(raw) : raw, scale) ?? raw);
     };
     const changes = journaledFields(data).flatMap((field): [string, FieldChange][] => {
       if (hidden.has(field)) return [];
-      const change = { from: valueOf(was, field), to: valueOf(became, field) };
+      const change = { from: valueIn(was, field), to: valueIn(became, field) };
       return change.from === change.to ? [] : [[field, change]];
     });
     const erased = (parsed<string[]>(row.erased) ?? []).filter((field) => !hidden.has(field));
     if (was && became && changes.length === 0 && erased.length === 0) return undefined;
     const owner = charter.fieldWith(this.#kind, 'owner');
     const isHandover = changes.some(([field]) => field === owner);
-    const label = hidden.has(data.label) ? null : valueOf(became ?? was, data.label);
+    const label = hidden.has(data.label) ? null : valueIn(became ?? was, data.label);
     return {
       id: row.id,
       kind: this.#kind,

@@ -1,0 +1,61 @@
+import { Button, Text, Title } from '@mantine/core';
+import { Fragment, type ReactNode } from 'react';
+import { type JournalItem, useJournal, useStanding } from 'warm-lintel/react';
+import { askFace } from './api.js';
+import { Trouble } from './trouble.js';
+
+const written = (value: unknown) => (value === null ? 'nothing' : String(value));
+
+function Fields({ item: { kind, fields, erased, what } }: { item: JournalItem }): ReactNode {
+  const known = useStanding().charter.kind(kind).fields;
+  const named = (field: string) => known[field]?.label ?? field;
+  const shown = Object.entries(fields).filter(([field]) => !['id', 'tenant', 'maker'].includes(known[field]?.role ?? ''));
+  return (
+    <>
+      {shown.map(([field, { from, to }], i) => (
+        <Fragment key={field}>
+          {i > 0 && '; '}
+          {named(field)} {what === 'made' ? written(to) : what === 'deleted' ? written(from) : `${written(from)} → ${written(to)}`}
+        </Fragment>
+      ))}
+      {erased.map((field) => (
+        <Fragment key={field}> {named(field)} was erased</Fragment>
+      ))}
+    </>
+  );
+}
+
+/** What was done, to one record or by one member, as far as whoever reads it reaches the records. */
+export function Journal({ tenant, about, title }: { tenant: string; about: { kind?: string; record?: string; person?: string }; title: string }): ReactNode {
+  const { items, error, more } = useJournal(askFace, tenant, { ...about, limit: 10 });
+  const { charter } = useStanding();
+  return (
+    <section>
+      <Title order={2} size="h3" mt="xl">
+        {title}
+      </Title>
+      {error ? <Trouble error={error as never} /> : null}
+      {items?.length === 0 && <Text className="quiet">Nothing was put down yet.</Text>}
+      <ul className="journal">
+        {items?.map((item) => (
+          <li key={item.id}>
+            <time dateTime={item.at}>
+              {item.at.slice(0, 10)} {item.at.slice(11, 16)}
+            </time>{' '}
+            <strong>{item.by?.name ?? 'somebody'}</strong>
+            {item.for && ` for ${item.for.name}`} {item.what === 'made' ? 'added' : item.what === 'handed over' ? 'handed over' : item.what}{' '}
+            {about.record === undefined && `${charter.kind(item.kind).one} ${item.label ?? item.record}`}
+            <div className="quiet">
+              <Fields item={item} />
+            </div>
+          </li>
+        ))}
+      </ul>
+      {more && (
+        <Button size="compact-sm" variant="default" onClick={more}>
+          Show older
+        </Button>
+      )}
+    </section>
+  );
+}
