@@ -100,6 +100,7 @@ const CALLS: Record<Exclude<keyof Lintel<any>, 'charter' | 'db' | 'records' | 'h
   keepPassingOn: 'code',
   testMail: 'code',
   trimJournal: 'code',
+  overCharter: 'code',
 };
 
 test('every call before a standing obeys it: refused, with nothing done', async () => {

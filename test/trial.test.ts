@@ -6,6 +6,7 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { isLintelError } from 'warm-lintel';
 
 import { problemResponse, type Standing, tried, withStanding } from 'warm-lintel/http';
+import { tryAs } from 'warm-lintel/rehearsal';
 import type { ServerStanding } from 'warm-lintel/server';
 import { undone } from '../src/store/index.js';
 import { type Club, club, whole } from './club.js';
@@ -253,4 +254,26 @@ test('over HTTP only routes that say so are tried, and every other request of so
   expect((await enter('key', { look: tries.id })).snapshot(60).look).toEqual({ id: tries.id, by: { userId: 'key', name: 'key' }, tries: true });
   // Whoever does not look does it.
   expect(await ask(undefined, 'PATCH', 'notes/n0', { title: 'done' }, 'ann')).toEqual([200, null, { changed: ['n0'] }]);
+});
+
+test('in a test somebody tries something, it is told what would have changed, and nothing is left', async () => {
+  await (await enter('key')).carryOut([{ do: 'set-roles', holder: { user: 'ann' }, roles: [whole('writer')] }]);
+  await (await enter('key')).change('note', ['n0'], { ownerId: 'ann' });
+  const [before, titled] = [await stateOf(), (await (await enter('key')).findOne('note', 'n0')) as { title: string }];
+  const tried = await tryAs(lintel, { user: 'ann', tenant: 'club' }, async (ann) => {
+    await ann.scope<any>().insertInto('notes').values({ id: 'tried', title: 'made' }).execute();
+    return ann.change('note', ['n0', 'none'], { title: 'tried as ann' });
+  });
+  expect(tried).toMatchObject({
+    answer: { changed: ['n0'] },
+    changed: [
+      { kind: 'note', record: 'tried', what: 'made', fields: { title: { from: null, to: 'made' }, ownerId: { to: 'ann' } } },
+      { kind: 'note', record: 'n0', what: 'changed', fields: { title: { from: titled.title, to: 'tried as ann' } } },
+    ],
+  });
+  const refused = await tryAs(lintel, { user: 'side', tenant: 'club' }, (side) =>
+    side.scope<any>().insertInto('notes').values({ id: 'x', title: 'x' }).execute(),
+  );
+  expect([refused.refused?.code, refused.changed]).toEqual(['refused', []]);
+  expect(await stateOf()).toEqual(before);
 });

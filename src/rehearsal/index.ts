@@ -38,4 +38,5 @@ export { REVIEW_CODES } from './review-codes.js';
 export { type ReviewedTenant, reviewTenant, TENANT_CODES } from './review-tenant.js';
 export { type Actor, type ExpectedAnswer, type ExpectedReach, readScript, type Script } from './script.js';
 export { type AccessTable, accessTable, type Cell, madeUpFacts, openSubjects, peopleSubjects, roleSubjects, type Section, type Subject } from './table.js';
+export { type TriedAs, tryAs } from './try-as.js';
 export { rehearseAtWall, type WallStage } from './wall.js';

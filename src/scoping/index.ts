@@ -8,7 +8,7 @@ export { type Choice, choices, type FindOptions, find, isAnywhere, loadEach, loa
 export { type Fragment, joinFragments, name, sqlText } from './fragment.js';
 export { groupRecords, type RecordGroup } from './groups.js';
 export { eraseFromJournal, trimJournal } from './journal/keep.js';
-export { type FieldChange, type JournalLine, journaledKinds, readJournal } from './journal/read.js';
+export { type FieldChange, type JournalLine, linesSince, readJournal } from './journal/read.js';
 export { triggeredKinds } from './journal/triggers.js';
 export { dropLinks, passOnRecords } from './links.js';
 export {

@@ -207,6 +207,11 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return new Lintel({ ...this.#options, db: tx }, this.#entered, this.#triggered);
   }
 
+  /** @internal The same inside a transaction, under another charter. */
+  overCharter(tx: Kysely<any>, charter: Charter<T>): Lintel<T> {
+    return new Lintel({ ...this.#options, db: tx, charter }, this.#entered);
+  }
+
   /** Takes a person in. @throws LintelError `bad-name`, `bad-address`, `look-alike-address`, `address-taken`; `bad-id`, `person-exists`, `option-missing` for an id. */
   addPerson(person: membership.NewPerson): Promise<string> {
     return membership.addPerson(this.#setting, person);

@@ -1,6 +1,6 @@
 import type { Kysely } from 'kysely';
-import type { JournalData } from '../../charter/index.js';
-import { type FieldShape, readValue } from '../../predicate/index.js';
+import type { Charter, JournalData } from '../../charter/index.js';
+import { type FieldShape, type KindShape, readValue } from '../../predicate/index.js';
 import type { Boundary } from '../boundary.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
 import { journaledFields } from './image.js';
@@ -127,40 +127,51 @@ class KindJournal {
 
   /** Undefined where nothing of it is shown. */
   line(row: Row): JournalLine | undefined {
-    const { charter } = this.#boundary.standing;
-    const data = charter.kind(this.#kind);
-    const { fields } = this.#boundary.shape(this.#kind);
-    const hidden = new Set(this.masked.filter((_, i) => row.shown[i] !== '1'));
-    const [was, became] = [parsed<Image>(row.was), parsed<Image>(row.became)];
-    const valueIn = (image: Image | null, field: string) => {
-      const { column, type, scale } = fields[field] as FieldShape;
-      const raw = image?.[column] ?? null;
-      return raw === null ? null : (readValue(type, type === 'boolean' ? Boolean(raw) : raw, scale) ?? raw);
-    };
-    const changes = journaledFields(data).flatMap((field): [string, FieldChange][] => {
-      if (hidden.has(field)) return [];
-      const change = { from: valueIn(was, field), to: valueIn(became, field) };
-      return change.from === change.to ? [] : [[field, change]];
-    });
-    const erased = (parsed<string[]>(row.erased) ?? []).filter((field) => !hidden.has(field));
-    if (was && became && changes.length === 0 && erased.length === 0) return undefined;
-    const owner = charter.fieldWith(this.#kind, 'owner');
-    const isHandover = changes.some(([field]) => field === owner);
-    const label = hidden.has(data.label) ? null : valueIn(became ?? was, data.label);
-    return {
-      id: row.id,
-      kind: this.#kind,
-      record: row.record_id,
-      label: label === null ? null : String(label),
-      what: !was ? 'made' : !became ? 'deleted' : isHandover ? 'handed over' : 'changed',
-      at: new Date(row.at),
-      actor: row.actor,
-      way: parsed<JournalLine['way']>(row.way) ?? {},
-      actions: parsed<string[]>(row.actions) ?? [],
-      fields: Object.fromEntries(changes),
-      erased,
-    };
+    return lineOf(this.#boundary.standing.charter, row, new Set(this.masked.filter((_, i) => row.shown[i] !== '1')));
   }
+}
+
+/** A row as a line, without the fields that are hidden. */
+function lineOf(charter: Charter, row: Row, hidden: ReadonlySet<string>): JournalLine | undefined {
+  const data = charter.kind(row.kind);
+  const { fields } = charter.shapes[row.kind] as KindShape;
+  const [was, became] = [parsed<Image>(row.was), parsed<Image>(row.became)];
+  const valueIn = (image: Image | null, field: string) => {
+    const { column, type, scale } = fields[field] as FieldShape;
+    const raw = image?.[column] ?? null;
+    return raw === null ? null : (readValue(type, type === 'boolean' ? Boolean(raw) : raw, scale) ?? raw);
+  };
+  const changes = journaledFields(data).flatMap((field): [string, FieldChange][] => {
+    if (hidden.has(field)) return [];
+    const change = { from: valueIn(was, field), to: valueIn(became, field) };
+    return change.from === change.to ? [] : [[field, change]];
+  });
+  const erased = (parsed<string[]>(row.erased) ?? []).filter((field) => !hidden.has(field));
+  if (was && became && changes.length === 0 && erased.length === 0) return undefined;
+  const owner = charter.fieldWith(row.kind, 'owner');
+  const isHandover = changes.some(([field]) => field === owner);
+  const label = hidden.has(data.label) ? null : valueIn(became ?? was, data.label);
+  return {
+    id: row.id,
+    kind: row.kind,
+    record: row.record_id,
+    label: label === null ? null : String(label),
+    what: !was ? 'made' : !became ? 'deleted' : isHandover ? 'handed over' : 'changed',
+    at: new Date(row.at),
+    actor: row.actor,
+    way: parsed<JournalLine['way']>(row.way) ?? {},
+    actions: parsed<string[]>(row.actions) ?? [],
+    fields: Object.fromEntries(changes),
+    erased,
+  };
+}
+
+/** Does work, and tells what was put down meanwhile, whoever may know of it. */
+export async function linesSince<R>(db: Kysely<any>, charter: Charter, work: () => Promise<R>): Promise<{ readonly result: R; readonly lines: JournalLine[] }> {
+  const [last] = await sqlText`select coalesce(max("number"), 0) as "number" from "lintel_journal"`.rows<{ number: string | number }>(db);
+  const result = await work();
+  const rows = await sqlText`select * from "lintel_journal" where "number" > ${last?.number} order by "number"`.rows<Row>(db);
+  return { result, lines: rows.flatMap((row) => lineOf(charter, row, new Set()) ?? []) };
 }
 
 /** The kinds of which a journal is kept. */
