@@ -40,14 +40,20 @@ async function pages(): Promise<void> {
   const tobias = await as('tobias@alderbrook.example');
   await tobias.getByRole('heading', { name: 'Hives' }).waitFor();
   await shoot(tobias, 'page-hives');
-  await tobias.getByRole('link', { name: 'Bramble hive' }).click();
-  await tobias.getByRole('heading', { name: 'Bramble hive' }).waitFor();
-  await shoot(tobias, 'page-hive');
   const appeal = { action: 'hive.update', record: 'a-hive-02', words: 'Sela is away for a week, and the roof leaks.' };
   await tobias.request.post(`${base}/lintel/tenants/alderbrook/appeals`, { data: appeal, headers: { origin: base } });
 
   const maren = await as('maren@alderbrook.example');
-  await maren.goto(`${base}/t/alderbrook/members`);
+  await maren.goto(`${base}/t/alderbrook/members/tobias`);
+  await maren.getByRole('button', { name: 'Try as Tobias Renn' }).click();
+  await maren.getByRole('status').getByText('is tried as them').waitFor();
+  await maren.goto(`${base}/t/alderbrook/hives/a-hive-01`);
+  await maren.getByRole('button', { name: 'Change', exact: true }).click();
+  await maren.getByRole('button', { name: 'Save' }).click();
+  await maren.getByText('It was taken back.').waitFor();
+  await shoot(maren, 'page-tried');
+  await maren.getByRole('button', { name: 'Look as yourself again' }).click();
+  await maren.getByRole('heading', { name: 'Members' }).waitFor();
   await maren.getByRole('button', { name: 'Invite people' }).click();
   await maren.getByLabel('Addresses').fill('nils@alderbrook.example');
   await maren.getByLabel('Keeper', { exact: true }).check();

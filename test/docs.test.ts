@@ -21,6 +21,7 @@ test.for([
   'guide/files',
   'guide/sign-on',
   'guide/directories',
+  'guide/journal',
   'reference/errors',
   'reference/charter',
 ])('each example of docs/%s.md prints what stands below it', async (name) => {
