@@ -367,6 +367,6 @@ test('whatever two providers and people say in turn: each source’s own is what
       }
       expect((await (await enter()).audit.verify()).broken).toBeUndefined();
     }),
-    { numRuns: process.env.LINTEL_LONG ? 200 : 6 },
+    { numRuns: process.env.LINTEL_LONG ? 200 : 3 },
   );
 });

@@ -8,7 +8,7 @@ import { createLintel } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
 
-const REMOVALS = process.env.LINTEL_LONG ? 1000 : 40;
+const REMOVALS = process.env.LINTEL_LONG ? 1000 : 25;
 const SECONDS = 0.2;
 
 /** Another process that removes people one after the other and tells when each removal was committed. */

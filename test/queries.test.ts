@@ -5,9 +5,9 @@ import { closeWorlds, compare } from '../queries/queries.js';
 
 const long = process.env.LINTEL_LONG !== undefined;
 const volumes: readonly (readonly [EngineName, number])[] = [
-  ['postgres', long ? 100_000 : 600],
+  ['postgres', long ? 100_000 : 300],
   ['pglite', long ? 10_000 : 60],
-  ['sqlite', long ? 20_000 : 150],
+  ['sqlite', long ? 20_000 : 80],
 ];
 
 test.for(volumes)('on %s no query of any shape tells what is out of reach', { timeout: 3_600_000 }, async ([engine, count]) => {

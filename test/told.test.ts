@@ -134,7 +134,7 @@ test('what is hidden from somebody is in no proposal, effect, count or error', {
   expect(told.length).toBeGreaterThan(5);
   class Undo extends Error {}
   const came = { same: 0, listed: 0, done: 0 };
-  const runs = process.env.LINTEL_LONG ? 3000 : 60;
+  const runs = process.env.LINTEL_LONG ? 3000 : 30;
   const draw = fc.record({
     hidden: fc.subarray(Object.keys(HIDDEN), { minLength: 1, maxLength: 4 }),
     may: fc.subarray(OPERATIONS),

@@ -10,9 +10,14 @@ const list = (names: readonly string[]) => (names.length === 0 ? 'nothing' : nam
 export function meaningsOf(charter: Charter<any>): Map<string, string> {
   const { kinds, limits, roles, obligations, apart, everyMember, signedIn, visitor } = charter.data;
   const all = new Map<string, string>();
-  for (const [kind, { table, schema, reaches, fields, base = [] }] of Object.entries(kinds)) {
+  for (const [kind, { table, schema, reaches, fields, base = [], journal }] of Object.entries(kinds)) {
     all.set(kind, `the table ${schema === undefined ? '' : `${schema}.`}${table}`);
     for (const [reach, where] of Object.entries(reaches)) all.set(`${kind}: ${reach}`, print(where));
+    if (journal)
+      all.set(
+        `${kind}: journal`,
+        `of ${list(journal.fields ?? ['all fields'])}, shown with ${kind}.${journal.shownBy ?? 'read'}${journal.earlier === 'hidden' ? ', not of what was hidden then' : ''}`,
+      );
     if (base.length > 0) all.set(`${kind}: base`, `one of ${list(base)}, as the organisation chooses`);
     for (const [field, { role, read, change, follow, through, column, link }] of Object.entries(fields)) {
       const is =

@@ -1,7 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import { type Context, Hono } from 'hono';
 import { type Anchor, LintelError, Standing } from 'warm-lintel';
-import { type FaceOptions, type Standing as OfRequest, tried, withStanding } from 'warm-lintel/http';
+import { type FaceOptions, type Standing as OfRequest, standingOfRequest, tried } from 'warm-lintel/http';
 import { accessTable, madeUpFacts, peopleSubjects, roleSubjects, type Subject } from 'warm-lintel/rehearsal';
 import type { ApiaryTables } from '../world/tables.js';
 import { type Apiary, body, str } from './app.js';
@@ -27,9 +27,10 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
   const app = new Hono<OfRequest>();
   // What is done to hives can be tried by somebody who looks as another; whatever else they send is refused before it is answered.
   for (const path of ['/hives', '/hives/:id', '/hives/:id/keeper', '/hives/:id/archive']) app.on(['POST', 'PATCH'], path, tried(lintel as never, { sender }));
-  const known = withStanding(lintel as never, { sender });
-  app.use('*', (c, next) => (c.get('standing') ? next() : known(c as never, next)));
-  const enter = (c: Context<OfRequest>): Here => c.var.standing as unknown as Here;
+  async function enter(c: Context<OfRequest>): Promise<Here> {
+    if (c.get('standing')) return c.get('standing') as unknown as Here;
+    return standingOfRequest(lintel, sender, c.req.raw, c.req.param('tenant') ?? '');
+  }
   const units = (standing: Here) =>
     lintel.db
       .selectFrom('lintel_unit')
@@ -50,18 +51,18 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
   });
 
   app.get('/standing', async (c) => {
-    const standing = enter(c);
+    const standing = await enter(c);
     return c.json({ snapshot: standing.snapshot(SNAPSHOT), line: standing.describe().line, startsAt: standing.startsAt() ?? null });
   });
 
   app.get('/hives', async (c) => {
-    const standing = enter(c);
+    const standing = await enter(c);
     standing.insist('area.hives');
     const [hives, people, sites] = await Promise.all([standing.find('hive', { order: 'name', limit: 200, may: hiveMay }), names(standing), units(standing)]);
     return c.json({ hives, people, sites });
   });
   app.get('/hives/:id', async (c) => {
-    const standing = enter(c);
+    const standing = await enter(c);
     const id = c.req.param('id');
     const hive = await standing.findOne('hive', id, { may: hiveMay });
     const [inspections, people, sites] = await Promise.all([
@@ -72,7 +73,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
     return c.json({ hive, inspections, people, sites });
   });
   app.post('/hives', async (c) => {
-    const standing = enter(c);
+    const standing = await enter(c);
     const { name, colonies, siteId, ...rest } = await body(c);
     if (str(name).trim() === '') throw new LintelError('bad-request', 'A hive needs a name.', {});
     const values = {
@@ -91,7 +92,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
     return c.json({ id: made?.id }, 201);
   });
   app.patch('/hives/:id', async (c) => {
-    const standing = enter(c);
+    const standing = await enter(c);
     const id = c.req.param('id');
     const input = await body(c);
     const change = {
@@ -106,7 +107,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
     return c.json({});
   });
   app.post('/hives/:id/keeper', async (c) => {
-    const standing = enter(c);
+    const standing = await enter(c);
     const id = c.req.param('id');
     const to = str((await body(c)).to);
     // To take what is nobody's is an ordinary change; everything else is a handover.
@@ -116,7 +117,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
     return c.json({});
   });
   app.post('/hives/:id/archive', async (c) => {
-    const standing = enter(c);
+    const standing = await enter(c);
     const id = c.req.param('id');
     const status = (await body(c)).archived === true ? 'archived' : 'active';
     await standing.insistById('hive.archive', id);
@@ -133,7 +134,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
   }
 
   app.get('/records/:area', async (c) => {
-    const standing = enter(c);
+    const standing = await enter(c);
     const area = c.req.param('area');
     if (area === 'ledger') {
       standing.insist('area.ledger');
@@ -148,7 +149,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
   });
 
   app.post('/invitations/preview', async (c) => {
-    const standing = enter(c);
+    const standing = await enter(c);
     standing.insist('member.invite');
     const roles = readRoles((await body(c)).roles);
     const below = Object.fromEntries(
@@ -167,7 +168,7 @@ export function tenantRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hon
     return c.json({ opens, empty: !gives });
   });
   app.get('/access', async (c) => {
-    const standing = enter(c);
+    const standing = await enter(c);
     standing.insist('area.members');
     const members = await standing.members.list();
     const fulfilled = Object.keys(lintel.charter.data.obligations);
