@@ -11,6 +11,7 @@ import { ACCOUNT_GUARDS } from './account-guards.js';
 import { AGREE_GUARDS } from './agree-guards.js';
 import { ARRIVAL_GUARDS } from './arrival-guards.js';
 import { ATTACK_GUARDS } from './attack-guards.js';
+import { LOOK_GUARDS } from './look-guards.js';
 import { RACES_GUARDS } from './races-guards.js';
 import { type Planted, SCOPE_GUARDS } from './scope-guards.js';
 import { WALL_GUARDS } from './wall-guards.js';
@@ -42,7 +43,7 @@ function* changesOf([what, ...edits]: Planted): Generator<readonly [file: string
 }
 
 test('every guard still stands where it would be taken out', () => {
-  for (const guard of [ACCOUNT_GUARDS, ARRIVAL_GUARDS, AGREE_GUARDS, ATTACK_GUARDS, RACES_GUARDS, SCOPE_GUARDS, WALL_GUARDS].flat())
+  for (const guard of [ACCOUNT_GUARDS, ARRIVAL_GUARDS, LOOK_GUARDS, AGREE_GUARDS, ATTACK_GUARDS, RACES_GUARDS, SCOPE_GUARDS, WALL_GUARDS].flat())
     expect([...changesOf(guard)]).not.toEqual([]);
 });
 
@@ -107,6 +108,7 @@ test.concurrent.for(guards)('%s: told by queries', { timeout: 900_000 }, async (
 
 const OF_ACCOUNTS = ['accounts', 'bound', 'enrolling'];
 const OF_ARRIVING = ['admission', 'sign-on', 'saml', 'domains', 'scim'];
+const OF_LOOKING = ['judged', 'trial', 'journal', 'asked', 'frameworks'];
 
 /** Tests with one thing changed in the sources; answers what they print. */
 async function testsWith(guard: Planted, tests: readonly string[]): Promise<string> {
@@ -116,11 +118,12 @@ async function testsWith(guard: Planted, tests: readonly string[]): Promise<stri
   return `${done.stdout ?? ''}${done.stderr ?? ''}`;
 }
 
-test.runIf(long).for([OF_ACCOUNTS, OF_ARRIVING])('with nothing changed no test of %s notices anything', { timeout: 1_000_000 }, async (tests) => {
+test.runIf(long).for([OF_ACCOUNTS, OF_ARRIVING, OF_LOOKING])('with nothing changed no test of %s notices anything', { timeout: 1_000_000 }, async (tests) => {
   expect(await testsWith(['nothing'], tests)).toMatch(/Tests {2}\d+ passed \(\d+\)/);
 });
 const noticed = [
   ...ACCOUNT_GUARDS.slice(0, long ? undefined : 1).map((guard) => [guard[0], guard, OF_ACCOUNTS] as const),
+  ...LOOK_GUARDS.slice(0, long ? undefined : 1).map((guard) => [guard[0], guard, long ? OF_LOOKING : ['judged']] as const),
   ...ARRIVAL_GUARDS.slice(0, long ? undefined : 1).map((guard) => [guard[0], guard, long ? OF_ARRIVING : ['admission']] as const),
 ];
 test.concurrent.for(noticed)('%s: noticed by a test', { timeout: 1_000_000 }, async ([, guard, tests], { expect: expectHere }) => {

@@ -76,7 +76,7 @@ export interface Look {
   readonly tries?: true;
   /** Something is being tried: it reaches what both reach. */
   readonly trying?: true;
-  /** What the viewer holds. Absent for a caretaker, who sees all; and in a browser. */
+  /** What the viewer holds. Absent for a caretaker, who sees all, unless they try; and in a browser. */
   readonly within?: Facts;
 }
 

@@ -129,7 +129,8 @@ export async function lookedFacts(setting: Setting, viewer: Standing<any>, id: s
   const may = facts.care ? row?.care_id === facts.care.id : row?.care_id === null && viewer.may('access.look');
   if (!row || !may) throw new LintelError('look-over', 'This look is over. Begin it anew.', {});
   const by = { userId: row.by_id, name: facts.me.name ?? row.by_id };
-  const look: Look = { id, by, ...(row.tries && { tries: true }), ...(!facts.care && { within: facts }) };
+  // Whoever looks after the tenant sees all; what they try is what they may do there too.
+  const look: Look = { id, by, ...(row.tries && { tries: true }), ...((!facts.care || row.tries) && { within: facts }) };
   const as = row.facts ?? (await readFacts(db, setting.charter, { tenant: facts.tenant.id, user: row.user_id as string, now: setting.now() }));
   if (as.charter !== facts.charter) throw new LintelError('look-over', 'This look is over: the application was renewed. Begin it anew.', {});
   const endsAt = [as.endsAt, facts.endsAt, row.until.toISOString()].flatMap((moment) => moment ?? []).sort()[0] as string;
