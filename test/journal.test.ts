@@ -553,6 +553,22 @@ test('under triggers whatever is written by whatever SQL is put down once: with 
   expect(kinds.get('nobody')).toBeGreaterThan(3);
   expect((await records.selectFrom('lintel_journal').select('id').where('record_id', '=', 'early').where('was', 'is', null).execute()).length).toBe(1);
   expect(await checkPolicies(records, charter as never, { role: 'desk_app', journal: true })).toEqual([]);
+  // Who scope names is told of what scope writes alone.
+  await records.transaction().execute(async (tx) => {
+    const key = await lintel.within(tx).enter({ tenant: 't', user: 'key' });
+    await key.scope<any>().insertInto('notes').values({ id: 'by scope', title: 's' }).execute();
+    await sql`insert into notes (id, tenant_id, title) values ('beside', 't', 'b')`.execute(tx);
+  });
+  const both = await records
+    .selectFrom('lintel_journal')
+    .select(['record_id', 'actor'])
+    .where('record_id', 'in', ['by scope', 'beside'])
+    .orderBy('number')
+    .execute();
+  expect(both.map(({ record_id, actor }: any) => [record_id, actor])).toEqual([
+    ['by scope', 'key'],
+    ['beside', null],
+  ]);
   // Without them, what the policies hold is not put down, and so refused.
   for (const statement of policyStatements(charter as never, { role: 'desk_app' })) await sql.raw(statement).execute(records);
   const later = createLintel({ charter, db: records } as never) as unknown as Lintel<any>;

@@ -112,7 +112,14 @@ const OF_LOOKING = ['judged', 'trial', 'journal', 'asked', 'frameworks'];
 
 /** Tests with one thing changed in the sources; answers what they print. */
 async function testsWith(guard: Planted, tests: readonly string[]): Promise<string> {
-  const env = { ...process.env, LINTEL_PLANTED: JSON.stringify(Object.fromEntries(changesOf(guard))), LINTEL_POSTGRES: url, NO_COLOR: '1', LINTEL_LONG: '' };
+  const env = {
+    ...process.env,
+    LINTEL_PLANTED: JSON.stringify(Object.fromEntries(changesOf(guard))),
+    LINTEL_POSTGRES: url,
+    NO_COLOR: '1',
+    LINTEL_LONG: '',
+    LINTEL_CASES: '8000',
+  };
   const args = ['node_modules/vitest/vitest.mjs', 'run', '--config', 'test/planted.config.ts', ...tests.map((name) => `test/${name}.test.ts`)];
   const done = await run(process.execPath, args, { cwd: root, env, timeout: 1_000_000 }).catch((error: { stdout?: string; stderr?: string }) => error);
   return `${done.stdout ?? ''}${done.stderr ?? ''}`;
