@@ -4,7 +4,7 @@ import type { CharterTypes } from '../charter/index.js';
 import { type Comparison, compare, type Explanation, explain, type Giver, giversOf, peopleIn } from '../explaining/index.js';
 import * as membership from '../membership/index.js';
 import { type Boundary, loadRaw } from '../scoping/index.js';
-import { type Decision, everythingMet, KnowingStanding, peopleReach, type Standing } from '../standing/index.js';
+import { type Decision, everythingMet, type Facts, KnowingStanding, peopleReach, type Standing } from '../standing/index.js';
 import { attach } from './loaded.js';
 import type { Workplace } from './workplace.js';
 
@@ -16,6 +16,12 @@ type Asking<T extends CharterTypes> = KnowingStanding<T> & {
   decideById(action: T['permissions'], id: unknown): Promise<Decision>;
   insistById(action: T['permissions'], id: unknown): Promise<void>;
 };
+
+/** Somebody as whoever asks may know them: what could be done says so where it rests on more. */
+export function asSeenBy<T extends CharterTypes>(asking: KnowingStanding<T>, { setting }: Workplace, facts: Facts): KnowingStanding<T> {
+  const look = { id: 'asked', by: { userId: asking.userId as string, name: asking.facts.me.name ?? '' }, within: asking.facts };
+  return new KnowingStanding<T>(setting.charter as never, { ...facts, look }, { now: setting.now });
+}
 
 /**
  * The reasons for what people may do, for whoever may ask: the answers of the command, cut to whom and what this person may know. What rests on more is `unknown`, and two worlds that
@@ -99,7 +105,7 @@ export class AccessFace<T extends CharterTypes = CharterTypes> {
   async #shown(user: membership.Id | undefined): Promise<KnowingStanding<T>> {
     const asking = this.#asking;
     const { setting } = this.#place;
-    const { tenant, me } = asking.facts;
+    const { tenant } = asking.facts;
     const id = user === undefined ? asking.userId : membership.spelled(setting.charter, 'person', user);
     if (id === undefined) throw new LintelError('not-found', 'There is no such member.', {});
     if (id !== asking.userId) {
@@ -108,8 +114,7 @@ export class AccessFace<T extends CharterTypes = CharterTypes> {
       if (!isAsked || !(await membership.knowsOf(setting, asking as Standing<any>, id))) throw new LintelError('not-found', 'There is no such member.', {});
     }
     const { facts } = await membership.standingInTenant(setting.db, setting, { tenant: tenant.id, user: id, fulfilled: everythingMet(setting.charter) });
-    const look = { id: 'asked', by: { userId: asking.userId as string, name: me.name ?? '' }, within: asking.facts };
-    return new KnowingStanding<T>(this.#place.setting.charter as never, { ...facts, look }, { now: setting.now });
+    return asSeenBy(asking, this.#place, facts);
   }
 
   /** @throws LintelError `refused` for whoever sees some records of the kind, or of those that it follows, or some of their fields only. */

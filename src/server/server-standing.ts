@@ -31,12 +31,10 @@ import {
 import {
   type Assignment,
   type Decision,
-  everythingMet,
   type Facts,
   type HeldPermission,
   type KindOf,
   KnowingStanding,
-  meeting,
   type RecordOf,
   type Standing,
   type StandingOptions,
@@ -49,9 +47,10 @@ import { ConnectionsFace } from './connections.js';
 import { countEffects } from './count-effects.js';
 import { DirectoryFace } from './directory.js';
 import { AuditFace, InvitationsFace, MembersFace, ProgramsFace, TenantFace } from './faces.js';
+import { findRemedies } from './find-remedies.js';
 import { type Journal, journalOf } from './journal.js';
 import { attach, counted, found } from './loaded.js';
-import { allowedBy, candidates, causeOf, changesOfRecord, helpful, opensOf, type Remedies, type Remedy, type Trials } from './remedies.js';
+import type { Remedies } from './remedies.js';
 import { elsewhere, tryIn } from './trial.js';
 import type { Workplace } from './workplace.js';
 
@@ -459,11 +458,12 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
   }
 
   /**
-   * What would make a refused action on a record allowed for a member: a role, a group, a unit, an opening, a permission for the one record, or a change of the
-   * record itself. Each was tried, and says what else it would open; the least comes first. What this person may not make is marked.
+   * What would make a refused action allowed for a member: a role, a group, a unit, an opening, a permission alone, or a change of the record itself. Each was tried, and says what
+   * else it would open; the least comes first. What this person may not make is marked.
    *
+   * @param id of the record, for an action that is done to one.
    * @param known is told what is so now, before what would change it is tried.
-   * @throws LintelError `refused`, `not-found` for somebody of whom this person may not know, or a record that they may not read.
+   * @throws LintelError `refused`, `not-found` for somebody of whom this person may not know, or a record that they may not read; `no-record`.
    */
   async remedies<P extends T['permissions']>(
     userId: membership.Id,
@@ -471,37 +471,16 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
     id?: unknown,
     known: (decision: Decision) => void = () => {},
   ): Promise<Remedies> {
-    const user = membership.spelled(this.charter, 'person', userId);
-    const { setting, db } = this.#place;
-    const tenantId = this.facts.tenant.id;
-    const { kind, action: name } = this.charter.permission(action);
-    const isOne = kind !== undefined && name !== 'create';
-    if (isOne && id === undefined) throw new LintelError('no-record', `"${action}" is done to a record; say to which`, { action });
-    await membership.insistOnKnown(setting, this, user);
-    if (isOne) await this.insistById(`${kind}.read` as P, id);
-    const fulfilled = everythingMet(this.charter);
-    // With the roles of the tenant's own, which somebody may come to hold.
-    const asked = await membership.standingInTenant(setting.db, setting, { tenant: tenantId, user, fulfilled });
-    const record = isOne ? await loadRaw(db, this.#boundaryOf(db), kind, id) : undefined;
-    const decision = asked.decide(action, record as never);
-    known(decision);
-    const cause = causeOf(decision);
-    if (decision.allowed || cause !== undefined || (isOne && !record)) return { decision, remedies: [], ...(cause !== undefined && { cause }) };
-    const keyholder = await membership.someKeyholder(setting, tenantId);
-    const around = { groups: await this.tenant.groups(), units: await this.tenant.units() };
-    const trials: Trials = {
-      propose: (many) => this.#proposeEach(many),
-      attempt: (many) => membership.attemptEach(setting, tenantId, keyholder, many, user),
-      allowed: (facts, charter = setting.charter) => allowedBy(charter, meeting(facts, fulfilled), action, record),
+    const seeking = {
+      asking: this,
+      place: this.#place,
+      boundary: this.#boundaryOf(this.#place.db),
+      tenant: this.tenant,
+      insistById: (one: T['permissions'], of: unknown) => this.insistById(one, of),
+      proposeEach: (many: readonly (readonly membership.Step[])[]) => this.#proposeEach(many),
+      counted: (proposed: membership.Proposed) => this.#counted(proposed),
     };
-    const remedies: Remedy[] = [];
-    for (const { words, steps, ...proposed } of await helpful(candidates(asked.charter, asked.facts, action, record, around), user, trials)) {
-      const proposal = await this.#counted(proposed);
-      const [problem] = proposal.problems;
-      remedies.push({ words, steps, ...(problem ? { refused: problem.message } : { proposal, opens: opensOf(proposal) }) });
-    }
-    const size = ({ opens }: Remedy) => (opens ? opens.records * 1000 + opens.permissions : Number.POSITIVE_INFINITY);
-    return { decision, remedies: [...remedies.sort((a, b) => size(a) - size(b)), ...(record ? changesOfRecord(asked, action, record) : [])] };
+    return findRemedies(seeking, userId, action, id, known);
   }
 
   /** The same person as they stand now, who came in by the same way. */
