@@ -581,3 +581,26 @@ test('under triggers whatever is written by whatever SQL is put down once: with 
   await pool.end();
   await of.close();
 });
+
+test('on a partitioned table all is put down but an upsert, which is refused by name', async () => {
+  const of = await desk('PostgreSQL');
+  for (const line of [
+    'drop table notes',
+    'create table notes (id text collate "C", tenant_id text collate "C", owner_id text collate "C", made_by text collate "C", title text collate "C", status text collate "C", size integer, price numeric(12,2), held_at timestamptz, secret text collate "C", primary key (tenant_id, id)) partition by hash (tenant_id)',
+    'create table notes_0 partition of notes for values with (modulus 2, remainder 0)',
+    'create table notes_1 partition of notes for values with (modulus 2, remainder 1)',
+  ])
+    await sql.raw(line).execute(of.records);
+  const key = await of.lintel.enter({ tenant: 't', user: 'key' });
+  const scope = key.scope<any>();
+  await scope.insertInto('notes').values({ id: 'p', title: 'P' }).execute();
+  await key.change('note', ['p'], { title: 'Q' });
+  const upsert = scope
+    .insertInto('notes')
+    .values({ id: 'p', title: 'R' })
+    .onConflict((oc: any) => oc.columns(['tenant_id', 'id']).doUpdateSet({ size: 1 }));
+  expect(await code(upsert.execute())).toBe('scope-refused');
+  await scope.deleteFrom('notes').where('id', '=', 'p').execute();
+  expect((await key.journal.recent()).items.map(({ what }) => what)).toEqual(['deleted', 'changed', 'made']);
+  await of.close();
+});

@@ -3,8 +3,18 @@ import { LintelError } from '../../base/index.js';
 /** Begins the sign of a failed check in the database's error. */
 export const MARK = 'lintel:';
 
+/** SQLSTATE `feature_not_supported`: of a partitioned table it cannot be asked which rows of an upsert were there. */
+const NOT_ASKED = '0A000';
+
 /** Reads which check failed out of the database's error, or answers undefined when it was another error. */
 export function failedCheck(error: unknown): LintelError | undefined {
+  if ((error as { code?: unknown } | null)?.code === NOT_ASKED && /system column/.test(String(error)))
+    return new LintelError(
+      'scope-refused',
+      'an upsert into a partitioned table with a journal cannot be written through scope, since it does not tell which rows were there; read first, then insert or update',
+      {},
+      { cause: error },
+    );
   const sign = error instanceof Error ? /"lintel:([\w ]+):/.exec(error.message)?.[1] : undefined;
   return sign === undefined ? undefined : checkFailure(sign, error);
 }
