@@ -25,10 +25,15 @@ export interface Guarded<R = Record<string, unknown>> {
 export function withStanding<T extends CharterTypes, DB = any>(lintel: Lintel<T>, options: AtRequest): MiddlewareHandler<Standing<T, DB>> {
   return async (c, next) => {
     const standing = await standingOfRequest(lintel, options.sender, c.req.raw, tenantOf(c as Context, options));
-    put(c as Context, standing);
-    await next();
-    if (standing.facts.look) c.header(LOOK, 'looking');
+    await goOn(c as Context, standing, next);
   };
+}
+
+/** Goes on with a standing, and marks the answer where somebody looks as another. */
+async function goOn(c: Context, standing: ServerStanding<any>, next: () => Promise<void>): Promise<void> {
+  put(c, standing);
+  await next();
+  if (standing.facts.look) c.header(LOOK, 'looking');
 }
 
 /** Where a request says who sends it, and for which tenant. */
@@ -56,12 +61,7 @@ export function tried<T extends CharterTypes, DB = any>(lintel: Lintel<T>, optio
   return async (c, next) => {
     const standing = await whoeverAsks(lintel, options.sender, c.req.raw, tenantOf(c as Context, options));
     const { look } = standing.facts;
-    if (!look || isSafe(c.req.raw)) {
-      put(c as Context, standing);
-      await next();
-      if (look) c.header(LOOK, 'looking');
-      return;
-    }
+    if (!look || isSafe(c.req.raw)) return goOn(c as Context, standing, next);
     if (!look.tries) changesNothing(look);
     const run = async (inside: ServerStanding<any>) => {
       put(c as Context, inside);

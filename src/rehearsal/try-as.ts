@@ -3,10 +3,7 @@ import { type CharterTypes, readCharter } from '../charter/index.js';
 import { type FieldChange, type JournalLine, linesSince } from '../scoping/index.js';
 import type { Lintel, ServerStanding } from '../server/index.js';
 import { everythingMet } from '../standing/index.js';
-import { undone } from '../store/index.js';
-
-/** A trial lasts so long at most, in milliseconds. */
-const MOST_MS = 5000;
+import { TRIAL_MS, undone } from '../store/index.js';
 
 /** What came of something that somebody tried. */
 export interface TriedAs<R> {
@@ -40,7 +37,7 @@ export function tryAs<T extends CharterTypes, R>(
   const { data } = lintel.charter;
   const kinds = Object.entries(data.kinds).map(([name, kind]) => [name, kind.shared ? kind : { ...kind, journal: {} }]);
   const watched = readCharter({ ...data, kinds: Object.fromEntries(kinds) });
-  return undone(lintel.records, MOST_MS, async (db) => {
+  return undone(lintel.records, TRIAL_MS, async (db) => {
     const inside = lintel.overCharter(db, watched as never);
     const standing = await inside.enter({ ...who, fulfilled: everythingMet(watched) });
     const { result, lines } = await linesSince(db, watched as never, () =>

@@ -7,6 +7,7 @@ export { writerFor } from './dialect.js';
 export { type Choice, choices, type FindOptions, find, isAnywhere, loadEach, loadParents, loadRaw } from './find.js';
 export { type Fragment, joinFragments, name, sqlText } from './fragment.js';
 export { groupRecords, type RecordGroup } from './groups.js';
+export { journaledKinds } from './journal/image.js';
 export { eraseFromJournal, trimJournal } from './journal/keep.js';
 export { type FieldChange, type JournalLine, linesSince, readJournal } from './journal/read.js';
 export { triggeredKinds } from './journal/triggers.js';

@@ -6,6 +6,7 @@ import * as membership from '../membership/index.js';
 import {
   eraseFromJournal,
   type Fragment,
+  journaledKinds,
   type RuleWriter,
   readWallKey,
   type ScopeSupport,
@@ -96,7 +97,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   }
 
   get #keepsJournal(): boolean {
-    return Object.values(this.charter.data.kinds).some(({ journal }) => journal !== undefined);
+    return journaledKinds(this.charter as Charter).length > 0;
   }
 
   /** Drops what is older in the journal of records than the charter says it is kept. Call it once a day. @returns how many lines. */

@@ -2,11 +2,8 @@ import type { Kysely } from 'kysely';
 import { isLintelError, LintelError } from '../base/index.js';
 import * as membership from '../membership/index.js';
 import type { Facts } from '../standing/index.js';
-import { undone } from '../store/index.js';
+import { TRIAL_MS, undone } from '../store/index.js';
 import type { Workplace } from './workplace.js';
-
-/** A trial lasts so long at most, in milliseconds. */
-const MOST_MS = 5000;
 
 /** @throws LintelError `trial-elsewhere`: what it names would not be taken back. */
 export function elsewhere(what: string, instead: string): never {
@@ -32,7 +29,7 @@ export async function tryIn<R>(
   const id = await membership.putTrial(setting, facts, what);
   const end = (how: string) => membership.putOutcome(setting, facts, id, how);
   try {
-    const result = await undone(place.db as Kysely<any>, MOST_MS, (db) =>
+    const result = await undone(place.db as Kysely<any>, TRIAL_MS, (db) =>
       work(
         { ...place, db, trialOf: place.db, setting: { ...setting, db, tried: { user: facts.me.userId as string, look: trying } } },
         { ...facts, look: trying },

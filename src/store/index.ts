@@ -3,4 +3,4 @@ export { connect, type Database } from './connect.js';
 export { prepareJournal } from './journal.js';
 export { migrate } from './migrations/index.js';
 export { type Survey, survey } from './survey.js';
-export { undone } from './undone.js';
+export { TRIAL_MS, undone } from './undone.js';

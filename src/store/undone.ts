@@ -115,6 +115,9 @@ class Line {
 
 const tooLong = () => new LintelError('trial-too-long', 'This took longer than a trial may. Nothing of it was done.', {});
 
+/** A trial lasts so long at most, in milliseconds. */
+export const TRIAL_MS = 5000;
+
 /** There is nothing behind it that could be asked for another connection. */
 const NO_DIALECT = {} as Dialect;
 

@@ -16,7 +16,7 @@ export type LookAs =
     }
   | { readonly roles?: readonly Assignment[]; readonly groups?: readonly string[]; readonly units?: readonly string[] };
 
-const VIEW_MINUTES = 60;
+const LOOK_MINUTES = 60;
 
 /**
  * Begins to look as somebody else. It is put on record, and ends by itself after an hour.
@@ -41,7 +41,7 @@ export async function beginLook(
   const facts = 'user' in as ? undefined : await madeUp(setting, tenant.id, as);
   return changeTenant(setting, tenant.id, standing.userId, async ({ tx, tenantId, at, actor }) => {
     if (!care) throwIfRefused(actor.decide('access.look'));
-    const until = new Date(at.getTime() + VIEW_MINUTES * 60_000);
+    const until = new Date(at.getTime() + LOOK_MINUTES * 60_000);
     await tx.deleteFrom('lintel_look').where('tenant_id', '=', tenantId).where('until', '<=', at).execute();
     await tx
       .insertInto('lintel_look')

@@ -1,5 +1,14 @@
 import type { Charter, KindData } from '../../charter/index.js';
 
+/** A record as it was, by column: as much of it as is kept. */
+export type Image = Readonly<Record<string, unknown>>;
+
+/** A JSON cell, which some databases give as text. */
+export const parsed = <T>(cell: unknown): T | null => (typeof cell === 'string' ? JSON.parse(cell) : cell) as T | null;
+
+/** The kinds of which a journal is kept. */
+export const journaledKinds = ({ data: { kinds } }: Charter): string[] => Object.keys(kinds).filter((kind) => kinds[kind]?.journal !== undefined);
+
 /** Fields on which it turns who reaches a record, by what they are for. */
 const TURNS_ON = ['id', 'tenant', 'owner', 'maker', 'unit', 'group', 'parent', 'person'];
 

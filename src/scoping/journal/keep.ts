@@ -1,8 +1,8 @@
 import type { Kysely } from 'kysely';
 import type { Charter } from '../../charter/index.js';
 import { writerFor } from '../dialect.js';
-import { sqlText, verbatim } from '../fragment.js';
-import { imageFields, journaledFields } from './image.js';
+import { sqlText } from '../fragment.js';
+import { imageFields, parsed } from './image.js';
 
 /** Drops what is older than its kind says. @returns how many lines. */
 export async function trimJournal(db: Kysely<any>, charter: Charter): Promise<number> {
@@ -15,9 +15,6 @@ export async function trimJournal(db: Kysely<any>, charter: Charter): Promise<nu
   }
   return dropped;
 }
-
-type Image = Record<string, unknown>;
-const parsed = <T>(cell: unknown): T => (typeof cell === 'string' ? JSON.parse(cell) : cell) as T;
 
 interface Line {
   readonly tenant_id: string;
@@ -34,7 +31,7 @@ interface Line {
 function wordsOf(charter: Charter, kind: string): [column: string, field: string][] {
   if (!Object.hasOwn(charter.data.kinds, kind)) return [];
   const { fields } = charter.kind(kind);
-  const kept = new Set([...imageFields(charter, kind), ...journaledFields(charter.kind(kind))]);
+  const kept = new Set(imageFields(charter, kind));
   return Object.entries(charter.shapes[kind]?.fields ?? {}).flatMap(([field, { column }]) => {
     const { role, type, options } = fields[field] ?? {};
     return kept.has(field) && role === 'plain' && type === 'text' && !options ? [[column, field] as [string, string]] : [];
@@ -57,8 +54,8 @@ export async function eraseFromJournal(db: Kysely<any>, charter: Charter, userId
     const key = JSON.stringify([line.tenant_id, line.kind, line.record_id]);
     if (key !== at) theirs.clear();
     at = key;
-    const [was, became] = [parsed<Image | null>(line.was), parsed<Image | null>(line.became)];
-    const erased = new Set<string>(parsed<string[] | null>(line.erased) ?? []);
+    const [was, became] = [parsed<Record<string, unknown>>(line.was), parsed<Record<string, unknown>>(line.became)];
+    const erased = new Set(parsed<string[]>(line.erased) ?? []);
     let isTouched = false;
     for (const [column, field] of wordsOf(charter, line.kind)) {
       const [before, after] = [was?.[column], became?.[column]];
@@ -73,7 +70,7 @@ export async function eraseFromJournal(db: Kysely<any>, charter: Charter, userId
     }
     if (!isTouched) continue;
     const json = (value: unknown) => writer.json(value ? JSON.stringify(value) : null);
-    await sqlText`update "lintel_journal" set "was" = ${json(was)}, "became" = ${json(became)}, "erased" = ${json([...erased])} where "tenant_id" = ${line.tenant_id} and "number" = ${line.number}${verbatim('')}`.rows(
+    await sqlText`update "lintel_journal" set "was" = ${json(was)}, "became" = ${json(became)}, "erased" = ${json([...erased])} where "tenant_id" = ${line.tenant_id} and "number" = ${line.number}`.rows(
       db,
     );
   }

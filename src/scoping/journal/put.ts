@@ -5,6 +5,9 @@ import { imageFields, journaledFields } from './image.js';
 /** The rows of a kind as they were before a statement, in it. */
 export const BEFORE = 'lintel_before';
 
+/** The journal, with the columns of a line as they are put down. */
+const JOURNAL = verbatim('"lintel_journal" ("tenant_id", "kind", "record_id", "actor", "way", "actions", "was", "became")');
+
 /** By what, besides whoever asks, something is done: in a look, by care, by a program. */
 function wayOf({ standing: { facts } }: Boundary): Readonly<Record<string, unknown>> {
   const { care, look, program } = facts;
@@ -23,7 +26,7 @@ function wayOn(boundary: Boundary, kind: string, actions: readonly string[], ali
 }
 
 /** A row of a kind as JSON, by column. */
-export function imageOf(boundary: Boundary, kind: string, alias: string): Fragment {
+function imageOf(boundary: Boundary, kind: string, alias: string): Fragment {
   return boundary.writer.image(boundary.shape(kind), imageFields(boundary.standing.charter, kind), alias);
 }
 
@@ -40,7 +43,7 @@ function toldColumns(boundary: Boundary, kind: string): string[] {
 }
 
 /** What is put down, of rows that stand in these places. Images are of the same row. */
-export interface Written {
+interface Written {
   readonly kind: string;
   /** The actions by which it was done: for a row that is new, and for one that was there. */
   readonly actions: Actions;
@@ -78,7 +81,7 @@ export function putDown(boundary: Boundary, { kind, actions, after, before, from
   // Where they are, they alone put it down; what is believed of them is asked of the database.
   const untold = boundary.support.triggered?.has(kind) ? [writer.noTrigger(shape)] : [];
   const where = joinFragments([...differs, ...untold], ' and ');
-  return sqlText`insert into "lintel_journal" ("tenant_id", "kind", "record_id", "actor", "way", "actions", "was", "became") select ${standing.facts.tenant.id}, ${kind}, ${writer.idAsText(writer.column(shape, shape.idField, at))}, ${standing.userId ?? null}, ${by(wayFor)}, ${by((of) => writer.json(JSON.stringify(of)))}, ${was}, ${image(after)} from ${from}${where.texts.length > 1 || where.texts[0] !== '' ? sqlText` where ${where}` : verbatim('')}`;
+  return sqlText`insert into ${JOURNAL} select ${standing.facts.tenant.id}, ${kind}, ${writer.idAsText(writer.column(shape, shape.idField, at))}, ${standing.userId ?? null}, ${by(wayFor)}, ${by((of) => writer.json(JSON.stringify(of)))}, ${was}, ${image(after)} from ${from}${where.texts.length > 1 || where.texts[0] !== '' ? sqlText` where ${where}` : verbatim('')}`;
 }
 
 /** Says to triggers, in the statement that writes, who does; for a deputy it is not told for whom. */
@@ -121,5 +124,5 @@ export function putSeen(boundary: Boundary, kind: string, actions: Actions, befo
     ];
   });
   if (entries.length === 0) return undefined;
-  return sqlText`insert into "lintel_journal" ("tenant_id", "kind", "record_id", "actor", "way", "actions", "was", "became") values ${joinFragments(entries, ', ')}`;
+  return sqlText`insert into ${JOURNAL} values ${joinFragments(entries, ', ')}`;
 }

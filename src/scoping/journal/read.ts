@@ -3,7 +3,7 @@ import type { Charter, JournalData } from '../../charter/index.js';
 import { type FieldShape, type KindShape, readValue } from '../../predicate/index.js';
 import type { Boundary } from '../boundary.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
-import { journaledFields } from './image.js';
+import { type Image, journaledFields, journaledKinds, parsed } from './image.js';
 
 /** A change of one field, in values as the field holds them. */
 export interface FieldChange {
@@ -55,9 +55,6 @@ interface Row {
   readonly erased: unknown;
   readonly shown: string;
 }
-
-type Image = Readonly<Record<string, unknown>>;
-const parsed = <T>(cell: unknown): T | null => (typeof cell === 'string' ? JSON.parse(cell) : cell) as T | null;
 
 /** The lines of one kind that a standing may be told, the newest first. */
 class KindJournal {
@@ -174,10 +171,6 @@ export async function linesSince<R>(db: Kysely<any>, charter: Charter, work: () 
   return { result, lines: rows.flatMap((row) => lineOf(charter, row, new Set()) ?? []) };
 }
 
-/** The kinds of which a journal is kept. */
-export const journaledKinds = ({ standing: { charter } }: Boundary): string[] =>
-  Object.keys(charter.data.kinds).filter((kind) => charter.kind(kind).journal !== undefined);
-
 /**
  * What was put down, the newest first, as far as this standing may be told: of records that it reaches now, and of those that are gone as they were last; without fields that are
  * hidden from it.
@@ -189,7 +182,7 @@ export async function readJournal(
   boundary: Boundary,
   query: JournalQuery,
 ): Promise<{ readonly lines: JournalLine[]; readonly next?: string }> {
-  const kinds = query.kind === undefined ? journaledKinds(boundary) : [query.kind];
+  const kinds = query.kind === undefined ? journaledKinds(boundary.standing.charter) : [query.kind];
   const each = new Map(kinds.map((kind) => [kind, new KindJournal(boundary, kind)] as const).filter(([, one]) => one.any));
   if (each.size === 0) return { lines: [] };
   const selects = [...each.values()].map((one) => one.select({ ...query, limit: query.limit + 1 }));

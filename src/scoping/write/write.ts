@@ -95,6 +95,12 @@ export class Write {
     return this.#target.boundary;
   }
 
+  /** Every column of the table, by names of its own: the statement may call it otherwise. */
+  get #columns(): Fragment[] {
+    const { kind, alias } = this.#target;
+    return this.#boundary.columnFields(kind).map(([, shape]) => name(alias, shape.column));
+  }
+
   /** One statement, so that it holds or fails as a whole, in a transaction or out of one. */
   statement(named: Named = NOBODY): RawNode {
     const { kind, alias } = this.#target;
@@ -104,9 +110,7 @@ export class Write {
     const checks = [...this.#body.checks(named), ...(isKept && met ? [metBefore(this.#target)] : [])];
     const readable = this.#boundary.readable(kind, undefined, verbatim('"lintel_written"'), [verbatim(`true as "${ROW}"`)]);
     const returned = (this.#returned ?? []).map((item) => sqlText`${item}, `);
-    // Names of the table's own: the statement may call it otherwise.
-    const columns = this.#boundary.columnFields(kind).map(([, shape]) => name(alias, shape.column));
-    const written = joinFragments([...columns, ...(isKept && met ? [verbatim(`xmax <> 0 as "${MET}"`)] : [])], ', ');
+    const written = joinFragments([...this.#columns, ...(isKept && met ? [verbatim(`xmax <> 0 as "${MET}"`)] : [])], ', ');
     return sqlText`with ${this.#ahead}${isKept ? this.#lookedAtBefore() : verbatim('')}"lintel_written" as (${isKept && this.#reads ? this.#textOfRead() : this.#text()} returning ${written}), ${isKept ? sqlText`"lintel_put" as (${this.#put()}), ` : verbatim('')}"lintel_checked" as (select count(*) as "${verbatim(COUNT)}", coalesce(sum(${failOn(this.#target, checks)}), 0) as "lintelfailed"${said ? sqlText`, ${said}` : verbatim('')} from "lintel_written" as "${verbatim(WRITTEN)}") select ${joinFragments(returned, '')}"${verbatim(COUNT)}", "${verbatim(ROW)}" from "lintel_checked" left join ${readable} as ${name(alias)} on "lintelfailed" = 0${verbatim(said ? ' and "lintelsaid" is not null' : '')}${verbatim(isKept && this.#reads ? PREPARED : '')}`.toNode();
   }
 
@@ -139,8 +143,8 @@ export class Write {
     const { kind, alias, table } = this.#target;
     const { actions, met, reached } = this.#body;
     const boundary = this.#boundary;
-    const seen = (by: readonly string[], where: Fragment, ahead = verbatim('')) =>
-      sqlText`${ahead}select ${seenOf(boundary, kind, by, alias)} from ${table} as ${name(alias)} where ${where}`.toNode();
+    const seen = (by: readonly string[], where: Fragment) =>
+      sqlText`select ${seenOf(boundary, kind, by, alias)} from ${table} as ${name(alias)} where ${where}`.toNode();
     return {
       ...(reached && { before: (ids: readonly unknown[]) => seen(actions.changing, of(ids, alias)) }),
       ...(met && { before: () => seen(actions.changing, met) }),
@@ -161,14 +165,10 @@ export class Write {
 
   /** The rows as they are before, locked, in front of the write. */
   #lookedAtBefore(): Fragment {
-    const { kind, alias, table } = this.#target;
+    const { alias, table } = this.#target;
     const rows = this.#reads ? this.#body.reached : this.#body.met;
     if (rows === undefined) return verbatim('');
-    const columns = joinFragments(
-      this.#boundary.columnFields(kind).map(([, shape]) => name(alias, shape.column)),
-      ', ',
-    );
-    return sqlText`${name(BEFORE)} as materialized (select ${columns} from ${table} as ${name(alias)} where ${rows} for no key update of ${name(alias)}), `;
+    return sqlText`${name(BEFORE)} as materialized (select ${joinFragments(this.#columns, ', ')} from ${table} as ${name(alias)} where ${rows} for no key update of ${name(alias)}), `;
   }
 
   /** Only what was read. */
@@ -344,8 +344,7 @@ export class Write {
     const level = this.#narrower.level({ alias, columns: this.#boundary.statics(kind), inReach: isThere });
     return items.flatMap((item): Fragment[] => {
       const { column, node, alias: as } = item as unknown as { column?: OperationNode; node?: OperationNode; alias?: OperationNode };
-      if (item.kind === 'SelectAllNode' || column?.kind === 'SelectAllNode')
-        return this.#boundary.columnFields(kind).map(([, shape]) => name(alias, shape.column));
+      if (item.kind === 'SelectAllNode' || column?.kind === 'SelectAllNode') return this.#columns;
       if (item.kind !== 'AliasNode') return [sqlText`${new Embedded(this.#narrower.value(item, level))}`];
       return [sqlText`${new Embedded(this.#narrower.value(node as OperationNode, level))} as ${new Embedded(as as OperationNode)}`];
     });
