@@ -22,8 +22,8 @@ export function ActionButton(props: {
   const decision = useDecision(action, record);
   const { tenant, look, me } = useStanding().facts;
   const id = useId();
-  if (look && !onlyLooks(decision)) return <InLook decision={decision} as={me.name ?? ''} tries={look.tries === true} {...props} />;
-  const asks = !look && (decision.outcome === 'no grant' || decision.outcome === 'out of reach') ? (record as { id?: string } | undefined)?.id : undefined;
+  if (look && !decision.allowed) return <InLook decision={decision} as={me.name ?? ''} tries={look.tries === true} {...props} />;
+  const asks = decision.outcome === 'no grant' || decision.outcome === 'out of reach' ? (record as { id?: string } | undefined)?.id : undefined;
   if (decision.allowed || decision.outcome === 'obligation') {
     return (
       <Button variant={variant ?? 'filled'} onClick={onClick}>
@@ -43,9 +43,6 @@ export function ActionButton(props: {
     </div>
   );
 }
-
-/** What is allowed in a look too. */
-const onlyLooks = ({ allowed }: Decision) => allowed;
 
 /** The button as the person looked as has it: marked as not carried out, or as tried; where they have none, there is none. */
 function InLook(props: {

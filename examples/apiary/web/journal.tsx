@@ -43,7 +43,7 @@ export function Journal({ tenant, about, title }: { tenant: string; about: { kin
               {item.at.slice(0, 10)} {item.at.slice(11, 16)}
             </time>{' '}
             <strong>{item.by?.name ?? 'somebody'}</strong>
-            {item.for && ` for ${item.for.name}`} {item.what === 'made' ? 'added' : item.what === 'handed over' ? 'handed over' : item.what}{' '}
+            {item.for && ` for ${item.for.name}`} {item.what === 'made' ? 'added' : item.what}{' '}
             {about.record === undefined && `${charter.kind(item.kind).one} ${item.label ?? item.record}`}
             <div className="quiet">
               <Fields item={item} />
