@@ -2,10 +2,14 @@ import { defineConfig } from 'vitest/config';
 
 const conditions = ['warm-lintel-source', 'node'];
 const shared = { resolve: { conditions }, ssr: { resolve: { conditions } } };
+const drawn = process.env.LINTEL_LONG && !process.env.LINTEL_SEED ? Math.floor(Math.random() * 1_000_000_000) : undefined;
+if (drawn) console.log(`Properties draw from LINTEL_SEED=${drawn}.`);
 
 export default defineConfig({
   ...shared,
   test: {
+    env: { LINTEL_SEED: process.env.LINTEL_SEED ?? String(drawn ?? 7) },
+    setupFiles: ['test/seed.ts'],
     include: ['test/**/*.test.ts'],
     exclude: process.env.LINTEL_LONG ? [] : ['test/**/*.long.test.ts'],
     globalSetup: ['test/setup.ts'],

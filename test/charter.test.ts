@@ -192,7 +192,7 @@ test('anything at all in place of a charter, or of any part of it, gives problem
   const junk = fc.oneof(fc.anything(), fc.constantFrom(null, { toString: '' }, [{ toString: 1, valueOf: 1 }]));
   fc.assert(
     fc.property(junk, fc.constantFrom(...places), (junk, path) => void problemsOf(edited(json(), path, junk))),
-    { numRuns: process.env.LINTEL_LONG ? 60_000 : 600, ...(process.env.LINTEL_LONG ? {} : { seed: 7 }) },
+    { numRuns: process.env.LINTEL_LONG ? 60_000 : 600 },
   );
 });
 

@@ -14,5 +14,13 @@ export default defineConfig({
       load: (id) => Object.entries(planted).find(([file]) => id.endsWith(`/src/${file}`))?.[1],
     },
   ],
-  test: { include: ['test/**/*.test.ts'], globalSetup: ['test/planted-setup.ts'], testTimeout: 120_000, hookTimeout: 120_000, maxWorkers: 1, bail: 1 },
+  test: {
+    include: ['test/**/*.test.ts'],
+    setupFiles: ['test/seed.ts'],
+    globalSetup: ['test/planted-setup.ts'],
+    testTimeout: 120_000,
+    hookTimeout: 120_000,
+    maxWorkers: 1,
+    bail: 1,
+  },
 });

@@ -118,7 +118,7 @@ async function testsWith(guard: Planted, tests: readonly string[]): Promise<stri
     LINTEL_POSTGRES: url,
     NO_COLOR: '1',
     LINTEL_LONG: '',
-    LINTEL_CASES: long ? '8000' : '4000',
+    LINTEL_CASES: long ? '8000' : '1000',
   };
   const args = ['node_modules/vitest/vitest.mjs', 'run', '--config', 'test/planted.config.ts', ...tests.map((name) => `test/${name}.test.ts`)];
   const done = await run(process.execPath, args, { cwd: root, env, timeout: 1_000_000 }).catch((error: { stdout?: string; stderr?: string }) => error);
