@@ -98,7 +98,8 @@ test('what somebody who runs a tenant does, from looking to the record', async (
   }
   expect(names).toEqual((await lintel.enter({ tenant: 'alderbrook', user: as }).then((s) => s.members.list())).map(({ name }) => name));
   expect((await call('member', { as, path: { user: 'otto' } })).data.line).toBe('Reader, Site warden at Orchard side');
-  for (const list of ['listRoles', 'listGroups', 'listUnits', 'listPrograms', 'rolesToGive']) expect((await call(list, { as })).status).toBe(200);
+  for (const list of ['listRoles', 'listGroups', 'listUnits', 'listOpenings', 'listDeputies', 'listPrograms', 'rolesToGive'])
+    expect((await call(list, { as })).status).toBe(200);
 
   const proposal = await call('propose', { as, body: suspend });
   expect(proposal.data).toMatchObject({ people: 1, problems: [], reason: 'away', effects: [{ people: { some: [{ id: 'lene' }] } }] });

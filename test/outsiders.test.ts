@@ -8,6 +8,8 @@ let lintel: Club;
 let db: Awaited<ReturnType<typeof club>>['db'];
 let enter: Awaited<ReturnType<typeof club>>['enter'];
 const PEOPLE = ['ada', 'bo', 'cy', 'dee', 'eve', 'fay'];
+const STAND_IN = PEOPLE.map((of, i) => [of, PEOPLE[(i + 1) % PEOPLE.length] as string] as const);
+const until = new Date(Date.now() + 30 * 86_400_000).toISOString();
 beforeAll(async () => {
   const made = await club();
   ({ lintel, db, enter } = made);
@@ -18,6 +20,9 @@ beforeAll(async () => {
     { do: 'add-unit', id: 'hall', name: 'Hall' },
     { do: 'add-unit', id: 'attic', name: 'Attic', below: 'hall' },
     { do: 'add-unit', id: 'cellar', name: 'Cellar' },
+    { do: 'open-records', id: 'opened', group: 'reds', to: { unit: 'hall' }, kind: 'note', actions: ['read'], keeps: true, until },
+    // Each stands in for the next one.
+    ...STAND_IN.map(([of, to]) => ({ do: 'name-deputy' as const, of, to, permissions: ['note.read'], until })),
   ]);
 });
 afterAll(() => db.destroy());
@@ -58,6 +63,9 @@ test('nobody finds anybody of whom they may not know, however they ask', { timeo
             const here = (groups as Record<string, string[]>)[id]?.filter((one) => known.includes(one)) ?? [];
             expect([people.map((p) => p.id).sort(), people.length > 0]).toEqual([[...here].sort(), true]);
           }
+          // Of the two each knows, whoever the other is.
+          const standIn = STAND_IN.filter((pair) => pair.includes(me) || pair.every((one) => known.includes(one)));
+          expect((await standing.tenant.deputies()).map(({ of, to }) => [of.id, to.id])).toEqual(standIn.sort());
           for (const { people } of await standing.tenant.units()) expect(people.every((p) => known.includes(p.id))).toBe(true);
           for (const other of PEOPLE) expect(await code(standing.members.held(other))).toBe(known.includes(other) ? 'done' : 'not-found');
           if (standing.may('audit.read')) {
@@ -74,8 +82,19 @@ test('nobody finds anybody of whom they may not know, however they ask', { timeo
 test('what shows everybody is refused, and what is unknown is answered like what is not there', async () => {
   const ada = await enter('ada');
   expect(
-    await Promise.all([code(ada.tenant.roles()), code(ada.audit.verify()), code(ada.audit.heldThen('ada', new Date())), code(ada.tenant.requests())]),
-  ).toEqual(Array(4).fill('refused'));
+    await Promise.all(
+      [ada.tenant.roles(), ada.tenant.openings(), ada.audit.verify(), ada.audit.heldThen('ada', new Date()), ada.tenant.requests()].map((one) => code(one)),
+    ),
+  ).toEqual(Array(5).fill('refused'));
+  expect(await (await enter('key')).tenant.openings()).toEqual([
+    { id: 'opened', group: { id: 'reds', name: 'Reds' }, to: { on: 'unit', id: 'hall', name: 'Hall' }, kind: 'note', actions: ['read'], keeps: true, until },
+  ]);
+  // Ada’s own are hers to see, and not for whoever looks as her and may not know of the other.
+  await (await enter('key')).carryOut(['ada', 'cy'].map((user) => ({ do: 'place', user, units: ['hall'] })));
+  const look = (await (await enter('cy')).lookAs({ user: 'ada' })).id;
+  expect((await ada.tenant.deputies()).map(({ to }) => to.id)).toEqual(['bo', 'ada']);
+  expect((await enter('cy', { look })).facts.me.userId).toBe('ada');
+  expect(await (await enter('cy', { look })).tenant.deputies()).toEqual([]);
   const [unknown, none] = await Promise.all(['key', 'nobody'].map((user) => ada.members.held(user).catch((error) => [error.code, error.message])));
   expect(unknown).toEqual(none);
   // Invitations of others are not listed; one's own are.

@@ -338,6 +338,16 @@ export const roleView = z.looseObject({
 });
 export const group = z.looseObject({ id: z.string(), name: z.string(), people: z.array(named) });
 export const unit = z.looseObject({ id: z.string(), name: z.string(), below: z.string().nullable(), people: z.array(named) });
+export const opening = z.looseObject({
+  id: z.string(),
+  group: named,
+  to: z.looseObject({ on: z.string(), id: z.string(), name: z.string() }),
+  kind: z.string(),
+  actions: z.array(z.string()),
+  keeps: z.boolean(),
+  until: moment.optional(),
+});
+export const deputy = z.looseObject({ of: named, to: named, permissions: z.array(z.string()), since: moment, until: moment });
 export const joinRequest = z.looseObject({
   userId: z.string(),
   name: z.string(),

@@ -133,6 +133,16 @@ export class TenantFace extends Face {
     return membership.listUnits(this.setting, this.standing);
   }
 
+  /** What people of a group own that is open to others. The steps `open-records` and `close-records` change it. @throws LintelError `refused`. */
+  openings(): Promise<membership.OpeningView[]> {
+    return membership.listOpenings(this.setting, this.standing);
+  }
+
+  /** Who stands in for whom, or will: this person's own, and others' of whom they may know. The steps `name-deputy` and `end-deputy` change it. */
+  deputies(): Promise<membership.DeputyView[]> {
+    return membership.listDeputies(this.setting, this.standing);
+  }
+
   /** Who may come in without an invitation, whether everybody has one role, what was chosen as a base, and what is asked of every member's sign-in. The step `set-rules` sets them. */
   rules(): ReturnType<typeof membership.readRules> {
     return membership.readRules(this.setting, this.standing);
