@@ -203,7 +203,10 @@ export async function agree(engines: readonly Engine[], cases: number, seed: num
 function shortCharter({ kinds, ...rest }: any): RecordData {
   const short = Object.entries<any>(kinds).map(([name, kind]) => {
     const fields = Object.entries<any>(kind.fields).filter(([, f]) => f.change ?? f.read ?? f.follow === false);
-    return [name, { reaches: kind.reaches, fields: Object.fromEntries(fields.map(([f, { change, read, follow }]) => [f, { change, read, follow }])) }];
+    return [
+      name,
+      { reaches: kind.reaches, base: kind.base, fields: Object.fromEntries(fields.map(([f, { change, read, follow }]) => [f, { change, read, follow }])) },
+    ];
   });
   return { kinds: Object.fromEntries(short), ...rest };
 }

@@ -131,9 +131,14 @@ export async function fill(tx: Kysely<any>, data: Draw['data']): Promise<void> {
 export const SUBJECTS = { member: ME, suspended: 'gone', signedIn: 'stranger', visitor: undefined } as const;
 
 export async function become(tx: Kysely<any>, who: Draw['who'], names: Names): Promise<void> {
+  const tenant_id = String(names.here);
+  await tx
+    .updateTable('lintel_tenant')
+    .set({ bases: JSON.stringify(who.bases) })
+    .where('id', '=', tenant_id)
+    .execute();
   if (who.subject !== 'member' && who.subject !== 'suspended') return;
   const user_id = names.text('person', SUBJECTS[who.subject]);
-  const tenant_id = String(names.here);
   const mine = { tenant_id, user_id };
   await tx
     .updateTable('lintel_member')

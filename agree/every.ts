@@ -53,7 +53,7 @@ export function everyComparison(as: 'reach' | 'limit'): Case {
   const limits = as === 'limit' ? { hive: { held } } : {};
   const charter = { kinds: Object.fromEntries(KIND_NAMES.map((name) => [name, kind(name)])), roles: { main }, limits };
   const known = Object.fromEntries(Object.entries(VALUES).map(([type, values]) => [type, values[1]]));
-  const who = { subject: 'member', attributes: { ...known, wrong: {} }, units: [], groups: [], opened: undefined, context: known } as const;
+  const who = { subject: 'member', attributes: { ...known, wrong: {} }, units: [], groups: [], bases: {}, opened: undefined, context: known } as const;
   const assigned = [{ via: 'me', role: 'main', anchor: 'tenant', anchorId: HERE }] as const;
   const draws = Array.from({ length: Math.ceil(hive.length / SO_MANY) }, (_, i) => {
     const data = { plot: [], hive: hive.slice(i * SO_MANY, (i + 1) * SO_MANY), visit: [], note: [] };

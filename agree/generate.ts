@@ -45,6 +45,8 @@ export interface Who {
   readonly units: readonly string[];
   readonly groups: readonly string[];
   readonly assigned: readonly Assigned[];
+  /** What the tenant has chosen, by kind. */
+  readonly bases: Readonly<Record<string, string>>;
   /** Hives of a group's people that are opened to this person. */
   readonly opened: { readonly group: string; readonly actions: readonly string[] } | undefined;
   readonly context: Readonly<Record<string, unknown>>;
@@ -220,10 +222,16 @@ function dressed(kind: KindName): fc.Arbitrary<Record<string, object>> {
   return fc.record(Object.fromEntries(entries));
 }
 
+/** Of which a tenant may choose one. */
+const BASES = ['one', 'two', 'tenant'];
 const drawnKind = (kind: KindName) =>
   fc
-    .record({ fields: dressed(kind), reaches: fc.record({ one: predicate(kind), two: predicate(kind, 1) }) })
-    .map((drawn) => ({ ...kindData(kind, ACTIONS[kind]), ...drawn }));
+    .record({
+      fields: dressed(kind),
+      reaches: fc.record({ one: predicate(kind), two: predicate(kind, 1) }),
+      base: fc.option(fc.shuffledSubarray(BASES, { minLength: 2 }), { freq: 1 }),
+    })
+    .map(({ base, ...drawn }) => ({ ...kindData(kind, ACTIONS[kind]), ...drawn, ...(base && { base }) }));
 
 const permissions = KIND_NAMES.flatMap((kind) => ACTIONS[kind].map((action) => [kind, action] as const));
 const may = (weight: number) =>
@@ -236,6 +244,7 @@ const may = (weight: number) =>
           { arbitrary: fc.constant(['one']), weight: 2 },
           { arbitrary: fc.constant(['one', 'two']), weight: 1 },
           { arbitrary: fc.constant(kind === 'plot' ? [] : ['followed']), weight: 1 },
+          { arbitrary: fc.constant(['base']), weight: 1 },
           { arbitrary: fc.constant([]), weight: 1 },
         ),
       ]),
@@ -251,11 +260,12 @@ const limit = (kind: KindName) =>
     lasting: fc.constant(true),
   });
 
-/** A parent that is not followed has no reach `followed`; drawn charters name it all the same, and it is dropped here. */
+/** A parent that is not followed has no reach `followed`, and nothing is a `base` where none can be chosen; drawn charters name both all the same, and they are dropped here. */
 function sound(charter: any): any {
   const follows = (kind: KindName) => Object.values<any>(charter.kinds[kind].fields).some((f) => f.role === 'parent' && f.follow !== false);
+  const isThere = (kind: KindName, reach: string) => (reach === 'followed' ? follows(kind) : reach !== 'base' || charter.kinds[kind].base !== undefined);
   const clean = (drawn: Record<string, string[]>) =>
-    Object.fromEntries(Object.entries(drawn).map(([p, reaches]) => [p, reaches.filter((r) => r !== 'followed' || follows(p.split('.')[0] as KindName))]));
+    Object.fromEntries(Object.entries(drawn).map(([p, reaches]) => [p, reaches.filter((r) => isThere(p.split('.')[0] as KindName, r))]));
   const roles = Object.fromEntries(Object.entries<any>(charter.roles).map(([name, role]) => [name, { ...role, may: clean(role.may) }]));
   return { ...charter, roles };
 }
@@ -305,6 +315,7 @@ const who: fc.Arbitrary<Who> = fc.record({
       .map(([role, at, via]): Assigned => ({ role, ...at, via })),
     { minLength: 1, maxLength: 2, selector: (a) => JSON.stringify(a) },
   ),
+  bases: fc.dictionary(fc.constantFrom(...KIND_NAMES), fc.constantFrom(...BASES)),
   opened: fc.option(fc.record({ group: fc.constantFrom(...GROUPS), actions: fc.subarray([...ACTIONS.hive], { minLength: 1 }) }), { nil: undefined, freq: 3 }),
   context: attributes,
 });

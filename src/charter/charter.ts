@@ -88,7 +88,7 @@ export class Charter<T extends CharterTypes = CharterTypes> {
     const found = this.permissions.get(permission);
     if (!found) return [];
     if (!found.kind) return reachesOfOperation(permission, this.data.roles);
-    return reachesOfKind(this.kind(found.kind));
+    return reachesToGive(this.kind(found.kind));
   }
 
   get hash(): string {
@@ -178,10 +178,13 @@ function look<V>(all: Readonly<Record<string, V>>, name: string, what: string): 
 
 const widestOf = (kind: KindData) => (kind.shared ? 'shared' : 'tenant');
 
-/** Reaches with which an action on a kind can be given, the widest first. */
+/** Reaches at which an action on a kind is held, the widest first. */
 export function reachesOfKind(kind: KindData): string[] {
-  return [widestOf(kind), ...(followedFields(kind).length > 0 ? ['followed'] : []), ...Object.keys(kind.reaches), ...(kind.base?.length ? ['base'] : [])];
+  return [widestOf(kind), ...(followedFields(kind).length > 0 ? ['followed'] : []), ...Object.keys(kind.reaches)];
 }
+
+/** Reaches with which it can be given: these, and `base`, which is the one of them that a tenant has chosen. */
+export const reachesToGive = (kind: KindData): string[] => [...reachesOfKind(kind), ...(kind.base?.length ? ['base'] : [])];
 
 /** The parent fields whose readers read this record too. */
 export function followedFields(kind: KindData): string[] {

@@ -1,7 +1,7 @@
 import { didYouMean, LintelError } from '../base/index.js';
 import { checkPredicate, normalise, ownFields, type Predicate, type Shapes, VALUE_TYPES } from '../predicate/index.js';
 import { type AttributeData, checkAttributes, DEFAULT_SETTERS } from './attributes.js';
-import { Charter, followedFields, reachesOfKind, shapeOf } from './charter.js';
+import { Charter, followedFields, reachesOfKind, reachesToGive, shapeOf } from './charter.js';
 import { Checker, type Json } from './checker.js';
 import type { CharterData, KindData, RoleData } from './data.js';
 import type { FieldRole } from './field.js';
@@ -129,7 +129,7 @@ interface Vocabulary {
 
 function reachesOf(known: Vocabulary, permission: string): string[] {
   const kind = known.kinds[permission.split('.')[0] as string];
-  return kind ? reachesOfKind(kind) : reachesOfOperation(permission, Object.fromEntries(known.roles.map((role) => [role, true])));
+  return kind ? reachesToGive(kind) : reachesOfOperation(permission, Object.fromEntries(known.roles.map((role) => [role, true])));
 }
 
 function checkMay(c: Checker, may: unknown, at: string, known: Vocabulary): void {
@@ -297,7 +297,7 @@ export function readCharter(json: unknown): Charter {
       if (['tenant', 'shared', 'followed', 'base'].includes(reach)) c.report(at, `the reach "${reach}" is built in; choose another name`);
       c.problems.push(...checkPredicate(predicate, name, shapes, at, top.attributes as never));
     }
-    const base = checkNames(c, kind.base, `kinds.${name}.base`, 'reach', reachesOfKind({ ...kind, base: [] }));
+    const base = checkNames(c, kind.base, `kinds.${name}.base`, 'reach', reachesOfKind(kind));
     if (kind.base && new Set(base).size < 2) c.report(`kinds.${name}.base`, 'a tenant chooses of at least two reaches');
   }
 

@@ -27,19 +27,19 @@ const at = (anchor: Anchor) => {
 export function giversOf(charter: Charter<any>, permission: string, roles: readonly RoleView[], standings: readonly Standing<any>[]): Giver[] {
   const about = charter.permission(permission);
   const own = Object.fromEntries(roles.filter((role) => role.own).map(({ id, holders: _, own: __, ...role }) => [id, role]));
-  const view = charter.withRoles(own);
+  // A standing's charter knows what its tenant has chosen.
+  const view = (standings[0]?.charter ?? charter).withRoles(own);
+  const meant = (reaches: readonly string[]) => [...new Set(reaches.map((reach) => view.reachMeant(permission, reach)))];
   const byRole = roles.flatMap(({ id, label, holders }): Giver[] => {
     const reaches =
       id === 'keyholder'
         ? ['tenant']
-        : [
-            ...new Set(
-              view
-                .resolveRole(id)
-                .grants.filter((grant) => grant.permission === permission)
-                .map(({ reach }) => reach),
-            ),
-          ];
+        : meant(
+            view
+              .resolveRole(id)
+              .grants.filter((grant) => grant.permission === permission)
+              .map(({ reach }) => reach),
+          );
     if (reaches.length === 0) return [];
     const named = holders.map(({ on, name, anchor, people, by }) => {
       const through = by === undefined ? '' : ` by ${view.role(by).label}`;
@@ -50,7 +50,7 @@ export function giversOf(charter: Charter<any>, permission: string, roles: reado
   const toAll = (['everyMember', 'signedIn', 'visitor'] as const).flatMap((subject): Giver[] => {
     const reaches = charter.data[subject][permission];
     const words = { everyMember: 'every member', signedIn: 'whoever is signed in', visitor: 'everybody' }[subject];
-    return reaches && reaches.length > 0 ? [{ by: words, reaches, holders: [words] }] : [];
+    return reaches && reaches.length > 0 ? [{ by: words, reaches: meant(reaches), holders: [words] }] : [];
   });
   const alone = new Map<string, { reaches: Set<string>; holders: string[] }>();
   for (const standing of standings) {

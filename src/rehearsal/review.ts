@@ -254,7 +254,7 @@ class Review {
     for (const [kind, { one, shared }] of Object.entries(this.#charter.data.kinds)) {
       if (shared) continue;
       const past = [...this.#charter.permissions.values()].filter((permission) => {
-        const reaches = given.filter((grant) => grant.permission === permission.name).map(({ reach }) => reach);
+        const reaches = given.filter((grant) => grant.permission === permission.name).map(({ reach }) => this.#charter.reachMeant(permission.name, reach));
         const isBound = this.#charter
           .limitsOf(kind)
           .some(({ actions, where }) => actions.includes(permission.action as string) && JSON.stringify(where).includes('"me":'));

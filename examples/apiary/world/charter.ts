@@ -20,6 +20,7 @@ const kinds = defineKinds(
         status: oneOf(['active', 'archived'], { change: 'archive' }),
         registrationNo: text({ change: 'register', read: 'inspect', label: 'registration number' }),
         inspectors: people({ ...ids, table: 'hive_inspectors', tenant: 'tenant_id', record: 'hive_id', user: 'user_id', change: 'appoint' }),
+        followers: people({ ...ids, table: 'hive_followers', tenant: 'tenant_id', record: 'hive_id', user: 'user_id', change: 'follow' }),
       },
       actions: {
         read: { label: 'See a hive' },
@@ -31,6 +32,8 @@ const kinds = defineKinds(
         inspect: { label: 'Inspect a hive', sentence: 'Sees its registration number.', needs: ['hive.read'] },
         register: { label: 'Register a hive', sentence: 'Sets its registration number.', needs: ['hive.inspect'] },
         appoint: { label: 'Appoint inspectors', needs: ['hive.read'] },
+        follow: { label: 'Say who follows a hive', sentence: 'Whoever follows it is told by mail what is done to it.', needs: ['hive.read'] },
+        delete: { label: 'Delete a hive', sentence: 'For one that was added by mistake: with inspections it stays.', needs: ['hive.read', 'inspection.read'] },
       },
     },
     inspection: {
@@ -58,6 +61,8 @@ const kinds = defineKinds(
       one: 'ledger entry',
       many: 'ledger entries',
       journal: true,
+      // Each association chooses whether whoever keeps the ledger sees all of it.
+      base: ['tenant', 'written'],
       fields: {
         id: id(ids),
         tenantId: tenant(ids),
@@ -113,6 +118,7 @@ const kinds = defineKinds(
       written: ({ record, me }) => record.madeBy.is(me.userId),
       ofOwnHive: ({ record, me }) => record.hiveId.parent.keeperId.is(me.userId),
     },
+    entry: { written: ({ record, me }) => record.madeBy.is(me.userId) },
     report: { filed: ({ record, me }) => record.madeBy.is(me.userId) },
   },
 );
@@ -145,11 +151,15 @@ export const charter = defineCharter(kinds, {
         'hive.archive': 'own',
         'hive.move': 'own',
         'hive.inspect': 'own',
+        'hive.appoint': 'own',
+        'hive.follow': 'own',
+        'hive.delete': 'own',
         'inspection.read': 'followed',
         'inspection.create': 'ofOwnHive',
         'inspection.refile': 'ofOwnHive',
         'inspection.update': 'written',
         'member.read': 'tenant',
+        'deputy.name': 'tenant',
       },
     },
     junior: {
@@ -196,7 +206,7 @@ export const charter = defineCharter(kinds, {
       label: 'Treasurer',
       sentence: 'Keeps the honey ledger.',
       startsAt: 'ledger',
-      may: { 'area.ledger': 'tenant', 'entry.read': 'tenant', 'entry.create': 'tenant', 'entry.update': 'tenant', 'entry.book': 'tenant' },
+      may: { 'area.ledger': 'tenant', 'entry.read': 'base', 'entry.create': 'tenant', 'entry.update': 'base', 'entry.book': 'tenant' },
     },
     healthOfficer: {
       label: 'Health officer',
@@ -222,6 +232,7 @@ export const charter = defineCharter(kinds, {
       },
     },
     entry: {
+      own: { actions: ['book'], where: ({ record, me }) => record.madeBy.is(me.userId), sentence: 'nobody books what they wrote.' },
       booked: { actions: ['update'], where: ({ record }) => record.status.is('booked'), sentence: 'a booked entry is not corrected any more.' },
     },
   },

@@ -117,6 +117,14 @@ async function addRecords(db: Kysely<ApiaryTables>): Promise<void> {
     .insertInto('hive_inspectors')
     .values(appointed.map((h) => ({ tenant_id: h.tenant_id, hive_id: h.id, user_id: 'ingrid' })))
     .execute();
+  // Sela is told what is done to a hive of Tobias’s, and Otto to one of hers.
+  await db
+    .insertInto('hive_followers')
+    .values([
+      { tenant_id: 'alderbrook', hive_id: 'a-hive-01', user_id: 'sela' },
+      { tenant_id: 'alderbrook', hive_id: 'a-hive-02', user_id: 'otto' },
+    ])
+    .execute();
   const summaries = ['Queen seen, brood in all stages', 'Stores low, fed', 'Varroa count 3 in 300', 'Comb renewed', 'Calm, two supers on'];
   await db
     .insertInto('inspections')

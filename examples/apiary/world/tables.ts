@@ -14,6 +14,7 @@ export interface ApiaryTables {
     registration_no: string | null;
   };
   hive_inspectors: { tenant_id: string; hive_id: string; user_id: string };
+  hive_followers: { tenant_id: string; hive_id: string; user_id: string };
   inspections: { id: string; tenant_id: string; hive_id: string; made_by: string; held_at: Date | string; summary: string };
   entries: { id: string; tenant_id: string; made_by: string; purpose: string; amount: string; status: 'draft' | 'booked' };
   reports: { id: string; tenant_id: string; hive_id: string; made_by: string; disease: string; findings: string };
@@ -26,6 +27,7 @@ const TABLES = [
   'create index if not exists hives_by_tenant on hives (tenant_id, id)',
   'create index if not exists hives_by_keeper on hives (tenant_id, keeper_id, id)',
   'create table if not exists hive_inspectors (tenant_id text not null, hive_id text not null, user_id text not null, primary key (tenant_id, hive_id, user_id))',
+  'create table if not exists hive_followers (tenant_id text not null, hive_id text not null, user_id text not null, primary key (tenant_id, hive_id, user_id))',
   'create table if not exists inspections (id text primary key, tenant_id text not null, hive_id text not null, made_by text not null, held_at timestamptz not null, summary text not null)',
   'create index if not exists inspections_by_hive on inspections (tenant_id, hive_id)',
   "create table if not exists entries (id text primary key, tenant_id text not null, made_by text not null, purpose text not null, amount numeric(12, 2) not null, status text not null default 'draft' check (status in ('draft', 'booked')))",

@@ -157,7 +157,11 @@ export class RuleWriter extends SqlWriter {
    */
   #isWrittenOut(kind: string, permission: string, reach: string): boolean {
     const { roles, visitor, signedIn, everyMember } = this.#charter.data;
-    const given = [...Object.values(roles).map(({ may }) => may), visitor, signedIn, everyMember].some((may) => may[permission]?.includes(reach));
+    const { base = [] } = this.#charter.kind(kind);
+    const names = base.includes(reach) ? [reach, 'base'] : [reach];
+    const given = [...Object.values(roles).map(({ may }) => may), visitor, signedIn, everyMember].some((may) =>
+      may[permission]?.some((one) => names.includes(one)),
+    );
     const rule = this.#charter.reach(kind, reach);
     return given && !(rule.op === 'includes' && 'me' in rule.to);
   }
