@@ -153,6 +153,57 @@ test('what is invited with an end or with something left out is held so', async 
   expect((await enter(id)).facts.assignments).toEqual(roles);
 });
 
+test('what the lists say of a holder can be given back by the step that sets it, and nothing is another then', async () => {
+  const who = await member();
+  const until = new Date(now + 86_400_000).toISOString();
+  const slope = { on: 'unit', unitId: 'slope', name: 'The slope' } as const;
+  const there = { on: 'record', kind: 'hive', id: 'h-1' } as const;
+  const alone = { permission: 'hive.update', reach: 'tenant', anchor: slope, until };
+  const roles = [
+    { role: 'keeper', anchor: whole, until, without: ['hive.move', 'hive.read'] },
+    { role: 'warden', anchor: there },
+    { role: 'warden', anchor: slope },
+  ];
+  const holders = [{ user: who }, { group: 'juniors' }, { unit: 'hills' }] as const;
+  await does(
+    boss,
+    { do: 'make-group', id: 'juniors', name: 'Juniors', people: [who] },
+    { do: 'add-unit', id: 'hills', name: 'The hills' },
+    { do: 'add-unit', id: 'slope', name: 'The slope', below: 'hills' },
+    ...holders.flatMap((holder): Step[] => [
+      { do: 'set-permissions', holder, permissions: [alone, { permission: 'area.ledger', reach: 'tenant', anchor: whole }] },
+      { do: 'set-roles', holder, roles },
+    ]),
+  );
+  const holds = () => db.selectFrom('lintel_assignment').selectAll().where('tenant_id', '=', tenant).orderBy('holder_id').orderBy('anchor_id').execute();
+  const before = await holds();
+  const lists = (await enter(boss)).tenant;
+  const [held, given] = [await lists.roles(), await lists.givenAlone()];
+  expect(given.filter(({ id }) => id === who)).toEqual([
+    { on: 'user', id: who, name: 'Somebody', permission: 'area.ledger', reach: 'tenant', anchor: whole },
+    { on: 'user', id: who, name: 'Somebody', ...alone },
+  ]);
+  await does(
+    boss,
+    ...holders.flatMap((holder): Step[] => {
+      const [id] = Object.values(holder) as [string];
+      const of = held.flatMap((role) =>
+        role.holders
+          .filter((one) => one.id === id && !one.by)
+          .map(({ anchor, until: end, without }) => ({ role: role.id, anchor, ...(end && { until: end }), ...(without && { without }) })),
+      );
+      return [
+        { do: 'set-roles', holder, roles: of },
+        { do: 'set-permissions', holder, permissions: given.filter((one) => one.id === id).map(({ on: _on, id: _id, name: _name, ...one }) => one) },
+      ];
+    }),
+  );
+  expect(await holds()).toEqual(before);
+  // What has ended is not listed.
+  now += 2 * 86_400_000;
+  expect((await lists.givenAlone()).map(({ permission }) => permission)).toEqual(Array(3).fill('area.ledger'));
+});
+
 test('an opening shows what a group’s people own to others, later joiners included, and keeps or drops what a leaver owns, as chosen', async () => {
   const [first, later, guest, other] = [await member('keeper'), await member('keeper'), await member(), await member()];
   const open = (id: string, keeps: boolean): Step => ({

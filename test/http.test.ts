@@ -98,7 +98,7 @@ test('what somebody who runs a tenant does, from looking to the record', async (
   }
   expect(names).toEqual((await lintel.enter({ tenant: 'alderbrook', user: as }).then((s) => s.members.list())).map(({ name }) => name));
   expect((await call('member', { as, path: { user: 'otto' } })).data.line).toBe('Reader, Site warden at Orchard side');
-  for (const list of ['listRoles', 'listGroups', 'listUnits', 'listOpenings', 'listDeputies', 'listPrograms', 'rolesToGive'])
+  for (const list of ['listRoles', 'listGroups', 'listUnits', 'listGivenAlone', 'listOpenings', 'listDeputies', 'listPrograms', 'rolesToGive'])
     expect((await call(list, { as })).status).toBe(200);
 
   const proposal = await call('propose', { as, body: suspend });

@@ -83,9 +83,16 @@ test('what shows everybody is refused, and what is unknown is answered like what
   const ada = await enter('ada');
   expect(
     await Promise.all(
-      [ada.tenant.roles(), ada.tenant.openings(), ada.audit.verify(), ada.audit.heldThen('ada', new Date()), ada.tenant.requests()].map((one) => code(one)),
+      [
+        ada.tenant.roles(),
+        ada.tenant.givenAlone(),
+        ada.tenant.openings(),
+        ada.audit.verify(),
+        ada.audit.heldThen('ada', new Date()),
+        ada.tenant.requests(),
+      ].map((one) => code(one)),
     ),
-  ).toEqual(Array(5).fill('refused'));
+  ).toEqual(Array(6).fill('refused'));
   expect(await (await enter('key')).tenant.openings()).toEqual([
     { id: 'opened', group: { id: 'reds', name: 'Reds' }, to: { on: 'unit', id: 'hall', name: 'Hall' }, kind: 'note', actions: ['read'], keeps: true, until },
   ]);

@@ -113,6 +113,16 @@ export const OPERATIONS: readonly Operation[] = [
   },
   {
     in: 'tenant',
+    id: 'listGivenAlone',
+    method: 'get',
+    fresh: true,
+    path: '/tenants/{tenant}/permissions',
+    summary: 'Permissions that were given alone, beside roles',
+    answers: listed(s.givenAlone),
+    run: async ({ standing }) => ({ items: await standing.tenant.givenAlone() }),
+  },
+  {
+    in: 'tenant',
     id: 'listOpenings',
     method: 'get',
     fresh: true,

@@ -133,6 +133,11 @@ export class TenantFace extends Face {
     return membership.listUnits(this.setting, this.standing);
   }
 
+  /** Permissions that were given alone, beside roles, each with its holder. The step `set-permissions` sets all of one holder's. @throws LintelError `refused`. */
+  givenAlone(): Promise<membership.GivenAlone[]> {
+    return membership.listGivenAlone(this.setting, this.standing);
+  }
+
   /** What people of a group own that is open to others. The steps `open-records` and `close-records` change it. @throws LintelError `refused`. */
   openings(): Promise<membership.OpeningView[]> {
     return membership.listOpenings(this.setting, this.standing);

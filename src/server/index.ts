@@ -22,6 +22,7 @@ export type {
   DomainToSee,
   Done,
   Effect,
+  GivenAlone,
   Gives,
   GroupView,
   Handed,

@@ -13,6 +13,10 @@ export interface RoleHolder {
   readonly id: string;
   readonly name: string;
   readonly anchor: Anchor;
+  /** When it ends by itself. */
+  readonly until?: string;
+  /** Permissions of the role that do not come with it here. */
+  readonly without?: readonly string[];
   /** Active members to whom it comes by this. */
   readonly people: number;
   /** The role that is assigned, where it includes this one. */
@@ -56,13 +60,15 @@ interface HolderRow {
   anchor: 'tenant' | 'unit' | 'record';
   anchor_id: string;
   unit: string | null;
+  until: Date | null;
+  without: string[];
   people: number;
 }
 
 async function holderRows(db: Kysely<LintelTables>, tenantId: string, now: number): Promise<HolderRow[]> {
   const active = isActive('m', now);
   const { rows } = await sql<HolderRow>`
-    select a.role, a.holder_on as "on", a.holder_id as id, coalesce(p.name, g.name, h.name) as name, a.anchor, a.anchor_id, u.name as unit,
+    select a.role, a.holder_on as "on", a.holder_id as id, coalesce(p.name, g.name, h.name) as name, a.anchor, a.anchor_id, u.name as unit, a.until, a.without,
       -- One look each, by key, and not at every member for every holder.
       (case a.holder_on
         when 'user' then (select count(*) from lintel_member m where m.tenant_id = a.tenant_id and m.user_id = a.holder_id and ${active})
@@ -71,7 +77,7 @@ async function holderRows(db: Kysely<LintelTables>, tenantId: string, now: numbe
         else (select count(distinct m.user_id) from lintel_unit_below b join lintel_placement pl on pl.tenant_id = b.tenant_id and pl.unit_id = b.below_id
           join lintel_member m on m.tenant_id = pl.tenant_id and m.user_id = pl.user_id where b.tenant_id = a.tenant_id and b.above_id = a.holder_id and ${active})
       end)::int as people
-    from (select distinct tenant_id, holder_on, holder_id, role, anchor, anchor_id from lintel_assignment
+    from (select distinct tenant_id, holder_on, holder_id, role, anchor, anchor_id, until, without from lintel_assignment
       where tenant_id = ${tenantId} and role is not null and (until is null or until > ${new Date(now)})) a
     left join lintel_person p on a.holder_on = 'user' and p.id = a.holder_id
     left join lintel_group g on a.holder_on = 'group' and g.tenant_id = a.tenant_id and g.id = a.holder_id
@@ -97,7 +103,16 @@ export async function listRoles(setting: Setting, standing: Standing): Promise<R
       .filter(({ role }) => bearers.has(role))
       .map((row): RoleHolder => {
         const anchor = anchorOf(row.anchor, row.anchor_id, row.unit);
-        return { on: row.on, id: row.id, name: row.name ?? row.id, anchor, people: row.people, ...(row.role !== id && { by: row.role }) };
+        return {
+          on: row.on,
+          id: row.id,
+          name: row.name ?? row.id,
+          anchor,
+          ...(row.until && { until: new Date(row.until).toISOString() }),
+          ...(row.without.length > 0 && { without: row.without }),
+          people: row.people,
+          ...(row.role !== id && { by: row.role }),
+        };
       });
     return { id, ...charter.role(id), own: Object.hasOwn(own, id), holders };
   });

@@ -3,7 +3,7 @@ export { type GroupView, listGroups, listRoles, listUnits, type RoleHolder, type
 export { changesOf, type PersonChange } from './effects.js';
 export { anchorColumns, anchorOf, assignmentOf, existing, isActive, readCourses, readFacts, SAID_BY, standingsOf } from './facts.js';
 export { endingBy, Giver, givesByCharter, insistOnGiving, mayGive } from './giving.js';
-export { type DeputyView, listDeputies, listOpenings, type OpeningView } from './lent.js';
+export { type DeputyView, type GivenAlone, listDeputies, listGivenAlone, listOpenings, type OpeningView } from './lent.js';
 export { listMark } from './lists.js';
 export { keyholdersOf, listMembers, type Member, type Part, roleLabel } from './members.js';
 export { courseDiffers, gainsAhead, type Holding, insistOnGains, momentsOf, type Reading } from './power.js';

@@ -1,6 +1,8 @@
 import { sql } from 'kysely';
-import { peopleReach, Standing } from '../../standing/index.js';
+import { type DirectPermission, peopleReach, Standing } from '../../standing/index.js';
 import type { Setting } from '../terms/index.js';
+import { anchorOf } from './facts.js';
+import { soleSources } from './sources.js';
 import { insistOnAll, isKnown } from './visible.js';
 
 interface Called {
@@ -29,6 +31,44 @@ export interface DeputyView {
   readonly permissions: readonly string[];
   readonly since: string;
   readonly until: string;
+}
+
+/** A permission that was given to somebody alone, beside roles: to a member, or to the people of a group or a unit. */
+export interface GivenAlone extends DirectPermission {
+  readonly on: 'user' | 'group' | 'unit';
+  readonly id: string;
+  readonly name: string;
+  /** By which alone it came, where nobody in the organisation gave it. */
+  readonly sources?: readonly string[];
+}
+
+/** Permissions that are given alone and have not ended, by holder. @throws LintelError `refused` for somebody who may not know of all members. */
+export async function listGivenAlone(setting: Setting, standing: Standing): Promise<GivenAlone[]> {
+  insistOnAll(standing);
+  const { rows } = await sql<Row>`
+    select a.holder_on as "on", a.holder_id as id, coalesce(p.name, g.name, h.name, a.holder_id) as name, a.permission, a.reach, a.anchor, a.anchor_id, u.name as unit, a.until,
+      ${soleSources('a.source')} as sources
+    from lintel_assignment a
+    left join lintel_person p on p.id = a.user_id
+    left join lintel_group g on g.tenant_id = a.tenant_id and g.id = a.group_id
+    left join lintel_unit h on h.tenant_id = a.tenant_id and h.id = a.unit_id
+    left join lintel_unit u on a.anchor = 'unit' and u.tenant_id = a.tenant_id and u.id = a.anchor_id
+    where a.tenant_id = ${standing.facts.tenant.id} and a.permission is not null and (a.until is null or a.until > ${new Date(setting.now())})
+    group by 1, 2, 3, 4, 5, 6, 7, 8, 9 order by 3, 2, 4, 5, 7`.execute(setting.db);
+  return rows.map(({ anchor, anchor_id, unit, until, sources, ...one }) => ({
+    ...one,
+    anchor: anchorOf(anchor, anchor_id, unit),
+    ...(until && { until: new Date(until).toISOString() }),
+    ...(sources && { sources }),
+  }));
+}
+
+interface Row extends Omit<GivenAlone, 'anchor' | 'until' | 'sources'> {
+  readonly anchor: 'tenant' | 'unit' | 'record';
+  readonly anchor_id: string;
+  readonly unit: string | null;
+  readonly until: Date | null;
+  readonly sources: readonly string[] | null;
 }
 
 /** The openings of the tenant that have not ended, by the name of their group. @throws LintelError `refused` for somebody who may not know of all members. */
