@@ -12,6 +12,7 @@ import { columnFields, fieldsIn, KIND_NAMES, KINDS, type KindName } from './worl
 interface Expected {
   readonly find: Record<string, Row[]>;
   readonly writes: readonly Outcome[];
+  readonly links: readonly (boolean | undefined)[];
 }
 
 /** Cells in the one form that their type has, so that what differs in writing only is no difference. */
@@ -80,6 +81,10 @@ function differences(engine: string, expected: Expected, got: Answers, draw: Dra
     compare(what, lines(write.kind, masked(write.kind, a.rows)), lines(write.kind, masked(write.kind, b.rows)));
     compare(`${what} returns`, a.returned.map(String).sort(), b.returned.map(String).sort());
   });
+  expected.links.forEach((lets, i) => {
+    if (got.links && lets !== undefined && got.links[i] !== lets)
+      found.push(`${engine} ${JSON.stringify(draw.raw[i])} by name: is ${lets ? 'refused' : 'done'}, memory: ${lets ? 'done' : 'refused'}`);
+  });
   return found;
 }
 
@@ -115,7 +120,11 @@ export async function compareCase(engines: readonly Engine[], drawn: Case): Prom
     const [first] = answers.map(({ each }) => each[i] as Asked) as [Asked];
     const me = first.standing.inMemory;
     const rules = new WriteRules(me, draw.data, names, (id) => first.others.get(id)?.inMemory);
-    const expected = { find: view(names, me, draw.data), writes: draw.writes.map((write) => rules.outcome(write)) };
+    const expected = {
+      find: view(names, me, draw.data),
+      writes: draw.writes.map((write) => rules.outcome(write)),
+      links: draw.raw.map((one) => ('user' in one ? rules.letsLinkByName(one) : undefined)),
+    };
     const found = answers.flatMap(({ engine: name, each }) => {
       const { standing, answers: got } = each[i] as Asked;
       const facts = unordered(standing.facts) === unordered(first.standing.facts) ? [] : [`${name} reads other facts: ${JSON.stringify(standing.facts)}`];

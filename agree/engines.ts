@@ -35,6 +35,8 @@ export interface Answers {
   readonly writes: readonly Outcome[];
   /** What was let be shown or written of columns that are nobody's. */
   readonly undeclared: readonly string[];
+  /** Whether each change of a list of people, by name, was let be; undefined for what is no such change. */
+  readonly links?: readonly (boolean | undefined)[];
   /** What each write by plain SQL under the policies did; nothing where it was refused. */
   readonly raw?: readonly (readonly Touched[])[];
 }
@@ -240,6 +242,14 @@ async function linkOne(tx: Kysely<any>, raw: RawLink): Promise<Touched[]> {
   return (await dropped.executeTakeFirstOrThrow()).numDeletedRows === 0n ? [] : ['linked'];
 }
 
+/** The same through the library: true where the record was in reach. */
+async function linkByName(tx: Kysely<any>, standing: AnyStanding, raw: RawLink): Promise<boolean> {
+  const [kind, id, field] = 'note' in raw ? (['note', raw.note, 'watchers'] as const) : (['hive', raw.hive, 'helpers'] as const);
+  const people = { [raw.do === 'link' ? 'add' : 'remove']: [raw.user] };
+  const done = await tried(tx, () => standing.change(kind, [id], { [field]: people }));
+  return done !== 'refused' && done.changed.length === 1;
+}
+
 async function writeRaw(tx: Kysely<any>, write: Write, data: Draw['data']): Promise<Touched[]> {
   const { kind } = write;
   await statement(tx, write, false).execute();
@@ -333,7 +343,9 @@ async function askOne(engine: Engine, charter: Charter, { names }: TypedCase, dr
   if (names.narrow) await lookFarBeyond(standing, names);
   const outcomes: Outcome[] = [];
   for (const write of writes) outcomes.push(await writeOne(records, standing.scope<any>(records), write, false));
-  return { standing, others, answers: { find, select, writes: outcomes, undeclared: await undeclared(records, standing.scope<any>(records)) } };
+  const links: (boolean | undefined)[] = [];
+  for (const raw of draw.raw) links.push('user' in raw ? await linkByName(records, standing, raw) : undefined);
+  return { standing, others, answers: { find, select, writes: outcomes, links, undeclared: await undeclared(records, standing.scope<any>(records)) } };
 }
 
 const CATALOGUE = ['pg_proc', 'pg_depend', 'pg_shdepend', 'pg_policy', 'pg_trigger', 'pg_class', 'pg_attribute', 'pg_type', 'pg_rewrite', 'pg_namespace'];

@@ -166,6 +166,14 @@ export class WriteRules {
     );
   }
 
+  /** The same by the library, which names the tenant itself. Nothing is asked of who is linked already. */
+  letsLinkByName(raw: RawLink): boolean {
+    const here = 'note' in raw ? raw : { ...raw, tenant: this.#here as never };
+    const [kind, id, field] = 'note' in raw ? (['note', raw.note, 'watchers'] as const) : (['hive', raw.hive, 'helpers'] as const);
+    const row = this.#tables[kind].find((one) => one.id === id && this.#isHere(kind, one));
+    return this.letsLink(raw.do === 'link' && (row?.[field] as unknown[] | undefined)?.includes(raw.user) ? { ...here, do: 'unlink' } : here);
+  }
+
   /**
    * Whether one row may come to be so, be taken away, or be made, by a hand that goes past scope. Its fields are asked one by one, as the wall does; and of a
    * new owner no more than that they are a member.

@@ -80,4 +80,11 @@ export const AGREE_GUARDS: readonly Planted[] = [
     ' from ${inline(this.qualified(kind))}',
   ],
   ['what is read after a write is not narrowed', 'scoping/boundary.ts', "where ${this.#held(kind, 't', holdsBack)})`", 'where true)`'],
+  ['a list of people changes past the action that its field names', 'scoping/linking.ts', "and ${boundary.reached(kind, action, 't')}", ''],
+  [
+    'whoever is named is linked',
+    'scoping/linking.ts',
+    'const unknown = people.find((one) => !found.includes(one));',
+    'const unknown = people.find((one) => !found && one);',
+  ],
 ];

@@ -482,6 +482,54 @@ describe.each([
     expect(await code(() => s.insertInto('countries').values({ code: 'XB' }).execute())).toBe('unknown-table');
   });
 
+  test('a list of people is changed by the action that its field names, whole or by who comes and who goes, and stands in the journal', async () => {
+    const followers = async (id: string) => ((await maren.findOne('hive', id)) as unknown as { followers: string[] }).followers;
+    const change = (who: Standing, id: string, value: unknown, field = 'followers') => who.change('hive', [id], { [field]: value } as never);
+    expect(await change(tobias, 'a-hive-01', ['otto', 'sela', 'otto'])).toEqual({ changed: ['a-hive-01'], unchanged: [] });
+    // Hers, of another tenant, and none at all: not told apart, and nothing is written.
+    for (const id of ['a-hive-02', 'q-hive-01', 'nothing']) expect(await change(tobias, id, [])).toEqual({ changed: [], unchanged: [id] });
+    expect([await followers('a-hive-01'), await followers('a-hive-02')]).toEqual([['otto', 'sela'], ['otto']]);
+    // Of those who come and go at once each is right; whoever is there already is no error.
+    await Promise.all(
+      ['maren', 'junia', 'hanne', 'otto'].map((one) => change(maren, 'a-hive-01', { add: [one], remove: [one === 'otto' ? 'sela' : 'pavel'] })),
+    );
+    expect(await followers('a-hive-01')).toEqual(['hanne', 'junia', 'maren', 'otto']);
+    const refused = await Promise.all(
+      [['gone'], ['rosa'], [7], 'otto', { ad: [] }, null, Array(1001).fill('otto')].map((value) => code(() => change(tobias, 'a-hive-01', value))),
+    );
+    expect(refused).toEqual(['no-such-value', 'no-such-value', ...Array(4).fill('bad-value'), 'too-many']);
+    expect(await code(() => change(ingrid, 'a-hive-01', [], 'inspectors'))).toBe('done');
+    expect(((await maren.findOne('hive', 'a-hive-01')) as any).inspectors).toEqual(['ingrid']);
+    // What else is changed with it is in reach too, or nothing is done.
+    await db.updateTable('hives').set({ status: 'archived' }).where('id', '=', 'a-hive-01').execute();
+    expect(await code(() => tobias.change('hive', ['a-hive-01'], { followers: [], name: 'Half done' } as never))).toBe('write-out-of-reach');
+    await db.updateTable('hives').set({ status: 'active' }).where('id', '=', 'a-hive-01').execute();
+    expect(await followers('a-hive-01')).toEqual(['hanne', 'junia', 'maren', 'otto']);
+    const { items } = await tobias.journal('hive', 'a-hive-01');
+    expect(items.find(({ fields }) => JSON.stringify(fields.followers?.from) === '["sela"]')).toMatchObject({
+      what: 'changed',
+      by: { userId: 'tobias' },
+      actions: ['follow'],
+      label: 'Amber hive',
+      fields: { followers: { from: ['sela'], to: ['otto', 'sela'] } },
+    });
+  });
+
+  test('nobody who is removed in the same second stays on a list', async () => {
+    for (let i = 0; i < 8; i++) {
+      const user = `away-${i}`;
+      await lintel.addPerson({ id: user, name: 'Away', address: `${user}@alderbrook.example`, confirmedAt: new Date() });
+      const boss = await lintel.enter({ tenant: 'alderbrook', user: 'maren', fulfilled: ['recentSignIn'] });
+      const [sent] = await boss.invitations.send([{ address: `${user}@alderbrook.example`, roles: [] }]);
+      await lintel.acceptInvitation(user, { token: sent?.token ?? '' });
+      await Promise.all([
+        boss.carryOut([{ do: 'remove', user }]),
+        ...['a-hive-04', 'a-hive-07'].map((id) => code(() => tobias.change('hive', [id], { followers: { add: [user] } } as never))),
+      ]);
+      expect(await db.selectFrom('hive_followers').selectAll().where('user_id', '=', user).execute()).toEqual([]);
+    }
+  });
+
   test('named records are changed, and it is said which were not', async () => {
     const answer = await tobias.change('hive', ['a-hive-01', 'a-hive-02', 'q-hive-01', 'nothing'], { name: 'Renamed' });
     expect(answer).toEqual({ changed: ['a-hive-01'], unchanged: ['a-hive-02', 'q-hive-01', 'nothing'] });

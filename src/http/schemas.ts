@@ -338,7 +338,14 @@ export const roleView = z.looseObject({
 });
 export const group = z.looseObject({ id: z.string(), name: z.string(), people: z.array(named) });
 export const unit = z.looseObject({ id: z.string(), name: z.string(), below: z.string().nullable(), people: z.array(named) });
-export const givenAlone = z.looseObject({ on: z.string(), id: z.string(), name: z.string(), permission: z.string(), reach: z.string(), anchor: z.looseObject({}) });
+export const givenAlone = z.looseObject({
+  on: z.string(),
+  id: z.string(),
+  name: z.string(),
+  permission: z.string(),
+  reach: z.string(),
+  anchor: z.looseObject({}),
+});
 export const opening = z.looseObject({
   id: z.string(),
   group: named,

@@ -3,6 +3,7 @@ import { didYouMean, inTransaction, LintelError } from '../base/index.js';
 import { type FieldShape, readValue } from '../predicate/index.js';
 import type { Boundary } from './boundary.js';
 import { isAnywhere } from './find.js';
+import { linkPeople } from './linking.js';
 import { ScopedDb } from './scope.js';
 
 /** Which of the named records were changed, and which were not: out of reach or not there, which is not told apart. */
@@ -18,7 +19,7 @@ const NARROW = 2 ** 31 - 1;
 const OUT_OF_RANGE = '22003';
 
 /**
- * Changes named records through scope, in one transaction, and says of each whether it was. A new owner is given after the other
+ * Changes named records through scope, in one transaction, and says of each whether it was. A list of people is given whole, or as `{ add, remove }`. A new owner is given after the other
  * changes, as the reach may end with it.
  */
 export async function change(
@@ -31,9 +32,11 @@ export async function change(
   const { fields } = boundary.standing.charter.kind(kind);
   const { table, fields: shapes, idField } = boundary.shape(kind);
   if (ids.length > MAX_IDS) throw new LintelError('too-many', `${ids.length} records at once; at most ${MAX_IDS}`, {});
-  const columns = Object.entries(values).map(([field, value]) => {
+  const lists = Object.entries(values).filter(([field]) => Object.hasOwn(shapes, field) && shapes[field]?.link);
+  const columns = Object.entries(values).flatMap(([field, value]) => {
     const shape = Object.hasOwn(shapes, field) ? shapes[field] : undefined;
-    if (!shape || shape.link)
+    if (shape?.link) return [];
+    if (!shape)
       throw new LintelError('unknown-field', `${kind} has no field "${field}"${didYouMean(field, Object.keys(shapes))} that a change could set`, {
         kind,
         field,
@@ -47,6 +50,8 @@ export async function change(
     const changed: unknown[] = [];
     const unchanged: unknown[] = [];
     const scope = new ScopedDb<any>(tx, boundary);
+    // Nobody is removed between being found and being linked. The membership is locked before records are, as it is elsewhere.
+    if (lists.length > 0) await boundary.support.keepMembership?.rows(tx);
     for (const id of new Set(ids)) {
       const counts: bigint[] = [];
       const { column, type } = shapes[idField] as FieldShape;
@@ -54,13 +59,17 @@ export async function change(
       const read = readValue(type, id) ?? null;
       // Nor is what its column is too narrow for.
       const is = typeof read === 'number' && Math.abs(read) > NARROW && !(await isAnywhere(tx, boundary, kind, read)) ? null : read;
+      for (const [field, people] of lists) counts.push((await linkPeople(tx, boundary, kind, field, is, people)) ? 1n : 0n);
       for (const step of steps) {
         const { numUpdatedRows } = await scope.updateTable(table).set(step).where(column, '=', is).executeTakeFirstOrThrow();
         counts.push(numUpdatedRows);
       }
       // The first step may have reached what the second does not: then nothing of the whole was right.
       if (new Set(counts).size > 1)
-        throw new LintelError('write-out-of-reach', `${kind} ${String(id)} can be changed, but not handed over; nothing was written`, { kind, id });
+        throw new LintelError('write-out-of-reach', `a part of what is to be changed of ${kind} ${String(id)} is out of your reach; nothing was written`, {
+          kind,
+          id,
+        });
       (counts[0] === 1n ? changed : unchanged).push(id);
     }
     return { changed, unchanged };

@@ -102,6 +102,11 @@ export class SqliteWriter extends SqlWriter {
     return field.type === 'boolean' && typeof raw === 'number' ? raw !== 0 : raw;
   }
 
+  /** A transaction that is to write has the database alone. */
+  override lock(): Fragment {
+    return verbatim('');
+  }
+
   override people(kind: KindShape, link: LinkTable, alias: string): Fragment {
     return sqlText`(select json_group_array("u") from (select "l".${name(link.user)} as "u" from ${name(link.table)} as "l" where ${this.linkIs(kind, link, alias, 'l')} order by 1))`;
   }

@@ -13,6 +13,8 @@ export interface ScopeSupport {
   readonly standingOf: (userId: string, db: Kysely<any>) => Promise<Standing | undefined>;
   /** Conditions on a column: it names an active member, a unit or a group of the tenant. Absent where the membership is kept in another database. */
   readonly conditions?: Readonly<Record<Registered, (column: Fragment) => Fragment>>;
+  /** Keeps the membership of the tenant as it is until the transaction ends. Absent likewise. */
+  readonly keepMembership?: Fragment;
   /** Kinds of which triggers put down what is written, as far as is known. */
   readonly triggered?: ReadonlySet<string>;
   /** Tables that are no kind and that everybody may read whole. */

@@ -234,6 +234,11 @@ export class SqlWriter {
     return Array.isArray(raw) ? raw.map((one) => readValue('integer', one) ?? one) : (readValue('integer', raw) ?? raw);
   }
 
+  /** Locks what a select found, until the transaction ends. */
+  lock(alias: string): Fragment {
+    return sqlText` for update of ${name(alias)}`;
+  }
+
   /** The people of a list field, sorted, as one cell. */
   people(kind: KindShape, link: LinkTable, alias: string): Fragment {
     return sqlText`array(select "l".${name(link.user)} from ${name(link.table)} as "l" where ${this.linkIs(kind, link, alias, 'l')} order by 1)`;

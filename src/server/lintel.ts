@@ -481,7 +481,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
         });
         return facts.subject === 'member' ? new Standing(this.charter as Charter, facts) : undefined;
       },
-      ...(beside && { conditions }),
+      ...(beside && { conditions, keepMembership: sqlText`select 1 from "lintel_tenant" where "id" = ${tenantId} for share` }),
       triggered: this.#triggered,
       ...(this.#options.openTables && { openTables: this.#options.openTables }),
       ...(this.#options.fragments && { fragments: this.#options.fragments }),

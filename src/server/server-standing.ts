@@ -335,9 +335,9 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
 
   /**
    * Changes named records in one transaction, as {@link scope} would, and says which of them were: the others are out of reach or not there.
-   * Values are keyed by field.
+   * Values are keyed by field; a list of people is given whole, or as `{ add, remove }`, at most 1000 people.
    *
-   * @throws LintelError `unknown-field`, `write-out-of-reach`, `no-such-value`, `field-set-by-library`; then nothing was written.
+   * @throws LintelError `unknown-field`, `bad-value`, `write-out-of-reach`, `no-such-value`, `field-set-by-library`; then nothing was written.
    */
   change<N extends Kinds<T>>(kind: N, ids: readonly unknown[], values: { readonly [f in keyof RecordOf<T, N>]?: unknown }): Promise<ChangeAnswer> {
     return change(this.#place.db, this.#boundaryOf(this.#place.db), kind, ids, values);

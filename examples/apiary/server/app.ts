@@ -35,6 +35,7 @@ export async function body(c: Context): Promise<Record<string, unknown>> {
 }
 
 export const str = (value: unknown): string => (typeof value === 'string' ? value : '');
+export const texts = (value: unknown): string[] => (Array.isArray(value) ? value.map(str) : []);
 
 /** The application as a function of a request: what the demo serves, and what tests call. */
 export function createApp(parts: AppParts): Hono {

@@ -18,6 +18,7 @@ import { charter } from '../world/charter.js';
 import { embeddedWorld } from '../world/embedded.js';
 import { COUNTY_RULES, people, seed } from '../world/seed.js';
 import { type Apiary, createApp } from './app.js';
+import { beginTelling, tellFollowers } from './followers.js';
 
 export const DEMO_PASSWORD = 'honey and beeswax';
 
@@ -70,6 +71,8 @@ export interface Demo {
   readonly county: County;
   readonly guild: Guild;
   readonly lintel: Apiary;
+  /** Tells whoever follows a hive what was done to it since; it does so by itself every ten seconds. */
+  tell(): Promise<void>;
   close(): Promise<void>;
 }
 
@@ -124,6 +127,14 @@ export async function startDemo(options: {
     if (!isLintelError(error)) throw error;
     say(`The providers are left as they are: ${error.message}`);
   });
+  const followers = { lintel, mailer, origin: () => origin };
+  const told = { alderbrook: 'maren', quillmoor: 'rosa' };
+  for (const [tenant, keyholder] of Object.entries(told)) await beginTelling(followers, tenant, keyholder);
+  const tell = async () => {
+    for (const tenant of Object.keys(told))
+      await tellFollowers(followers, tenant).catch((error: unknown) => say(`The followers of ${tenant} are told later: ${error}`));
+  };
+  const telling = setInterval(tell, 10_000);
   const stop = lintel.keepDelivering(5);
   return {
     port,
@@ -131,8 +142,10 @@ export async function startDemo(options: {
     lintel,
     county,
     guild,
+    tell,
     close: async () => {
       stop();
+      clearInterval(telling);
       await Promise.all([county.close(), guild.close()]);
       await new Promise((resolve) => server.close(resolve));
       await tray.close();

@@ -7,17 +7,19 @@ import { call } from './api.js';
 import { Dialog } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
 
-/**
- * A button for an action. Where the action is refused it stays in its place, grey, with the reason beside it; it can be focused, so that the reason is read. Where one has to
- * do something first, that is asked on the way.
- */
-export function ActionButton(props: {
+interface ActionProps {
   action: string;
   record?: object;
   onClick: () => void;
   children: ReactNode;
   variant?: ButtonProps['variant'];
-}): ReactNode {
+}
+
+/**
+ * A button for an action. Where the action is refused it stays in its place, grey, with the reason beside it; it can be focused, so that the reason is read. Where one has to
+ * do something first, that is asked on the way.
+ */
+export function ActionButton(props: ActionProps): ReactNode {
   const { action, record, onClick, children, variant } = props;
   const decision = useDecision(action, record);
   const { tenant, look, me } = useStanding().facts;
@@ -44,15 +46,50 @@ export function ActionButton(props: {
   );
 }
 
+/** The same button in a list, small; where it is refused the list says so once, by {@link Refused}, and not in each of its rows. */
+export function RowButton(props: ActionProps & { label: string }): ReactNode {
+  const { action, record, onClick, children, variant, label } = props;
+  const { allowed, outcome, could } = useDecision(action, record);
+  const { look } = useStanding().facts;
+  const isTried = could?.allowed === true && look?.tries === true;
+  if (!allowed && outcome !== 'obligation' && could?.allowed !== true) return null;
+  return (
+    <Button
+      size="compact-sm"
+      variant={variant ?? 'light'}
+      aria-label={label}
+      className={could ? 'looked' : undefined}
+      aria-disabled={could && !isTried ? 'true' : undefined}
+      onClick={could && !isTried ? undefined : onClick}
+    >
+      {children}
+    </Button>
+  );
+}
+
+/** Why what a list lets others do is not there: one line for each. */
+export function Refused({ actions, record }: { actions: readonly string[]; record?: object }): ReactNode {
+  const standing = useStanding();
+  const { look, me } = standing.facts;
+  return actions.map((action) => {
+    const { allowed, outcome, words, could } = standing.decide(action as never, record as never);
+    if (allowed || outcome === 'obligation') return null;
+    const said =
+      could?.allowed !== true
+        ? (could?.words ?? words)
+        : look?.tries
+          ? `Tried as ${me.name}, and taken back.`
+          : `${me.name} could. It is not carried out here.`;
+    return (
+      <div key={action} className="why">
+        {standing.charter.permission(action).label}: {said}
+      </div>
+    );
+  });
+}
+
 /** The button as the person looked as has it: marked as not carried out, or as tried; where they have none, there is none. */
-function InLook(props: {
-  decision: Decision;
-  as: string;
-  tries: boolean;
-  onClick: () => void;
-  children: ReactNode;
-  variant?: ButtonProps['variant'];
-}): ReactNode {
+function InLook(props: ActionProps & { decision: Decision; as: string; tries: boolean }): ReactNode {
   const { decision, as, tries, onClick, children, variant } = props;
   const id = useId();
   const could = decision.could?.allowed;

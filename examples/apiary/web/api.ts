@@ -91,6 +91,8 @@ export interface Hive {
   siteId: string | null;
   status: 'active' | 'archived';
   registrationNo?: string | null;
+  inspectors: string[];
+  followers: string[];
   may: string[];
 }
 export interface Named {
@@ -101,6 +103,8 @@ export interface RoleHeld {
   role: string;
   label: string;
   anchor: Anchor;
+  until?: string;
+  without?: string[];
   /** By which alone it came, where nobody here gave it. */
   sources?: string[];
 }

@@ -1,27 +1,32 @@
-import { Button, Loader, NativeSelect, Text, TextInput, Title } from '@mantine/core';
-import { type ReactNode, useCallback, useState } from 'react';
+import { Burger, Button, Loader, NativeSelect, Text, TextInput, Title } from '@mantine/core';
+import { type ReactNode, useCallback, useEffect, useState } from 'react';
 import type { Snapshot } from 'warm-lintel';
 import { IfAllowed, StandingProvider, useFresh } from 'warm-lintel/react';
-import { Link, Redirect, Route, Switch, useLocation, useRoute } from 'wouter';
+import { Link, Redirect, Route, Switch, useLocation } from 'wouter';
 import { charter } from '../world/charter.js';
 import { AccessPage } from './access.js';
 import { call, type MeAnswer, type Refusal, useLoad } from './api.js';
 import { AppealsPage } from './appeals.js';
 import { ConnectionsPage } from './connections.js';
+import { DeputiesPage } from './deputies.js';
 import { GroupsPage } from './groups.js';
 import { HivePage } from './hive.js';
 import { HivesPage } from './hives.js';
 import { InvitationPage } from './invitation.js';
+import { LedgerPage } from './ledger.js';
 import { ActivatePage, EnrolledPage, ForgottenPage, KeepPage, RecoverPage, SignUpPage } from './letters.js';
 import { LookBar } from './look.js';
 import { AddressPage, FactorPage, MePage } from './me.js';
 import { MemberPage } from './member.js';
 import { MembersPage } from './members.js';
+import { OrganisationPage } from './organisation.js';
+import { PEOPLE_PAGES } from './parts.js';
 import { ProgramsPage } from './programs.js';
 import { RecordPage } from './record.js';
 import { RecordsPage } from './records.js';
 import { RolesPage } from './roles.js';
 import { RulesPage } from './rules.js';
+import { SharingPage } from './sharing.js';
 import { SignInPage } from './sign.js';
 import { TrayPage } from './tray.js';
 import { First, NotFound, Trouble, useTry } from './trouble.js';
@@ -179,6 +184,18 @@ function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNod
           <Route path={`${base}/connections`}>
             <ConnectionsPage tenant={tenant} />
           </Route>
+          <Route path={`${base}/organisation`}>
+            <OrganisationPage tenant={tenant} />
+          </Route>
+          <Route path={`${base}/sharing`}>
+            <SharingPage tenant={tenant} />
+          </Route>
+          <Route path={`${base}/deputies`}>
+            <DeputiesPage tenant={tenant} />
+          </Route>
+          <Route path={`${base}/ledger`}>
+            <LedgerPage tenant={tenant} />
+          </Route>
           <Route path={`${base}/record`}>
             <RecordPage tenant={tenant} />
           </Route>
@@ -188,7 +205,7 @@ function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNod
           <Route path={`${base}/access`}>
             <AccessPage tenant={tenant} />
           </Route>
-          {['ledger', 'health', 'sheets'].map((area) => (
+          {['health', 'sheets'].map((area) => (
             <Route key={area} path={`${base}/${area}`}>
               <RecordsPage tenant={tenant} area={area} />
             </Route>
@@ -245,17 +262,24 @@ function Empty({ answer }: { answer: StandingAnswer }): ReactNode {
   );
 }
 
-function Tab({ href, children }: { href: string; children: ReactNode }): ReactNode {
-  const [here] = useRoute(`${href}/*?`);
+/** @param also other pages that belong to it. */
+function Tab({ href, also = [], children }: { href: string; also?: readonly string[]; children: ReactNode }): ReactNode {
+  const [here] = useLocation();
+  const isHere = [href, ...also].some((path) => here === path || here.startsWith(`${path}/`));
   return (
-    <Link href={href} aria-current={here ? 'page' : undefined}>
+    <Link href={href} aria-current={isHere ? 'page' : undefined}>
       {children}
     </Link>
   );
 }
 
 function Bar({ me, tenant, line }: { me: MeAnswer; tenant: string; line: string }): ReactNode {
-  const [, go] = useLocation();
+  const [here, go] = useLocation();
+  const [open, setOpen] = useState(false);
+  // Whoever chose a page has done with the menu.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: at each page
+  useEffect(() => setOpen(false), [here]);
+  const folded = open ? undefined : 'folded';
   return (
     <header className="bar">
       <span className="brand">Apiary</span>
@@ -266,25 +290,29 @@ function Bar({ me, tenant, line }: { me: MeAnswer; tenant: string; line: string 
         data={me.tenants.map((t) => ({ value: t.id, label: t.name }))}
         onChange={(event) => go(`/t/${event.currentTarget.value}`)}
       />
-      <nav aria-label="Areas">
+      <Burger className="menu" size="sm" opened={open} aria-expanded={open} aria-label="Menu" onClick={() => setOpen(!open)} />
+      <nav aria-label="Areas" className={folded}>
         {Object.entries(AREAS).map(([area, { path, label }]) => (
           <IfAllowed key={area} action={`area.${area}`}>
-            <Tab href={`/t/${tenant}/${path}`}>{label}</Tab>
+            <Tab href={`/t/${tenant}/${path}`} also={area === 'members' ? Object.keys(PEOPLE_PAGES).map((page) => `/t/${tenant}/${page}`) : []}>
+              {label}
+            </Tab>
           </IfAllowed>
         ))}
         <IfAllowed action="area.members">
           <Tab href={`/t/${tenant}/access`}>Access</Tab>
         </IfAllowed>
+        <Tab href={`/t/${tenant}/deputies`}>Deputies</Tab>
         {me.tray && (
           <a href="/mail" target="_blank" rel="noreferrer">
             Mail tray
           </a>
         )}
       </nav>
-      <Text size="sm" className="quiet">
+      <Text size="sm" className={open ? 'quiet' : 'quiet folded'}>
         <Link href="/me">{me.user?.name}</Link> · {line}
       </Text>
-      <Button size="compact-sm" variant="default" onClick={() => void signOut()}>
+      <Button size="compact-sm" variant="default" className={folded} onClick={() => void signOut()}>
         Sign out
       </Button>
     </header>

@@ -3,7 +3,7 @@ import { type ReactNode, useEffect, useState } from 'react';
 import type { Appeal, AppealToAnswer, Remedies, Remedy } from 'warm-lintel/server';
 import { call, type Listed, useLoad } from './api.js';
 import { ProposalView } from './change.js';
-import { Dialog, PeopleTabs } from './parts.js';
+import { Dialog, Grid, PeopleTabs } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
 
 function RemedyChoice({ remedy, choose }: { remedy: Remedy; choose: () => void }): ReactNode {
@@ -92,38 +92,24 @@ export function AppealsPage({ tenant }: { tenant: string }): ReactNode {
     <>
       <PeopleTabs tenant={tenant} />
       <Title order={1}>Asked for</Title>
-      {open.data && (
-        <table className="access sheet" style={{ marginTop: '1rem' }} aria-label="Asked for by others">
-          <thead>
-            <tr>
-              <th scope="col">Who</th>
-              <th scope="col">What</th>
-              <th scope="col">On</th>
-              <th scope="col">Since</th>
-              <th scope="col">Answer</th>
-            </tr>
-          </thead>
-          <tbody>
-            {open.data.items.length === 0 && (
-              <tr>
-                <td colSpan={5}>Nobody waits for an answer of yours.</td>
-              </tr>
-            )}
-            {open.data.items.map((appeal) => (
-              <tr key={appeal.id}>
-                <th scope="row">{appeal.name}</th>
-                <td>{appeal.what}</td>
-                <td>{appeal.record ?? 'something that you do not see'}</td>
-                <td>{day(appeal.raisedAt)}</td>
-                <td>
-                  <Button size="compact-sm" variant="light" onClick={() => setAnswering(appeal)} aria-label={`Answer ${appeal.name}: ${appeal.what}`}>
-                    See what would allow it
-                  </Button>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+      {open.data?.items.length === 0 && <Text mt="md">Nobody waits for an answer of yours.</Text>}
+      {open.data && open.data.items.length > 0 && (
+        <Grid
+          label="Asked for by others"
+          columns={['Who', 'What', 'On', 'Since', '']}
+          rows={open.data.items.map((appeal) => ({
+            key: appeal.id,
+            cells: [
+              appeal.name,
+              appeal.what,
+              appeal.record ?? 'something that you do not see',
+              day(appeal.raisedAt),
+              <Button key="answer" size="compact-sm" variant="light" onClick={() => setAnswering(appeal)} aria-label={`Answer ${appeal.name}: ${appeal.what}`}>
+                See what would allow it
+              </Button>,
+            ],
+          }))}
+        />
       )}
       <Title order={2} size="h3" mt="xl">
         What I asked for

@@ -1,11 +1,15 @@
 import { Button, Group, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
+import type { Assignment } from 'warm-lintel';
+import { IfAllowed } from 'warm-lintel/react';
 import type { GroupView, RoleView, Step } from 'warm-lintel/server';
-import { ActionButton } from './action.js';
+import { ActionButton, RowButton } from './action.js';
+import { Alone } from './alone.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
+import { inForm, outOfForm, rolesOf } from './holding.js';
 import type { MemberRow, RoleToGive } from './members.js';
-import { Dialog, PeopleChoice, PeopleTabs, placeWords, RoleChoice } from './parts.js';
+import { Dialog, Folded, PeopleTabs, placeWords, RoleChoice, Several, useMarked } from './parts.js';
 import { Trouble } from './trouble.js';
 
 /** Groups, who is in them, and what their people hold by them. */
@@ -20,21 +24,21 @@ export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
     groups.reload();
     roles.reload();
   });
+  useMarked(groups.data !== undefined && roles.data !== undefined);
   if (groups.error) return <Trouble error={groups.error} />;
   if (!groups.data || !roles.data || !members.data || !toGive.data) return null;
-  const held = (id: string) =>
-    (roles.data?.items ?? []).flatMap((role) =>
-      role.holders.filter((h) => h.on === 'group' && h.id === id && !h.by).map((h) => ({ role: role.id, label: role.label, anchor: h.anchor })),
-    );
+  const all = roles.data.items;
+  const held = (id: string) => rolesOf(all, { group: id });
+  const label = (role: string) => all.find(({ id }) => id === role)?.label ?? role;
   return (
     <>
       <PeopleTabs tenant={tenant} />
-      <Group justify="space-between" align="flex-start">
+      <div className="head">
         <Title order={1}>Groups</Title>
         <ActionButton action="group.arrange" onClick={() => setEditing('new')}>
           Make a group
         </ActionButton>
-      </Group>
+      </div>
       {change.trouble}
       {groups.data.items.length === 0 && (
         <Text mt="md" className="quiet">
@@ -42,45 +46,43 @@ export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
         </Text>
       )}
       {groups.data.items.map((group) => (
-        <section key={group.id} className="sheet" style={{ marginTop: '1rem' }} aria-label={group.name}>
+        <section key={group.id} id={group.id} className="sheet" style={{ marginTop: '1rem' }} aria-label={group.name}>
           <Group justify="space-between">
             <Title order={2} size="h4">
               {group.name}
             </Title>
             <Group gap="xs">
-              <Button size="compact-sm" variant="light" onClick={() => setEditing(group)} aria-label={`Change ${group.name}`}>
+              <RowButton action="group.arrange" onClick={() => setEditing(group)} label={`Change ${group.name}`}>
                 Change
-              </Button>
-              <Button
-                size="compact-sm"
+              </RowButton>
+              <RowButton
+                action="group.arrange"
                 variant="default"
                 onClick={() => change.ask(`Drop ${group.name}`, [{ do: 'drop-group', id: group.id }])}
-                aria-label={`Drop ${group.name}`}
+                label={`Drop ${group.name}`}
               >
                 Drop
-              </Button>
+              </RowButton>
             </Group>
           </Group>
           <Text size="sm">{group.people.map(({ name }) => name).join(', ') || 'nobody'}</Text>
           <Text size="sm" className="quiet">
             {held(group.id)
-              .map(({ label, anchor }) => `${label}${placeWords(anchor)}`)
+              .map(({ role, anchor, until }) => `${label(role)}${placeWords(anchor)}${until ? ` until ${until.slice(0, 10)}` : ''}`)
               .join(', ') || 'gives no role'}
           </Text>
+          <IfAllowed action="member.assign">
+            <Folded summary="Single permissions">
+              <Alone tenant={tenant} on="group" id={group.id} name={group.name} />
+            </Folded>
+          </IfAllowed>
         </section>
       ))}
       <Dialog opened={editing !== undefined} onClose={() => setEditing(undefined)} title={editing === 'new' ? 'Make a group' : 'Change a group'}>
         {editing && (
           <GroupForm
             group={editing === 'new' ? undefined : editing}
-            roles={
-              editing === 'new'
-                ? []
-                : held(editing.id)
-                    .filter(({ anchor }) => anchor.on === 'tenant')
-                    .map(({ role }) => role)
-            }
-            kept={editing === 'new' ? [] : held(editing.id).filter(({ anchor }) => anchor.on !== 'tenant')}
+            held={editing === 'new' ? [] : held(editing.id)}
             members={members.data.items}
             toGive={toGive.data.items}
             propose={(title, steps) => {
@@ -97,29 +99,28 @@ export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
 
 function GroupForm(props: {
   group: GroupView | undefined;
-  roles: string[];
-  kept: { role: string; anchor: RoleView['holders'][number]['anchor'] }[];
+  held: readonly Assignment[];
   members: readonly MemberRow[];
   toGive: readonly RoleToGive[];
   propose: (title: string, steps: Step[]) => void;
 }): ReactNode {
-  const { group, members, toGive, kept } = props;
+  const { group, members, toGive } = props;
+  const { wide, kept } = inForm(props.held);
   const [name, setName] = useState(group?.name ?? '');
   const [people, setPeople] = useState(group?.people.map(({ id }) => id) ?? []);
-  const [roles, setRoles] = useState(props.roles);
+  const [roles, setRoles] = useState(wide);
   const propose = () => {
     const id = group?.id ?? crypto.randomUUID();
-    const held = [...roles.map((role) => ({ role, anchor: { on: 'tenant' } as const })), ...kept.map(({ role, anchor }) => ({ role, anchor }))];
     props.propose(name, [
       ...(group ? [{ do: 'set-group', id, people } as const] : [{ do: 'make-group', id, name, people } as const]),
       ...(group && group.name !== name ? [{ do: 'rename-group', id, name } as const] : []),
-      ...(JSON.stringify(roles) === JSON.stringify(props.roles) ? [] : [{ do: 'set-roles', holder: { group: id }, roles: held } as const]),
+      ...(JSON.stringify(roles) === JSON.stringify(wide) ? [] : [{ do: 'set-roles', holder: { group: id }, roles: outOfForm(roles, kept) } as const]),
     ]);
   };
   return (
     <Stack>
       <TextInput label="Name of the group" value={name} onChange={(event) => setName(event.currentTarget.value)} data-autofocus />
-      <PeopleChoice label="People" value={people} onChange={setPeople} members={members} />
+      <Several label="People" value={people} onChange={setPeople} of={members.map(({ userId, name: called }) => ({ id: userId, name: called }))} />
       <RoleChoice label="Roles that its people hold by it" value={roles} onChange={setRoles} toGive={toGive.filter(({ role }) => role !== 'keyholder')} />
       <Button disabled={name.trim() === ''} onClick={propose}>
         See what it does

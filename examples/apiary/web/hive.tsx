@@ -1,17 +1,20 @@
 import { Badge, Button, Group, NativeSelect, NumberInput, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type FormEvent, type ReactNode, useEffect, useState } from 'react';
 import type { TypesIn } from 'warm-lintel';
-import { useStanding } from 'warm-lintel/react';
-import { Link } from 'wouter';
+import { IfAllowed, useStanding } from 'warm-lintel/react';
+import { Link, useLocation } from 'wouter';
 import type { charter } from '../world/charter.js';
 import { ActionButton } from './action.js';
 import { call, type Hive, type Named, useLoad } from './api.js';
+import { HeldHere, Linked } from './hive-people.js';
+import { type Inspection, Inspections } from './inspections.js';
 import { Journal } from './journal.js';
 import { Trouble, useTry } from './trouble.js';
 
 interface HiveAnswer {
   hive: Hive;
-  inspections: { id: string; summary: string; heldAt: string }[];
+  draft: object;
+  inspections: Inspection[];
   people: Named[];
   sites: Named[];
 }
@@ -20,6 +23,7 @@ export function HivePage({ tenant, id }: { tenant: string; id: string }): ReactN
   const path = `/api/t/${tenant}/hives/${encodeURIComponent(id)}`;
   const { data, error, reload } = useLoad<HiveAnswer>(path);
   const attempt = useTry();
+  const [, go] = useLocation();
   const [changes, setChanges] = useState(0);
   const [doing, setDoing] = useState<'edit' | 'hand over'>();
   const standing = useStanding();
@@ -34,10 +38,17 @@ export function HivePage({ tenant, id }: { tenant: string; id: string }): ReactN
     setChanges((before) => before + 1);
     reload();
   };
-  const post = (to: string, body: object) =>
+  const send = (method: string, to: string, body?: object) =>
     attempt.run(async () => {
-      await call('POST', `${path}/${to}`, body);
+      await call(method, path + to, body);
       finished();
+    });
+  const remove = () =>
+    attempt.run(async () => {
+      await call('DELETE', path);
+      // Where it was only tried it is still there.
+      if (standing.facts.look) finished();
+      else go(`/t/${tenant}/hives`);
     });
   const keeper = people.find((p) => p.id === hive.keeperId)?.name;
   return (
@@ -52,51 +63,49 @@ export function HivePage({ tenant, id }: { tenant: string; id: string }): ReactN
             </Badge>
           )}
         </Group>
-        <dl style={{ display: 'grid', gridTemplateColumns: '10rem 1fr', rowGap: '0.35rem' }}>
+        <dl className="facts">
           <dt className="quiet">Keeper</dt>
-          <dd style={{ margin: 0 }}>{hive.keeperId === null ? 'nobody’s' : (keeper ?? 'a former member or somebody else')}</dd>
+          <dd>{hive.keeperId === null ? 'nobody’s' : (keeper ?? 'a former member or somebody else')}</dd>
           <dt className="quiet">Site</dt>
-          <dd style={{ margin: 0 }}>{sites.find((s) => s.id === hive.siteId)?.name ?? '–'}</dd>
+          <dd>{sites.find((s) => s.id === hive.siteId)?.name ?? '–'}</dd>
           <dt className="quiet">Colonies</dt>
-          <dd style={{ margin: 0 }}>{hive.colonies}</dd>
+          <dd>{hive.colonies}</dd>
           {'registrationNo' in hive && (
             <>
               <dt className="quiet">Registration</dt>
-              <dd style={{ margin: 0 }}>{hive.registrationNo ?? 'none yet'}</dd>
+              <dd>{hive.registrationNo ?? 'none yet'}</dd>
             </>
           )}
         </dl>
-        <Group align="flex-start">
+        <div className="actions">
           <ActionButton action="hive.update" record={hive} onClick={() => setDoing(doing === 'edit' ? undefined : 'edit')}>
             Change
           </ActionButton>
           {hive.keeperId === null && standing.userId && (
-            <ActionButton action="hive.update" record={hive} variant="light" onClick={() => post('keeper', { to: standing.userId })}>
+            <ActionButton action="hive.update" record={hive} variant="light" onClick={() => send('POST', '/keeper', { to: standing.userId })}>
               Take it
             </ActionButton>
           )}
           <ActionButton action="hive.transfer" record={hive} variant="light" onClick={() => setDoing(doing === 'hand over' ? undefined : 'hand over')}>
             Hand over
           </ActionButton>
-          <ActionButton action="hive.archive" record={hive} variant="light" onClick={() => post('archive', { archived: hive.status !== 'archived' })}>
+          <ActionButton action="hive.archive" record={hive} variant="light" onClick={() => send('POST', '/archive', { archived: hive.status !== 'archived' })}>
             {hive.status === 'archived' ? 'Bring back' : 'Archive'}
           </ActionButton>
-        </Group>
+          <ActionButton action="hive.delete" record={hive} variant="default" onClick={remove}>
+            Delete
+          </ActionButton>
+        </div>
         <Trouble error={attempt.error} />
         {doing === 'edit' && <EditHive path={path} hive={hive} sites={sites} done={finished} />}
-        {doing === 'hand over' && <HandOver people={people.filter((p) => p.id !== hive.keeperId)} onChoose={(to) => post('keeper', { to })} />}
+        {doing === 'hand over' && <HandOver people={people.filter((p) => p.id !== hive.keeperId)} onChoose={(to) => send('POST', '/keeper', { to })} />}
       </div>
-      <Title order={2} size="h3" mt="xl">
-        Inspections
-      </Title>
-      {data.inspections.length === 0 ? <Text className="quiet">None that are open to you.</Text> : null}
-      <ul>
-        {data.inspections.map((inspection) => (
-          <li key={inspection.id}>
-            <time dateTime={inspection.heldAt}>{inspection.heldAt.slice(0, 10)}</time> · {inspection.summary}
-          </li>
-        ))}
-      </ul>
+      <Inspections path={path} draft={data.draft} inspections={data.inspections} done={finished} />
+      <Linked list="inspectors" action="hive.appoint" hive={hive} ids={hive.inspectors} people={people} send={send} />
+      <Linked list="followers" action="hive.follow" hive={hive} ids={hive.followers} people={people} send={send} />
+      <IfAllowed action="member.assign">
+        <HeldHere tenant={tenant} hive={hive} people={people} />
+      </IfAllowed>
       <Journal key={changes} tenant={tenant} about={{ kind: 'hive', record: id }} title="What was done" />
     </>
   );

@@ -1,11 +1,11 @@
-import { Badge, Button, Group, NativeSelect, NumberInput, Stack, Table, Text, TextInput, Title } from '@mantine/core';
-import { type FormEvent, type ReactNode, useState } from 'react';
+import { Badge, Button, NativeSelect, NumberInput, Stack, Text, TextInput, Title } from '@mantine/core';
+import { type FormEvent, Fragment, type ReactNode, useState } from 'react';
 import { IfAllowed, useDecision } from 'warm-lintel/react';
 import { Link, useLocation } from 'wouter';
 import { ActionButton } from './action.js';
 import { call, type Hive, type Named, useLoad } from './api.js';
 import { OwnersFileForm } from './file-form.js';
-import { Dialog } from './parts.js';
+import { Dialog, Grid } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
 
 interface Hives {
@@ -23,9 +23,9 @@ export function HivesPage({ tenant }: { tenant: string }): ReactNode {
   const nameOf = (all: Named[], id: string | null) => all.find((item) => item.id === id)?.name;
   return (
     <>
-      <Group justify="space-between" align="flex-start">
+      <div className="head">
         <Title order={1}>Hives</Title>
-        <Group>
+        <div className="actions">
           {/* Whoever sees the members names them in a list. */}
           <IfAllowed action="area.members">
             <ActionButton action="hive.transfer" variant="light" onClick={() => setListing(true)}>
@@ -35,51 +35,35 @@ export function HivesPage({ tenant }: { tenant: string }): ReactNode {
           <ActionButton action="hive.create" onClick={() => setAdding(true)}>
             Add a hive
           </ActionButton>
-        </Group>
-      </Group>
+        </div>
+      </div>
       {data.hives.length === 0 ? (
         <Text mt="md">No hive is open to you yet.</Text>
       ) : (
-        <Table mt="md" className="sheet" verticalSpacing="xs" aria-label="Hives">
-          <Table.Thead>
-            <Table.Tr>
-              <Table.Th>Name</Table.Th>
-              <Table.Th>Keeper</Table.Th>
-              <Table.Th>Site</Table.Th>
-              <Table.Th>Colonies</Table.Th>
-              <Table.Th>Yours to</Table.Th>
-            </Table.Tr>
-          </Table.Thead>
-          <Table.Tbody>
-            {data.hives.map((hive) => (
-              <Table.Tr key={hive.id}>
-                <Table.Td>
-                  <Link href={`/t/${tenant}/hives/${hive.id}`}>{hive.name}</Link>{' '}
-                  {hive.status === 'archived' && (
-                    <Badge color="gray.7" variant="outline" size="sm">
-                      archived
-                    </Badge>
-                  )}
-                </Table.Td>
-                <Table.Td>
-                  {hive.keeperId === null ? (
-                    <span className="quiet">nobody’s</span>
-                  ) : (
-                    (nameOf(data.people, hive.keeperId) ?? <span className="quiet">a former member or somebody else</span>)
-                  )}
-                </Table.Td>
-                <Table.Td>{nameOf(data.sites, hive.siteId) ?? '–'}</Table.Td>
-                <Table.Td>{hive.colonies}</Table.Td>
-                <Table.Td className="quiet">
-                  {['update', 'transfer', 'archive']
-                    .filter((action) => hive.may.includes(`hive.${action}`))
-                    .map((action) => ({ update: 'change', transfer: 'hand over', archive: 'archive' })[action])
-                    .join(', ') || 'look at'}
-                </Table.Td>
-              </Table.Tr>
-            ))}
-          </Table.Tbody>
-        </Table>
+        <Grid
+          label="Hives"
+          columns={['Name', 'Keeper', 'Site', 'Colonies', 'Yours to']}
+          rows={data.hives.map((hive) => ({
+            key: hive.id,
+            cells: [
+              <Fragment key="name">
+                <Link href={`/t/${tenant}/hives/${hive.id}`}>{hive.name}</Link>{' '}
+                {hive.status === 'archived' && (
+                  <Badge color="gray.7" variant="outline" size="sm">
+                    archived
+                  </Badge>
+                )}
+              </Fragment>,
+              hive.keeperId === null ? 'nobody’s' : (nameOf(data.people, hive.keeperId) ?? 'a former member or somebody else'),
+              nameOf(data.sites, hive.siteId) ?? '–',
+              hive.colonies,
+              ['update', 'transfer', 'archive']
+                .filter((action) => hive.may.includes(`hive.${action}`))
+                .map((action) => ({ update: 'change', transfer: 'hand over', archive: 'archive' })[action])
+                .join(', ') || 'look at',
+            ],
+          }))}
+        />
       )}
       <Dialog opened={listing} onClose={() => setListing(false)} title="Keepers from a list" size="lg">
         <OwnersFileForm tenant={tenant} kind="hive" done={reload} />

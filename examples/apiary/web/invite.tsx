@@ -1,8 +1,8 @@
-import { Alert, Button, Group, NativeSelect, Stack, Text, Textarea, TextInput, Title } from '@mantine/core';
+import { Alert, Button, Group, Stack, Text, Textarea, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useEffect, useState } from 'react';
 import { call, type Named } from './api.js';
 import type { RoleToGive } from './members.js';
-import { RoleChoice, wayWords } from './parts.js';
+import { Choice, RoleChoice, Several, wayWords } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
 
 interface Preview {
@@ -21,16 +21,20 @@ export function InviteForm({
   tenant,
   toGive,
   sites,
+  groups,
   done,
 }: {
   tenant: string;
   toGive: readonly RoleToGive[];
   sites: readonly Named[];
+  groups: readonly Named[];
   done: () => void;
 }): ReactNode {
   const [addresses, setAddresses] = useState('');
   const [roles, setRoles] = useState<string[]>([]);
   const [unitId, setUnitId] = useState('');
+  const [units, setUnits] = useState<string[]>([]);
+  const [into, setInto] = useState<string[]>([]);
   const [until, setUntil] = useState('');
   // A second press on the button, or a repeat after a lost answer, invites nobody twice.
   const [idempotencyKey, setIdempotencyKey] = useState(() => crypto.randomUUID());
@@ -38,10 +42,10 @@ export function InviteForm({
   const [answers, setAnswers] = useState<Answer[]>([]);
   const { error, busy, run } = useTry();
   const chosen = roles.map((role) => ({ role, ...(unitId && { unitId }) }));
-  const key = JSON.stringify(chosen);
+  const key = JSON.stringify({ roles: chosen, units, groups: into });
   useEffect(() => {
     let current = true;
-    call<Preview>('POST', `/api/t/${tenant}/invitations/preview`, { roles: JSON.parse(key) }).then(
+    call<Preview>('POST', `/api/t/${tenant}/invitations/preview`, JSON.parse(key)).then(
       (found) => current && setPreview(found),
       () => current && setPreview(undefined),
     );
@@ -56,7 +60,8 @@ export function InviteForm({
         .map((a) => a.trim())
         .filter(Boolean);
       const held = chosen.map(({ role }) => ({ role, anchor: unitId ? { on: 'unit', unitId } : { on: 'tenant' } }));
-      const invitations = list.map((address) => ({ address, roles: held, ...(until && { memberUntil: `${until}T23:59:59Z` }) }));
+      const more = { ...(units.length > 0 && { units }), ...(into.length > 0 && { groups: into }), ...(until && { memberUntil: `${until}T23:59:59Z` }) };
+      const invitations = list.map((address) => ({ address, roles: held, ...more }));
       setAnswers((await call<{ answers: Answer[] }>('POST', `/lintel/tenants/${tenant}/invitations`, { invitations }, idempotencyKey)).answers);
       setIdempotencyKey(crypto.randomUUID());
       setAddresses('');
@@ -76,13 +81,16 @@ export function InviteForm({
         />
         <RoleChoice label="Roles" value={roles} onChange={setRoles} toGive={toGive} />
         {sites.length > 0 && (
-          <NativeSelect
+          <Choice
             label="Held"
             value={unitId}
-            onChange={(event) => setUnitId(event.currentTarget.value)}
-            data={[{ value: '', label: 'for the whole association' }, ...sites.map((s) => ({ value: s.id, label: `at ${s.name} only` }))]}
+            onChange={setUnitId}
+            of={sites.map(({ id, name }) => ({ id, name: `at ${name} only` }))}
+            none="for the whole association"
           />
         )}
+        <Several label="Placed at" value={units} onChange={setUnits} of={sites} />
+        <Several label="In the groups" value={into} onChange={setInto} of={groups} />
         <TextInput
           type="date"
           label="Member until"

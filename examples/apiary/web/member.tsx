@@ -1,16 +1,17 @@
-import { Group, NativeSelect, Text, Title } from '@mantine/core';
+import { NativeSelect, Text, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { HeldPermission } from 'warm-lintel';
 import { IfAllowed } from 'warm-lintel/react';
 import { Link } from 'wouter';
 import { ActionButton } from './action.js';
+import { Alone } from './alone.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { WayIn } from './enrol.js';
 import { Journal } from './journal.js';
 import { beginLook } from './look.js';
 import type { MemberRow } from './members.js';
-import { PeopleTabs, placeWords, wayWords } from './parts.js';
+import { Grid, PeopleTabs, placeWords, reachWords } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
 import { AskWhy } from './why.js';
 
@@ -33,16 +34,22 @@ const BY = {
   caretaker: 'looking after the organisation',
 } as const;
 
-/** A way by which something is held, with a way back to the role, group or unit that gives it. */
+/** A way by which something is held, with a way back to what gives it: the role, the group, the site; the deputies, or what is shared. */
 function Way({ tenant, path, children }: { tenant: string; path: HeldPermission['ways'][number]['path']; children: ReactNode }): ReactNode {
   const through = 'through' in path ? path.through : undefined;
-  const [to, what] = through ? [through.on === 'group' ? 'groups' : 'units', through.name] : path.by === 'role' || path.by === 'keyholder' ? ['roles', ''] : [];
+  const [to, id] = through
+    ? [through.on === 'group' ? 'groups' : 'units', through.id]
+    : path.by === 'role'
+      ? ['roles', path.role]
+      : path.by === 'keyholder'
+        ? ['roles', '']
+        : path.by === 'deputy'
+          ? ['deputies', '']
+          : path.by === 'opening'
+            ? ['sharing', '']
+            : [];
   if (to === undefined) return children;
-  return (
-    <Link href={`/t/${tenant}/${to}`} title={what ? `To ${what}` : 'To the roles'}>
-      {children}
-    </Link>
-  );
+  return <Link href={`/t/${tenant}/${to}${id && `#${encodeURIComponent(id)}`}`}>{children}</Link>;
 }
 
 /** When they last came in here, and whose account it is; of nothing elsewhere. */
@@ -99,7 +106,7 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
   return (
     <>
       <PeopleTabs tenant={tenant} />
-      <Group justify="space-between" align="flex-start">
+      <div className="head">
         <div>
           <Title order={1}>{data.name}</Title>
           <Text className="quiet">
@@ -110,7 +117,7 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
           {member && <Entered member={member} />}
           {member && <Brought tenant={tenant} member={member} />}
         </div>
-        <Group>
+        <div className="actions">
           <ActionButton action="access.look" variant="light" onClick={() => looking.run(() => beginLook(tenant, { user: id }))}>
             Look as {data.name}
           </ActionButton>
@@ -139,46 +146,44 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
           <ActionButton action="member.remove" variant="default" onClick={() => change.ask(`Remove ${data.name}`, [{ do: 'remove', user: id }])}>
             Remove
           </ActionButton>
-        </Group>
-      </Group>
+        </div>
+      </div>
       {change.trouble}
       {way && <WayIn activation={way} />}
       <Trouble error={looking.error} />
-      <table className="access sheet" style={{ marginTop: '1rem' }} aria-label="What they hold">
-        <thead>
-          <tr>
-            <th scope="col">May</th>
-            <th scope="col">How far</th>
-            <th scope="col">By</th>
-          </tr>
-        </thead>
-        <tbody>
-          {data.permissions.flatMap(({ permission, label: may, ways }) =>
-            ways.map(({ reach, anchor, path }, i) => (
-              // biome-ignore lint/suspicious/noArrayIndexKey: the ways of one permission have no name, and stay in their order
-              <tr key={`${permission} ${i}`}>
-                {i === 0 ? (
-                  <th scope="row" rowSpan={ways.length}>
-                    {may}
-                  </th>
-                ) : null}
-                <td>
-                  {reach === 'tenant' ? 'all' : wayWords(reach)}
-                  {placeWords(anchor)}
-                </td>
-                <td>
-                  <Way tenant={tenant} path={path}>
-                    {by(path)}
-                  </Way>
-                </td>
-              </tr>
-            )),
-          )}
-        </tbody>
-      </table>
+      {data.permissions.length > 0 && (
+        <Grid
+          label="What they hold"
+          columns={['May', 'How far, and by what']}
+          rows={data.permissions.map(({ permission, label: may, ways }) => ({
+            key: permission,
+            cells: [
+              may,
+              <div key="ways">
+                {ways.map(({ reach, anchor, path }, i) => (
+                  // biome-ignore lint/suspicious/noArrayIndexKey: the ways of one permission have no name, and stay in their order
+                  <div key={i}>
+                    {reachWords([reach])}
+                    {placeWords(anchor)}{' '}
+                    <span className="quiet">
+                      by{' '}
+                      <Way tenant={tenant} path={path}>
+                        {by(path)}
+                      </Way>
+                    </span>
+                  </div>
+                ))}
+              </div>,
+            ],
+          }))}
+        />
+      )}
       {data.permissions.length === 0 && <Text mt="md">Nothing at all.</Text>}
       <IfAllowed action="access.ask">
         <AskWhy tenant={tenant} user={id} />
+      </IfAllowed>
+      <IfAllowed action="member.assign">
+        <Alone tenant={tenant} on="user" id={id} name={data.name} done={reload} />
       </IfAllowed>
       <Journal tenant={tenant} about={{ person: id }} title="What they did lately" />
       <IfAllowed action="hive.transfer">

@@ -1,15 +1,15 @@
-import { Button, Group, Stack, Table, Text, Title } from '@mantine/core';
-import { type ReactNode, useState } from 'react';
-import type { Anchor } from 'warm-lintel';
-import { useDecision } from 'warm-lintel/react';
+import { Button, Group, Stack, Text, Title } from '@mantine/core';
+import { Fragment, type ReactNode, useState } from 'react';
+import type { Assignment } from 'warm-lintel';
 import { Link } from 'wouter';
-import { ActionButton } from './action.js';
+import { ActionButton, Refused, RowButton } from './action.js';
 import { call, type Listed, type Named, type RoleHeld, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { EnrolForm, WayIn } from './enrol.js';
 import { PeopleFileForm } from './file-form.js';
+import { inForm, outOfForm } from './holding.js';
 import { InviteForm } from './invite.js';
-import { Dialog, PeopleTabs, placeWords, RoleChoice } from './parts.js';
+import { Dialog, Grid, PeopleTabs, placeWords, RoleChoice } from './parts.js';
 import { Requests } from './requests.js';
 import { Trouble, useTry } from './trouble.js';
 
@@ -51,6 +51,7 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
   const invitations = useLoad<Listed<InvitationRow>>(`${at}/invitations?limit=200`);
   const toGive = useLoad<Listed<RoleToGive>>(`${at}/roles-to-give`);
   const sites = useLoad<Listed<Named>>(`${at}/units`);
+  const groups = useLoad<Listed<Named>>(`${at}/groups`);
   const attempt = useTry();
   const [inviting, setInviting] = useState(false);
   const [listing, setListing] = useState(false);
@@ -68,7 +69,7 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
     reload();
   });
   if (members.error) return <Trouble error={members.error} />;
-  if (!members.data || !invitations.data || !toGive.data || !sites.data) return null;
+  if (!members.data || !invitations.data || !toGive.data || !sites.data || !groups.data) return null;
   const act = (method: string, to: string) =>
     attempt.run(async () => {
       await call(method, `${at}/invitations/${to}`, method === 'DELETE' ? undefined : {});
@@ -78,9 +79,9 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
   return (
     <>
       <PeopleTabs tenant={tenant} />
-      <Group justify="space-between" align="flex-start">
+      <div className="head">
         <Title order={1}>Members</Title>
-        <Group>
+        <div className="actions">
           <ActionButton action="member.invite" variant="light" onClick={() => setListing(true)}>
             From a list
           </ActionButton>
@@ -90,79 +91,76 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
           <ActionButton action="member.invite" onClick={() => setInviting(true)}>
             Invite people
           </ActionButton>
-        </Group>
-      </Group>
+        </div>
+      </div>
       {!mail && <Text mt="sm">No mail is set up: an invitation gives you a link to hand over yourself.</Text>}
       <Trouble error={attempt.error} />
       {change.trouble}
       {way && <WayIn activation={way} />}
-      <Table mt="md" className="sheet" aria-label="Members">
-        <Table.Thead>
-          <Table.Tr>
-            <Table.Th>Name</Table.Th>
-            <Table.Th>Address</Table.Th>
-            <Table.Th>Roles</Table.Th>
-            <Table.Th aria-label="What can be done" />
-          </Table.Tr>
-        </Table.Thead>
-        <Table.Tbody>
-          {members.data.items.map((member) => (
-            <Table.Tr key={member.userId}>
-              <Table.Td>
-                <Link href={`/t/${tenant}/members/${member.userId}`}>{member.name}</Link>
-                {member.status === 'suspended' && <Text size="sm">suspended</Text>}
-                {member.kept === 'waiting' && <Text size="sm">enrolled, has not come yet</Text>}
-              </Table.Td>
-              <Table.Td>{member.address}</Table.Td>
-              <Table.Td>
-                {rolesInWords(member.roles)}
-                {member.endsAt && <Text size="sm">member until {member.endsAt.slice(0, 10)}</Text>}
-              </Table.Td>
-              <Table.Td>
-                <MemberButtons
-                  name={member.name}
-                  onRoles={() => setChanging(member)}
-                  onRemove={() => change.ask(`Remove ${member.name}`, [{ do: 'remove', user: member.userId }])}
-                />
-              </Table.Td>
-            </Table.Tr>
-          ))}
-        </Table.Tbody>
-      </Table>
+      <Refused actions={['member.assign', 'member.remove']} />
+      <Grid
+        label="Members"
+        columns={['Name', 'Address', 'Roles', '']}
+        rows={members.data.items.map((member) => ({
+          key: member.userId,
+          cells: [
+            <Fragment key="name">
+              <Link href={`/t/${tenant}/members/${member.userId}`}>{member.name}</Link>
+              {member.status === 'suspended' && <Text size="sm">suspended</Text>}
+              {member.kept === 'waiting' && <Text size="sm">enrolled, has not come yet</Text>}
+            </Fragment>,
+            member.address,
+            <div key="roles">
+              {rolesInWords(member.roles)}
+              {member.endsAt && <Text size="sm">member until {member.endsAt.slice(0, 10)}</Text>}
+            </div>,
+            <Group key="do" gap="xs">
+              <RowButton action="member.assign" onClick={() => setChanging(member)} label={`Change the roles of ${member.name}`}>
+                Roles
+              </RowButton>
+              <RowButton
+                action="member.remove"
+                variant="default"
+                onClick={() => change.ask(`Remove ${member.name}`, [{ do: 'remove', user: member.userId }])}
+                label={`Remove ${member.name}`}
+              >
+                Remove
+              </RowButton>
+            </Group>,
+          ],
+        }))}
+      />
       <Title order={2} size="h3" mt="xl">
         Invited
       </Title>
       {pending.length === 0 ? (
         <Text className="quiet">Nobody is invited at the moment.</Text>
       ) : (
-        <Table className="sheet" aria-label="Invited">
-          <Table.Tbody>
-            {pending.map((invitation) => (
-              <Table.Tr key={invitation.id}>
-                <Table.Td>{invitation.address}</Table.Td>
-                <Table.Td>{rolesInWords(invitation.roles)}</Table.Td>
-                <Table.Td className="quiet">
-                  {invitation.status}, {MAIL[invitation.mail]}, until {invitation.expiresAt.slice(0, 10)}
-                </Table.Td>
-                <Table.Td>
-                  <Group gap="xs">
-                    <Button size="compact-sm" variant="light" onClick={() => act('POST', `${invitation.id}/again`)}>
-                      Send again
-                    </Button>
-                    <Button size="compact-sm" variant="default" onClick={() => act('DELETE', invitation.id)}>
-                      Withdraw
-                    </Button>
-                  </Group>
-                </Table.Td>
-              </Table.Tr>
-            ))}
-          </Table.Tbody>
-        </Table>
+        <Grid
+          label="Invited"
+          columns={['Address', 'Roles', 'Where it stands', '']}
+          rows={pending.map((invitation) => ({
+            key: invitation.id,
+            cells: [
+              invitation.address,
+              rolesInWords(invitation.roles),
+              `${invitation.status}, ${MAIL[invitation.mail]}, until ${invitation.expiresAt.slice(0, 10)}`,
+              <Group key="do" gap="xs">
+                <RowButton action="member.invite" label={`Send again to ${invitation.address}`} onClick={() => act('POST', `${invitation.id}/again`)}>
+                  Send again
+                </RowButton>
+                <RowButton action="member.invite" variant="default" label={`Withdraw ${invitation.address}`} onClick={() => act('DELETE', invitation.id)}>
+                  Withdraw
+                </RowButton>
+              </Group>,
+            ],
+          }))}
+        />
       )}
       <Requests key={asked} tenant={tenant} toGive={toGive.data.items} ask={change.ask} />
       {change.dialog}
       <Dialog opened={inviting} onClose={() => setInviting(false)} title="Invite people" size="xl">
-        <InviteForm tenant={tenant} toGive={toGive.data.items} sites={sites.data.items} done={reload} />
+        <InviteForm tenant={tenant} toGive={toGive.data.items} sites={sites.data.items} groups={groups.data.items} done={reload} />
       </Dialog>
       <Dialog opened={listing} onClose={() => setListing(false)} title="People from a list" size="lg">
         <PeopleFileForm tenant={tenant} done={reload} />
@@ -192,41 +190,21 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
   );
 }
 
-function MemberButtons({ name, onRoles, onRemove }: { name: string; onRoles: () => void; onRemove: () => void }): ReactNode {
-  const assign = useDecision('member.assign');
-  const remove = useDecision('member.remove');
-  return (
-    <Group gap="xs">
-      {assign.allowed && (
-        <Button size="compact-sm" variant="light" onClick={onRoles} aria-label={`Change the roles of ${name}`}>
-          Roles
-        </Button>
-      )}
-      {remove.allowed && (
-        <Button size="compact-sm" variant="default" onClick={onRemove} aria-label={`Remove ${name}`}>
-          Remove
-        </Button>
-      )}
-    </Group>
-  );
-}
-
 /** Chooses the roles for the whole association; roles that are held elsewhere stay. */
-function ChangeRoles(props: { member: MemberRow; toGive: readonly RoleToGive[]; choose: (roles: { role: string; anchor: Anchor }[]) => void }): ReactNode {
+function ChangeRoles(props: { member: MemberRow; toGive: readonly RoleToGive[]; choose: (roles: Assignment[]) => void }): ReactNode {
   const { member, toGive, choose } = props;
-  const wide = member.roles.filter((r) => r.anchor.on === 'tenant').map((r) => r.role);
+  const { wide, kept: elsewhere } = inForm(member.roles.map(({ label: _, sources: __, ...held }) => held));
   const [chosen, setChosen] = useState(wide);
-  const elsewhere = member.roles.filter((r) => r.anchor.on !== 'tenant').map(({ label: _, ...held }) => held);
-  const kept = wide.filter((role) => !toGive.some((r) => r.role === role));
+  const kept = member.roles.filter(({ role, anchor }) => anchor.on === 'tenant' && !toGive.some((one) => one.role === role));
   return (
     <Stack>
       <RoleChoice label="Roles for the whole association" value={chosen} onChange={setChosen} toGive={toGive} />
       {kept.length > 0 && (
         <Text size="sm" className="quiet">
-          Not yours to give or take: {kept.join(', ')}.
+          Not yours to give or take: {kept.map(({ label }) => label).join(', ')}.
         </Text>
       )}
-      <Button onClick={() => choose([...chosen.map((role) => ({ role, anchor: { on: 'tenant' } as const })), ...elsewhere])}>See what it does</Button>
+      <Button onClick={() => choose(outOfForm(chosen, elsewhere))}>See what it does</Button>
     </Stack>
   );
 }

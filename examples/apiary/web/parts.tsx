@@ -1,32 +1,40 @@
-import { Checkbox, Modal, type ModalProps, Stack } from '@mantine/core';
-import type { ReactNode } from 'react';
+import { Checkbox, Modal, type ModalProps, NativeSelect, Stack } from '@mantine/core';
+import { type ReactNode, useEffect, useState } from 'react';
 import type { Anchor } from 'warm-lintel';
 import { Link, useLocation } from 'wouter';
 
 /** `ofOwnHive` as people read it: “of own hive”. */
 export const wayWords = (way: string) => way.replace(/^\w+/, (reach) => reach.replace(/[A-Z]/g, (letter) => ` ${letter.toLowerCase()}`));
 
+/** How far something reaches, as words. */
+export const reachWords = (reaches: readonly string[] = []) =>
+  reaches.map((reach) => (reach === 'tenant' || reach === 'shared' ? 'all' : reach === 'base' ? 'what the organisation chose' : wayWords(reach))).join(', ');
+
 /** Where something holds, as words; nothing for the whole association. */
 export const placeWords = (anchor: Anchor) =>
   anchor.on === 'tenant' ? '' : ` at ${anchor.on === 'unit' ? (anchor.name ?? anchor.unitId) : `${anchor.kind} ${anchor.id}`}`;
 
+/** The pages about people, by path. */
+export const PEOPLE_PAGES = {
+  organisation: 'Organisation',
+  members: 'Members',
+  roles: 'Roles',
+  groups: 'Groups',
+  units: 'Sites',
+  sharing: 'Sharing',
+  programs: 'Programs',
+  rules: 'Rules',
+  connections: 'Providers',
+  appeals: 'Asked for',
+  record: 'Record of changes',
+};
+
 /** The pages about people, with the one that is open marked. */
 export function PeopleTabs({ tenant }: { tenant: string }): ReactNode {
   const [here] = useLocation();
-  const pages = {
-    members: 'Members',
-    roles: 'Roles',
-    groups: 'Groups',
-    units: 'Sites',
-    programs: 'Programs',
-    rules: 'Rules',
-    connections: 'Providers',
-    appeals: 'Asked for',
-    record: 'Record of changes',
-  };
   return (
     <nav aria-label="People" className="tabs">
-      {Object.entries(pages).map(([path, label]) => {
+      {Object.entries(PEOPLE_PAGES).map(([path, label]) => {
         const to = `/t/${tenant}/${path}`;
         return (
           <Link key={path} href={to} aria-current={here === to ? 'page' : undefined}>
@@ -43,18 +51,95 @@ export function Dialog(props: Omit<ModalProps, 'closeButtonProps'>): ReactNode {
   return <Modal {...props} closeButtonProps={{ 'aria-label': 'Close' }} />;
 }
 
-/** Members to choose among. */
-export function PeopleChoice(props: {
+/** A table whose rows are read one by one where there is no room for columns. The first cell of a row names it. */
+export function Grid(props: { label: string; columns: readonly string[]; rows: readonly { key: string; cells: readonly ReactNode[] }[] }): ReactNode {
+  const { label, columns, rows } = props;
+  return (
+    <table className="grid sheet" aria-label={label}>
+      <thead>
+        <tr>
+          {columns.map((column) => (
+            <th scope="col" key={column}>
+              {column}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {rows.map(({ key, cells }) => (
+          <tr key={key}>
+            {cells.map((cell, i) =>
+              i === 0 ? (
+                <th scope="row" key={columns[i]}>
+                  {cell}
+                </th>
+              ) : (
+                <td key={columns[i]} data-column={columns[i]}>
+                  {cell}
+                </td>
+              ),
+            )}
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** Something that is looked up only when it is unfolded. */
+export function Folded({ summary, children }: { summary: string; children: ReactNode }): ReactNode {
+  const [open, setOpen] = useState(false);
+  return (
+    <details onToggle={(event) => setOpen(event.currentTarget.open)}>
+      <summary>{summary}</summary>
+      {open && children}
+    </details>
+  );
+}
+
+/** Leads the eye to what the address names behind its #, once it is there. */
+export function useMarked(isThere: boolean): void {
+  useEffect(() => {
+    const found = isThere && window.location.hash !== '' && document.getElementById(decodeURIComponent(window.location.hash.slice(1)));
+    if (!found) return;
+    found.classList.add('marked');
+    found.scrollIntoView({ block: 'center', inline: 'center' });
+  }, [isThere]);
+}
+
+/** One of several, or none yet. */
+export function Choice(props: {
+  label: string;
+  value: string;
+  onChange: (value: string) => void;
+  of: readonly { id: string; name: string }[];
+  none?: string;
+}): ReactNode {
+  const { label, value, onChange, of, none } = props;
+  return (
+    <NativeSelect
+      label={label}
+      value={value}
+      onChange={(event) => onChange(event.currentTarget.value)}
+      data={[...(none === undefined ? [] : [{ value: '', label: none }]), ...of.map(({ id, name }) => ({ value: id, label: name }))]}
+    />
+  );
+}
+
+/** Several of some, or none; nothing where there is nothing to choose. */
+export function Several(props: {
   label: string;
   value: string[];
-  onChange: (people: string[]) => void;
-  members: readonly { userId: string; name: string }[];
+  onChange: (chosen: string[]) => void;
+  of: readonly { id: string; name: string }[];
 }): ReactNode {
+  const { label, value, onChange, of } = props;
+  if (of.length === 0) return null;
   return (
-    <Checkbox.Group label={props.label} value={props.value} onChange={props.onChange}>
+    <Checkbox.Group label={label} value={value} onChange={onChange}>
       <Stack gap={4} mt="xs">
-        {props.members.map((m) => (
-          <Checkbox key={m.userId} value={m.userId} label={m.name} />
+        {of.map(({ id, name }) => (
+          <Checkbox key={id} value={id} label={name} />
         ))}
       </Stack>
     </Checkbox.Group>

@@ -2,7 +2,7 @@ import { Alert, Button, Code, Group, NativeSelect, Stack, Text, TextInput, Title
 import { type ReactNode, useState } from 'react';
 import type { Program, Step } from 'warm-lintel/server';
 import { Link } from 'wouter';
-import { ActionButton } from './action.js';
+import { ActionButton, RowButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow, RoleToGive } from './members.js';
@@ -28,12 +28,12 @@ export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
   return (
     <>
       <PeopleTabs tenant={tenant} />
-      <Group justify="space-between" align="flex-start">
+      <div className="head">
         <Title order={1}>Programs</Title>
         <ActionButton action="program.arrange" onClick={() => setMaking(true)}>
           Take a program in
         </ActionButton>
-      </Group>
+      </div>
       {change.trouble}
       {secret && (
         <Alert color="honey" mt="sm" role="status" title="The key, shown once">
@@ -53,22 +53,21 @@ export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
               {program.name}
             </Title>
             <Group gap="xs">
-              <Button
-                size="compact-sm"
-                variant="light"
+              <RowButton
+                action="program.arrange"
                 onClick={() => change.ask(`A key for ${program.name}`, [{ do: 'make-key', program: program.id }])}
-                aria-label={`Make a key for ${program.name}`}
+                label={`Make a key for ${program.name}`}
               >
                 Make a key
-              </Button>
-              <Button
-                size="compact-sm"
+              </RowButton>
+              <RowButton
+                action="member.remove"
                 variant="default"
                 onClick={() => change.ask(`Remove ${program.name}`, [{ do: 'remove', user: program.id }])}
-                aria-label={`Remove ${program.name}`}
+                label={`Remove ${program.name}`}
               >
                 Remove
-              </Button>
+              </RowButton>
             </Group>
           </Group>
           <Text size="sm">

@@ -2,7 +2,7 @@ import { Button, Text, Title } from '@mantine/core';
 import { type ReactNode, useEffect, useState } from 'react';
 import { call, type Listed, Refusal, useLoad } from './api.js';
 import type { MemberRow } from './members.js';
-import { PeopleTabs } from './parts.js';
+import { Grid, PeopleTabs } from './parts.js';
 import { Trouble } from './trouble.js';
 
 interface Event {
@@ -34,33 +34,25 @@ export function RecordPage({ tenant }: { tenant: string }): ReactNode {
     <>
       <PeopleTabs tenant={tenant} />
       <Title order={1}>Record of changes</Title>
-      <table className="access sheet" style={{ marginTop: '1rem' }} aria-label="Record of changes">
-        <thead>
-          <tr>
-            <th scope="col">No.</th>
-            <th scope="col">When</th>
-            <th scope="col">Who</th>
-            <th scope="col">What</th>
-            <th scope="col">Details</th>
-          </tr>
-        </thead>
-        <tbody>
-          {pages
-            .flatMap(({ items }) => items)
-            .map(({ number, at: when, actor, what, event, words }) => (
-              <tr key={number}>
-                <td>{number}</td>
-                <td style={{ whiteSpace: 'nowrap' }}>{when.slice(0, 16).replace('T', ' ')}</td>
-                <td>{actor === null ? '' : (names.get(actor) ?? actor)}</td>
-                <th scope="row">{what}</th>
-                <td style={{ overflowWrap: 'anywhere' }}>
-                  {words && Object.values(words).length > 0 && <Text size="sm">{Object.values(words).join(', ')}</Text>}
-                  <small>{JSON.stringify(event).replaceAll(',"', ', "')}</small>
-                </td>
-              </tr>
-            ))}
-        </tbody>
-      </table>
+      <Grid
+        label="Record of changes"
+        columns={['What', 'Who', 'When', 'No.', 'Details']}
+        rows={pages
+          .flatMap(({ items }) => items)
+          .map(({ number, at: when, actor, what, event, words }) => ({
+            key: String(number),
+            cells: [
+              what,
+              actor === null ? '' : (names.get(actor) ?? actor),
+              when.slice(0, 16).replace('T', ' '),
+              number,
+              <div key="details">
+                {words && Object.values(words).length > 0 && <Text size="sm">{Object.values(words).join(', ')}</Text>}
+                <small>{JSON.stringify(event).replaceAll(',"', ', "')}</small>
+              </div>,
+            ],
+          }))}
+      />
       {next && (
         <Button mt="md" variant="light" onClick={() => void load(next)}>
           Show earlier ones

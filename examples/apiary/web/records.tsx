@@ -1,6 +1,7 @@
-import { Table, Text, Title } from '@mantine/core';
+import { Text, Title } from '@mantine/core';
 import type { ReactNode } from 'react';
 import { useLoad } from './api.js';
+import { Grid } from './parts.js';
 import { Trouble } from './trouble.js';
 
 interface Records {
@@ -18,24 +19,13 @@ export function RecordsPage({ tenant, area }: { tenant: string; area: string }):
     <>
       <Title order={1}>{data.title}</Title>
       {data.rows.length === 0 && <Text mt="md">There is none that is open to you.</Text>}
-      <Table mt="md" className="sheet" aria-label={data.title}>
-        <Table.Thead>
-          <Table.Tr>
-            {data.columns.map((column) => (
-              <Table.Th key={column}>{column.charAt(0).toUpperCase() + column.slice(1)}</Table.Th>
-            ))}
-          </Table.Tr>
-        </Table.Thead>
-        <Table.Tbody>
-          {data.rows.map((row) => (
-            <Table.Tr key={row.id}>
-              {data.columns.map((column) => (
-                <Table.Td key={column}>{row[column]}</Table.Td>
-              ))}
-            </Table.Tr>
-          ))}
-        </Table.Tbody>
-      </Table>
+      {data.rows.length > 0 && (
+        <Grid
+          label={data.title}
+          columns={data.columns.map((column) => column.charAt(0).toUpperCase() + column.slice(1))}
+          rows={data.rows.map((row) => ({ key: row.id, cells: data.columns.map((column) => row[column]) }))}
+        />
+      )}
     </>
   );
 }

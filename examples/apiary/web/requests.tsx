@@ -1,9 +1,10 @@
-import { Button, Group, Table, Text, Title } from '@mantine/core';
+import { Button, Group, Text, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
+import { RowButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import type { useChange } from './change.js';
 import type { RoleToGive } from './members.js';
-import { Dialog, RoleChoice } from './parts.js';
+import { Dialog, Grid, RoleChoice } from './parts.js';
 
 interface RequestRow {
   userId: string;
@@ -29,39 +30,38 @@ export function Requests(props: { tenant: string; toGive: readonly RoleToGive[];
       <Title order={2} size="h3" mt="xl">
         Asking to be let in
       </Title>
-      <Table className="sheet" aria-label="Asking to be let in">
-        <Table.Tbody>
-          {data.items.map((request) => (
-            <Table.Tr key={request.userId}>
-              <Table.Td>{request.name}</Table.Td>
-              <Table.Td>
-                {request.address}
-                {!request.addressProven && (
-                  <Text size="sm" className="quiet">
-                    not proven to be theirs
-                  </Text>
-                )}
-              </Table.Td>
-              <Table.Td>{request.words}</Table.Td>
-              <Table.Td>
-                <Group gap="xs">
-                  <Button size="compact-sm" variant="light" onClick={() => setAnswering(request)} aria-label={`Let ${request.name} in`}>
-                    Let in
-                  </Button>
-                  <Button
-                    size="compact-sm"
-                    variant="default"
-                    onClick={() => ask(`Turn ${request.name} away`, [{ do: 'turn-away', user: request.userId }])}
-                    aria-label={`Turn ${request.name} away`}
-                  >
-                    Turn away
-                  </Button>
-                </Group>
-              </Table.Td>
-            </Table.Tr>
-          ))}
-        </Table.Tbody>
-      </Table>
+      <Grid
+        label="Asking to be let in"
+        columns={['Name', 'Address', 'What they say', '']}
+        rows={data.items.map((request) => ({
+          key: request.userId,
+          cells: [
+            request.name,
+            <div key="address">
+              {request.address}
+              {!request.addressProven && (
+                <Text size="sm" className="quiet">
+                  not proven to be theirs
+                </Text>
+              )}
+            </div>,
+            request.words,
+            <Group key="do" gap="xs">
+              <RowButton action="member.invite" label={`Let ${request.name} in`} onClick={() => setAnswering(request)}>
+                Let in
+              </RowButton>
+              <RowButton
+                action="member.invite"
+                variant="default"
+                label={`Turn ${request.name} away`}
+                onClick={() => ask(`Turn ${request.name} away`, [{ do: 'turn-away', user: request.userId }])}
+              >
+                Turn away
+              </RowButton>
+            </Group>,
+          ],
+        }))}
+      />
       <Dialog opened={answering !== undefined} onClose={() => setAnswering(undefined)} title={`Let ${answering?.name ?? ''} in`}>
         {answering && (
           <>

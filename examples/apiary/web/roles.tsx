@@ -1,16 +1,15 @@
-import { Button, Checkbox, Group, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
+import { Group, Text, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import type { RoleView, Step } from 'warm-lintel/server';
+import type { RoleView } from 'warm-lintel/server';
 import { charter } from '../world/charter.js';
-import { ActionButton } from './action.js';
+import { ActionButton, RowButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
-import { Dialog, PeopleTabs, placeWords, wayWords } from './parts.js';
+import { Dialog, PeopleTabs, placeWords, reachWords, useMarked } from './parts.js';
+import { RoleForm } from './role-form.js';
 import { Trouble } from './trouble.js';
 
 const permissions = [...charter.permissions.values()];
-const reachWords = (reaches: readonly string[] | undefined) =>
-  reaches?.map((reach) => (reach === 'tenant' || reach === 'shared' ? 'all' : wayWords(reach))).join(', ') ?? '';
 
 /** Everything that a role gives, with what it has from those that it includes. */
 function givenBy(roles: readonly RoleView[], role: RoleView, seen = new Set<string>()): Record<string, readonly string[]> {
@@ -33,6 +32,7 @@ export function RolesPage({ tenant }: { tenant: string }): ReactNode {
   const { data, error, reload } = useLoad<Listed<RoleView>>(`/lintel/tenants/${tenant}/roles`);
   const [editing, setEditing] = useState<{ id?: string; from: RoleView }>();
   const change = useChange(tenant, reload);
+  useMarked(data !== undefined);
   if (error) return <Trouble error={error} />;
   if (!data) return null;
   const roles = data.items;
@@ -42,12 +42,12 @@ export function RolesPage({ tenant }: { tenant: string }): ReactNode {
   return (
     <>
       <PeopleTabs tenant={tenant} />
-      <Group justify="space-between" align="flex-start">
+      <div className="head">
         <Title order={1}>Roles</Title>
         <ActionButton action="role.arrange" onClick={() => setEditing({ from: { ...keyholder, id: '', label: '', sentence: '', may: {}, includes: [] } })}>
           Make a role
         </ActionButton>
-      </Group>
+      </div>
       <Text className="quiet">
         {keyholder.label}: {holdersOf(keyholder)}. {keyholder.sentence}
       </Text>
@@ -59,7 +59,7 @@ export function RolesPage({ tenant }: { tenant: string }): ReactNode {
             <tr>
               <th scope="col">May</th>
               {others.map((role) => (
-                <th scope="col" key={role.id}>
+                <th scope="col" key={role.id} id={role.id}>
                   {role.label}
                   <small>{holdersOf(role)}</small>
                   <RoleButtons
@@ -103,6 +103,7 @@ export function RolesPage({ tenant }: { tenant: string }): ReactNode {
           <RoleForm
             from={editing.from}
             id={editing.id}
+            others={others.map((role) => ({ id: role.id, label: role.label, startsAt: role.startsAt, may: given.get(role.id) ?? {} }))}
             propose={(title, step) => {
               setEditing(undefined);
               change.ask(title, [step]);
@@ -116,80 +117,21 @@ export function RolesPage({ tenant }: { tenant: string }): ReactNode {
 }
 
 function RoleButtons({ role, onEdit, onCopy, onDrop }: { role: RoleView; onEdit: () => void; onCopy: () => void; onDrop: () => void }): ReactNode {
-  const small = { size: 'compact-xs', variant: 'default' } as const;
   return (
     <Group gap={4} mt={4}>
       {role.own && (
-        <Button {...small} onClick={onEdit} aria-label={`Change ${role.label}`}>
+        <RowButton action="role.arrange" onClick={onEdit} label={`Change ${role.label}`}>
           Change
-        </Button>
+        </RowButton>
       )}
-      <Button {...small} onClick={onCopy} aria-label={`Copy ${role.label}`}>
+      <RowButton action="role.arrange" variant="default" onClick={onCopy} label={`Copy ${role.label}`}>
         Copy
-      </Button>
+      </RowButton>
       {role.own && (
-        <Button {...small} onClick={onDrop} aria-label={`Drop ${role.label}`}>
+        <RowButton action="role.arrange" variant="default" onClick={onDrop} label={`Drop ${role.label}`}>
           Drop
-        </Button>
+        </RowButton>
       )}
     </Group>
-  );
-}
-
-/** A role of one's own, permission by permission; what one of them does not work without is named beside it. */
-function RoleForm({ from, id, propose }: { from: RoleView; id: string | undefined; propose: (title: string, step: Step) => void }): ReactNode {
-  const [label, setLabel] = useState(from.label);
-  const [may, setMay] = useState<Record<string, readonly string[]>>(from.may);
-  const sections = [...new Set(permissions.map(({ section }) => section))];
-  const set = (name: string, reaches: readonly string[]) => {
-    const { [name]: _, ...rest } = may;
-    setMay(reaches.length > 0 ? { ...rest, [name]: reaches } : rest);
-  };
-  const save = () => {
-    const role = { label, includes: from.includes, gives: from.gives, may };
-    propose(label, id === undefined ? { do: 'make-role', role } : { do: 'edit-role', id, role });
-  };
-  return (
-    <Stack>
-      <TextInput label="Name of the role" value={label} onChange={(event) => setLabel(event.currentTarget.value)} data-autofocus />
-      {sections.map((section) => (
-        <fieldset key={section} style={{ border: '1px solid #e8dfcc', borderRadius: 8 }}>
-          <legend>{section}</legend>
-          {permissions
-            .filter((p) => p.section === section)
-            .map((p) => {
-              const lacks = may[p.name] ? (p.needs ?? []).filter((need) => !may[need]) : [];
-              return (
-                <Group key={p.name} gap="sm" align="center" my={4} wrap="nowrap">
-                  <Checkbox
-                    style={{ flex: 1 }}
-                    label={p.label}
-                    description={
-                      lacks.length > 0 ? `does not work without: ${lacks.map((need) => charter.permission(need as never).label).join(', ')}` : p.sentence
-                    }
-                    checked={Boolean(may[p.name])}
-                    onChange={(event) => set(p.name, event.currentTarget.checked ? [charter.reachesOf(p.name).at(-1) as string] : [])}
-                  />
-                  {may[p.name] && charter.reachesOf(p.name).length > 1 && (
-                    <NativeSelect
-                      aria-label={`How far: ${p.label}`}
-                      size="xs"
-                      value={may[p.name]?.join()}
-                      onChange={(event) => set(p.name, event.currentTarget.value.split(','))}
-                      data={[...new Set([may[p.name]?.join() ?? '', ...charter.reachesOf(p.name)])].map((reach) => ({
-                        value: reach,
-                        label: reachWords(reach.split(',')),
-                      }))}
-                    />
-                  )}
-                </Group>
-              );
-            })}
-        </fieldset>
-      ))}
-      <Button disabled={label.trim() === ''} onClick={save}>
-        See what it does
-      </Button>
-    </Stack>
   );
 }

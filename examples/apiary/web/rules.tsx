@@ -1,6 +1,7 @@
-import { Button, Checkbox, NativeSelect, Stack, TextInput, Title } from '@mantine/core';
+import { Checkbox, NativeSelect, Stack, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import { DEMAND_HOURS, type Demands } from 'warm-lintel';
+import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { RoleToGive } from './members.js';
@@ -99,9 +100,9 @@ function RulesForm(props: { tenant: string; rules: Rules; toGive: readonly RoleT
         ]}
       />
       {change.trouble}
-      <Button onClick={propose} style={{ alignSelf: 'flex-start' }}>
+      <ActionButton action="tenant.rule" onClick={propose}>
         See what it does
-      </Button>
+      </ActionButton>
       {change.dialog}
     </Stack>
   );

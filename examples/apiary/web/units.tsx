@@ -1,11 +1,15 @@
-import { Button, Group, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
+import { Button, Group, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import type { Step, UnitView } from 'warm-lintel/server';
-import { ActionButton } from './action.js';
+import type { Assignment } from 'warm-lintel';
+import { IfAllowed } from 'warm-lintel/react';
+import type { RoleView, Step, UnitView } from 'warm-lintel/server';
+import { ActionButton, RowButton } from './action.js';
+import { Alone } from './alone.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
-import type { MemberRow } from './members.js';
-import { Dialog, PeopleChoice, PeopleTabs } from './parts.js';
+import { inForm, outOfForm, rolesOf } from './holding.js';
+import type { MemberRow, RoleToGive } from './members.js';
+import { Choice, Dialog, Folded, PeopleTabs, placeWords, RoleChoice, Several, useMarked } from './parts.js';
 import { Trouble } from './trouble.js';
 
 /** The tree of sites, and who is placed where. */
@@ -13,34 +17,59 @@ export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
   const at = `/lintel/tenants/${tenant}`;
   const { data, error, reload } = useLoad<Listed<UnitView>>(`${at}/units`);
   const members = useLoad<Listed<MemberRow>>(`${at}/members?limit=200`);
+  const roles = useLoad<Listed<RoleView>>(`${at}/roles`);
+  const toGive = useLoad<Listed<RoleToGive>>(`${at}/roles-to-give`);
   const [editing, setEditing] = useState<UnitView | 'new'>();
-  const change = useChange(tenant, reload);
+  const change = useChange(tenant, () => {
+    reload();
+    roles.reload();
+  });
+  useMarked(data !== undefined && roles.data !== undefined);
   if (error) return <Trouble error={error} />;
-  if (!data || !members.data) return null;
+  if (!data || !members.data || !roles.data || !toGive.data) return null;
   const units = data.items;
+  const all = roles.data.items;
+  const held = (unit: string) => rolesOf(all, { unit });
+  const label = (role: string) => all.find(({ id }) => id === role)?.label ?? role;
   const depth = (unit: UnitView): number => (unit.below === null ? 0 : 1 + depth(units.find(({ id }) => id === unit.below) as UnitView));
   return (
     <>
       <PeopleTabs tenant={tenant} />
-      <Group justify="space-between" align="flex-start">
+      <div className="head">
         <Title order={1}>Sites</Title>
         <ActionButton action="unit.arrange" onClick={() => setEditing('new')}>
           Add a site
         </ActionButton>
-      </Group>
+      </div>
+      <Text mt="xs" className="quiet">
+        What a site holds, everybody placed there or below holds. What is held at a site reaches its hives and those below.
+      </Text>
       {change.trouble}
       <ul className="sheet" style={{ listStyle: 'none', marginTop: '1rem' }} aria-label="Sites">
         {units.map((unit) => (
-          <li key={unit.id} style={{ paddingLeft: `${2 * depth(unit)}rem`, paddingBlock: '0.4rem' }}>
+          <li key={unit.id} id={unit.id} style={{ paddingLeft: `${2 * depth(unit)}rem`, paddingBlock: '0.4rem' }}>
             <Group gap="sm">
               <Text fw={600}>{unit.name}</Text>
               <Text size="sm" className="quiet" style={{ flex: 1 }}>
                 {unit.people.map(({ name }) => name).join(', ') || 'nobody is placed here'}
               </Text>
-              <Button size="compact-sm" variant="light" onClick={() => setEditing(unit)} aria-label={`Change ${unit.name}`}>
+              <RowButton action="unit.arrange" onClick={() => setEditing(unit)} label={`Change ${unit.name}`}>
                 Change
-              </Button>
+              </RowButton>
             </Group>
+            {held(unit.id).length > 0 && (
+              <Text size="sm" className="quiet">
+                Everybody here:{' '}
+                {held(unit.id)
+                  .map(({ role, anchor }) => `${label(role)}${placeWords(anchor)}`)
+                  .join(', ')}
+              </Text>
+            )}
+            <IfAllowed action="member.assign">
+              <Folded summary="Single permissions">
+                <Alone tenant={tenant} on="unit" id={unit.id} name={unit.name} />
+              </Folded>
+            </IfAllowed>
           </li>
         ))}
       </ul>
@@ -49,7 +78,9 @@ export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
           <UnitForm
             unit={editing === 'new' ? undefined : editing}
             units={units}
+            held={editing === 'new' ? [] : held(editing.id)}
             members={members.data.items}
+            toGive={toGive.data.items}
             propose={(title, steps) => {
               setEditing(undefined);
               change.ask(title, steps);
@@ -65,10 +96,14 @@ export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
 function UnitForm(props: {
   unit: UnitView | undefined;
   units: readonly UnitView[];
+  held: readonly Assignment[];
   members: readonly MemberRow[];
+  toGive: readonly RoleToGive[];
   propose: (title: string, steps: Step[]) => void;
 }): ReactNode {
-  const { unit, units, members } = props;
+  const { unit, units, members, toGive } = props;
+  const { wide, kept } = inForm(props.held);
+  const [roles, setRoles] = useState(wide);
   const [name, setName] = useState(unit?.name ?? '');
   const [below, setBelow] = useState(unit?.below ?? '');
   const before = unit?.people.map(({ id }) => id) ?? [];
@@ -81,22 +116,21 @@ function UnitForm(props: {
       ...(unit ? [] : [{ do: 'add-unit', id, name, ...(below && { below }) } as const]),
       ...(unit && unit.name !== name ? [{ do: 'rename-unit', id, name } as const] : []),
       ...(unit && (unit.below ?? '') !== below ? [{ do: 'move-unit', id, below: below || null } as const] : []),
+      ...(JSON.stringify(roles) === JSON.stringify(wide) ? [] : [{ do: 'set-roles', holder: { unit: id }, roles: outOfForm(roles, kept) } as const]),
       ...moved.map((user) => ({ do: 'place', user, units: [...placedIn(user), ...(people.includes(user) ? [id] : [])] }) as const),
     ]);
   };
   return (
     <Stack>
       <TextInput label="Name of the site" value={name} onChange={(event) => setName(event.currentTarget.value)} data-autofocus />
-      <NativeSelect
-        label="Lies in"
-        value={below}
-        onChange={(event) => setBelow(event.currentTarget.value)}
-        data={[
-          { value: '', label: 'nothing: it is at the top' },
-          ...units.filter(({ id }) => id !== unit?.id).map((one) => ({ value: one.id, label: one.name })),
-        ]}
+      <Choice label="Lies in" value={below} onChange={setBelow} of={units.filter(({ id }) => id !== unit?.id)} none="nothing: it is at the top" />
+      <Several label="Who is placed there" value={people} onChange={setPeople} of={members.map(({ userId, name: called }) => ({ id: userId, name: called }))} />
+      <RoleChoice
+        label="Roles that everybody placed there, or below, holds by it"
+        value={roles}
+        onChange={setRoles}
+        toGive={toGive.filter(({ role }) => role !== 'keyholder')}
       />
-      <PeopleChoice label="Who is placed there" value={people} onChange={setPeople} members={members} />
       <Button disabled={name.trim() === ''} onClick={propose}>
         See what it does
       </Button>

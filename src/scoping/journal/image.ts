@@ -14,7 +14,15 @@ const TURNS_ON = ['id', 'tenant', 'owner', 'maker', 'unit', 'group', 'parent', '
 
 /** The fields of a kind of which it is told. */
 export function journaledFields({ journal, fields }: KindData): string[] {
-  return [...(journal?.fields ?? Object.keys(fields).filter((field) => fields[field]?.role !== 'people'))];
+  return (journal?.fields ?? Object.keys(fields)).filter((field) => fields[field]?.role !== 'people');
+}
+
+/** Beside the columns of an image, which none is called: lists of people, by field. */
+export const LISTS = '';
+
+/** The lists of people of which it is told: what a change of them through the library does. Images of a record hold them only then. */
+export function journaledLists({ journal, fields }: KindData): string[] {
+  return Object.keys(fields).filter((field) => fields[field]?.role === 'people' && (journal?.fields?.includes(field) ?? true));
 }
 
 /** The fields of which images are kept: those of which it is told, and those on which it turns who may be told. */

@@ -1,6 +1,8 @@
+import type { Kysely } from 'kysely';
+import type { FieldShape, Scalar } from '../../predicate/index.js';
 import type { Boundary } from '../boundary.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
-import { imageFields, journaledFields } from './image.js';
+import { type Image, imageFields, journaledFields, journaledLists, LISTS, parsed } from './image.js';
 
 /** The rows of a kind as they were before a statement, in it. */
 export const BEFORE = 'lintel_before';
@@ -125,4 +127,25 @@ export function putSeen(boundary: Boundary, kind: string, actions: Actions, befo
   });
   if (entries.length === 0) return undefined;
   return sqlText`insert into ${JOURNAL} values ${joinFragments(entries, ', ')}`;
+}
+
+/** Puts down that a list of people of one record is another. Triggers stand on the table of the records, and do not see it. */
+export async function putLinks(
+  tx: Kysely<any>,
+  boundary: Boundary,
+  kind: string,
+  field: string,
+  action: string,
+  [id, was, becomes]: readonly [id: Scalar, was: readonly unknown[], becomes: readonly unknown[]],
+): Promise<void> {
+  const { standing, writer } = boundary;
+  const data = standing.charter.kind(kind);
+  if (!data.journal || !journaledLists(data).includes(field)) return;
+  const shape = boundary.shape(kind);
+  const is = writer.equals(writer.column(shape, shape.idField, 't'), id, shape.fields[shape.idField] as FieldShape);
+  const [seen] = await sqlText`select ${seenOf(boundary, kind, [action], 't')} from ${writer.table(shape)} as "t" where ${is}`.rows<Seen>(tx);
+  const image = (people: readonly unknown[]) => writer.json(JSON.stringify({ ...parsed<Image>(seen?.lintelimage), [LISTS]: { [field]: people.toSorted() } }));
+  const way = seen?.lintelway ? writer.json(JSON.stringify(parsed(seen.lintelway))) : writer.json(null);
+  const cells = [sqlText`${standing.facts.tenant.id}`, sqlText`${kind}`, sqlText`${String(id)}`, sqlText`${standing.userId ?? null}`, way];
+  await sqlText`insert into ${JOURNAL} values (${joinFragments([...cells, writer.json(JSON.stringify([action])), image(was), image(becomes)], ', ')})`.rows(tx);
 }

@@ -3,7 +3,7 @@ import type { Charter, JournalData } from '../../charter/index.js';
 import { type FieldShape, type KindShape, readValue } from '../../predicate/index.js';
 import type { Boundary } from '../boundary.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
-import { type Image, journaledFields, journaledKinds, parsed } from './image.js';
+import { type Image, journaledFields, journaledKinds, journaledLists, LISTS, parsed } from './image.js';
 
 /** A change of one field, in values as the field holds them. */
 export interface FieldChange {
@@ -143,8 +143,13 @@ function lineOf(charter: Charter, row: Row, hidden: ReadonlySet<string>): Journa
     const change = { from: valueIn(was, field), to: valueIn(became, field) };
     return change.from === change.to ? [] : [[field, change]];
   });
+  const listIn = (image: Image | null, field: string) => (image?.[LISTS] as Record<string, unknown> | undefined)?.[field];
+  // A list of people stands in images of its own change alone.
+  const lists = journaledLists(data).flatMap((field): [string, FieldChange][] =>
+    listIn(became, field) === undefined || hidden.has(field) ? [] : [[field, { from: listIn(was, field), to: listIn(became, field) }]],
+  );
   const erased = (parsed<string[]>(row.erased) ?? []).filter((field) => !hidden.has(field));
-  if (was && became && changes.length === 0 && erased.length === 0) return undefined;
+  if (was && became && changes.length + lists.length === 0 && erased.length === 0) return undefined;
   const owner = charter.fieldWith(row.kind, 'owner');
   const isHandover = changes.some(([field]) => field === owner);
   const label = hidden.has(data.label) ? null : valueIn(became ?? was, data.label);
@@ -158,7 +163,7 @@ function lineOf(charter: Charter, row: Row, hidden: ReadonlySet<string>): Journa
     actor: row.actor,
     way: parsed<JournalLine['way']>(row.way) ?? {},
     actions: parsed<string[]>(row.actions) ?? [],
-    fields: Object.fromEntries(changes),
+    fields: Object.fromEntries([...changes, ...lists]),
     erased,
   };
 }

@@ -1,0 +1,124 @@
+import { Group, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
+import { type ReactNode, useState } from 'react';
+import { useStanding } from 'warm-lintel/react';
+import { ActionButton } from './action.js';
+import { type Listed, useLoad } from './api.js';
+import { useChange } from './change.js';
+import { PeopleTabs, reachWords } from './parts.js';
+import { Trouble } from './trouble.js';
+
+interface Keyholders {
+  id: string;
+  holders: { name: string }[];
+}
+
+/** What the organisation is called, whom its people ask, what is shared in it, and its end. */
+export function OrganisationPage({ tenant }: { tenant: string }): ReactNode {
+  const at = `/lintel/tenants/${tenant}`;
+  const rules = useLoad<{ bases: Record<string, string> }>(`${at}/rules`);
+  const roles = useLoad<Listed<Keyholders>>(`${at}/roles`);
+  const { charter, facts } = useStanding();
+  const [closed, setClosed] = useState(false);
+  // What is shown here is in the snapshot too: it is read again.
+  const renaming = useChange(tenant, () => window.location.reload());
+  const choosing = useChange(tenant, rules.reload);
+  const closing = useChange(tenant, () => setClosed(true));
+  if (rules.error) return <Trouble error={rules.error} />;
+  if (!rules.data) return null;
+  if (closed) return <Text role="status">{facts.tenant.name} is closed. Whoever runs the platform can open it again.</Text>;
+  const { bases } = rules.data;
+  const chosen = Object.entries(charter.data.kinds).filter(([, { base }]) => base);
+  return (
+    <>
+      <PeopleTabs tenant={tenant} />
+      <Title order={1}>Organisation</Title>
+      {roles.data && (
+        <Text mt="xs" className="quiet">
+          Full control:{' '}
+          {roles.data.items
+            .find(({ id }) => id === 'keyholder')
+            ?.holders.map(({ name }) => name)
+            .join(', ')}
+          .
+        </Text>
+      )}
+      <NameForm
+        name={facts.tenant.name}
+        contact={facts.tenant.contact ?? ''}
+        save={(name, contact) => renaming.ask('Rename the organisation', [{ do: 'rename-tenant', name, ...(contact && { contact }) }])}
+      />
+      {renaming.trouble}
+      {chosen.map(([kind, { base, many }]) => (
+        <section key={kind} className="sheet" style={{ marginTop: '1rem' }}>
+          <Title order={2} size="h4" mb="xs">
+            {many.charAt(0).toUpperCase() + many.slice(1)}
+          </Title>
+          <Group align="flex-end">
+            <BaseChoice
+              label="Whoever works with them sees"
+              value={bases[kind] ?? (base?.[0] as string)}
+              of={base ?? []}
+              save={(reach) => choosing.ask(`${many}: ${reachWords([reach])}`, [{ do: 'set-rules', bases: { ...bases, [kind]: reach } }])}
+            />
+          </Group>
+        </section>
+      ))}
+      {choosing.trouble}
+      <section className="sheet" style={{ marginTop: '1rem' }}>
+        <Title order={2} size="h4" mb="xs">
+          Close it
+        </Title>
+        <Text size="sm" mb="sm">
+          Nobody comes in any more. Nothing is deleted, and whoever runs the platform can open it again.
+        </Text>
+        <ActionButton action="tenant.close" variant="default" onClick={() => closing.ask(`Close ${facts.tenant.name}`, [{ do: 'close-tenant' }])}>
+          Close the organisation
+        </ActionButton>
+        {closing.trouble}
+      </section>
+      {renaming.dialog}
+      {choosing.dialog}
+      {closing.dialog}
+    </>
+  );
+}
+
+function NameForm(props: { name: string; contact: string; save: (name: string, contact: string) => void }): ReactNode {
+  const [name, setName] = useState(props.name);
+  const [contact, setContact] = useState(props.contact);
+  return (
+    <section className="sheet" style={{ marginTop: '1rem' }}>
+      <Stack maw="30rem" align="flex-start">
+        <TextInput label="Name" required w="100%" value={name} onChange={(event) => setName(event.currentTarget.value)} />
+        <TextInput
+          label="Whom to ask"
+          description="Shown to whoever was refused something, or finds nothing open to them"
+          w="100%"
+          value={contact}
+          onChange={(event) => setContact(event.currentTarget.value)}
+        />
+        <ActionButton action="tenant.rename" onClick={() => props.save(name, contact)}>
+          See what it does
+        </ActionButton>
+      </Stack>
+    </section>
+  );
+}
+
+function BaseChoice(props: { label: string; value: string; of: readonly string[]; save: (reach: string) => void }): ReactNode {
+  const { label, of, save } = props;
+  const [value, setValue] = useState(props.value);
+  return (
+    <>
+      <NativeSelect
+        label={label}
+        value={value}
+        onChange={(event) => setValue(event.currentTarget.value)}
+        data={of.map((reach) => ({ value: reach, label: reachWords([reach]) }))}
+      />
+      <ActionButton action="tenant.rule" variant="light" onClick={() => save(value)}>
+        See what it does
+      </ActionButton>
+    </>
+  );
+}
