@@ -3,59 +3,24 @@ import { gzipSync } from 'node:zlib';
 import { build } from 'esbuild';
 import { sql } from 'kysely';
 import { Secret, TOTP } from 'otpauth';
-import type { Browser, Page } from 'playwright-core';
+import type { Page } from 'playwright-core';
 import { build as buildPage, preview } from 'vite';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { Standing } from 'warm-lintel';
-import { DEMO_PASSWORD, type Demo, startDemo } from '../examples/apiary/server/main.js';
+import { DEMO_PASSWORD } from '../examples/apiary/server/main.js';
 import { charter } from '../examples/apiary/world/charter.js';
-import { axe, launch } from './chromium.js';
+import { openApiary, type Pages } from './apiary-pages.js';
+import { axe } from './chromium.js';
 
 /** As they are from the start; a test renews them. */
 const terms = { version: '1', from: new Date(0) };
-let demo: Demo;
-let browser: Browser;
-let base: string;
+let pages: Pages;
+let { demo, browser, base, newcomer, signIn, followLetter } = {} as Pages;
 beforeAll(async () => {
-  [demo, browser] = await Promise.all([startDemo({ port: 0, terms }), launch()]);
-  base = `http://localhost:${demo.port}`;
+  pages = await openApiary({ terms });
+  ({ demo, browser, base, newcomer, signIn, followLetter } = pages);
 });
-afterAll(async () => {
-  await browser?.close();
-  await demo?.close();
-});
-
-/** A browser of somebody's own: no cookie of anybody else. */
-async function newcomer(): Promise<Page> {
-  const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
-  page.setDefaultTimeout(10_000);
-  return page;
-}
-async function signIn(page: Page, address: string): Promise<void> {
-  await page.goto(base);
-  await page.getByLabel('E-mail address').fill(address);
-  await page.getByRole('textbox', { name: 'Password' }).fill(DEMO_PASSWORD);
-  await page.getByRole('button', { name: 'Sign in', exact: true }).click();
-  await page.getByRole('button', { name: 'Sign out' }).waitFor();
-}
-
-/** Waits for the message with such a link in the tray, and follows it. */
-async function followLetter(page: Page, to: string, link: RegExp, subject?: string): Promise<void> {
-  await page.goto(`${base}/mail`);
-  // Somebody else's of the same kind may lie there already.
-  const found = page
-    .getByRole('article')
-    .filter({ hasText: `to ${to}` })
-    .getByRole('link', { name: link });
-  await expect
-    .poll(async () => {
-      await page.getByRole('button', { name: 'Look again' }).click();
-      return found.count();
-    })
-    .toBeGreaterThan(0);
-  if (subject !== undefined) await page.getByRole('heading', { level: 2, name: subject }).waitFor();
-  await found.first().click();
-}
+afterAll(() => pages?.close());
 
 test('sign up, invite, open the mail in the tray, accept as a new person, see the scoped list, guess an id', async () => {
   const owner = await newcomer();
@@ -663,6 +628,9 @@ test('pages can be used by keyboard and screen reader', async () => {
     'alderbrook/roles',
     'alderbrook/groups',
     'alderbrook/units',
+    'alderbrook/organisation',
+    'alderbrook/sharing',
+    'alderbrook/deputies',
     'alderbrook/programs',
     'alderbrook/rules',
     'alderbrook/record',

@@ -241,7 +241,10 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     const toBe = creating ? this.#recordToBe(permission.kind as string, record) : record;
     const image = (creating || options?.after) && { image: 'after' as const };
     const { may, could } = (record ?? {}) as RecordExtras;
-    const attached = (name: string) => (could && !this.facts.look ? entryOf(could, name) : Array.isArray(may) ? may.includes(name) : undefined);
+    // What was found is read, whether that was asked or not.
+    const isRead = (name: string) => (could || Array.isArray(may)) && name === `${permission.kind}.read`;
+    const attached = (name: string) =>
+      isRead(name) ? true : could && !this.facts.look ? entryOf(could, name) : Array.isArray(may) ? may.includes(name) : undefined;
     return decide(reaches, { permission, ...(toBe && { record: toBe }), ...image, touching, now: this.#now, attached }, words);
   }
 

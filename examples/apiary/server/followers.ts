@@ -5,7 +5,7 @@ import { charter } from '../world/charter.js';
 import type { ApiaryTables } from '../world/tables.js';
 import type { Apiary } from './app.js';
 
-/** The program that reads the journal of an association: it may see its hives and members, and nothing else. */
+/** The program that reads the journal of an association: it may see its hives, inspections and members, and nothing else. */
 const programOf = (tenant: string) => `letters-of-${tenant}`;
 const ALL = { on: 'tenant' } as const;
 
@@ -25,7 +25,7 @@ export async function beginTelling({ lintel }: Followers, tenant: string, keyhol
     {
       do: 'set-permissions',
       holder: { user: program },
-      permissions: ['hive.read', 'member.read'].map((permission) => ({ permission, reach: 'tenant', anchor: ALL })),
+      permissions: ['hive.read', 'inspection.read', 'member.read'].map((permission) => ({ permission, reach: 'tenant', anchor: ALL })),
     },
   ]);
   await newLines(lintel, tenant, async () => {});
@@ -70,18 +70,22 @@ type Line = Awaited<ReturnType<Awaited<ReturnType<Apiary['enter']>>['journal']['
  */
 export async function tellFollowers({ lintel, mailer, origin }: Followers, tenant: string): Promise<void> {
   const program = await lintel.enter({ tenant, user: programOf(tenant) });
-  await newLines(lintel, tenant, async ({ kind, record, label, what, by }) => {
-    if (kind !== 'hive' || what === 'deleted') return;
-    const [hive] = await program.find('hive', { where: { id: record } });
+  await newLines(lintel, tenant, async (line) => {
+    const { by, what } = line;
+    const id = line.kind === 'hive' ? line.record : line.fields.hiveId?.to;
+    // Who is on the list is of no interest to the list.
+    if (typeof id !== 'string' || what === 'deleted' || Object.keys(line.fields).join() === 'followers') return;
+    const [hive] = await program.find('hive', { where: { id } });
     const followers = hive?.followers ?? [];
     if (followers.length === 0) return;
-    const { people } = await program.who('hive.read', record, { limit: 200 });
+    const did = line.kind === 'inspection' ? 'wrote an inspection of' : what === 'made' ? 'added' : what === 'changed' ? 'changed' : 'handed over';
+    const said = `${by?.name ?? 'Somebody'} ${did} ${hive?.name ?? 'a hive'}`;
+    const { people } = await program.who('hive.read', id, { limit: 200 });
     const members = new Map((await program.members.list()).map((one) => [one.userId, one]));
     for (const follower of followers) {
       const to = members.get(follower);
       if (!to || follower === by?.userId || !people.some(({ userId }) => userId === follower)) continue;
-      const said = `${by?.name ?? 'Somebody'} ${what === 'made' ? 'added' : what === 'changed' ? 'changed' : 'handed over'} ${label ?? 'a hive'}`;
-      const link = `${origin()}/t/${tenant}/hives/${encodeURIComponent(record)}`;
+      const link = `${origin()}/t/${tenant}/hives/${encodeURIComponent(id)}`;
       await mailer.send({
         to: { name: to.name, address: to.address },
         subject: said,

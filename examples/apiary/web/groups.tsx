@@ -24,7 +24,7 @@ export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
     groups.reload();
     roles.reload();
   });
-  useMarked(groups.data !== undefined && roles.data !== undefined);
+  useMarked(Boolean(groups.data && roles.data && members.data && toGive.data));
   if (groups.error) return <Trouble error={groups.error} />;
   if (!groups.data || !roles.data || !members.data || !toGive.data) return null;
   const all = roles.data.items;

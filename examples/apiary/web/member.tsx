@@ -154,7 +154,7 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
       {data.permissions.length > 0 && (
         <Grid
           label="What they hold"
-          columns={['May', 'How far, and by what']}
+          columns={['May', 'How far, by what']}
           rows={data.permissions.map(({ permission, label: may, ways }) => ({
             key: permission,
             cells: [

@@ -24,7 +24,7 @@ export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
     reload();
     roles.reload();
   });
-  useMarked(data !== undefined && roles.data !== undefined);
+  useMarked(Boolean(data && members.data && roles.data && toGive.data));
   if (error) return <Trouble error={error} />;
   if (!data || !members.data || !roles.data || !toGive.data) return null;
   const units = data.items;
