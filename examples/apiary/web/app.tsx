@@ -1,7 +1,7 @@
 import { Burger, Button, Loader, NativeSelect, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useCallback, useEffect, useState } from 'react';
 import type { Snapshot } from 'warm-lintel';
-import { IfAllowed, StandingProvider, useFresh } from 'warm-lintel/react';
+import { IfAllowed, StandingProvider, useFresh, useStanding } from 'warm-lintel/react';
 import { Link, Redirect, Route, Switch, useLocation } from 'wouter';
 import { charter } from '../world/charter.js';
 import { AccessPage } from './access.js';
@@ -276,6 +276,10 @@ function Tab({ href, also = [], children }: { href: string; also?: readonly stri
 function Bar({ me, tenant, line }: { me: MeAnswer; tenant: string; line: string }): ReactNode {
   const [here, go] = useLocation();
   const [open, setOpen] = useState(false);
+  const {
+    look,
+    me: { name },
+  } = useStanding().facts;
   // Whoever chose a page has done with the menu.
   // biome-ignore lint/correctness/useExhaustiveDependencies: at each page
   useEffect(() => setOpen(false), [here]);
@@ -310,7 +314,8 @@ function Bar({ me, tenant, line }: { me: MeAnswer; tenant: string; line: string 
         )}
       </nav>
       <Text size="sm" className={open ? 'quiet' : 'quiet folded'}>
-        <Link href="/me">{me.user?.name}</Link> · {line}
+        <Link href="/me">{me.user?.name}</Link>
+        {look ? `, as ${name ?? 'somebody'}` : ''} · {line}
       </Text>
       <Button size="compact-sm" variant="default" className={folded} onClick={() => void signOut()}>
         Sign out

@@ -1,6 +1,6 @@
 import { Button, Group, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import { useStanding } from 'warm-lintel/react';
+import { useDecision, useStanding } from 'warm-lintel/react';
 import type { RoleView } from 'warm-lintel/server';
 import { ActionButton, RowButton } from './action.js';
 import { type Hive, type Listed, type Named, useLoad } from './api.js';
@@ -25,7 +25,9 @@ export function Linked(props: {
   const { list, action, hive, ids, people, send } = props;
   const { title, none, add, take } = WORDS[list];
   const [user, setUser] = useState('');
-  const { userId } = useStanding();
+  const { userId, facts } = useStanding();
+  const { allowed, could } = useDecision(action, hive);
+  const may = allowed || (could?.allowed === true && facts.look?.tries === true);
   const name = (id: string) => (id === userId ? 'you' : (people.find((one) => one.id === id)?.name ?? 'somebody'));
   return (
     <section aria-label={title}>
@@ -50,7 +52,7 @@ export function Linked(props: {
         ))}
       </ul>
       <Group align="flex-end">
-        <Choice label="Who" value={user} onChange={setUser} of={people.filter(({ id }) => !ids.includes(id))} none="choose somebody …" />
+        {may && <Choice label="Who" value={user} onChange={setUser} of={people.filter(({ id }) => !ids.includes(id))} none="choose somebody …" />}
         <ActionButton
           action={action}
           record={hive}
