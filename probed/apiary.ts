@@ -26,9 +26,11 @@ interface Planted {
 
 const at = (rest: string) => `/api/t/{tenant}/${rest}`;
 const TENANT = 'tenant.ts';
+const HIVES = 'hives.ts';
+const AROUND = 'here.ts';
 const HERE = `where('tenant_id', '=', standing.facts.tenant.id)`;
-const LIST = `standing.find('hive', { order: 'name', limit: 200, may: hiveMay })`;
-const ONE = `await standing.findOne('hive', id, { may: hiveMay })`;
+const LIST = `standing.find('hive', { order: 'name', limit: 200, may: MAY })`;
+const ONE = `await standing.findOne('hive', id, { may: MAY })`;
 const ADDED = `app.get('/records/:area'`;
 const ROUTES = `  { method: 'get', path: '/api/t/:tenant/access', needs: 'area.members' },`;
 /** A route more, in the server and in the list of what is tried. */
@@ -39,24 +41,24 @@ export const PLANTED: readonly Planted[] = [
     name: 'list-without-scope',
     what: 'a list by plain SQL, of the right organisation',
     only: [`GET ${at('hives')}`],
-    edits: [TENANT, LIST, `lintel.db.selectFrom('hives').selectAll().${HERE}.execute()`],
+    edits: [HIVES, LIST, `lintel.db.selectFrom('hives').selectAll().${HERE}.execute()`],
   },
   {
     name: 'list-of-all',
     what: 'the same without the organisation',
     only: [`GET ${at('hives')}`],
-    edits: [TENANT, LIST, `lintel.db.selectFrom('hives').select(['id', 'name', 'tenant_id']).execute()`],
+    edits: [HIVES, LIST, `lintel.db.selectFrom('hives').select(['id', 'name', 'tenant_id']).execute()`],
   },
   {
     name: 'area-for-all',
     what: 'a page that does not ask whether it is open, and reads by plain SQL',
-    only: [`GET ${at('records/ledger')}`],
+    only: [`GET ${at('ledger')}`],
     edits: [
-      TENANT,
+      'ledger.ts',
       `standing.insist('area.ledger');`,
       '',
-      TENANT,
-      `standing.find('entry', { order: 'id', limit: 200 })`,
+      'ledger.ts',
+      `standing.find('entry', { order: 'id', limit: 200, may: ['entry.update', 'entry.book'] })`,
       `lintel.db.selectFrom('entries').selectAll().${HERE}.execute()`,
     ],
   },
@@ -65,7 +67,7 @@ export const PLANTED: readonly Planted[] = [
     what: 'a record by its id, of whatever organisation',
     only: [`GET ${at('hives/{id}')}`],
     edits: [
-      TENANT,
+      HIVES,
       ONE,
       `await lintel.db.selectFrom('hives').selectAll().where('id', '=', id).executeTakeFirst().then((one) => one ?? standing.findOne('hive', id))`,
     ],
@@ -74,16 +76,16 @@ export const PLANTED: readonly Planted[] = [
     name: 'detail-with-number',
     what: 'a record with the number that only some may read',
     only: [`GET ${at('hives/{id}')}`],
-    edits: [TENANT, ONE, `{ ...(${ONE}), ...(await lintel.db.selectFrom('hives').select('registration_no').where('id', '=', id).executeTakeFirst()) }`],
+    edits: [HIVES, ONE, `{ ...(${ONE}), ...(await lintel.db.selectFrom('hives').select('registration_no').where('id', '=', id).executeTakeFirst()) }`],
   },
   {
     name: 'nested-without-scope',
     what: 'what hangs on a record, before the record itself is asked for',
     only: [`GET ${at('hives/{id}')}`],
     edits: [
-      TENANT,
+      HIVES,
       `const hive = ${ONE};`,
-      `const written = await lintel.db.selectFrom('inspections').selectAll().where('hive_id', '=', id).execute();\n    const hive = await standing.findOne('hive', id, { may: hiveMay }).catch(() => null);\n    if (written.length > 0) return c.json({ hive, written });`,
+      `const written = await lintel.db.selectFrom('inspections').selectAll().where('hive_id', '=', id).execute();\n    const hive = await standing.findOne('hive', id, { may: MAY }).catch(() => null);\n    if (written.length > 0) return c.json({ hive, written });`,
     ],
   },
   {
@@ -91,7 +93,7 @@ export const PLANTED: readonly Planted[] = [
     what: 'a list joined with disease reports, which few may read',
     only: [`GET ${at('hives')}`],
     edits: [
-      TENANT,
+      HIVES,
       LIST,
       `lintel.db.selectFrom('hives as h').leftJoin('reports as r', 'r.hive_id', 'h.id').select(['h.id', 'h.name', 'r.disease', 'r.findings']).where('h.tenant_id', '=', standing.facts.tenant.id).where('h.id', 'in', (await standing.find('hive', { limit: 200 })).map((one) => one.id)).execute()`,
     ],
@@ -101,7 +103,7 @@ export const PLANTED: readonly Planted[] = [
     what: 'a number of all hives beside the list of one’s own',
     only: [`GET ${at('hives')}`],
     edits: [
-      TENANT,
+      HIVES,
       'return c.json({ hives, people, sites });',
       `const [{ total }] = await lintel.db.selectFrom('hives').select((eb) => eb.fn.countAll().as('total')).${HERE}.execute();\n    return c.json({ hives, people, sites, total: Number(total) });`,
     ],
@@ -111,9 +113,9 @@ export const PLANTED: readonly Planted[] = [
     what: 'hidden records are refused, and not missing',
     only: [`GET ${at('hives/{id}')}`],
     edits: [
-      TENANT,
+      HIVES,
       `const hive = ${ONE};`,
-      `const there = await lintel.db.selectFrom('hives').select('id').where('id', '=', id).executeTakeFirst();\n    const hive = await standing.findOne('hive', id, { may: hiveMay }).catch((error) => {\n      if (there) throw new LintelError('refused', 'You may not see this hive.', {});\n      throw error;\n    });`,
+      `const there = await lintel.db.selectFrom('hives').select('id').where('id', '=', id).executeTakeFirst();\n    const hive = await standing.findOne('hive', id, { may: MAY }).catch((error) => {\n      if (there) throw new LintelError('refused', 'You may not see this hive.', {});\n      throw error;\n    });`,
     ],
   },
   {
@@ -121,10 +123,10 @@ export const PLANTED: readonly Planted[] = [
     what: 'a change that asks for nothing',
     only: [`PATCH ${at('hives/{id}')}`],
     edits: [
-      TENANT,
+      HIVES,
       `await standing.insistById('hive.update', id, { fields: Object.keys(input) });`,
       '',
-      TENANT,
+      HIVES,
       `standing.scope<ApiaryTables>().updateTable('hives').set(change)`,
       `lintel.db.updateTable('hives').set(change)`,
     ],
@@ -134,10 +136,10 @@ export const PLANTED: readonly Planted[] = [
     what: 'a change that asks who keeps it, and not whether it is archived',
     only: [`PATCH ${at('hives/{id}')}`],
     edits: [
-      TENANT,
+      HIVES,
       `await standing.insistById('hive.update', id, { fields: Object.keys(input) });`,
       `await standing.insistById('hive.archive', id);`,
-      TENANT,
+      HIVES,
       `standing.scope<ApiaryTables>().updateTable('hives').set(change)`,
       `lintel.db.updateTable('hives').set(change)`,
     ],
@@ -147,10 +149,10 @@ export const PLANTED: readonly Planted[] = [
     what: 'a change that takes whatever the body holds',
     only: [`PATCH ${at('hives/{id}')}`],
     edits: [
-      TENANT,
+      HIVES,
       `await standing.insistById('hive.update', id, { fields: Object.keys(input) });`,
       `await standing.insistById('hive.update', id);`,
-      TENANT,
+      HIVES,
       `standing.scope<ApiaryTables>().updateTable('hives').set(change)`,
       `lintel.db.updateTable('hives').set({ ...change, ...(typeof input.keeperId === 'string' && { keeper_id: input.keeperId }), ...(input.status && { status: input.status }) })`,
     ],
@@ -160,7 +162,7 @@ export const PLANTED: readonly Planted[] = [
     what: 'a new record of whatever organisation the body names',
     only: [`POST ${at('hives')}`],
     edits: [
-      TENANT,
+      HIVES,
       `const [made] = await standing`,
       `standing.insist('hive.create', { keeperId: standing.userId, tenantId: standing.facts.tenant.id });\n    Object.assign(values, { keeper_id: standing.userId, made_by: standing.userId, status: 'active', tenant_id: str(rest.tenantId) || standing.facts.tenant.id });\n    const [made] = await ({ scope: () => lintel.db })`,
     ],
@@ -170,10 +172,10 @@ export const PLANTED: readonly Planted[] = [
     what: 'a handover that asks for sight alone',
     only: [`POST ${at('hives/{id}/keeper')}`],
     edits: [
-      TENANT,
+      HIVES,
       `await standing.insistById(hive.keeperId === null && to === standing.userId ? 'hive.update' : 'hive.transfer', id);`,
       '',
-      TENANT,
+      HIVES,
       `standing.scope<ApiaryTables>().updateTable('hives').set({ keeper_id: to })`,
       `lintel.db.updateTable('hives').set({ keeper_id: to })`,
     ],
@@ -183,10 +185,10 @@ export const PLANTED: readonly Planted[] = [
     what: 'an action that asks for sight alone',
     only: [`POST ${at('hives/{id}/archive')}`],
     edits: [
-      TENANT,
+      HIVES,
       `await standing.insistById('hive.archive', id);`,
       `await standing.insistById('hive.read', id);`,
-      TENANT,
+      HIVES,
       `standing.scope<ApiaryTables>().updateTable('hives').set({ status })`,
       `lintel.db.updateTable('hives').set({ status })`,
     ],
@@ -196,12 +198,12 @@ export const PLANTED: readonly Planted[] = [
     what: 'what somebody holds is kept from one request to the next',
     only: [`GET ${at('hives')}`, `PATCH ${at('hives/{id}')}`],
     edits: [
-      TENANT,
+      AROUND,
       `return standingOfRequest(lintel, sender, c.req.raw, c.req.param('tenant') ?? '');`,
       `const key = \`\${c.req.header('cookie')} \${c.req.param('tenant')}\`;\n    if (!kept.has(key)) kept.set(key, await standingOfRequest(lintel, sender, c.req.raw, c.req.param('tenant') ?? ''));\n    return kept.get(key) as Here;`,
-      TENANT,
-      `const app = new Hono();`,
-      `const app = new Hono();\n  const kept = new Map<string, Here>();`,
+      AROUND,
+      `): Around {`,
+      `): Around {\n  const kept = new Map<string, Here>();`,
     ],
   },
   {
@@ -209,12 +211,12 @@ export const PLANTED: readonly Planted[] = [
     what: 'an answer that is kept for whoever asks next',
     only: [`GET ${at('hives')}`],
     edits: [
-      TENANT,
+      HIVES,
       `return c.json({ hives, people, sites });`,
       `last ??= { hives, people, sites };\n    return c.json(last);`,
-      TENANT,
-      `const app = new Hono();`,
-      `const app = new Hono();\n  let last: object | undefined;`,
+      HIVES,
+      `const app = new Hono<OfRequest>();`,
+      `const app = new Hono<OfRequest>();\n  let last: object | undefined;`,
     ],
   },
   {
@@ -222,7 +224,7 @@ export const PLANTED: readonly Planted[] = [
     what: 'the organisation is the first of the account’s, and not the one in the address',
     only: [`GET ${at('hives')}`, `PATCH ${at('hives/{id}')}`],
     edits: [
-      TENANT,
+      AROUND,
       `return standingOfRequest(lintel, sender, c.req.raw, c.req.param('tenant') ?? '');`,
       `const who = await sender(c.req.raw);\n    const [first] = who?.user ? await lintel.myTenants(who.user) : [];\n    return standingOfRequest(lintel, sender, c.req.raw, first?.id ?? c.req.param('tenant') ?? '');`,
     ],
@@ -268,7 +270,7 @@ export const PLANTED: readonly Planted[] = [
     what: 'what hangs on a record is written with it, under whatever record it names',
     only: [`POST ${at('rounds')}`],
     edits: added(
-      `app.post('/rounds', async (c) => {\n    const standing = await enter(c);\n    standing.insist('area.hives');\n    const { inspections } = await body(c);\n    for (const one of Array.isArray(inspections) ? inspections : [])\n      await lintel.db.insertInto('inspections').values({ id: randomUUID(), tenant_id: standing.facts.tenant.id, hive_id: str(one.hiveId), made_by: standing.userId as string, held_at: new Date(), summary: str(one.summary) }).execute();\n    return c.json({});\n  });`,
+      `app.post('/rounds', async (c) => {\n    const standing = await enter(c);\n    standing.insist('area.hives');\n    const { inspections } = await body(c);\n    for (const one of Array.isArray(inspections) ? inspections : [])\n      await lintel.db.insertInto('inspections').values({ id: crypto.randomUUID(), tenant_id: standing.facts.tenant.id, hive_id: str(one.hiveId), made_by: standing.userId as string, held_at: new Date(), summary: str(one.summary) }).execute();\n    return c.json({});\n  });`,
       `{ method: 'post', path: '/api/t/:tenant/rounds', kind: 'inspection', body: { inspections: [{ hiveId: 'a-hive-01', summary: 'Probe' }] } }`,
     ),
   },
@@ -276,7 +278,7 @@ export const PLANTED: readonly Planted[] = [
     name: 'sites-of-all',
     what: 'the sites of all organisations beside the hives',
     only: [`GET ${at('hives')}`],
-    edits: [TENANT, `      .where('tenant_id', '=', standing.facts.tenant.id)\n      .orderBy('name')`, `      .orderBy('name')`],
+    edits: [AROUND, `        .where('tenant_id', '=', standing.facts.tenant.id)\n        .orderBy('name')`, `        .orderBy('name')`],
   },
   {
     name: 'page-for-all',
@@ -290,11 +292,11 @@ export const PLANTED: readonly Planted[] = [
     only: [`GET ${at('hives')}`],
     edits: [
       'app.ts',
-      `const user = await accounts.signedIn(parse(request.headers.get('cookie') ?? '', COOKIE)[COOKIE]);`,
-      `const now = await accounts.signedIn(parse(request.headers.get('cookie') ?? '', COOKIE)[COOKIE]);\n    const user = now ?? before;\n    before = user;`,
+      `const who = await byCookie(request);`,
+      `const who = (await byCookie(request)) ?? before;\n    before = who;`,
       'app.ts',
-      `const sender = async`,
-      `let before: Awaited<ReturnType<typeof accounts.signedIn>>;\n  const sender = async`,
+      `const whoSent = async`,
+      `let before: Awaited<ReturnType<typeof byCookie>>;\n  const whoSent = async`,
     ],
   },
 ];

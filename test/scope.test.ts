@@ -510,7 +510,6 @@ describe.each([
       what: 'changed',
       by: { userId: 'tobias' },
       actions: ['follow'],
-      label: 'Amber hive',
       fields: { followers: { from: ['sela'], to: ['otto', 'sela'] } },
     });
   });

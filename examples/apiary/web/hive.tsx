@@ -106,7 +106,7 @@ export function HivePage({ tenant, id }: { tenant: string; id: string }): ReactN
       <IfAllowed action="member.assign">
         <HeldHere tenant={tenant} hive={hive} people={people} />
       </IfAllowed>
-      <Journal key={changes} tenant={tenant} about={{ kind: 'hive', record: id }} title="What was done" />
+      <Journal key={changes} tenant={tenant} about={{ kind: 'hive', record: id }} title="What was done" people={people} />
     </>
   );
 }

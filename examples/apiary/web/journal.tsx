@@ -1,13 +1,19 @@
 import { Button, Text, Title } from '@mantine/core';
 import { Fragment, type ReactNode } from 'react';
 import { type JournalItem, useJournal, useStanding } from 'warm-lintel/react';
-import { askFace } from './api.js';
+import { askFace, type Named } from './api.js';
 import { Trouble } from './trouble.js';
 
-const written = (value: unknown) => (value === null ? 'nothing' : String(value));
+const PEOPLE = ['owner', 'maker', 'person', 'people'];
 
-function Fields({ item: { kind, fields, erased, what } }: { item: JournalItem }): ReactNode {
+function Fields({ item: { kind, fields, erased, what }, people }: { item: JournalItem; people: readonly Named[] }): ReactNode {
   const known = useStanding().charter.kind(kind).fields;
+  const written = (field: string, value: unknown): string => {
+    if (Array.isArray(value)) return value.map((one) => written(field, one)).join(', ') || 'nobody';
+    if (value === null) return 'nothing';
+    const found = PEOPLE.includes(known[field]?.role ?? '') && people.find(({ id }) => id === value);
+    return found ? found.name : String(value);
+  };
   const named = (field: string) => known[field]?.label ?? field;
   const shown = Object.entries(fields).filter(([field]) => !['id', 'tenant', 'maker'].includes(known[field]?.role ?? ''));
   return (
@@ -15,7 +21,7 @@ function Fields({ item: { kind, fields, erased, what } }: { item: JournalItem })
       {shown.map(([field, { from, to }], i) => (
         <Fragment key={field}>
           {i > 0 && '; '}
-          {named(field)} {what === 'made' ? written(to) : what === 'deleted' ? written(from) : `${written(from)} → ${written(to)}`}
+          {named(field)} {what === 'made' ? written(field, to) : what === 'deleted' ? written(field, from) : `${written(field, from)} → ${written(field, to)}`}
         </Fragment>
       ))}
       {erased.map((field) => (
@@ -26,7 +32,13 @@ function Fields({ item: { kind, fields, erased, what } }: { item: JournalItem })
 }
 
 /** What was done, to one record or by one member, as far as whoever reads it reaches the records. */
-export function Journal({ tenant, about, title }: { tenant: string; about: { kind?: string; record?: string; person?: string }; title: string }): ReactNode {
+export function Journal(props: {
+  tenant: string;
+  about: { kind?: string; record?: string; person?: string };
+  title: string;
+  people: readonly Named[];
+}): ReactNode {
+  const { tenant, about, title, people } = props;
   const { items, error, more } = useJournal(askFace, tenant, { ...about, limit: 10 });
   const { charter } = useStanding();
   return (
@@ -46,7 +58,7 @@ export function Journal({ tenant, about, title }: { tenant: string; about: { kin
             {item.for && ` for ${item.for.name}`} {item.what === 'made' ? 'added' : item.what}{' '}
             {about.record === undefined && `${charter.kind(item.kind).one} ${item.label ?? item.record}`}
             <div className="quiet">
-              <Fields item={item} />
+              <Fields item={item} people={people} />
             </div>
           </li>
         ))}

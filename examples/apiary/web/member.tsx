@@ -185,7 +185,12 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
       <IfAllowed action="member.assign">
         <Alone tenant={tenant} on="user" id={id} name={data.name} done={reload} />
       </IfAllowed>
-      <Journal tenant={tenant} about={{ person: id }} title="What they did lately" />
+      <Journal
+        tenant={tenant}
+        about={{ person: id }}
+        title="What they did lately"
+        people={members.data?.items.map((one) => ({ id: one.userId, name: one.name })) ?? []}
+      />
       <IfAllowed action="hive.transfer">
         <NativeSelect
           mt="md"

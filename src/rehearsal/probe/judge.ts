@@ -214,8 +214,9 @@ function mayMake(player: Player, { kind, tenant, record, row }: Pictured, sent: 
   for (;;) {
     const { allowed, outcome, rule } = standing.decide(`${kind}.create`, toBe as never);
     if (allowed || outcome !== 'guarded field' || rule === undefined || toBe[rule] === null) return allowed;
-    const names = [rule, fields[rule]?.column ?? rule];
-    if (names.some((name) => asked.includes(`"${name}"`)) || asked.includes(JSON.stringify(row[names[1] as string]))) return false;
+    // A field that is named and not obeyed got its value by itself too.
+    const is = row[fields[rule]?.column ?? rule];
+    if ([is, String(is)].some((value) => asked.includes(JSON.stringify(value)))) return false;
     toBe[rule] = null;
   }
 }
