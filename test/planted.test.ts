@@ -129,7 +129,7 @@ test.runIf(long).for([OF_ACCOUNTS, OF_ARRIVING, OF_LOOKING])('with nothing chang
   expect(await testsWith(['nothing'], tests)).toMatch(/Tests {2}\d+ passed \(\d+\)/);
 });
 const noticed = [
-  ...ACCOUNT_GUARDS.slice(0, long ? undefined : 1).map((guard) => [guard[0], guard, OF_ACCOUNTS] as const),
+  ...ACCOUNT_GUARDS.slice(0, long ? undefined : 1).map((guard) => [guard[0], guard, long ? OF_ACCOUNTS : ['accounts']] as const),
   ...LOOK_GUARDS.slice(0, long ? undefined : 1).map((guard) => [guard[0], guard, long ? OF_LOOKING : ['judged']] as const),
   ...ARRIVAL_GUARDS.slice(0, long ? undefined : 1).map((guard) => [guard[0], guard, long ? OF_ARRIVING : ['admission']] as const),
 ];

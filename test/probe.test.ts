@@ -21,15 +21,11 @@ test('on a sound application nothing is found, everything stands as it was, and 
   expect([answered, report.people.at(-1), report.calls > 500]).toEqual([report.coverage.length, 'a visitor', true]);
 });
 
-/** A fault of each sort: the routes on which it is looked for, and as what it is found. */
+/** Some faults; all by `npm run probed`: the routes on which it is looked for, and as what it is found. */
 const SAMPLE: Readonly<Record<string, readonly [only: string, code: string]>> = {
   'list-open': ['GET /tools', 'shows-hidden'],
-  'total-in-header': ['GET /tools', 'count-tells'],
-  'search-by-masked': ['GET /tools', 'filter-tells'],
   'detail-403': ['GET /tools/{toolId}', 'tells-existence'],
   'change-archived': ['PATCH /tools/{toolId}', 'changes-unlawfully'],
-  'forgotten-put': ['GET /tools/{toolId}', 'changes-unlawfully'],
-  'bulk-checks-first': ['POST /tools/archive', 'changes-unlawfully'],
   'stale-session': ['GET /loans', 'open-after-removal'],
   'sort-breaks': ['GET /tools', 'breaks'],
 };
@@ -46,9 +42,7 @@ test.each(Object.entries(SAMPLE))('%s is found where it is', { timeout: 60_000 }
 });
 
 test.each([
-  ['sorted-by-number', 'order-tells'],
   ['first-tenant-taken', 'other-tenant'],
-  ['sites-of-all', 'shows-hidden'],
   ['page-for-all', 'lets-in'],
 ])('%s in the demo’s own application is found', { timeout: 60_000 }, async (name, code) => {
   const planted = PLANTED.find((one) => one.name === name) as (typeof PLANTED)[number];

@@ -130,7 +130,7 @@ test('whatever is taken out of a charter, or put for another of its sort, shows 
   let tried = 0;
   const silent: string[] = [];
   for (const [i, { what, spoiled }] of changes.filter((one) => meantBy(one.spoiled) !== meantBy(data)).entries()) {
-    if (!process.env.LINTEL_LONG && i % 8 > 0) continue;
+    if (!process.env.LINTEL_LONG && i % 16 > 0) continue;
     let later: Charter<any>;
     let outcomes: readonly { held: boolean }[];
     try {
@@ -151,7 +151,7 @@ test('whatever is taken out of a charter, or put for another of its sort, shows 
     tried += 1;
     if (outcomes.every(({ held }) => held)) silent.push(what);
   }
-  expect([silent, tried > 40]).toEqual([[], true]);
+  expect([silent, tried > 20]).toEqual([[], true]);
 });
 
 test('the same file is held against the database under its row policies, where a hole shows that the engine does not have', { timeout: 60_000 }, async () => {
