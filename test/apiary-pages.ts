@@ -26,7 +26,7 @@ export async function openApiary(options: Partial<Parameters<typeof startDemo>[0
     browser,
     base,
     async newcomer(width = 1280) {
-      const page = await (await browser.newContext({ viewport: { width, height: 800 } })).newPage();
+      const page = await (await browser.newContext({ viewport: { width, height: 800 }, reducedMotion: 'reduce' })).newPage();
       page.setDefaultTimeout(10_000);
       return page;
     },

@@ -5,6 +5,7 @@ import type { AddressInfo } from 'node:net';
 import { fileURLToPath } from 'node:url';
 import { serve } from '@hono/node-server';
 import { serveStatic } from '@hono/node-server/serve-static';
+import type { Context } from 'hono';
 import { sql } from 'kysely';
 import pg from 'pg';
 import { everythingMet, isLintelError } from 'warm-lintel';
@@ -110,7 +111,9 @@ export async function startDemo(options: {
   };
   const domains = new Domains(lintel, { resolveTxt });
   const app = createApp({ lintel, accounts, signOn, domains, tray, demoPassword: DEMO_PASSWORD });
-  app.get('/assets/*', serveStatic({ root: dist }));
+  // Their names tell what is in them.
+  const kept = (_path: string, c: Context) => c.header('cache-control', 'public, max-age=31536000, immutable');
+  app.get('/assets/*', serveStatic({ root: dist, onFound: kept }));
   const html = await readFile(`${dist}/index.html`, 'utf8');
   // Every other address is a page of the application; what it shows is decided by what the server then answers.
   app.get('*', (c) => (c.req.path.startsWith('/api/') ? c.notFound() : c.html(html, 200, { 'referrer-policy': 'no-referrer' })));

@@ -9,6 +9,7 @@ export const theme = createTheme({
   // Dark enough that white on it passes WCAG 2.2 AA.
   primaryShade: 7,
   defaultRadius: 'md',
+  respectReducedMotion: true,
   fontFamily: 'ui-sans-serif, system-ui, "Segoe UI", "DejaVu Sans", sans-serif',
   headings: { fontFamily: 'Georgia, "DejaVu Serif", serif', fontWeight: '600' },
   components: { Button: Button.extend({ defaultProps: { size: 'sm' } }) },
