@@ -15,10 +15,10 @@ import { axe } from './chromium.js';
 /** As they are from the start; a test renews them. */
 const terms = { version: '1', from: new Date(0) };
 let pages: Pages;
-let { demo, browser, base, newcomer, signIn, followLetter } = {} as Pages;
+let { demo, base, newcomer, signIn, followLetter } = {} as Pages;
 beforeAll(async () => {
   pages = await openApiary({ terms });
-  ({ demo, browser, base, newcomer, signIn, followLetter } = pages);
+  ({ demo, base, newcomer, signIn, followLetter } = pages);
 });
 afterAll(() => pages?.close());
 

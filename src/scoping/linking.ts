@@ -7,12 +7,9 @@ import { type Fragment, joinFragments, name, sqlText } from './fragment.js';
 import { putLinks } from './journal/put.js';
 import { refuse } from './read/refuse.js';
 
-/** The people of a list field as they are to be; or who is added to them, and who is taken away. */
-export type LinkChange = readonly unknown[] | { readonly add?: readonly unknown[]; readonly remove?: readonly unknown[] };
-
 const MAX_PEOPLE = 1000;
 
-/** @throws LintelError `bad-value` for what is no list of people. */
+/** Reads a list as it is to be, or who comes and who goes. @throws LintelError `bad-value`, `too-many`. */
 function readChange(
   kind: string,
   field: string,
