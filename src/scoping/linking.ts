@@ -78,7 +78,9 @@ async function insistOnMembers(tx: Kysely<any>, boundary: Boundary, kind: string
 export async function linkPeople(tx: Kysely<any>, boundary: Boundary, kind: string, field: string, id: Scalar | null, change: unknown): Promise<boolean> {
   const shape = boundary.shape(kind);
   const own = shape.fields[field] as FieldShape & { readonly link: LinkTable };
-  const action = boundary.standing.charter.kind(kind).fields[field]?.change;
+  const { fields, shared } = boundary.standing.charter.kind(kind);
+  if (shared) refuse(`a write to ${kind}, which is shared by all tenants`, 'only the platform writes it');
+  const action = fields[field]?.change;
   if (action === undefined) refuse(`a change of ${field}`, 'declare in the charter which action changes it: { change: "appoint" }');
   const { all, add, remove } = readChange(kind, field, own, change);
   const { writer } = boundary;
