@@ -4,11 +4,12 @@ import { withOurIds } from '../membership/index.js';
 import { handRecords, readOwnersFile, readPeopleFile, writePeopleFile } from '../provisioning/index.js';
 import type { Proposal, ServerStanding, Step } from '../server/index.js';
 import { APPEALS } from './appeals.js';
+import { ARRANGEMENT } from './arrangement.js';
 import { ASKING } from './asking.js';
 import { authzen } from './authzen.js';
 import { evaluation, evaluations, verdict } from './authzen-schemas.js';
 import { CONNECTIONS } from './connections.js';
-import { LARGE, listed, nothing, type Operation } from './operation.js';
+import { LARGE, nothing, type Operation } from './operation.js';
 import { PERSON } from './person.js';
 import { PLATFORM } from './platform.js';
 import * as s from './schemas.js';
@@ -72,93 +73,7 @@ export const OPERATIONS: readonly Operation[] = [
     answers: s.held,
     run: ({ standing, path }) => standing.members.held(path.user as string),
   },
-  {
-    in: 'tenant',
-    id: 'rolesToGive',
-    method: 'get',
-    path: '/tenants/{tenant}/roles-to-give',
-    summary: 'Roles that I may give, for the whole organisation or at a unit',
-    query: z.object({ unit: z.string().optional() }),
-    answers: listed(z.looseObject({ role: z.string(), label: z.string(), sentence: z.string().optional(), until: z.string().optional() })),
-    run: async ({ standing, query: { unit } }) => ({
-      items: await standing.members.rolesToGive(unit === undefined ? { on: 'tenant' } : { on: 'unit', unitId: unit }),
-    }),
-  },
-  {
-    in: 'tenant',
-    id: 'listRoles',
-    method: 'get',
-    path: '/tenants/{tenant}/roles',
-    summary: 'Roles, with whoever holds each by whatever way',
-    answers: listed(s.roleView),
-    run: async ({ standing }) => ({ items: await standing.tenant.roles() }),
-  },
-  {
-    in: 'tenant',
-    id: 'listGroups',
-    method: 'get',
-    path: '/tenants/{tenant}/groups',
-    summary: 'Groups, with who is in them',
-    answers: listed(s.group),
-    run: async ({ standing }) => ({ items: await standing.tenant.groups() }),
-  },
-  {
-    in: 'tenant',
-    id: 'listUnits',
-    method: 'get',
-    path: '/tenants/{tenant}/units',
-    summary: 'Units, each after the one above it, with who is placed there',
-    answers: listed(s.unit),
-    run: async ({ standing }) => ({ items: await standing.tenant.units() }),
-  },
-  {
-    in: 'tenant',
-    id: 'listGivenAlone',
-    method: 'get',
-    fresh: true,
-    path: '/tenants/{tenant}/permissions',
-    summary: 'Permissions that were given alone, beside roles',
-    answers: listed(s.givenAlone),
-    run: async ({ standing }) => ({ items: await standing.tenant.givenAlone() }),
-  },
-  {
-    in: 'tenant',
-    id: 'listOpenings',
-    method: 'get',
-    fresh: true,
-    path: '/tenants/{tenant}/openings',
-    summary: 'What people of a group own that is open to others',
-    answers: listed(s.opening),
-    run: async ({ standing }) => ({ items: await standing.tenant.openings() }),
-  },
-  {
-    in: 'tenant',
-    id: 'listDeputies',
-    method: 'get',
-    fresh: true,
-    path: '/tenants/{tenant}/deputies',
-    summary: 'Who stands in for whom, or will',
-    answers: listed(s.deputy),
-    run: async ({ standing }) => ({ items: await standing.tenant.deputies() }),
-  },
-  {
-    in: 'tenant',
-    id: 'listPrograms',
-    method: 'get',
-    path: '/tenants/{tenant}/programs',
-    summary: 'Programs, with who answers for them and the keys that count',
-    answers: listed(s.program),
-    run: async ({ standing }) => ({ items: await standing.programs.list() }),
-  },
-  {
-    in: 'tenant',
-    id: 'listRequests',
-    method: 'get',
-    path: '/tenants/{tenant}/requests',
-    summary: 'Who asks to be let in',
-    answers: listed(s.joinRequest),
-    run: async ({ standing }) => ({ items: await standing.tenant.requests() }),
-  },
+  ...ARRANGEMENT,
   {
     in: 'tenant',
     id: 'rules',
