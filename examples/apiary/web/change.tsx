@@ -44,6 +44,7 @@ function EffectOn({ effect }: { effect: Effect }): ReactNode {
 
 /** What a change would do, and what stands against it. @param onMet what has to be done first is done: it can be looked at again. */
 export function ProposalView({ proposal, onMet }: { proposal: Proposal; onMet?: () => void }): ReactNode {
+  const closes = proposal.steps.some((step) => step.do === 'close-tenant');
   return (
     <div aria-live="polite">
       {proposal.problems.map(({ code, message, obligation = code === 'prove-first' ? 'recentSignIn' : undefined }) =>
@@ -60,7 +61,8 @@ export function ProposalView({ proposal, onMet }: { proposal: Proposal; onMet?: 
           {handed} {called} {handed === 1 ? 'is' : 'are'} handed over{left > 0 && `; ${left} ${left === 1 ? 'stays' : 'stay'}, which you may not hand over`}.
         </Text>
       ))}
-      {proposal.people === 0 && !proposal.handed && proposal.problems.length === 0 && <Text mb="sm">Nobody gains or loses anything by it.</Text>}
+      {closes && <Text mb="sm">Nobody comes in any more, whatever they hold. It stays so until it is opened again.</Text>}
+      {proposal.people === 0 && !closes && !proposal.handed && proposal.problems.length === 0 && <Text mb="sm">Nobody gains or loses anything by it.</Text>}
       {proposal.effects.map((effect) => (
         <EffectOn key={effect.people.some.map(({ id }) => id).join()} effect={effect} />
       ))}

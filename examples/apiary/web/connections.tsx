@@ -3,6 +3,7 @@ import { type ReactNode, useState } from 'react';
 import type { AdmissionRule, Connection, DirectoryReport, RefusedArrival, TriedArrival } from 'warm-lintel/server';
 import { call, type Listed, useLoad } from './api.js';
 import { ProposalView, useChange } from './change.js';
+import { NotOpen } from './not-open.js';
 import { Dialog, PeopleTabs } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
 
@@ -34,7 +35,7 @@ export function ConnectionsPage({ tenant }: { tenant: string }): ReactNode {
     connections.reload();
     refused.reload();
   });
-  if (connections.error) return <Trouble error={connections.error} />;
+  if (connections.error) return <NotOpen tenant={tenant} title="Sign-in by providers" error={connections.error} />;
   if (!connections.data) return null;
   const turn = ({ id, name, state }: Connection) => {
     const to = state === 'on' ? 'off' : 'on';

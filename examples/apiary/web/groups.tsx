@@ -9,8 +9,8 @@ import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { inForm, outOfForm, rolesOf } from './holding.js';
 import type { MemberRow, RoleToGive } from './members.js';
+import { NotOpen } from './not-open.js';
 import { Dialog, Folded, PeopleTabs, placeWords, RoleChoice, Several, useMarked } from './parts.js';
-import { Trouble } from './trouble.js';
 
 /** Groups, who is in them, and what their people hold by them. */
 export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
@@ -25,7 +25,7 @@ export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
     roles.reload();
   });
   useMarked(Boolean(groups.data && roles.data && members.data && toGive.data));
-  if (groups.error) return <Trouble error={groups.error} />;
+  if (groups.error) return <NotOpen tenant={tenant} title="Groups" error={groups.error} />;
   if (!groups.data || !roles.data || !members.data || !toGive.data) return null;
   const all = roles.data.items;
   const held = (id: string) => rolesOf(all, { group: id });

@@ -11,6 +11,7 @@ import { WayIn } from './enrol.js';
 import { Journal } from './journal.js';
 import { beginLook } from './look.js';
 import type { MemberRow } from './members.js';
+import { NotOpen } from './not-open.js';
 import { Grid, PeopleTabs, placeWords, reachWords } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
 import { AskWhy } from './why.js';
@@ -90,7 +91,7 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
     members.reload();
   });
   const looking = useTry();
-  if (error) return <Trouble error={error} />;
+  if (error) return <NotOpen tenant={tenant} title="Member" error={error} />;
   if (!data || !(roles.data || roles.error)) return null;
   const member = members.data?.items.find(({ userId }) => userId === id);
   const name = (user: string) => members.data?.items.find(({ userId }) => userId === user)?.name ?? user;

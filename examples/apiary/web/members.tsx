@@ -9,6 +9,7 @@ import { EnrolForm, WayIn } from './enrol.js';
 import { PeopleFileForm } from './file-form.js';
 import { inForm, outOfForm } from './holding.js';
 import { InviteForm } from './invite.js';
+import { NotOpen } from './not-open.js';
 import { Dialog, Grid, PeopleTabs, placeWords, RoleChoice } from './parts.js';
 import { Requests } from './requests.js';
 import { Trouble, useTry } from './trouble.js';
@@ -68,7 +69,7 @@ export function MembersPage({ tenant, mail }: { tenant: string; mail: boolean })
     setWay(done.find((one) => one.secret)?.secret);
     reload();
   });
-  if (members.error) return <Trouble error={members.error} />;
+  if (members.error) return <NotOpen tenant={tenant} title="Members" error={members.error} />;
   if (!members.data || !invitations.data || !toGive.data || !sites.data || !groups.data) return null;
   const act = (method: string, to: string) =>
     attempt.run(async () => {

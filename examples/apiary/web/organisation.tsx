@@ -1,7 +1,7 @@
 import { Group, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import { useStanding } from 'warm-lintel/react';
-import { ActionButton } from './action.js';
+import { ActionButton, Refused } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { PeopleTabs, reachWords } from './parts.js';
@@ -23,10 +23,10 @@ export function OrganisationPage({ tenant }: { tenant: string }): ReactNode {
   const renaming = useChange(tenant, () => window.location.reload());
   const choosing = useChange(tenant, rules.reload);
   const closing = useChange(tenant, () => setClosed(true));
-  if (rules.error) return <Trouble error={rules.error} />;
-  if (!rules.data) return null;
+  // Whoever may not set the rules sees the rest all the same.
+  if (!rules.data && rules.error?.status !== 403) return rules.error ? <Trouble error={rules.error} /> : null;
   if (closed) return <Text role="status">{facts.tenant.name} is closed. Whoever runs the platform can open it again.</Text>;
-  const { bases } = rules.data;
+  const bases = rules.data?.bases;
   const chosen = Object.entries(charter.data.kinds).filter(([, { base }]) => base);
   return (
     <>
@@ -48,21 +48,23 @@ export function OrganisationPage({ tenant }: { tenant: string }): ReactNode {
         save={(name, contact) => renaming.ask('Rename the organisation', [{ do: 'rename-tenant', name, ...(contact && { contact }) }])}
       />
       {renaming.trouble}
-      {chosen.map(([kind, { base, many }]) => (
-        <section key={kind} className="sheet" style={{ marginTop: '1rem' }}>
-          <Title order={2} size="h4" mb="xs">
-            {many.charAt(0).toUpperCase() + many.slice(1)}
-          </Title>
-          <Group align="flex-end">
-            <BaseChoice
-              label="Whoever works with them sees"
-              value={bases[kind] ?? (base?.[0] as string)}
-              of={base ?? []}
-              save={(reach) => choosing.ask(`${many}: ${reachWords([reach])}`, [{ do: 'set-rules', bases: { ...bases, [kind]: reach } }])}
-            />
-          </Group>
-        </section>
-      ))}
+      {!bases && <Refused actions={['tenant.rule']} />}
+      {bases &&
+        chosen.map(([kind, { base, many }]) => (
+          <section key={kind} className="sheet" style={{ marginTop: '1rem' }}>
+            <Title order={2} size="h4" mb="xs">
+              {many.charAt(0).toUpperCase() + many.slice(1)}
+            </Title>
+            <Group align="flex-end">
+              <BaseChoice
+                label="Whoever works with them sees"
+                value={bases?.[kind] ?? (base?.[0] as string)}
+                of={base ?? []}
+                save={(reach) => choosing.ask(`${many}: ${reachWords([reach])}`, [{ do: 'set-rules', bases: { ...bases, [kind]: reach } }])}
+              />
+            </Group>
+          </section>
+        ))}
       {choosing.trouble}
       <section className="sheet" style={{ marginTop: '1rem' }}>
         <Title order={2} size="h4" mb="xs">

@@ -6,8 +6,8 @@ import { ActionButton, RowButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { MemberRow, RoleToGive } from './members.js';
+import { NotOpen } from './not-open.js';
 import { Dialog, PeopleTabs } from './parts.js';
-import { Trouble } from './trouble.js';
 
 type Row = Omit<Program, 'keys'> & { keys: { id: string; label: string; endsAt: string; lastUsedAt: string | null }[] };
 
@@ -23,7 +23,7 @@ export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
     setSecret(done.find((one) => one.secret)?.secret);
     reload();
   });
-  if (error) return <Trouble error={error} />;
+  if (error) return <NotOpen tenant={tenant} title="Programs" error={error} />;
   if (!data || !members.data || !toGive.data) return null;
   return (
     <>

@@ -2,8 +2,8 @@ import { Button, Text, Title } from '@mantine/core';
 import { type ReactNode, useEffect, useState } from 'react';
 import { call, type Listed, Refusal, useLoad } from './api.js';
 import type { MemberRow } from './members.js';
+import { NotOpen } from './not-open.js';
 import { Grid, PeopleTabs } from './parts.js';
-import { Trouble } from './trouble.js';
 
 interface Event {
   number: number;
@@ -28,7 +28,7 @@ export function RecordPage({ tenant }: { tenant: string }): ReactNode {
     );
   // biome-ignore lint/correctness/useExhaustiveDependencies: loaded once for each address
   useEffect(() => void load(), [at]);
-  if (error) return <Trouble error={error} />;
+  if (error) return <NotOpen tenant={tenant} title="Record of changes" error={error} />;
   const names = new Map(members.data?.items.map(({ userId, name }) => [userId, name]));
   return (
     <>

@@ -5,9 +5,9 @@ import { charter } from '../world/charter.js';
 import { ActionButton, RowButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
+import { NotOpen } from './not-open.js';
 import { Dialog, PeopleTabs, placeWords, reachWords, useMarked } from './parts.js';
 import { RoleForm } from './role-form.js';
-import { Trouble } from './trouble.js';
 
 const permissions = [...charter.permissions.values()];
 
@@ -33,7 +33,7 @@ export function RolesPage({ tenant }: { tenant: string }): ReactNode {
   const [editing, setEditing] = useState<{ id?: string; from: RoleView }>();
   const change = useChange(tenant, reload);
   useMarked(data !== undefined);
-  if (error) return <Trouble error={error} />;
+  if (error) return <NotOpen tenant={tenant} title="Roles" error={error} />;
   if (!data) return null;
   const roles = data.items;
   const [keyholder, ...others] = roles as [RoleView, ...RoleView[]];

@@ -5,8 +5,8 @@ import { ActionButton } from './action.js';
 import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import type { RoleToGive } from './members.js';
+import { NotOpen } from './not-open.js';
 import { PeopleTabs, RoleChoice } from './parts.js';
-import { Trouble } from './trouble.js';
 
 interface Rules {
   oneRole: boolean;
@@ -19,7 +19,7 @@ export function RulesPage({ tenant }: { tenant: string }): ReactNode {
   const at = `/lintel/tenants/${tenant}`;
   const rules = useLoad<Rules>(`${at}/rules`);
   const toGive = useLoad<Listed<RoleToGive>>(`${at}/roles-to-give`);
-  if (rules.error) return <Trouble error={rules.error} />;
+  if (rules.error) return <NotOpen tenant={tenant} title="Rules" error={rules.error} />;
   if (!rules.data || !toGive.data) return null;
   return (
     <>

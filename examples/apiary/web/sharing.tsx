@@ -7,8 +7,8 @@ import { type Listed, type Named, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { holderOf } from './holding.js';
 import type { MemberRow } from './members.js';
+import { NotOpen } from './not-open.js';
 import { Choice, Dialog, Grid, PeopleTabs } from './parts.js';
-import { Trouble } from './trouble.js';
 
 const toWords = ({ on, name }: OpeningView['to']) => (on === 'user' ? name : on === 'group' ? `everybody in ${name}` : `everybody placed at ${name}`);
 
@@ -22,7 +22,7 @@ export function SharingPage({ tenant }: { tenant: string }): ReactNode {
   const [opening, setOpening] = useState(false);
   const { charter } = useStanding();
   const change = useChange(tenant, reload);
-  if (error) return <Trouble error={error} />;
+  if (error) return <NotOpen tenant={tenant} title="Sharing" error={error} />;
   if (!data || !groups.data || !units.data || !members.data) return null;
   const actionWords = ({ kind, actions }: OpeningView) => actions.map((action) => charter.permission(`${kind}.${action}`).label).join(', ');
   return (

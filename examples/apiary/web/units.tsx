@@ -9,8 +9,8 @@ import { type Listed, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { inForm, outOfForm, rolesOf } from './holding.js';
 import type { MemberRow, RoleToGive } from './members.js';
+import { NotOpen } from './not-open.js';
 import { Choice, Dialog, Folded, PeopleTabs, placeWords, RoleChoice, Several, useMarked } from './parts.js';
-import { Trouble } from './trouble.js';
 
 /** The tree of sites, and who is placed where. */
 export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
@@ -25,7 +25,7 @@ export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
     roles.reload();
   });
   useMarked(Boolean(data && members.data && roles.data && toGive.data));
-  if (error) return <Trouble error={error} />;
+  if (error) return <NotOpen tenant={tenant} title="Sites" error={error} />;
   if (!data || !members.data || !roles.data || !toGive.data) return null;
   const units = data.items;
   const all = roles.data.items;
