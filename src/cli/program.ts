@@ -112,15 +112,12 @@ interface PoliciesOptions extends Sources {
 
 async function policiesCommand(options: PoliciesOptions, around: Surroundings): Promise<number> {
   const config = await readConfig(options, around.cwd);
+  const wanted = { role: options.role, journal: options.journal === true };
   if (!options.check) {
-    around.out(
-      (options.undo ? dropStatements(config.charter) : policyStatements(config.charter, { role: options.role, journal: options.journal === true })).join('\n'),
-    );
+    around.out((options.undo ? dropStatements(config.charter) : policyStatements(config.charter, wanted)).join('\n'));
     return EXIT.yes;
   }
-  const found = await withDatabase(withoutPeople(config), (lintel) =>
-    checkPolicies(lintel.db, config.charter, { role: options.role, journal: options.journal === true }),
-  );
+  const found = await withDatabase(withoutPeople(config), (lintel) => checkPolicies(lintel.db, config.charter, wanted));
   const colours = pc.createColors(around.colours);
   const lines = found.map(({ message, code, remedy }) => `${colours.red(message)}  ${colours.dim(code)}\n    ${remedy}`);
   const text =

@@ -26,7 +26,8 @@ function peopleOf(effect: Effect): string {
   return `${named}${more}${timeOf(effect)}${control}`;
 }
 
-function summaryOf({ people, problems }: Proposal): string {
+function summaryOf({ people, problems, steps }: Proposal): string {
+  if (problems.length === 0 && steps.some((step) => step.do === 'close-tenant')) return 'Nobody comes in any more, whatever they hold.';
   const whom =
     people === 0 ? 'Nobody gains or loses anything by it.' : `${people} ${people === 1 ? 'person gains or loses' : 'people gain or lose'} something by it.`;
   if (problems.length === 0) return whom;

@@ -1,10 +1,17 @@
 import { Button, Group, NativeSelect, Text, TextInput } from '@mantine/core';
 import { type FormEvent, type ReactNode, useState } from 'react';
+import type { Charter } from 'warm-lintel';
 import { type Reasons, useStanding, useWhy } from 'warm-lintel/react';
 import type { Step } from 'warm-lintel/server';
 import { askFace } from './api.js';
 import { useChange } from './change.js';
 import { Trouble, useTry } from './trouble.js';
+
+/** The kind of which a record is named with an action; undefined where it is about none that there is. */
+function kindNamed(charter: Charter<any>, action: string): string | undefined {
+  const { kind, action: name } = charter.permission(action);
+  return name === 'create' ? undefined : kind;
+}
 
 const HOLDS = { yes: 'extends to it', no: 'does not extend to it', 'not loaded': 'rests on what you may not know' } as const;
 
@@ -62,9 +69,8 @@ function WhatWouldGiveIt(props: { tenant: string; about: { action: string; recor
     done();
   });
   const { charter } = useStanding();
-  const { kind, action: name } = charter.permission(action);
   // About a record there is something to try only when it is named.
-  if (kind !== undefined && name !== 'create' && record === undefined) return null;
+  if (kindNamed(charter, action) !== undefined && record === undefined) return null;
   const query = new URLSearchParams({ user, action, ...(record !== undefined && { record }) });
   const look = () => asking.run(async () => setFound((await askFace(`/tenants/${tenant}/remedies?${query}`)) as Found));
   return (
@@ -108,10 +114,10 @@ export function AskWhy({ tenant, user }: { tenant: string; user: string }): Reac
   const [record, setRecord] = useState('');
   const [about, setAbout] = useState<{ action: string; record?: string; user: string }>();
   const [changes, setChanges] = useState(0);
-  const { kind, action: name } = charter.permission(action);
+  const kind = kindNamed(charter, action);
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    setAbout({ action, user, ...(kind !== undefined && name !== 'create' && record !== '' && { record }) });
+    setAbout({ action, user, ...(kind !== undefined && record !== '' && { record }) });
   };
   return (
     <form onSubmit={submit} style={{ marginTop: '1.5rem' }}>
@@ -122,7 +128,7 @@ export function AskWhy({ tenant, user }: { tenant: string; user: string }): Reac
           onChange={(event) => setAction(event.currentTarget.value)}
           data={[...charter.permissions.values()].map((one) => ({ value: one.name, label: `${one.section}: ${one.label}` }))}
         />
-        {kind !== undefined && name !== 'create' && (
+        {kind !== undefined && (
           <TextInput label={`Id of the ${charter.kind(kind).one}`} value={record} onChange={(event) => setRecord(event.currentTarget.value)} />
         )}
         <Button type="submit" variant="light">
