@@ -7,7 +7,7 @@ import { isLintelError } from 'warm-lintel';
 import { connect, createLintel, policyStatements, type ScopedDb, type ServerStanding } from 'warm-lintel/server';
 import { checkSchema } from '../src/store/index.js';
 import type { Draw, Raw, RawLink, Row, Write } from './generate.js';
-import type { Outcome } from './memory.js';
+import { listIn, type Outcome } from './memory.js';
 import { Names, type TypedCase } from './typed.js';
 import { columnFields, columnOf, dropTables, isSqlite, KIND_NAMES, KINDS, type KindName, ME, makeMembership, makeTables } from './world.js';
 
@@ -244,7 +244,7 @@ async function linkOne(tx: Kysely<any>, raw: RawLink): Promise<Touched[]> {
 
 /** The same through the library: true where the record was in reach. */
 async function linkByName(tx: Kysely<any>, standing: AnyStanding, raw: RawLink): Promise<boolean> {
-  const [kind, id, field] = 'note' in raw ? (['note', raw.note, 'watchers'] as const) : (['hive', raw.hive, 'helpers'] as const);
+  const [kind, id, field] = listIn(raw);
   const people = { [raw.do === 'link' ? 'add' : 'remove']: [raw.user] };
   const done = await tried(tx, () => standing.change(kind, [id], { [field]: people }));
   return done !== 'refused' && done.changed.length === 1;

@@ -50,6 +50,9 @@ export function view(names: Names, standing: AnyStanding, tables: Data): Record<
 /** What a write comes to: refused as a whole, or the rows of its table afterwards and the ids that the writer is shown. */
 export type Outcome = 'refused' | { readonly rows: readonly Row[]; readonly returned: readonly unknown[]; readonly written: number };
 
+/** The record and the list of people that a link stands for. */
+export const listIn = (raw: RawLink) => ('note' in raw ? (['note', raw.note, 'watchers'] as const) : (['hive', raw.hive, 'helpers'] as const));
+
 /** The rules of a write, as the design states them. `standingOf` answers for other active members. */
 export class WriteRules {
   readonly #me: AnyStanding;
@@ -154,7 +157,7 @@ export class WriteRules {
 
   /** Whether somebody may be linked to a record, or taken off. */
   letsLink(raw: RawLink): boolean {
-    const [kind, id, field] = 'note' in raw ? (['note', raw.note, 'watchers'] as const) : (['hive', raw.hive, 'helpers'] as const);
+    const [kind, id, field] = listIn(raw);
     const row = this.#tables[kind].find((one) => one.id === id && this.#isHere(kind, one));
     const { change } = this.#field(kind, field);
     return (
@@ -169,7 +172,7 @@ export class WriteRules {
   /** The same by the library, which names the tenant itself. Nothing is asked of who is linked already. */
   letsLinkByName(raw: RawLink): boolean {
     const here = 'note' in raw ? raw : { ...raw, tenant: this.#here as never };
-    const [kind, id, field] = 'note' in raw ? (['note', raw.note, 'watchers'] as const) : (['hive', raw.hive, 'helpers'] as const);
+    const [kind, id, field] = listIn(raw);
     const row = this.#tables[kind].find((one) => one.id === id && this.#isHere(kind, one));
     return this.letsLink(raw.do === 'link' && (row?.[field] as unknown[] | undefined)?.includes(raw.user) ? { ...here, do: 'unlink' } : here);
   }

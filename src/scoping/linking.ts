@@ -83,13 +83,15 @@ export async function linkPeople(tx: Kysely<any>, boundary: Boundary, kind: stri
   const action = fields[field]?.change;
   if (action === undefined) refuse(`a change of ${field}`, 'declare in the charter which action changes it: { change: "appoint" }');
   const { all, add, remove } = readChange(kind, field, own, change);
+  if (id === null) return false;
   const { writer } = boundary;
   const is = writer.equals(writer.column(shape, shape.idField, 't'), id, shape.fields[shape.idField] as FieldShape);
-  const before = sqlText`${writer.people(shape, own.link, 't')} as "people"`;
   const locked = await sqlText`select 1 from ${writer.table(shape)} as "t" where ${is} and ${boundary.reached(kind, action, 't')}${writer.lock('t')}`.rows(tx);
-  if (locked.length === 0 || id === null) return false;
+  if (locked.length === 0) return false;
   // Read after the lock: what somebody else changed meanwhile is in it.
-  const [row] = await sqlText`select ${before} from ${writer.table(shape)} as "t" where ${is}`.rows<{ people: unknown }>(tx);
+  const [row] = await sqlText`select ${writer.people(shape, own.link, 't')} as "people" from ${writer.table(shape)} as "t" where ${is}`.rows<{
+    people: unknown;
+  }>(tx);
   const was = readEach(own.type, writer.readCell(row?.people, own) as unknown[]);
   const becomes = (all ?? [...was, ...add]).filter((one, i, list) => !remove.includes(one) && list.indexOf(one) === i);
   const [added, gone] = [becomes.filter((one) => !was.includes(one)), was.filter((one) => !becomes.includes(one))];

@@ -242,9 +242,10 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     const image = (creating || options?.after) && { image: 'after' as const };
     const { may, could } = (record ?? {}) as RecordExtras;
     // What was found is read, whether that was asked or not.
-    const isRead = (name: string) => (could || Array.isArray(may)) && name === `${permission.kind}.read`;
-    const attached = (name: string) =>
-      isRead(name) ? true : could && !this.facts.look ? entryOf(could, name) : Array.isArray(may) ? may.includes(name) : undefined;
+    const attached = (name: string) => {
+      if ((could || Array.isArray(may)) && name === `${permission.kind}.read`) return true;
+      return could && !this.facts.look ? entryOf(could, name) : Array.isArray(may) ? may.includes(name) : undefined;
+    };
     return decide(reaches, { permission, ...(toBe && { record: toBe }), ...image, touching, now: this.#now, attached }, words);
   }
 

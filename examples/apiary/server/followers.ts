@@ -4,6 +4,7 @@ import type { Mailer } from 'warm-lintel/mail';
 import { charter } from '../world/charter.js';
 import type { ApiaryTables } from '../world/tables.js';
 import type { Apiary } from './app.js';
+import type { Here } from './here.js';
 
 /** The program that reads the journal of an association: it may see its hives, inspections and members, and nothing else. */
 const programOf = (tenant: string) => `letters-of-${tenant}`;
@@ -28,13 +29,12 @@ export async function beginTelling({ lintel }: Followers, tenant: string, keyhol
       permissions: ['hive.read', 'inspection.read', 'member.read'].map((permission) => ({ permission, reach: 'tenant', anchor: ALL })),
     },
   ]);
-  await newLines(lintel, tenant, async () => {});
+  await newLines(lintel, await lintel.enter({ tenant, user: program }), async () => {});
 }
 
 /** Each line of the journal that was not told yet, the oldest first. Whoever takes a line up tells it: two that run at once tell nothing twice, and what failed is told later. */
-async function newLines(lintel: Apiary, tenant: string, tell: (line: Line) => Promise<void>): Promise<void> {
+async function newLines(lintel: Apiary, program: Here, tell: (line: Line) => Promise<void>): Promise<void> {
   const db = lintel.db as unknown as Kysely<ApiaryTables>;
-  const program = await lintel.enter({ tenant, user: programOf(tenant) });
   const { items } = await program.journal.recent({ limit: 200 });
   const told = new Set(
     (
@@ -62,7 +62,7 @@ async function newLines(lintel: Apiary, tenant: string, tell: (line: Line) => Pr
     }
   }
 }
-type Line = Awaited<ReturnType<Awaited<ReturnType<Apiary['enter']>>['journal']['recent']>>['items'][number];
+type Line = Awaited<ReturnType<Here['journal']['recent']>>['items'][number];
 
 /**
  * Tells whoever follows a hive what was done to it, by a letter that says who and what and no value: those who may see it by then, and not whoever did it. What was tried and taken back
@@ -70,7 +70,7 @@ type Line = Awaited<ReturnType<Awaited<ReturnType<Apiary['enter']>>['journal']['
  */
 export async function tellFollowers({ lintel, mailer, origin }: Followers, tenant: string): Promise<void> {
   const program = await lintel.enter({ tenant, user: programOf(tenant) });
-  await newLines(lintel, tenant, async (line) => {
+  await newLines(lintel, program, async (line) => {
     const { by, what } = line;
     const id = line.kind === 'hive' ? line.record : line.fields.hiveId?.to;
     // Who is on the list is of no interest to the list.

@@ -6,7 +6,7 @@ import { RowButton } from './action.js';
 import { type Listed, type Named, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { holderOf } from './holding.js';
-import { Choice, placeWords, reachWords } from './parts.js';
+import { Choice, placeWords, reachWords, untilEnd } from './parts.js';
 
 const stepOf = ({ permission, reach, anchor, until }: GivenAlone) => ({ permission, reach, anchor, ...(until && { until }) });
 
@@ -31,13 +31,10 @@ export function Alone(props: { tenant: string; on: GivenAlone['on']; id: string;
   const set = (title: string, permissions: ReturnType<typeof stepOf>[]) =>
     change.ask(title, [{ do: 'set-permissions', holder: holderOf(on, id), permissions }]);
   const reaches = permission === '' ? [] : charter.reachesOf(permission);
+  const chosen = reaches.includes(reach) ? reach : (reaches.at(-1) as string);
   const give = () => {
     const anchor = unitId ? ({ on: 'unit', unitId } as const) : ({ on: 'tenant' } as const);
-    const chosen = reaches.includes(reach) ? reach : (reaches.at(-1) as string);
-    set(`${name}: ${charter.permission(permission).label}`, [
-      ...held.map(stepOf),
-      { permission, reach: chosen, anchor, ...(until && { until: `${until}T23:59:59Z` }) },
-    ]);
+    set(`${name}: ${charter.permission(permission).label}`, [...held.map(stepOf), { permission, reach: chosen, anchor, ...untilEnd(until) }]);
   };
   return (
     <section aria-label={`Single permissions of ${name}`}>
@@ -69,14 +66,7 @@ export function Alone(props: { tenant: string; on: GivenAlone['on']; id: string;
           of={[...charter.permissions.values()].map((one) => ({ id: one.name, name: `${one.section}: ${one.label}` }))}
           none="choose a permission …"
         />
-        {reaches.length > 1 && (
-          <Choice
-            label="How far"
-            value={reaches.includes(reach) ? reach : (reaches.at(-1) as string)}
-            onChange={setReach}
-            of={reaches.map((one) => ({ id: one, name: reachWords([one]) }))}
-          />
-        )}
+        {reaches.length > 1 && <Choice label="How far" value={chosen} onChange={setReach} of={reaches.map((one) => ({ id: one, name: reachWords([one]) }))} />}
         {units.data.items.length > 0 && <Choice label="Where" value={unitId} onChange={setUnitId} of={units.data.items} none="the whole association" />}
         <TextInput type="date" label="Until" value={until} onChange={(event) => setUntil(event.currentTarget.value)} />
         <Button variant="light" disabled={permission === ''} onClick={give}>

@@ -6,7 +6,7 @@ import { ActionButton, RowButton } from './action.js';
 import { type Hive, type Listed, type Named, useLoad } from './api.js';
 import { useChange } from './change.js';
 import { type Holder, holderOf, rolesOf } from './holding.js';
-import { Choice } from './parts.js';
+import { Choice, untilEnd } from './parts.js';
 
 const WORDS = {
   inspectors: { title: 'Inspectors', none: 'Nobody is appointed.', add: 'Appoint', take: 'Dismiss' },
@@ -144,7 +144,7 @@ export function HeldHere({ tenant, hive, people }: { tenant: string; hive: Hive;
           disabled={!to || !role}
           onClick={() => {
             const [on, id] = to.split(' ') as ['user' | 'group', string];
-            set(`${chosen}: ${label} here`, holderOf(on, id), role, [{ role, anchor, ...(until && { until: `${until}T23:59:59Z` }) }]);
+            set(`${chosen}: ${label} here`, holderOf(on, id), role, [{ role, anchor, ...untilEnd(until) }]);
           }}
         >
           See what it does

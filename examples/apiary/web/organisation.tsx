@@ -58,7 +58,7 @@ export function OrganisationPage({ tenant }: { tenant: string }): ReactNode {
             <Group align="flex-end">
               <BaseChoice
                 label="Whoever works with them sees"
-                value={bases?.[kind] ?? (base?.[0] as string)}
+                value={bases[kind] ?? (base?.[0] as string)}
                 of={base ?? []}
                 save={(reach) => choosing.ask(`${many}: ${reachWords([reach])}`, [{ do: 'set-rules', bases: { ...bases, [kind]: reach } }])}
               />

@@ -10,6 +10,9 @@ export const wayWords = (way: string) => way.replace(/^\w+/, (reach) => reach.re
 export const reachWords = (reaches: readonly string[] = []) =>
   reaches.map((reach) => (reach === 'tenant' || reach === 'shared' ? 'all' : reach === 'base' ? 'what the organisation chose' : wayWords(reach))).join(', ');
 
+/** The end of a day, as steps take it: as `until`, where one was chosen. */
+export const untilEnd = (day: string) => (day === '' ? {} : { until: `${day}T23:59:59Z` });
+
 /** Where something holds, as words; nothing for the whole association. */
 export const placeWords = (anchor: Anchor) =>
   anchor.on === 'tenant' ? '' : ` at ${anchor.on === 'unit' ? (anchor.name ?? anchor.unitId) : `${anchor.kind} ${anchor.id}`}`;

@@ -8,7 +8,7 @@ import { useChange } from './change.js';
 import { holderOf } from './holding.js';
 import type { MemberRow } from './members.js';
 import { NotOpen } from './not-open.js';
-import { Choice, Dialog, Grid, PeopleTabs } from './parts.js';
+import { Choice, Dialog, Grid, PeopleTabs, untilEnd } from './parts.js';
 
 const toWords = ({ on, name }: OpeningView['to']) => (on === 'user' ? name : on === 'group' ? `everybody in ${name}` : `everybody placed at ${name}`);
 
@@ -105,7 +105,7 @@ function OpeningForm(props: {
   ];
   const share = () => {
     const [on, id] = to.split(' ') as ['user' | 'group' | 'unit', string];
-    const step = { do: 'open-records', group, to: holderOf(on, id), kind, actions, keeps, ...(until && { until: `${until}T23:59:59Z` }) } as const;
+    const step = { do: 'open-records', group, to: holderOf(on, id), kind, actions, keeps, ...untilEnd(until) } as const;
     propose(`${charter.kind(kind).many} of ${groups.find((one) => one.id === group)?.name}`, step);
   };
   if (groups.length === 0) return <Text>There is no group yet. Make one first, of those whose records are to be shared.</Text>;
