@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { defineConfig, type UserConfig } from 'tsdown';
 
 const shared: UserConfig = {
-  entry: ['src/index.ts', 'src/{server,mail,accounts,provisioning,http,express,fastify,rehearsal,cli,vitest}/index.ts', 'src/react/index.tsx'],
+  entry: ['src/index.ts', 'src/{client,server,mail,accounts,provisioning,http,express,fastify,react,rehearsal,cli,vitest}/index.ts'],
   root: 'src',
   format: 'esm',
   platform: 'neutral',

@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { listed, nothing, type Operation } from './operation.js';
+import { listed, nothing, type Operations } from './operation.js';
 
 const address = z.strictObject({ address: z.string().max(400) });
 const password = z.string().max(1000);
@@ -16,32 +16,23 @@ const only = async (work: Promise<void>) => {
 };
 
 /** What people do with their accounts. Secrets of sessions and devices go by cookies alone. */
-export const ACCOUNT: readonly Operation[] = [
-  {
+export const ACCOUNT = {
+  signUp: {
     in: 'account',
-    id: 'signUp',
-    method: 'post',
-    path: '/account/sign-up',
     summary: 'Ask for an account: a letter goes to the address. Answers the same whether or not there is one.',
     body: address,
     answers: nothing,
     run: ({ accounts, body, coming }) => only(accounts.signUp({ ...body, ...coming })),
   },
-  {
+  lookAtLink: {
     in: 'account',
-    id: 'lookAtLink',
-    method: 'post',
-    path: '/account/link',
     summary: 'To which address a link in a letter went. Changes nothing.',
     body: z.strictObject({ what: z.enum(['sign-up', 'forgotten', 'factor', 'keep-factors']), token }),
     answers: z.object({ address: z.string() }),
     run: async ({ accounts, body }) => ({ answer: await accounts.lookAtLink(body.what, body.token) }),
   },
-  {
+  activate: {
     in: 'account',
-    id: 'activate',
-    method: 'post',
-    path: '/account/activate',
     summary: 'Make the account whose link was followed, and sign its owner in',
     body: z.strictObject({ token, name: z.string().max(200), password, tenantName: z.string().max(200).optional() }),
     answers: z.object({ tenantId: z.string().optional() }),
@@ -50,11 +41,8 @@ export const ACCOUNT: readonly Operation[] = [
       return { answer: { ...(tenantId !== undefined && { tenantId }) }, session: entered, device: entered.device };
     },
   },
-  {
+  joinByInvitation: {
     in: 'account',
-    id: 'joinByInvitation',
-    method: 'post',
-    path: '/account/join',
     summary: 'Make an account for whoever was invited, and accept the invitation',
     body: z.strictObject({ invitation: token, name: z.string().max(200), password }),
     answers: z.object({ tenantId: z.string() }),
@@ -63,21 +51,15 @@ export const ACCOUNT: readonly Operation[] = [
       return { answer: { tenantId }, session: entered, device: entered.device };
     },
   },
-  {
+  lookAtActivation: {
     in: 'account',
-    id: 'lookAtActivation',
-    method: 'post',
-    path: '/account/activation',
     summary: 'Whose account a way in leads to that somebody was handed. Changes nothing.',
     body: z.strictObject({ activation: token }),
     answers: z.looseObject({ tenantId: z.string(), tenantName: z.string(), name: z.string(), address: z.string(), again: z.boolean(), expiresAt: moment }),
     run: async ({ lintel, body }) => ({ answer: await lintel.lookAtActivation(body.activation) }),
   },
-  {
+  choosePassword: {
     in: 'account',
-    id: 'choosePassword',
-    method: 'post',
-    path: '/account/activation/password',
     summary: 'Choose the password of an account that an organisation keeps, by the way in that was handed over',
     body: z.strictObject({ activation: token, password }),
     answers: z.object({ tenantId: z.string() }),
@@ -86,21 +68,15 @@ export const ACCOUNT: readonly Operation[] = [
       return { answer: { tenantId }, session: entered, device: entered.device };
     },
   },
-  {
+  takePlace: {
     in: 'account',
-    id: 'takePlace',
-    method: 'post',
-    path: '/account/activation/take',
     summary: 'Take the place of the account that was made for me, with an account of my own',
     body: z.strictObject({ activation: token }),
     answers: z.object({ tenantId: z.string() }),
     run: async ({ accounts, token, body }) => ({ answer: await accounts.takePlace(token, body.activation) }),
   },
-  {
+  signIn: {
     in: 'account',
-    id: 'signIn',
-    method: 'post',
-    path: '/account/sign-in',
     summary: 'Sign in. `next` says what is still to come: `secondFactor`, by giveCode. `tenant`: whose sign-in page this is.',
     body: z.strictObject({ address: z.string().max(400), password, tenant: z.string().max(200).optional() }),
     answers: z.object({ next: z.enum(['secondFactor']).optional(), by: z.array(z.enum(['code', 'passkey'])).optional() }),
@@ -111,11 +87,8 @@ export const ACCOUNT: readonly Operation[] = [
         : { answer: { next: entered.next, by: entered.by }, session: entered };
     },
   },
-  {
+  giveCode: {
     in: 'account',
-    id: 'giveCode',
-    method: 'post',
-    path: '/account/code',
     summary: 'Give the second factor: a code, or a recovery code, which counts once',
     body: z.union([z.strictObject({ code }), z.strictObject({ recoveryCode: code }), z.strictObject({ passkey: answer })]),
     answers: nothing,
@@ -124,11 +97,8 @@ export const ACCOUNT: readonly Operation[] = [
       return { answer: {}, session: entered, device: entered.device };
     },
   },
-  {
+  signOut: {
     in: 'account',
-    id: 'signOut',
-    method: 'post',
-    path: '/account/sign-out',
     summary: 'Sign out',
     body: nothing,
     answers: nothing,
@@ -137,11 +107,8 @@ export const ACCOUNT: readonly Operation[] = [
       return { answer: {}, session: null };
     },
   },
-  {
+  myAccount: {
     in: 'account',
-    id: 'myAccount',
-    method: 'get',
-    path: '/account',
     summary: 'Who is signed in, since when, by what, and which obligations that meets; `account` is null for nobody',
     answers: z.object({
       account: z
@@ -166,70 +133,49 @@ export const ACCOUNT: readonly Operation[] = [
       return { answer: { account: { ...who, fulfilled: sender.fulfilled, ...(isOpen && { terms: terms.version }) } } };
     },
   },
-  {
+  prove: {
     in: 'account',
-    id: 'prove',
-    method: 'post',
-    path: '/account/prove',
     summary: 'Show again who I am, without signing out: by the password; where there is a second factor by a code or a passkey',
     body: z.union([z.strictObject({ password }), z.strictObject({ code }), z.strictObject({ passkey: answer })]),
     answers: nothing,
     run: async ({ accounts, token, body, coming }) => ({ answer: {}, session: await accounts.prove(token, body, coming) }),
   },
-  {
+  changePassword: {
     in: 'account',
-    id: 'changePassword',
-    method: 'post',
-    path: '/account/password',
     summary: 'Choose another password, by the present one: every other session and device ends',
     body: z.strictObject({ present: password, next: password }),
     answers: nothing,
     run: async ({ accounts, token, body, coming }) => ({ answer: {}, session: await accounts.changePassword(token, body, coming) }),
   },
-  {
+  forgotten: {
     in: 'account',
-    id: 'forgotten',
-    method: 'post',
-    path: '/account/forgotten',
     summary: 'Ask for a new password: a letter goes to the address. Answers the same whether or not there is an account.',
     body: address,
     answers: nothing,
     run: ({ accounts, body, coming }) => only(accounts.forgotten({ ...body, ...coming })),
   },
-  {
+  recover: {
     in: 'account',
-    id: 'recover',
-    method: 'post',
-    path: '/account/recover',
     summary: 'Choose a new password, by the link in a letter: every session and device ends',
     body: z.strictObject({ token, password }),
     answers: nothing,
     run: ({ accounts, body, coming }) => only(accounts.recover({ ...body, ...coming })),
   },
-  {
+  keepFactors: {
     in: 'account',
-    id: 'keepFactors',
-    method: 'post',
-    path: '/account/factor/keep',
     summary: 'Keep my second factors, which somebody was asked to remove, by the link in a letter',
     body: z.strictObject({ token }),
     answers: nothing,
     run: ({ accounts, body }) => only(accounts.keepFactors(body.token)),
   },
-  {
+  mySessions: {
     in: 'account',
-    id: 'mySessions',
-    method: 'get',
-    path: '/account/sessions',
     summary: 'Where I am signed in',
     answers: listed(z.looseObject({ id: z.string(), label: z.string().nullable(), startedAt: moment, seenAt: moment, isThis: z.boolean() })),
     run: async ({ accounts, token }) => ({ answer: { items: await accounts.mySessions(token) } }),
   },
-  {
+  endSession: {
     in: 'account',
-    id: 'endSession',
-    method: 'post',
-    path: '/account/sessions/end',
     summary: 'Sign out elsewhere: one session, or all others',
     body: z.union([z.strictObject({ id: z.string().max(100) }), z.strictObject({ others: z.literal(true) })]),
     answers: z.object({ ended: z.number() }),
@@ -239,40 +185,28 @@ export const ACCOUNT: readonly Operation[] = [
       return { answer: { ended: 1 } };
     },
   },
-  {
+  mySignIns: {
     in: 'account',
-    id: 'mySignIns',
-    method: 'get',
-    path: '/account/sign-ins',
     summary: 'When and how I signed in, or somebody tried to',
     answers: listed(z.looseObject({ at: moment, method: z.string(), outcome: z.enum(['in', 'refused']), place: z.string().nullable() })),
     run: async ({ accounts, token }) => ({ answer: { items: await accounts.mySignIns(token) } }),
   },
-  {
+  askForFactor: {
     in: 'account',
-    id: 'askForFactor',
-    method: 'post',
-    path: '/account/factor/ask',
     summary: 'Ask for a second factor: a letter goes to my address',
     body: nothing,
     answers: nothing,
     run: ({ accounts, token, coming }) => only(accounts.askForFactor(token, coming)),
   },
-  {
+  beginFactor: {
     in: 'account',
-    id: 'beginFactor',
-    method: 'post',
-    path: '/account/factor/begin',
     summary: 'What an authenticator takes, by the link in the letter. Shown once.',
     body: z.strictObject({ token: token.optional() }),
     answers: z.object({ uri: z.string(), svg: z.string(), secret: z.string() }),
     run: async ({ accounts, token, body }) => ({ answer: await accounts.beginFactor(token, body.token) }),
   },
-  {
+  confirmFactor: {
     in: 'account',
-    id: 'confirmFactor',
-    method: 'post',
-    path: '/account/factor/confirm',
     summary: 'Give the first code: from now on signing in takes one. Answers ten recovery codes, shown once.',
     body: z.strictObject({ code }),
     answers: z.object({ recoveryCodes: z.array(z.string()) }),
@@ -281,41 +215,29 @@ export const ACCOUNT: readonly Operation[] = [
       return { answer: { recoveryCodes }, session };
     },
   },
-  {
+  newRecoveryCodes: {
     in: 'account',
-    id: 'newRecoveryCodes',
-    method: 'post',
-    path: '/account/factor/recovery-codes',
     summary: 'Ten recovery codes in the place of those before. Shown once.',
     body: nothing,
     answers: z.object({ recoveryCodes: z.array(z.string()) }),
     run: async ({ accounts, token }) => ({ answer: { recoveryCodes: await accounts.newRecoveryCodes(token) } }),
   },
-  {
+  removeFactor: {
     in: 'account',
-    id: 'removeFactor',
-    method: 'post',
-    path: '/account/factor/remove',
     summary: 'Sign in with the password alone from now on',
     body: nothing,
     answers: nothing,
     run: ({ accounts, token }) => only(accounts.removeFactor(token)),
   },
-  {
+  beginPasskey: {
     in: 'account',
-    id: 'beginPasskey',
-    method: 'post',
-    path: '/account/passkeys/begin',
     summary: 'What a browser makes a passkey of; the first factor takes the link of a letter',
     body: z.strictObject({ token: token.optional() }),
     answers: asked,
     run: async ({ accounts, token, body }) => ({ answer: await accounts.beginPasskey(token, body.token) }),
   },
-  {
+  addPasskey: {
     in: 'account',
-    id: 'addPasskey',
-    method: 'post',
-    path: '/account/passkeys/add',
     summary: 'Add the passkey that the browser made. Answers ten recovery codes, shown once, where it is the first factor.',
     body: z.strictObject({ passkey: answer, label: z.string().max(100).optional() }),
     answers: z.object({ recoveryCodes: z.array(z.string()).optional() }),
@@ -324,40 +246,28 @@ export const ACCOUNT: readonly Operation[] = [
       return { answer: { ...(recoveryCodes && { recoveryCodes }) }, session };
     },
   },
-  {
+  myPasskeys: {
     in: 'account',
-    id: 'myPasskeys',
-    method: 'get',
-    path: '/account/passkeys',
     summary: 'My passkeys',
     answers: listed(z.looseObject({ id: z.string(), label: z.string().nullable(), madeAt: moment, usedAt: moment.nullable() })),
     run: async ({ accounts, token }) => ({ answer: { items: await accounts.myPasskeys(token) } }),
   },
-  {
+  removePasskey: {
     in: 'account',
-    id: 'removePasskey',
-    method: 'post',
-    path: '/account/passkeys/remove',
     summary: 'Remove a passkey of mine',
     body: z.strictObject({ id: z.string().max(2000) }),
     answers: nothing,
     run: ({ accounts, token, body }) => only(accounts.removePasskey(token, body.id)),
   },
-  {
+  beginPasskeySignIn: {
     in: 'account',
-    id: 'beginPasskeySignIn',
-    method: 'post',
-    path: '/account/passkeys/ask',
     summary: 'What a browser asks an authenticator, to sign in or to prove. Lists no passkey.',
     body: nothing,
     answers: asked,
     run: async ({ accounts }) => ({ answer: await accounts.beginPasskeySignIn() }),
   },
-  {
+  signInByPasskey: {
     in: 'account',
-    id: 'signInByPasskey',
-    method: 'post',
-    path: '/account/passkeys/sign-in',
     summary: 'Sign in by a passkey alone',
     body: z.strictObject({ passkey: answer }),
     answers: nothing,
@@ -366,14 +276,11 @@ export const ACCOUNT: readonly Operation[] = [
       return { answer: {}, session: entered, device: entered.device };
     },
   },
-  {
+  acceptTerms: {
     in: 'account',
-    id: 'acceptTerms',
-    method: 'post',
-    path: '/account/terms',
     summary: 'Accept the terms, in the version that was shown',
     body: z.strictObject({ version: z.string().max(100) }),
     answers: nothing,
     run: ({ accounts, token, body }) => only(accounts.acceptTerms(token, body.version)),
   },
-];
+} satisfies Operations;

@@ -37,7 +37,7 @@ const requires = z.strictObject({
 const gift = z.strictObject({ when: claim.optional(), is: values.optional(), gives: admissionGives });
 const says = z.strictObject({ says: id.describe('An attribute of the charter'), by: claim, as: z.record(z.string(), value).optional() });
 /** Rules over what a provider says of somebody. */
-export const admissionRules = z
+export const admissionRules: z.ZodType<readonly AdmissionRule[], readonly AdmissionRule[]> = z
   .array(z.union([requires, gift, says]))
   .max(200)
   .meta({ id: 'AdmissionRules' });

@@ -1,37 +1,28 @@
 import * as z from 'zod';
 import type { Proposal } from '../server/index.js';
-import { LARGE, listed, nothing, type Operation } from './operation.js';
+import { LARGE, listed, nothing, type Operations } from './operation.js';
 import * as s from './schemas.js';
 
 const why = z.string().max(500).optional();
 
 /** What somebody who was refused asks for, and the answers. */
-export const APPEALS: readonly Operation[] = [
-  {
+export const APPEALS = {
+  raiseAppeal: {
     in: 'tenant',
-    id: 'raiseAppeal',
-    method: 'post',
-    path: '/tenants/{tenant}/appeals',
     summary: 'Ask those who may change it for an action that was refused to me. The same again is asked once.',
     body: z.strictObject({ action: z.string().max(200), record: z.string().max(200), words: why }),
     answers: z.object({ id: z.string() }),
     run: async ({ standing, body: { action, record, words } }) => ({ id: await standing.appeals.raise(action, record, words) }),
   },
-  {
+  myAppeals: {
     in: 'tenant',
-    id: 'myAppeals',
-    method: 'get',
     fresh: true,
-    path: '/tenants/{tenant}/my-appeals',
     summary: 'What I asked for, the latest first, and how it stands',
     answers: listed(s.appeal),
     run: async ({ standing }) => ({ items: await standing.appeals.mine() }),
   },
-  {
+  withdrawAppeal: {
     in: 'tenant',
-    id: 'withdrawAppeal',
-    method: 'post',
-    path: '/tenants/{tenant}/my-appeals/{appeal}/withdraw',
     summary: 'Ask for it no longer',
     answers: nothing,
     run: async ({ standing, path }) => {
@@ -39,22 +30,16 @@ export const APPEALS: readonly Operation[] = [
       return {};
     },
   },
-  {
+  listAppeals: {
     in: 'tenant',
-    id: 'listAppeals',
-    method: 'get',
     fresh: true,
-    path: '/tenants/{tenant}/appeals',
     summary: 'What others ask for and I may answer, the longest waiting first',
     answers: listed(s.appeal.extend({ what: z.string(), record: z.string().nullable() })),
     run: async ({ standing }) => ({ items: await standing.appeals.list() }),
   },
-  {
+  appealRemedies: {
     in: 'tenant',
-    id: 'appealRemedies',
-    method: 'get',
     fresh: true,
-    path: '/tenants/{tenant}/appeals/{appeal}/remedies',
     summary: 'What would allow what is asked for: each was tried, the least that it opens first',
     answers: s.remedies,
     run: async ({ standing, path }) => {
@@ -62,13 +47,10 @@ export const APPEALS: readonly Operation[] = [
       return { allowed: decision.allowed, ...found };
     },
   },
-  {
+  agreeToAppeal: {
     in: 'tenant',
-    id: 'agreeToAppeal',
     costs: 2,
     most: LARGE,
-    method: 'post',
-    path: '/tenants/{tenant}/appeals/{appeal}/agree',
     summary: 'Carry one of its remedies out and tell whoever asked; without one, where it has come to be allowed meanwhile',
     body: z.strictObject({ proposal: s.proposal.optional(), change: z.strictObject({ field: z.string(), value: z.unknown() }).optional(), reason: why }),
     answers: nothing,
@@ -77,11 +59,8 @@ export const APPEALS: readonly Operation[] = [
       return {};
     },
   },
-  {
+  declineAppeal: {
     in: 'tenant',
-    id: 'declineAppeal',
-    method: 'post',
-    path: '/tenants/{tenant}/appeals/{appeal}/decline',
     summary: 'Say no, and tell whoever asked',
     body: z.strictObject({ reason: why }),
     answers: nothing,
@@ -90,4 +69,4 @@ export const APPEALS: readonly Operation[] = [
       return {};
     },
   },
-];
+} satisfies Operations;

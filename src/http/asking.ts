@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import type { JournalPart } from '../server/index.js';
-import { listed, type Operation } from './operation.js';
+import { listed, type Operations } from './operation.js';
 import * as s from './schemas.js';
 
 const person = z.looseObject({ userId: z.string(), name: z.string() });
@@ -43,39 +43,30 @@ const users = z.string().describe('Ids, parted by commas');
 const page = ({ items, next }: JournalPart) => ({ items: items.map((one) => ({ ...one, at: one.at.toISOString() })), next: next ?? null });
 
 /** What is asked about access and about what was done. */
-export const ASKING: readonly Operation[] = [
-  {
+export const ASKING = {
+  why: {
     in: 'tenant',
-    id: 'why',
     costs: 5,
-    method: 'get',
     fresh: true,
-    path: '/tenants/{tenant}/why',
     summary: 'Why somebody may, or may not: oneself, or with access.ask a member of whom one may know; as far as the caller may know of what it rests on',
     query: z.object({ action: z.string(), user: z.string().optional(), record: z.string().optional() }),
     answers: explanation,
     run: ({ standing, query: { action, user, record } }) =>
       standing.access.why(action, { ...(user !== undefined && { user }), ...(record !== undefined && { id: record }) }),
   },
-  {
+  gives: {
     in: 'tenant',
-    id: 'gives',
     costs: 20,
-    method: 'get',
     fresh: true,
-    path: '/tenants/{tenant}/gives',
     summary: 'Everything that gives a permission, and who has it by each; for whoever may ask of everybody',
     query: z.object({ action: z.string() }),
     answers: listed(z.looseObject({ by: z.string(), reaches: z.array(z.string()), holders: z.array(z.string()) })),
     run: async ({ standing, query: { action } }) => ({ items: await standing.access.gives(action) }),
   },
-  {
+  compare: {
     in: 'tenant',
-    id: 'compare',
     costs: 20,
-    method: 'get',
     fresh: true,
-    path: '/tenants/{tenant}/compare',
     summary: 'Members side by side: what each holds where they differ; by an action, for whoever sees all records, which all of them reach and which some do',
     query: z.object({ users, on: z.string().optional() }),
     answers: z.looseObject({
@@ -86,12 +77,9 @@ export const ASKING: readonly Operation[] = [
     }),
     run: ({ standing, query: { users: named, on } }) => standing.access.compare(named.split(',').slice(0, 10), on),
   },
-  {
+  journal: {
     in: 'tenant',
-    id: 'journal',
-    method: 'get',
     fresh: true,
-    path: '/tenants/{tenant}/journal',
     summary: 'What was done to records that the caller reaches, the newest first: to one, by somebody, or lately. A page may be short and have a next one.',
     query: s.paging.extend({ kind: z.string().optional(), record: z.string().optional(), person: z.string().optional() }),
     answers: s.pageOf(journalEntry),
@@ -101,4 +89,4 @@ export const ASKING: readonly Operation[] = [
       return page(await (who === undefined ? standing.journal.recent(part) : standing.journal.of(who, part)));
     },
   },
-];
+} satisfies Operations;

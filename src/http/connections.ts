@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import { admissionRules, claimNames, connectionTerms } from './admission-schemas.js';
-import { LARGE, listed, nothing, type Operation } from './operation.js';
+import { LARGE, listed, nothing, type Operations } from './operation.js';
 import * as s from './schemas.js';
 
 const connection = z.looseObject({
@@ -26,45 +26,33 @@ const arrived = z.looseObject({
 });
 
 /** The providers by which people come into a tenant. What changes them are steps. */
-export const CONNECTIONS: readonly Operation[] = [
-  {
+export const CONNECTIONS = {
+  waysInto: {
     in: 'nobody',
-    id: 'waysInto',
     with: 'signOn',
-    method: 'post',
-    path: '/ways-in',
     summary: 'The ways to sign in to an organisation by its own providers; none where there is no such organisation',
     body: z.strictObject({ tenant: s.id }),
     answers: listed(z.object({ id: z.string(), name: z.string(), path: z.string().describe('Where the button leads') })),
     run: async ({ signOn, body }) => ({ items: (await signOn?.waysInto(body.tenant)) ?? [] }),
   },
-  {
+  wayFor: {
     in: 'nobody',
-    id: 'wayFor',
     with: 'signOn',
-    method: 'post',
-    path: '/way-in',
     summary: 'Where somebody with such an address signs in by a provider; `way` is null for nowhere. It depends on the domain alone.',
     body: z.strictObject({ address: z.string().max(400) }),
     answers: z.object({ way: z.object({ id: z.string(), name: z.string(), path: z.string(), tenantId: z.string() }).nullable() }),
     run: async ({ signOn, body }) => ({ way: (await signOn?.wayFor(body.address)) ?? null }),
   },
-  {
+  listDomains: {
     in: 'tenant',
-    id: 'listDomains',
-    method: 'get',
-    path: '/tenants/{tenant}/domains',
     summary: 'Mail domains that the organisation says are theirs, with the record that shows it',
     answers: listed(z.looseObject({ domain: z.string(), record: z.object({ name: z.string(), value: z.string() }), provenAt: z.iso.datetime().optional() })),
     run: async ({ standing }) => ({ items: await standing.connections.domains() }),
   },
-  {
+  proveDomain: {
     in: 'tenant',
-    id: 'proveDomain',
     with: 'domains',
     costs: 20,
-    method: 'post',
-    path: '/tenants/{tenant}/domains/{domain}/proof',
     summary: 'Look in the DNS whether a domain is ours',
     answers: nothing,
     run: async ({ standing, domains, path }) => {
@@ -72,12 +60,9 @@ export const CONNECTIONS: readonly Operation[] = [
       return {};
     },
   },
-  {
+  listDirectories: {
     in: 'tenant',
-    id: 'listDirectories',
-    method: 'get',
     fresh: true,
-    path: '/tenants/{tenant}/directories',
     summary: 'What directories have brought: people, groups, and what of it is not known here',
     answers: listed(
       z.looseObject({
@@ -92,43 +77,31 @@ export const CONNECTIONS: readonly Operation[] = [
     ),
     run: async ({ standing }) => ({ items: await standing.tenant.directories() }),
   },
-  {
+  listSources: {
     in: 'tenant',
-    id: 'listSources',
-    method: 'get',
-    path: '/tenants/{tenant}/sources',
     summary: 'What the sources are called that stand with roles, groups and places',
     answers: listed(z.object({ source: z.string(), name: z.string() })),
     run: async ({ standing }) => ({ items: await standing.tenant.sources() }),
   },
-  {
+  listConnections: {
     in: 'tenant',
-    id: 'listConnections',
-    method: 'get',
-    path: '/tenants/{tenant}/connections',
     summary: 'The providers by which people come in, for whoever has full control',
     answers: listed(connection),
     run: async ({ standing }) => ({ items: await standing.connections.list() }),
   },
-  {
+  listRefused: {
     in: 'tenant',
-    id: 'listRefused',
-    method: 'get',
     fresh: true,
-    path: '/tenants/{tenant}/arrivals/refused',
     summary: 'Who came by a provider lately and was not let in, or is in and was not given what came',
     answers: listed(
       z.looseObject({ connection: z.string(), subject: z.string(), name: z.string(), address: z.string(), at: z.iso.datetime() }).extend(said.shape),
     ),
     run: async ({ standing }) => ({ items: await standing.connections.refused() }),
   },
-  {
+  tryConnection: {
     in: 'tenant',
-    id: 'tryConnection',
     costs: 10,
     most: LARGE,
-    method: 'post',
-    path: '/tenants/{tenant}/connections/{connection}/trials',
     summary: 'What would become of somebody who comes with these claims. Nothing is written but that it was tried.',
     body: z.strictObject({
       claims: z.record(z.string(), z.unknown()),
@@ -139,12 +112,9 @@ export const CONNECTIONS: readonly Operation[] = [
     answers: z.object({ arrived, proposal: s.effects }),
     run: ({ standing, path, body }) => standing.connections.try({ connection: path.connection as string, ...body }),
   },
-  {
+  setConnectionSecret: {
     in: 'tenant',
-    id: 'setConnectionSecret',
     with: 'signOn',
-    method: 'post',
-    path: '/tenants/{tenant}/connections/{connection}/secret',
     summary: 'Keep the secret by which the application is known to the provider. It is shown to nobody again.',
     body: z.strictObject({ secret: z.string().max(2000) }),
     answers: nothing,
@@ -153,4 +123,4 @@ export const CONNECTIONS: readonly Operation[] = [
       return {};
     },
   },
-];
+} satisfies Operations;

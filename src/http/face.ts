@@ -10,7 +10,7 @@ import type { Look } from '../standing/index.js';
 import { ACCOUNT } from './accounts.js';
 import { type AccountsAtFace, leave, secretsIn } from './cookies.js';
 import { openApi } from './openapi.js';
-import { MOST_BYTES, type Operation } from './operation.js';
+import { MOST_BYTES, type Operation, type Placed, placed } from './operation.js';
 import { OPERATIONS } from './operations.js';
 import { problemOf, problemResponse } from './problem.js';
 import { Rates } from './rates.js';
@@ -162,7 +162,7 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
   const { sender, signOn, domains } = options;
   const rates = new Rates(options.perMinute);
   const app = new Hono().basePath(options.at ?? '/');
-  const operations = [...OPERATIONS, ...(options.accounts ? ACCOUNT : [])].filter((one) => one.with === undefined || options[one.with] !== undefined);
+  const operations = placed({ ...OPERATIONS, ...(options.accounts && ACCOUNT) }).filter((one) => one.with === undefined || options[one.with] !== undefined);
   const described = openApi(options.title ?? 'Membership', operations);
 
   app.onError((error) => {
@@ -185,14 +185,14 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
   for (const operation of operations) {
     const path = operation.path.replace(/\{(\w+)\}/g, ':$1');
     const most = bodyLimit({ maxSize: operation.most ?? MOST_BYTES, onError: () => problemResponse(tooLarge(operation.most ?? MOST_BYTES)) });
-    app.on(operation.method.toUpperCase(), path, most, async (c) => {
+    app.on(operation.method, path, most, async (c) => {
       insistOnTexts([c.req.param(), c.req.query()]);
       if (operation.in === 'account') return ofAccount(c, operation, options.accounts as AccountsAtFace);
       return operation.in === 'tenant' ? inTenant(c, operation) : before(c, operation);
     });
   }
 
-  async function inTenant(c: Context, operation: Operation & { in: 'tenant' }): Promise<Response> {
+  async function inTenant(c: Context, operation: Placed & { in: 'tenant' }): Promise<Response> {
     const { tenant = '', ...path } = c.req.param() as Record<string, string>;
     const { who, guessed } = await countRequest(rates, c, options, operation.costs);
     const standing = await orGuessed(
@@ -202,7 +202,7 @@ export function createFace(lintel: Lintel<any>, options: FaceOptions): Face {
     const query = operation.query ? readAs(operation.query, c.req.query()) : {};
     const body = await bodyOf(c, operation.body);
     // Read first: what is answered is at least as new as its tag.
-    const latest = operation.method === 'get' && !operation.fresh ? await standing.latestChange() : undefined;
+    const latest = operation.method === 'GET' && !operation.fresh ? await standing.latestChange() : undefined;
     if (latest !== undefined && c.req.header('if-none-match') === etagOf(latest)) return c.body(null, 304);
     const idempotencyKey = operation.takes === 'idempotency-key' ? c.req.header('idempotency-key')?.slice(0, 200) : undefined;
     const run = (one: ServerStanding<any>) =>

@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import { DEEPEST, MOST_BYTES, type Operation } from './operation.js';
+import { DEEPEST, MOST_BYTES, type Operation, type Placed } from './operation.js';
 import { problemDetails } from './schemas.js';
 
 type Json = Record<string, unknown>;
@@ -54,7 +54,7 @@ function boundsOf({ body, most = MOST_BYTES, costs = 1 }: Operation): string {
 }
 
 /** The face as OpenAPI 3.1 has it, made from the schemas that check what comes in. */
-export function openApi(title: string, operations: readonly Operation[]): Json {
+export function openApi(title: string, operations: readonly Placed[]): Json {
   const { parts, components } = schemasOf(operations);
   const paths: Record<string, Json> = {};
   for (const [i, operation] of operations.entries()) {
@@ -72,12 +72,12 @@ export function openApi(title: string, operations: readonly Operation[]): Json {
         ? [IF_MATCH]
         : takes === 'idempotency-key'
           ? [IDEMPOTENCY]
-          : operation.method === 'get' && operation.in === 'tenant' && !operation.fresh
+          : operation.method === 'GET' && operation.in === 'tenant' && !operation.fresh
             ? [IF_NONE_MATCH]
             : [];
     paths[operation.path] = {
       ...paths[operation.path],
-      [operation.method]: {
+      [operation.method.toLowerCase()]: {
         operationId: operation.id,
         summary: operation.summary,
         ...(boundsOf(operation) && { description: boundsOf(operation) }),

@@ -3,6 +3,7 @@ import type { Accounts, Coming } from '../accounts/index.js';
 import type { Domains, SignOn } from '../provisioning/index.js';
 import type { Lintel, ServerStanding, Signed } from '../server/index.js';
 import type { Left } from './cookies.js';
+import { type OperationId, routeOf } from './routes.js';
 
 /** What an operation works with: the request, read and checked. */
 export interface Asked {
@@ -46,10 +47,6 @@ export const LARGE = 524_288;
 export const DEEPEST = 32;
 
 interface Described {
-  readonly id: string;
-  readonly method: 'get' | 'post' | 'delete';
-  /** From the place where the face is mounted; a name in braces is a part of the path. */
-  readonly path: string;
   readonly summary: string;
   readonly query?: z.ZodObject;
   readonly body?: z.ZodType;
@@ -82,6 +79,15 @@ export type Operation =
     })
   | (Described & { readonly in: 'nobody'; readonly run: (asked: AskedBefore) => Promise<unknown> })
   | (Described & { readonly in: 'account'; readonly run: (asked: AskedOfAccount) => Promise<{ readonly answer: object } & Left> });
+
+/** Operations by their names: each has its place in `ROUTES`. */
+export type Operations = Readonly<Partial<Record<OperationId, Operation>>>;
+
+/** An operation with its name and its place. */
+export type Placed<O extends Operation = Operation> = O & ReturnType<typeof routeOf> & { readonly id: OperationId };
+
+export const placed = (operations: Operations): readonly Placed[] =>
+  (Object.entries(operations) as [OperationId, Operation][]).map(([id, operation]) => ({ ...operation, id, ...routeOf(id) }));
 
 export const nothing = z.object({});
 export const listed = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });

@@ -1,6 +1,6 @@
 import * as z from 'zod';
 import type { NewCare } from '../server/index.js';
-import { nothing, type Operation } from './operation.js';
+import { nothing, type Operations } from './operation.js';
 import * as s from './schemas.js';
 
 const { id, name } = s;
@@ -9,12 +9,9 @@ const ofTenant = z.strictObject({ tenant: id, reason });
 const until = z.object({ id: z.string(), until: z.iso.datetime() });
 
 /** What the staff of the platform does. To whoever may not, each says so; where the charter names no platform there is no such page. */
-export const PLATFORM: readonly Operation[] = [
-  {
+export const PLATFORM = {
+  openTenant: {
     in: 'person',
-    id: 'openTenant',
-    method: 'post',
-    path: '/platform/tenants/open',
     summary: 'Open an organisation for somebody, who is its first keyholder',
     body: z.strictObject({ id, name, keyholder: id, contact: name.optional() }),
     answers: z.object({ id: z.string() }),
@@ -22,11 +19,8 @@ export const PLATFORM: readonly Operation[] = [
       id: await lintel.platform(who).openTenant({ ...tenant, ...(contact !== undefined && { contact }) }),
     }),
   },
-  {
+  closeTenant: {
     in: 'person',
-    id: 'closeTenant',
-    method: 'post',
-    path: '/platform/tenants/close',
     summary: 'Close an organisation: nobody has a standing in it from the next request on, and nothing is lost',
     body: ofTenant,
     answers: nothing,
@@ -35,11 +29,8 @@ export const PLATFORM: readonly Operation[] = [
       return {};
     },
   },
-  {
+  reopenTenant: {
     in: 'person',
-    id: 'reopenTenant',
-    method: 'post',
-    path: '/platform/tenants/reopen',
     summary: 'Open a closed organisation again, as it was',
     body: ofTenant,
     answers: nothing,
@@ -48,11 +39,8 @@ export const PLATFORM: readonly Operation[] = [
       return {};
     },
   },
-  {
+  setPlan: {
     in: 'person',
-    id: 'setPlan',
-    method: 'post',
-    path: '/platform/tenants/plan',
     summary: 'Set the features and seats of an organisation. Nothing is deleted; the answer says what it means.',
     body: z.strictObject({ tenant: id, features: z.array(z.string().max(200)).max(200).optional(), seats: z.int().min(1).nullable().optional() }),
     answers: z.object({
@@ -62,21 +50,15 @@ export const PLATFORM: readonly Operation[] = [
     }),
     run: ({ lintel, who, body: { tenant, ...plan } }) => lintel.platform(who).setPlan(tenant, plan),
   },
-  {
+  beginCare: {
     in: 'person',
-    id: 'beginCare',
-    method: 'post',
-    path: '/platform/care/begin',
     summary: 'Begin to look after an organisation: on its record, and its keyholders are told',
     body: z.strictObject({ tenant: id, reason, hours: z.number().positive().max(24), may: z.array(z.string().max(200)).max(200).optional() }),
     answers: until,
     run: ({ lintel, who, body }) => lintel.platform(who).beginCare(body as NewCare),
   },
-  {
+  endCare: {
     in: 'person',
-    id: 'endCare',
-    method: 'post',
-    path: '/platform/care/end',
     summary: 'Look after an organisation no longer',
     body: z.strictObject({ tenant: id, care: id }),
     answers: nothing,
@@ -85,11 +67,8 @@ export const PLATFORM: readonly Operation[] = [
       return {};
     },
   },
-  {
+  deactivatePerson: {
     in: 'person',
-    id: 'deactivatePerson',
-    method: 'post',
-    path: '/platform/people/deactivate',
     summary: 'Deactivate an account everywhere. Nothing is lost.',
     body: z.strictObject({ user: id, reason }),
     answers: nothing,
@@ -98,11 +77,8 @@ export const PLATFORM: readonly Operation[] = [
       return {};
     },
   },
-  {
+  reactivatePerson: {
     in: 'person',
-    id: 'reactivatePerson',
-    method: 'post',
-    path: '/platform/people/reactivate',
     summary: 'Bring a deactivated account back, as it was',
     body: z.strictObject({ user: id, reason }),
     answers: nothing,
@@ -111,11 +87,8 @@ export const PLATFORM: readonly Operation[] = [
       return {};
     },
   },
-  {
+  resetFactors: {
     in: 'person',
-    id: 'resetFactors',
-    method: 'post',
-    path: '/platform/people/reset-factors',
     summary: 'Remove the second factors of somebody who has lost them, a day after they were told',
     body: z.strictObject({ user: id, reason }),
     answers: nothing,
@@ -124,14 +97,11 @@ export const PLATFORM: readonly Operation[] = [
       return {};
     },
   },
-  {
+  erasePerson: {
     in: 'person',
-    id: 'erasePerson',
-    method: 'post',
-    path: '/platform/people/erase',
     summary: 'Erase a person everywhere; the records of changes stay whole',
     body: z.strictObject({ user: id }),
     answers: z.object({ words: z.number() }),
     run: ({ lintel, who, body }) => lintel.platform(who).erasePerson(body.user),
   },
-];
+} satisfies Operations;

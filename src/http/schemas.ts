@@ -1,5 +1,5 @@
 import * as z from 'zod';
-import type { NewInvitation, Step } from '../server/index.js';
+import type { NewInvitation, Proposal, Step } from '../server/index.js';
 import { DEMAND_HOURS } from '../standing/index.js';
 import { connectionParts, connectionTerms } from './admission-schemas.js';
 import { id, name, value } from './values.js';
@@ -173,7 +173,7 @@ const MOST_IN_ALL = 20_000;
 const wordsIn = (value: unknown): number =>
   typeof value === 'object' && value !== null ? Object.values(value).reduce((sum: number, one) => sum + wordsIn(one), 0) : 1;
 
-export const steps = z
+export const steps: z.ZodType<readonly Step[], readonly Step[]> = z
   .array(step)
   .min(1)
   .max(100)
@@ -183,47 +183,47 @@ const reason = z.string().max(2000).optional().describe('Why, for the record');
 export const change = z.strictObject({ steps, reason });
 
 const problem = z.looseObject({ code: z.string(), message: z.string(), obligation: z.string().optional() });
-export const proposal = z
-  .looseObject({
-    tenantId: id,
-    steps,
-    reason,
-    at: z.string(),
-    effects: z.array(
-      z.looseObject({
-        people: z.looseObject({ count: z.number(), some: z.array(z.looseObject({ id: z.string(), name: z.string() })) }),
-        fullControl: z.enum(['gains', 'loses']).optional(),
-        from: z.string().optional().describe('From when on; absent: at once'),
-        until: z.string().optional().describe('Until when; absent: for good'),
-        permissions: z.array(
-          z.looseObject({
-            permission: z.string(),
-            label: z.string(),
-            was: z.array(z.string()),
-            becomes: z.array(z.string()),
-            change: z.enum(['gains', 'loses', 'differs']),
-            records: z
-              .looseObject({
-                was: z.number(),
-                becomes: z.number(),
-                examples: z.array(z.looseObject({ id: z.string(), label: z.string().nullable() })),
-              })
-              .nullable()
-              .optional(),
-          }),
-        ),
-      }),
-    ),
-    people: z.number(),
-    handed: z.array(z.looseObject({ kind: id, called: z.string(), from: id, to: id, handed: z.number(), left: z.number() })).optional(),
-    problems: z.array(problem),
-    basis: z.looseObject({ latest: z.string(), charter: z.string(), exactly: z.string() }),
-  })
+const proposalParts = z.looseObject({
+  tenantId: id,
+  steps,
+  reason,
+  at: z.string(),
+  effects: z.array(
+    z.looseObject({
+      people: z.looseObject({ count: z.number(), some: z.array(z.looseObject({ id: z.string(), name: z.string() })) }),
+      fullControl: z.enum(['gains', 'loses']).optional(),
+      from: z.string().optional().describe('From when on; absent: at once'),
+      until: z.string().optional().describe('Until when; absent: for good'),
+      permissions: z.array(
+        z.looseObject({
+          permission: z.string(),
+          label: z.string(),
+          was: z.array(z.string()),
+          becomes: z.array(z.string()),
+          change: z.enum(['gains', 'loses', 'differs']),
+          records: z
+            .looseObject({
+              was: z.number(),
+              becomes: z.number(),
+              examples: z.array(z.looseObject({ id: z.string(), label: z.string().nullable() })),
+            })
+            .nullable()
+            .optional(),
+        }),
+      ),
+    }),
+  ),
+  people: z.number(),
+  handed: z.array(z.looseObject({ kind: id, called: z.string(), from: id, to: id, handed: z.number(), left: z.number() })).optional(),
+  problems: z.array(problem),
+  basis: z.looseObject({ latest: z.string(), charter: z.string(), exactly: z.string() }),
+});
+export const proposal: z.ZodType<Proposal, Proposal> = proposalParts
   .describe('What a change would do. Sent back as it is, it is carried out if it would do the same now.')
   .meta({ id: 'Proposal' });
 
 /** What would become of people, where there is nothing to carry out. */
-export const effects = z.looseObject({ ...proposal.shape, steps: z.array(step).max(0) });
+export const effects = z.looseObject({ ...proposalParts.shape, steps: z.array(step).max(0) });
 export const remedy = z
   .looseObject({
     words: z.string(),
@@ -257,10 +257,9 @@ export const done = z.array(
   z.looseObject({ what: z.string(), event: z.record(z.string(), z.unknown()), id: z.string().optional(), secret: z.string().optional() }),
 );
 
-export const newInvitation = z
+export const newInvitation: z.ZodType<NewInvitation, NewInvitation> = z
   .strictObject({ address: z.string().max(400), name: name.optional(), roles: z.array(assignment).max(50), memberUntil: moment.optional(), ...gives })
   .meta({ id: 'NewInvitation' });
-export const sameInvitation = (input: z.infer<typeof newInvitation>): NewInvitation => input as NewInvitation;
 export const invited = z.looseObject({
   address: z.string(),
   outcome: z.enum(['invited', 'already a member', 'already pending', 'refused']),
@@ -404,5 +403,5 @@ export const problemDetails = z
 export const pageOf = <T extends z.ZodType>(item: T) => z.looseObject({ items: z.array(item), next: z.string().nullable() });
 export const paging = z.object({
   after: z.string().max(500).optional().describe('The `next` of the page before'),
-  limit: z.coerce.number().int().min(1).max(200).default(50),
+  limit: z.coerce.number<number>().int().min(1).max(200).default(50),
 });

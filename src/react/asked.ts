@@ -1,82 +1,101 @@
-import { useCallback, useEffect, useState } from 'react';
-import { useFresh } from './fresh.js';
+import { useCallback, useEffect } from 'react';
+import type { Answered, Asked, OperationId } from '../client/index.js';
+import { type Doing, useDoing } from './doing.js';
+import { type List, type Loaded, useFresh, useList, useLoaded } from './loading.js';
+import { useClient, usePlace } from './place.js';
+import { useTenant } from './standing.js';
 
-/** Asks the membership over HTTP: `(path) => fetch('/lintel' + path).then((response) => response.json())`, as the application sends its requests. Errors are thrown. */
-export type AskFace = (path: string) => Promise<unknown>;
+/** The operations that ask something in the tenant that is entered. */
+export type Readable = { readonly [Id in OperationId]: Asked<Id> extends { readonly tenant: string } ? Id : never }[OperationId];
 
-/** Somebody whom whoever reads may know. */
-interface Somebody {
-  readonly userId: string;
-  readonly name: string;
+/**
+ * What any operation answers that only reads, in the tenant that is entered; read again after each change that was carried out from this page.
+ *
+ * @param id of an operation that is asked by GET: `listDeputies`.
+ * @param asked the rest of what it is asked with.
+ * @example const { data, error } = useRead('member', { user });
+ */
+export function useRead<Id extends Readable>(
+  id: Id,
+  ...[asked]: Record<never, never> extends Omit<Asked<Id>, 'tenant'> ? [asked?: Omit<Asked<Id>, 'tenant'>] : [asked: Omit<Asked<Id>, 'tenant'>]
+): Loaded<Answered<Id>> {
+  const { client, changes } = usePlace();
+  const tenant = useTenant();
+  const given = JSON.stringify(asked ?? {});
+  const read = client[id] as (asked: object) => Promise<Answered<Id>>;
+  const loaded = useLoaded(useCallback(() => read({ tenant, ...JSON.parse(given) }), [read, tenant, given]));
+  const { reload } = loaded;
+  useEffect(() => {
+    if (changes > 0) reload();
+  }, [changes, reload]);
+  return loaded;
 }
 
-/** What was done to one record at one moment, as it comes over HTTP. */
-export interface JournalItem {
-  readonly id: string;
-  readonly kind: string;
-  readonly record: string;
-  readonly label: string | null;
-  readonly what: 'made' | 'changed' | 'handed over' | 'deleted';
-  /** ISO 8601. */
-  readonly at: string;
-  /** Null: somebody of whom one may not know, or whoever wrote past the library. */
-  readonly by: Somebody | null;
-  readonly for?: Somebody | null;
-  readonly fields: Readonly<Record<string, { readonly from: unknown; readonly to: unknown }>>;
-  readonly erased: readonly string[];
+/** Whose journal: of one record, of what a member did, or, with neither, of what was done lately. */
+export interface JournalAbout {
+  readonly kind?: string;
+  readonly record?: string;
+  readonly person?: string;
+  /** Entries a page, at most 200; default 50. */
+  readonly limit?: number;
 }
 
-/** Why somebody may, or may not. */
-export interface Reasons {
-  readonly who: { readonly id: string; readonly name: string; readonly powers: string };
-  readonly action: { readonly name: string; readonly label: string };
-  readonly record: { readonly kind: string; readonly id: string; readonly label: string } | null;
-  readonly allowed: boolean | 'unknown';
-  readonly reason: string;
-  readonly grants: readonly { readonly holds: 'yes' | 'no' | 'not loaded'; readonly by: string; readonly where: string; readonly failed: readonly string[] }[];
-  readonly readGrants: Reasons['grants'];
-  readonly told: string;
-  readonly ask: readonly string[];
-}
-
-const query = (about: object) =>
-  new URLSearchParams(Object.entries(about).flatMap(([key, value]) => (value === undefined ? [] : [[key, String(value)]]))).toString();
-
-/** The journal of a record, of what a member did, or of what was done lately, the newest first. `more` is there where there is more. */
-export function useJournal(
-  ask: AskFace,
-  tenant: string,
-  about: { readonly kind?: string; readonly record?: string; readonly person?: string; readonly limit?: number },
-): { readonly items: readonly JournalItem[] | undefined; readonly error: unknown; readonly more: (() => void) | undefined; readonly reload: () => void } {
-  const path = `/tenants/${encodeURIComponent(tenant)}/journal?${query(about)}`;
-  const [read, setRead] = useState<{ readonly path: string; readonly items?: readonly JournalItem[]; readonly next?: string | null; readonly error?: unknown }>(
-    { path },
+/** The journal of a record, of what a member did, or of what was done lately, the newest first. */
+export function useJournal({ kind, record, person, limit }: JournalAbout): List<Answered<'journal'>['items'][number]> {
+  const client = useClient();
+  const tenant = useTenant();
+  return useList(
+    useCallback((after?: string) => client.journal({ tenant, kind, record, person, limit, after }), [client, tenant, kind, record, person, limit]),
   );
-  const load = useCallback(
-    (before: readonly JournalItem[], after?: string) => {
-      ask(after === undefined ? path : `${path}&after=${encodeURIComponent(after)}`).then(
-        (part) => {
-          const { items, next } = part as { items: JournalItem[]; next: string | null };
-          setRead({ path, items: [...before, ...items], next });
-        },
-        (error: unknown) => setRead((now) => ({ ...now, path, error })),
-      );
-    },
-    [ask, path],
-  );
-  const reload = useCallback(() => load([]), [load]);
-  useEffect(reload, [reload]);
-  const { items, next, error } = read.path === path ? read : { items: undefined, next: null, error: undefined };
-  return { items, error, more: items && next ? () => load(items, next) : undefined, reload };
+}
+
+/** The record of changes of the membership, the newest first. @param options `limit` a page, at most 200, default 50. */
+export function useAudit({ limit = 50 }: { readonly limit?: number } = {}): List<Answered<'listAudit'>['items'][number]> {
+  const client = useClient();
+  const tenant = useTenant();
+  return useList(useCallback((after?: string) => client.listAudit({ tenant, limit, after }), [client, tenant, limit]));
 }
 
 /** Why one may not; or with the right to ask, why somebody else may, or may not. */
-export function useWhy(
-  ask: AskFace,
-  tenant: string,
-  about: { readonly action: string; readonly record?: string; readonly user?: string },
-): { readonly data: Reasons | undefined; readonly error: unknown; readonly reload: () => void } {
-  const path = `/tenants/${encodeURIComponent(tenant)}/why?${query(about)}`;
-  const load = useCallback(() => ask(path) as Promise<Reasons>, [ask, path]);
-  return useFresh(load);
+export function useWhy({ action, record, user }: { readonly action: string; readonly record?: string; readonly user?: string }): Loaded<Answered<'why'>> {
+  const client = useClient();
+  const tenant = useTenant();
+  return useFresh(useCallback(() => client.why({ tenant, action, record, user }), [client, tenant, action, record, user]));
+}
+
+/** What one was refused and asks for, and what others ask for that one may answer. @param onDone called after each that was done. */
+export function useAppeals(onDone?: () => void): Doing & {
+  /** What I asked for, the latest first. */
+  readonly mine: List<Answered<'myAppeals'>['items'][number]>;
+  /** What waits for my answer, the longest waiting first. */
+  readonly waiting: List<Answered<'listAppeals'>['items'][number]>;
+  /** Asks for an action on a record. The same again is asked once. */
+  readonly raise: (action: string, record: string, words?: string) => Promise<void>;
+  readonly withdraw: (appeal: string) => Promise<void>;
+  /** What would allow it, the least that it opens first. */
+  readonly remedies: (appeal: string) => Promise<Answered<'appealRemedies'>>;
+  /** @param agreed one of {@link remedies}: its place among them, and the proposal that was shown. */
+  readonly agree: (appeal: string, agreed: Omit<Parameters<ReturnType<typeof useClient>['agreeToAppeal']>[0], 'tenant' | 'appeal'>) => Promise<void>;
+  readonly decline: (appeal: string, reason?: string) => Promise<void>;
+} {
+  const client = useClient();
+  const tenant = useTenant();
+  const { changed } = usePlace();
+  const { run, ...doing } = useDoing();
+  const after = (work: () => Promise<unknown>) =>
+    run(async () => {
+      await work();
+      changed();
+      onDone?.();
+    });
+  return {
+    ...doing,
+    mine: useList(useCallback(() => client.myAppeals({ tenant }), [client, tenant])),
+    waiting: useList(useCallback(() => client.listAppeals({ tenant }), [client, tenant])),
+    raise: (action, record, words) => after(() => client.raiseAppeal({ tenant, action, record, words })),
+    withdraw: (appeal) => after(() => client.withdrawAppeal({ tenant, appeal })),
+    remedies: (appeal) => client.appealRemedies({ tenant, appeal }),
+    agree: (appeal, agreed) => after(() => client.agreeToAppeal({ tenant, appeal, ...agreed })),
+    decline: (appeal, reason) => after(() => client.declineAppeal({ tenant, appeal, reason })),
+  };
 }

@@ -1,9 +1,8 @@
 import { Button, type ButtonProps, Text, Textarea } from '@mantine/core';
 import { type ReactNode, useId, useState } from 'react';
 import type { Decision } from 'warm-lintel';
-import { useDecision, useStanding } from 'warm-lintel/react';
+import { useClient, useDecision, useStanding } from 'warm-lintel/react';
 import { Link } from 'wouter';
-import { call } from './api.js';
 import { Dialog } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
 
@@ -122,10 +121,11 @@ function AskForIt({ tenant, action, record }: { tenant: string; action: string; 
   const [open, setOpen] = useState(false);
   const [words, setWords] = useState('');
   const [asked, setAsked] = useState(false);
+  const client = useClient();
   const asking = useTry();
   const ask = () =>
     asking.run(async () => {
-      await call('POST', `/lintel/tenants/${tenant}/appeals`, { action, record, ...(words && { words }) });
+      await client.raiseAppeal({ tenant, action, record, ...(words && { words }) });
       setAsked(true);
       setOpen(false);
     });

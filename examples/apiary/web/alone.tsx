@@ -1,35 +1,31 @@
 import { Button, Group, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import { useStanding } from 'warm-lintel/react';
+import { useChange, useRead, useStanding, useUnits } from 'warm-lintel/react';
 import type { GivenAlone } from 'warm-lintel/server';
 import { RowButton } from './action.js';
-import { type Listed, type Named, useLoad } from './api.js';
-import { useChange } from './change.js';
+import { Changing } from './change.js';
 import { holderOf } from './holding.js';
 import { Choice, placeWords, reachWords, untilEnd } from './parts.js';
 
 const stepOf = ({ permission, reach, anchor, until }: GivenAlone) => ({ permission, reach, anchor, ...(until && { until }) });
 
 /** Single permissions of a member, a group or a unit, beside their roles; and one more to give. */
-export function Alone(props: { tenant: string; on: GivenAlone['on']; id: string; name: string; done?: () => void }): ReactNode {
-  const { tenant, on, id, name, done } = props;
-  const at = `/lintel/tenants/${tenant}`;
-  const given = useLoad<Listed<GivenAlone>>(`${at}/permissions`);
-  const units = useLoad<Listed<Named>>(`${at}/units`);
+export function Alone(props: { on: GivenAlone['on']; id: string; name: string }): ReactNode {
+  const { on, id, name } = props;
+  const given = useRead('listGivenAlone');
+  const units = useUnits();
   const { charter } = useStanding();
   const [permission, setPermission] = useState('');
   const [reach, setReach] = useState('');
   const [unitId, setUnitId] = useState('');
   const [until, setUntil] = useState('');
-  const change = useChange(tenant, () => {
+  const change = useChange(() => {
     setPermission('');
-    given.reload();
-    done?.();
   });
-  if (!given.data || !units.data) return null;
+  if (!given.data || !units.items) return null;
   const held = given.data.items.filter((one) => one.on === on && one.id === id);
   const set = (title: string, permissions: ReturnType<typeof stepOf>[]) =>
-    change.ask(title, [{ do: 'set-permissions', holder: holderOf(on, id), permissions }]);
+    change.show([{ do: 'set-permissions', holder: holderOf(on, id), permissions }], title);
   const reaches = permission === '' ? [] : charter.reachesOf(permission);
   const chosen = reaches.includes(reach) ? reach : (reaches.at(-1) as string);
   const give = () => {
@@ -67,14 +63,13 @@ export function Alone(props: { tenant: string; on: GivenAlone['on']; id: string;
           none="choose a permission …"
         />
         {reaches.length > 1 && <Choice label="How far" value={chosen} onChange={setReach} of={reaches.map((one) => ({ id: one, name: reachWords([one]) }))} />}
-        {units.data.items.length > 0 && <Choice label="Where" value={unitId} onChange={setUnitId} of={units.data.items} none="the whole association" />}
+        {units.items.length > 0 && <Choice label="Where" value={unitId} onChange={setUnitId} of={units.items} none="the whole association" />}
         <TextInput type="date" label="Until" value={until} onChange={(event) => setUntil(event.currentTarget.value)} />
         <Button variant="light" disabled={permission === ''} onClick={give}>
           See what it does
         </Button>
       </Group>
-      {change.trouble}
-      {change.dialog}
+      <Changing change={change} />
     </section>
   );
 }

@@ -1,20 +1,5 @@
 import { useCallback, useEffect, useState } from 'react';
-import type { Anchor } from 'warm-lintel';
-
-/** What the server says in words when it refuses. */
-export class Refusal extends Error {
-  readonly status: number;
-  readonly code: string;
-  /** What has to be done first, if that is why. */
-  readonly obligation: string | undefined;
-
-  constructor(status: number, detail: string, code: string, obligation?: string) {
-    super(detail);
-    this.status = status;
-    this.code = code;
-    this.obligation = obligation;
-  }
-}
+import { type Answered, createClient, Refusal } from 'warm-lintel/client';
 
 /** Told of what was sent in a look that tries. */
 export const TRIED = 'tried';
@@ -23,29 +8,37 @@ export interface Tried {
   readonly refused?: string;
 }
 
-/** @param once a key under which the server does the same request once. */
-export async function call<T>(method: string, path: string, data?: unknown, once?: string): Promise<T> {
-  // A look is this tab's alone, and of one organisation.
+/** Sends a request as this tab does: a look is this tab's alone, and of one organisation. */
+async function send(path: string, init: RequestInit & { headers: Record<string, string> }): Promise<Response> {
   const tenant = /^\/(?:api\/t|lintel\/tenants)\/([^/]+)/.exec(path)?.[1];
   const look = tenant === undefined ? null : sessionStorage.getItem(`look ${tenant}`);
-  const response = await fetch(path, {
-    method,
-    headers: { ...(data !== undefined && { 'content-type': 'application/json' }), ...(once && { 'idempotency-key': once }), ...(look && { 'x-look': look }) },
-    ...(data !== undefined && { body: JSON.stringify(data) }),
-  });
-  const answer = (await response.json().catch(() => ({}))) as T & { detail?: string; code?: string; obligation?: string };
+  const response = await fetch(path, { ...init, headers: { ...init.headers, ...(look && { 'x-look': look }) } });
+  const refused: { detail?: string; code?: string } = response.ok
+    ? {}
+    : await response
+        .clone()
+        .json()
+        .catch(() => ({}));
   if (response.headers.get('lintel-look') === 'tried')
-    window.dispatchEvent(new CustomEvent<Tried>(TRIED, { detail: response.ok ? {} : { refused: answer.detail ?? '' } }));
-  if (response.ok) return answer;
-  if (answer.code === 'look-over') {
+    window.dispatchEvent(new CustomEvent<Tried>(TRIED, { detail: response.ok ? {} : { refused: refused.detail ?? '' } }));
+  if (refused.code === 'look-over') {
     sessionStorage.removeItem(`look ${tenant}`);
     window.location.assign(`/t/${tenant}`);
   }
-  throw new Refusal(response.status, answer.detail ?? 'The server does not answer. Try again.', answer.code ?? '', answer.obligation);
+  return response;
 }
 
-/** Asks the library's face. */
-export const askFace = (path: string): Promise<unknown> => call('GET', `/lintel${path}`);
+/** The membership, as the library's face answers it. */
+export const client = createClient({ fetch: send });
+
+/** Asks this application's own routes. */
+export async function call<T>(method: string, path: string, data?: unknown): Promise<T> {
+  const headers: Record<string, string> = data === undefined ? {} : { 'content-type': 'application/json' };
+  const response = await send(path, { method, headers, ...(data !== undefined && { body: JSON.stringify(data) }) });
+  const answer = (await response.json().catch(() => ({}))) as T & { detail?: string; code?: string };
+  if (response.ok) return answer;
+  throw new Refusal(response.status, answer.code ?? 'no-answer', answer.detail ?? 'The server does not answer. Try again.', answer);
+}
 
 export interface Loaded<T> {
   data: T | undefined;
@@ -53,25 +46,30 @@ export interface Loaded<T> {
   reload: () => void;
 }
 
-/** Loads a JSON address, and again on `reload`. */
-export function useLoad<T>(path: string): Loaded<T> {
+/** Loads a JSON address of this application, and again on `reload`. @param data what is asked with, where it takes something. */
+export function useLoad<T>(path: string, data?: object): Loaded<T> {
+  const sent = data === undefined ? undefined : JSON.stringify(data);
   const [state, setState] = useState<{ path: string; data?: T; error?: Refusal }>({ path });
   const load = useCallback(() => {
-    call<T>('GET', path).then(
+    call<T>(sent === undefined ? 'GET' : 'POST', path, sent === undefined ? undefined : JSON.parse(sent)).then(
       (data) => setState({ path, data }),
       (error: Refusal) => setState({ path, error }),
     );
-  }, [path]);
+  }, [path, sent]);
   useEffect(load, [load]);
   // What was loaded for another address is not shown under this one.
   return { data: state.path === path ? state.data : undefined, error: state.path === path ? state.error : undefined, reload: load };
 }
 
-/** A list of the membership, whole or its first page. */
-export interface Listed<T> {
-  items: T[];
-  next?: string | null;
-}
+/** Whoever is signed in, as the face knows them. */
+export type Account = NonNullable<Answered<'myAccount'>['account']>;
+
+/** What the face lists, one of each. */
+export type Member = Answered<'listMembers'>['items'][number];
+export type Role = Answered<'listRoles'>['items'][number];
+export type Group = Answered<'listGroups'>['items'][number];
+export type Unit = Answered<'listUnits'>['items'][number];
+export type JoinRequest = Answered<'listRequests'>['items'][number];
 
 export interface MeAnswer {
   user: { id: string; name: string; address: string } | null;
@@ -98,13 +96,4 @@ export interface Hive {
 export interface Named {
   id: string;
   name: string;
-}
-export interface RoleHeld {
-  role: string;
-  label: string;
-  anchor: Anchor;
-  until?: string;
-  without?: string[];
-  /** By which alone it came, where nobody here gave it. */
-  sources?: string[];
 }

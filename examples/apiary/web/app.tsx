@@ -5,7 +5,7 @@ import { IfAllowed, StandingProvider, useFresh, useStanding } from 'warm-lintel/
 import { Link, Redirect, Route, Switch, useLocation } from 'wouter';
 import { charter } from '../world/charter.js';
 import { AccessPage } from './access.js';
-import { call, type MeAnswer, type Refusal, useLoad } from './api.js';
+import { call, client, type MeAnswer, useLoad } from './api.js';
 import { AppealsPage } from './appeals.js';
 import { ConnectionsPage } from './connections.js';
 import { DeputiesPage } from './deputies.js';
@@ -93,7 +93,7 @@ function Waiting(): ReactNode {
 }
 
 async function signOut(): Promise<void> {
-  await call('POST', '/lintel/account/sign-out', {});
+  await client.signOut({});
   window.location.assign('/');
 }
 
@@ -139,7 +139,7 @@ function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNod
   const base = `/t/${tenant}`;
   const load = useCallback(() => call<StandingAnswer>('GET', `/api${base}/standing`), [base]);
   const { data, error, reload } = useFresh(load);
-  if (error && !data) return (error as Refusal).status === 404 ? <Outside tenant={tenant} /> : <Trouble error={error as Refusal} />;
+  if (error && !data) return error.status === 404 ? <Outside tenant={tenant} /> : <Trouble error={error} />;
   if (!data) return <Waiting />;
   const [first] = Object.entries(data.snapshot.demands ?? {});
   return (
@@ -191,7 +191,7 @@ function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNod
             <SharingPage tenant={tenant} />
           </Route>
           <Route path={`${base}/deputies`}>
-            <DeputiesPage tenant={tenant} />
+            <DeputiesPage />
           </Route>
           <Route path={`${base}/ledger`}>
             <LedgerPage tenant={tenant} />
@@ -224,7 +224,7 @@ function Outside({ tenant }: { tenant: string }): ReactNode {
   const [words, setWords] = useState('');
   const [outcome, setOutcome] = useState<'joined' | 'asked'>();
   const asking = useTry();
-  const ask = () => asking.run(async () => setOutcome((await call<{ outcome: 'joined' | 'asked' }>('POST', '/lintel/me/requests', { tenant, words })).outcome));
+  const ask = () => asking.run(async () => setOutcome((await client.askToJoin({ tenant, words })).outcome));
   return (
     <>
       <NotFound />

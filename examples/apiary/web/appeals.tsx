@@ -1,10 +1,10 @@
 import { Button, Group, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useEffect, useState } from 'react';
-import type { Appeal, AppealToAnswer, Remedies, Remedy } from 'warm-lintel/server';
-import { call, type Listed, useLoad } from './api.js';
+import type { Answered } from 'warm-lintel/client';
+import { useAppeals, useRead } from 'warm-lintel/react';
 import { ProposalView } from './change.js';
 import { Dialog, Grid, PeopleTabs } from './parts.js';
-import { Trouble, useTry } from './trouble.js';
+import { Trouble } from './trouble.js';
 
 function RemedyChoice({ remedy, choose }: { remedy: Remedy; choose: () => void }): ReactNode {
   const { words, opens, refused, change, proposal } = remedy;
@@ -33,18 +33,17 @@ function RemedyChoice({ remedy, choose }: { remedy: Remedy; choose: () => void }
   );
 }
 
+type Waiting = Answered<'listAppeals'>['items'][number];
+type Remedy = Answered<'appealRemedies'>['remedies'][number];
+
 /** One appeal with what would allow it, to agree to or decline. */
-function Answering({ tenant, appeal, done }: { tenant: string; appeal: AppealToAnswer; done: () => void }): ReactNode {
-  const at = `/lintel/tenants/${tenant}/appeals/${appeal.id}`;
-  const found = useLoad<Pick<Remedies, 'remedies' | 'cause'> & { allowed: boolean }>(`${at}/remedies`);
+function Answering({ appeal, done }: { appeal: Waiting; done: () => void }): ReactNode {
+  const found = useRead('appealRemedies', { appeal: appeal.id });
+  const { agree, decline, busy, error } = useAppeals(done);
   const [reason, setReason] = useState('');
-  const answering = useTry();
-  const answer = (way: 'agree' | 'decline', remedy: Pick<Remedy, 'proposal' | 'change'> = {}) =>
-    answering.run(async () => {
-      const chosen = { ...(remedy.proposal && { proposal: remedy.proposal }), ...(remedy.change && { change: remedy.change }) };
-      await call('POST', `${at}/${way}`, { ...(way === 'agree' && chosen), ...(reason && { reason }) });
-      done();
-    });
+  const said = { ...(reason && { reason }) };
+  const agreeTo = ({ proposal, change }: Pick<Remedy, 'proposal' | 'change'> = {}) =>
+    agree(appeal.id, { ...(proposal && { proposal }), ...(change && { change }), ...said });
   return (
     <>
       {appeal.words && <Text fs="italic">“{appeal.words}”</Text>}
@@ -53,51 +52,45 @@ function Answering({ tenant, appeal, done }: { tenant: string; appeal: AppealToA
       {found.data?.allowed && (
         <Group>
           <Text>They may do it by now.</Text>
-          <Button onClick={() => answer('agree')}>Tell them</Button>
+          <Button onClick={() => agreeTo()}>Tell them</Button>
         </Group>
       )}
       {found.data?.cause && <Text>It is not allowed: {found.data.cause}.</Text>}
       {found.data && found.data.remedies.length > 0 && (
         <ol aria-label="What would allow it">
           {found.data.remedies.map((remedy) => (
-            <RemedyChoice key={remedy.words} remedy={remedy} choose={() => answer('agree', remedy)} />
+            <RemedyChoice key={remedy.words} remedy={remedy} choose={() => agreeTo(remedy)} />
           ))}
         </ol>
       )}
-      <Trouble error={answering.error} />
-      <Button variant="default" loading={answering.busy} onClick={() => answer('decline')}>
+      <Trouble error={error} />
+      <Button variant="default" loading={busy} onClick={() => decline(appeal.id, reason || undefined)}>
         Decline
       </Button>
     </>
   );
 }
 
-const day = (moment: Date | string) => String(moment).slice(0, 10);
+const day = (moment: string) => moment.slice(0, 10);
 
 /** What others ask for and this person may answer, and what they asked for themselves. */
 export function AppealsPage({ tenant }: { tenant: string }): ReactNode {
-  const at = `/lintel/tenants/${tenant}`;
-  const open = useLoad<Listed<AppealToAnswer>>(`${at}/appeals`);
-  const mine = useLoad<Listed<Appeal>>(`${at}/my-appeals`);
-  const [answering, setAnswering] = useState<AppealToAnswer>();
+  const { waiting, mine, withdraw, error } = useAppeals();
+  const [answering, setAnswering] = useState<Waiting>();
   useEffect(() => {
     document.title = 'Asked for – Apiary';
   }, []);
-  const done = () => {
-    setAnswering(undefined);
-    open.reload();
-  };
-  const withdraw = (id: string) => void call('POST', `${at}/my-appeals/${id}/withdraw`, {}).then(mine.reload);
   return (
     <>
       <PeopleTabs tenant={tenant} />
       <Title order={1}>Asked for</Title>
-      {open.data?.items.length === 0 && <Text mt="md">Nobody waits for an answer of yours.</Text>}
-      {open.data && open.data.items.length > 0 && (
+      <Trouble error={error} />
+      {waiting.items?.length === 0 && <Text mt="md">Nobody waits for an answer of yours.</Text>}
+      {waiting.items && waiting.items.length > 0 && (
         <Grid
           label="Asked for by others"
           columns={['Who', 'What', 'On', 'Since', '']}
-          rows={open.data.items.map((appeal) => ({
+          rows={waiting.items.map((appeal) => ({
             key: appeal.id,
             cells: [
               appeal.name,
@@ -114,16 +107,16 @@ export function AppealsPage({ tenant }: { tenant: string }): ReactNode {
       <Title order={2} size="h3" mt="xl">
         What I asked for
       </Title>
-      {mine.data?.items.length === 0 && <Text className="quiet">Nothing yet. Where something is refused to you on a page, you can ask for it there.</Text>}
+      {mine.items?.length === 0 && <Text className="quiet">Nothing yet. Where something is refused to you on a page, you can ask for it there.</Text>}
       <Stack gap={4} component="ul">
-        {mine.data?.items.map(({ id, action, recordId, status, reason, raisedAt, expiresAt }) => (
+        {mine.items?.map(({ id, action, recordId, status, reason, raisedAt, expiresAt }) => (
           <li key={id}>
             {day(raisedAt)} · {action} · {recordId}: <strong>{status}</strong>
             {reason && ` – “${reason}”`}
             {status === 'open' && (
               <>
                 , until {day(expiresAt)}{' '}
-                <Button size="compact-sm" variant="subtle" onClick={() => withdraw(id)} aria-label={`Take back: ${action} ${recordId}`}>
+                <Button size="compact-sm" variant="subtle" onClick={() => void withdraw(id)} aria-label={`Take back: ${action} ${recordId}`}>
                   Take it back
                 </Button>
               </>
@@ -137,7 +130,7 @@ export function AppealsPage({ tenant }: { tenant: string }): ReactNode {
         title={answering ? `${answering.name} asks for: ${answering.what}${answering.record ? `, on ${answering.record}` : ''}` : ''}
         size="lg"
       >
-        {answering && <Answering tenant={tenant} appeal={answering} done={done} />}
+        {answering && <Answering appeal={answering} done={() => setAnswering(undefined)} />}
       </Dialog>
     </>
   );

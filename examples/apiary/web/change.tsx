@@ -1,9 +1,9 @@
 import { Alert, Button, Group, Text } from '@mantine/core';
-import { type ReactNode, useState } from 'react';
-import type { Effect, Proposal, Step } from 'warm-lintel/server';
-import { call } from './api.js';
+import type { ReactNode } from 'react';
+import type { Change } from 'warm-lintel/react';
+import type { Effect, Proposal } from 'warm-lintel/server';
 import { Dialog, wayWords } from './parts.js';
-import { First, Trouble, useTry } from './trouble.js';
+import { First, Trouble } from './trouble.js';
 
 const ways = (list: readonly string[]) => (list.length === 0 ? 'not at all' : list.map(wayWords).join(', '));
 
@@ -70,47 +70,28 @@ export function ProposalView({ proposal, onMet }: { proposal: Proposal; onMet?: 
   );
 }
 
-interface Asked {
-  readonly title: string;
-  readonly proposal: Proposal;
-}
-type Done = { done: { what: string; id?: string; secret?: string }[] };
-
-/** Changes are shown before they are made: `ask` works out what steps would do, and the dialog carries them out. */
-export function useChange(
-  tenant: string,
-  done: (answer: Done) => void,
-): { ask: (title: string, steps: readonly Step[]) => void; trouble: ReactNode; dialog: ReactNode } {
-  const [asked, setAsked] = useState<Asked>();
-  const asking = useTry();
-  const carrying = useTry();
-  const at = `/lintel/tenants/${tenant}`;
-  const ask = (title: string, steps: readonly Step[]) =>
-    asking.run(async () => setAsked({ title, proposal: await call<Proposal>('POST', `${at}/proposals`, { steps }) }));
-  const close = () => setAsked(undefined);
-  const carryOut = () =>
-    carrying.run(async () => {
-      const answer = await call<Done>('POST', `${at}/changes`, asked?.proposal);
-      close();
-      done(answer);
-    });
-  const dialog = (
-    <Dialog opened={asked !== undefined} onClose={close} title={asked?.title ?? ''} size="lg">
-      {asked && (
-        <>
-          <ProposalView proposal={asked.proposal} onMet={() => ask(asked.title, asked.proposal.steps)} />
-          <Trouble error={carrying.error} />
-          <Group mt="md">
-            <Button loading={carrying.busy} onClick={carryOut} disabled={asked.proposal.problems.length > 0}>
-              Carry it out
-            </Button>
-            <Button variant="default" onClick={close}>
-              Leave it
-            </Button>
-          </Group>
-        </>
-      )}
-    </Dialog>
+/** Shows a change before it is made, and carries it out; or why it could not be looked at. */
+export function Changing({ change }: { change: Change }): ReactNode {
+  const { proposal, about, busy, error, show, carryOut, leave } = change;
+  return (
+    <>
+      {!proposal && <Trouble error={error} />}
+      <Dialog opened={proposal !== undefined} onClose={leave} title={about} size="lg">
+        {proposal && (
+          <>
+            <ProposalView proposal={proposal} onMet={() => void show(proposal.steps, about)} />
+            <Trouble error={error} />
+            <Group mt="md">
+              <Button loading={busy} onClick={carryOut} disabled={proposal.problems.length > 0}>
+                Carry it out
+              </Button>
+              <Button variant="default" onClick={leave}>
+                Leave it
+              </Button>
+            </Group>
+          </>
+        )}
+      </Dialog>
+    </>
   );
-  return { ask, trouble: <Trouble error={asking.error} />, dialog };
 }

@@ -1,8 +1,9 @@
 import { Alert, Badge, Button, Group, JsonInput, NativeSelect, Stack, Table, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import type { AdmissionRule, Connection, DirectoryReport, RefusedArrival, TriedArrival } from 'warm-lintel/server';
-import { call, type Listed, useLoad } from './api.js';
-import { ProposalView, useChange } from './change.js';
+import { type Change, useChange, useChanged, useRead } from 'warm-lintel/react';
+import type { AdmissionRule, Connection, TriedArrival } from 'warm-lintel/server';
+import { client } from './api.js';
+import { Changing, ProposalView } from './change.js';
 import { NotOpen } from './not-open.js';
 import { Dialog, PeopleTabs } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
@@ -24,22 +25,19 @@ function read<T>(typed: string): T | undefined {
 
 /** The providers by which people come in, for whoever has full control. */
 export function ConnectionsPage({ tenant }: { tenant: string }): ReactNode {
-  const at = `/lintel/tenants/${tenant}`;
-  const connections = useLoad<Listed<Connection>>(`${at}/connections`);
-  const refused = useLoad<Listed<RefusedArrival & { at: string }>>(`${at}/arrivals/refused`);
+  const connections = useRead('listConnections');
+  const refused = useRead('listRefused');
   const [making, setMaking] = useState(false);
   const [editing, setEditing] = useState<Connection>();
-  const change = useChange(tenant, () => {
+  const change = useChange(() => {
     setMaking(false);
     setEditing(undefined);
-    connections.reload();
-    refused.reload();
   });
   if (connections.error) return <NotOpen tenant={tenant} title="Sign-in by providers" error={connections.error} />;
   if (!connections.data) return null;
   const turn = ({ id, name, state }: Connection) => {
     const to = state === 'on' ? 'off' : 'on';
-    change.ask(`Turn ${name} ${to}`, [{ do: 'turn-connection', id, to }]);
+    change.show([{ do: 'turn-connection', id, to }], `Turn ${name} ${to}`);
   };
   return (
     <>
@@ -51,7 +49,7 @@ export function ConnectionsPage({ tenant }: { tenant: string }): ReactNode {
       <Text className="quiet" mt="xs">
         Whoever sets up a provider decides who comes in by it. Everybody with full control is told of each change.
       </Text>
-      {change.trouble}
+      <Changing change={change} />
       {connections.data.items.map((one) => (
         <section key={one.id} className="sheet" aria-label={one.name} style={{ marginTop: '1rem' }}>
           <Group justify="space-between" align="flex-start">
@@ -75,7 +73,7 @@ export function ConnectionsPage({ tenant }: { tenant: string }): ReactNode {
               <Button variant="light" onClick={() => turn(one)}>
                 {one.state === 'on' ? 'Turn off' : 'Turn on'}
               </Button>
-              <Button variant="default" onClick={() => change.ask(`Drop ${one.name}`, [{ do: 'drop-connection', id: one.id }])}>
+              <Button variant="default" onClick={() => change.show([{ do: 'drop-connection', id: one.id }], `Drop ${one.name}`)}>
                 Drop
               </Button>
             </Group>
@@ -114,7 +112,7 @@ export function ConnectionsPage({ tenant }: { tenant: string }): ReactNode {
                         <Button
                           size="compact-sm"
                           variant="light"
-                          onClick={() => change.ask(`Let ${one.name} in again`, [{ do: 'unbar', connection: one.connection, subject: one.subject }])}
+                          onClick={() => change.show([{ do: 'unbar', connection: one.connection, subject: one.subject }], `Let ${one.name} in again`)}
                         >
                           Let in again
                         </Button>
@@ -128,40 +126,29 @@ export function ConnectionsPage({ tenant }: { tenant: string }): ReactNode {
         </section>
       )}
       <Domains tenant={tenant} connections={connections.data.items} />
-      <Directories tenant={tenant} />
+      <Directories />
       <Dialog opened={making} onClose={() => setMaking(false)} title="Add a provider" size="lg">
-        <MakeForm ask={change.ask} />
+        <MakeForm show={change.show} />
       </Dialog>
       <Dialog opened={editing !== undefined} onClose={() => setEditing(undefined)} title={`Rules of ${editing?.name ?? ''}`} size="xl">
-        {editing && <RulesForm key={editing.id} tenant={tenant} connection={editing} ask={change.ask} kept={connections.reload} />}
+        {editing && <RulesForm key={editing.id} tenant={tenant} connection={editing} show={change.show} />}
       </Dialog>
-      {change.dialog}
     </>
   );
 }
 
-interface DomainRow {
-  domain: string;
-  record: { name: string; value: string };
-  provenAt?: string;
-  lapsedAt?: string;
-  connection?: string;
-}
-
 /** Mail domains: whose people are sent to which provider. */
 function Domains({ tenant, connections }: { tenant: string; connections: readonly Connection[] }): ReactNode {
-  const at = `/lintel/tenants/${tenant}/domains`;
-  const { data, reload } = useLoad<Listed<DomainRow>>(at);
+  const { data, reload } = useRead('listDomains');
   const [domain, setDomain] = useState('');
   const looking = useTry();
-  const change = useChange(tenant, () => {
+  const change = useChange(() => {
     setDomain('');
-    reload();
   });
   if (!data) return null;
   const look = (one: string) =>
     looking.run(async () => {
-      await call('POST', `${at}/${one}/proof`);
+      await client.proveDomain({ tenant, domain: one });
       reload();
     });
   return (
@@ -194,7 +181,7 @@ function Domains({ tenant, connections }: { tenant: string; connections: readonl
                     aria-label={`Provider for ${one.domain}`}
                     value={one.connection ?? ''}
                     onChange={({ currentTarget: { value } }) =>
-                      change.ask(`People of ${one.domain}`, [{ do: 'send-domain', domain: one.domain, connection: value === '' ? null : value }])
+                      change.show([{ do: 'send-domain', domain: one.domain, connection: value === '' ? null : value }], `People of ${one.domain}`)
                     }
                     data={[{ value: '', label: 'sent to no provider' }, ...connections.map(({ id, name }) => ({ value: id, label: name }))]}
                   />
@@ -203,7 +190,7 @@ function Domains({ tenant, connections }: { tenant: string; connections: readonl
                     Look for it
                   </Button>
                 )}
-                <Button variant="default" onClick={() => change.ask(`Give ${one.domain} up`, [{ do: 'give-up-domain', domain: one.domain }])}>
+                <Button variant="default" onClick={() => change.show([{ do: 'give-up-domain', domain: one.domain }], `Give ${one.domain} up`)}>
                   Give it up
                 </Button>
               </Group>
@@ -213,20 +200,19 @@ function Domains({ tenant, connections }: { tenant: string; connections: readonl
       })}
       <Group align="flex-end" mt="md">
         <TextInput label="Another domain" placeholder="alderbrook.example" value={domain} onChange={(event) => setDomain(event.currentTarget.value)} />
-        <Button variant="light" disabled={domain === ''} onClick={() => change.ask(`${domain} is ours`, [{ do: 'claim-domain', domain }])}>
+        <Button variant="light" disabled={domain === ''} onClick={() => change.show([{ do: 'claim-domain', domain }], `${domain} is ours`)}>
           Add
         </Button>
       </Group>
       <Trouble error={looking.error} />
-      {change.trouble}
-      {change.dialog}
+      <Changing change={change} />
     </section>
   );
 }
 
 /** What directories have brought by SCIM. */
-function Directories({ tenant }: { tenant: string }): ReactNode {
-  const { data } = useLoad<Listed<DirectoryReport>>(`/lintel/tenants/${tenant}/directories`);
+function Directories(): ReactNode {
+  const { data } = useRead('listDirectories');
   if (!data || data.items.length === 0) return null;
   return (
     <section aria-label="Directories" style={{ marginTop: '2rem' }}>
@@ -256,9 +242,9 @@ function Directories({ tenant }: { tenant: string }): ReactNode {
   );
 }
 
-type Ask = ReturnType<typeof useChange>['ask'];
+type Show = Change['show'];
 
-function MakeForm({ ask }: { ask: Ask }): ReactNode {
+function MakeForm({ show }: { show: Show }): ReactNode {
   const [form, setForm] = useState({ name: '', issuer: '', clientId: '' });
   const field = (name: keyof typeof form) => ({
     value: form[name],
@@ -273,7 +259,7 @@ function MakeForm({ ask }: { ask: Ask }): ReactNode {
       <Button
         disabled={Object.values(form).includes('')}
         style={{ alignSelf: 'flex-start' }}
-        onClick={() => ask(`Add ${name}`, [{ do: 'make-connection', name, terms: { kind: 'oidc', issuer, clientId } }])}
+        onClick={() => show([{ do: 'make-connection', name, terms: { kind: 'oidc', issuer, clientId } }], `Add ${name}`)}
       >
         Add it as a draft
       </Button>
@@ -282,25 +268,26 @@ function MakeForm({ ask }: { ask: Ask }): ReactNode {
 }
 
 /** The rules, tried with claims before they count; and the secret, which is shown to nobody. */
-function RulesForm({ tenant, connection, ask, kept }: { tenant: string; connection: Connection; ask: Ask; kept: () => void }): ReactNode {
-  const at = `/lintel/tenants/${tenant}/connections/${connection.id}`;
+function RulesForm({ tenant, connection, show }: { tenant: string; connection: Connection; show: Show }): ReactNode {
   const [rules, setRules] = useState(text(connection.rules));
   const [claims, setClaims] = useState(EXAMPLE);
   const [secret, setSecret] = useState('');
   const [tried, setTried] = useState<TriedArrival>();
   const trying = useTry();
   const keeping = useTry();
+  const changed = useChanged();
   const [typed, given] = [read<AdmissionRule[]>(rules), read<Record<string, unknown>>(claims)];
   const attempt = () =>
     trying.run(async () => {
-      setTried(await call<TriedArrival>('POST', `${at}/trials`, { claims: given, rules: typed }));
-      kept();
+      if (!typed || !given) return;
+      setTried(await client.tryConnection({ tenant, connection: connection.id, claims: given, rules: typed }));
+      changed();
     });
   const keep = () =>
     keeping.run(async () => {
-      await call('POST', `${at}/secret`, { secret });
+      await client.setConnectionSecret({ tenant, connection: connection.id, secret });
       setSecret('');
-      kept();
+      changed();
     });
   return (
     <Stack>
@@ -330,7 +317,7 @@ function RulesForm({ tenant, connection, ask, kept }: { tenant: string; connecti
         </Button>
         <Button
           disabled={!typed || tried === undefined}
-          onClick={() => ask(`Rules of ${connection.name}`, [{ do: 'edit-connection', id: connection.id, rules: typed ?? [] }])}
+          onClick={() => show([{ do: 'edit-connection', id: connection.id, rules: typed ?? [] }], `Rules of ${connection.name}`)}
         >
           Save the rules
         </Button>

@@ -1,25 +1,22 @@
 import { Button, Checkbox, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import { useStanding } from 'warm-lintel/react';
+import { useChange, useMembers, useRead, useStanding } from 'warm-lintel/react';
 import type { DeputyView } from 'warm-lintel/server';
 import { ActionButton, RowButton } from './action.js';
-import { type Listed, useLoad } from './api.js';
-import { useChange } from './change.js';
-import type { MemberRow } from './members.js';
+import { Changing } from './change.js';
 import { Choice, Dialog, Grid } from './parts.js';
 import { Trouble } from './trouble.js';
 
 /** Who stands in for whom, until when and for what: one's own, and those of whom one may know. */
-export function DeputiesPage({ tenant }: { tenant: string }): ReactNode {
-  const at = `/lintel/tenants/${tenant}`;
-  const { data, error, reload } = useLoad<Listed<DeputyView>>(`${at}/deputies`);
+export function DeputiesPage(): ReactNode {
+  const { data, error } = useRead('listDeputies');
   const [naming, setNaming] = useState(false);
   const { userId, charter } = useStanding();
-  const change = useChange(tenant, reload);
+  const change = useChange();
   if (error) return <Trouble error={error} />;
   if (!data) return null;
   const called = ({ id, name }: DeputyView['of']) => (id === userId ? 'you' : name);
-  const end = ({ of, to }: DeputyView) => change.ask(`${to.name} stands in for ${of.name} no longer`, [{ do: 'end-deputy', of: of.id, to: to.id }]);
+  const end = ({ of, to }: DeputyView) => change.show([{ do: 'end-deputy', of: of.id, to: to.id }], `${to.name} stands in for ${of.name} no longer`);
   return (
     <>
       <div className="head">
@@ -31,7 +28,7 @@ export function DeputiesPage({ tenant }: { tenant: string }): ReactNode {
       <Text mt="xs" className="quiet">
         A deputy does with your records what you let them, until the day that you say. The records stay yours, and both names stand on what is done.
       </Text>
-      {change.trouble}
+      <Changing change={change} />
       {data.items.length === 0 ? (
         <Text mt="md">Nobody stands in for anybody.</Text>
       ) : (
@@ -63,23 +60,21 @@ export function DeputiesPage({ tenant }: { tenant: string }): ReactNode {
       <Dialog opened={naming} onClose={() => setNaming(false)} title="Name a deputy">
         {naming && (
           <DeputyForm
-            tenant={tenant}
             name={(to, permissions, since, until) => {
               setNaming(false);
               const from = since && { since: `${since}T00:00:00Z` };
-              change.ask('A deputy of yours', [{ do: 'name-deputy', of: userId as string, to, permissions, ...from, until: `${until}T23:59:59Z` }]);
+              change.show([{ do: 'name-deputy', of: userId as string, to, permissions, ...from, until: `${until}T23:59:59Z` }], 'A deputy of yours');
             }}
           />
         )}
       </Dialog>
-      {change.dialog}
     </>
   );
 }
 
 /** What can be let somebody do: what one may do oneself with a record that is there. */
-function DeputyForm({ tenant, name }: { tenant: string; name: (to: string, permissions: string[], since: string, until: string) => void }): ReactNode {
-  const members = useLoad<Listed<MemberRow>>(`/lintel/tenants/${tenant}/members?limit=200`);
+function DeputyForm({ name }: { name: (to: string, permissions: string[], since: string, until: string) => void }): ReactNode {
+  const members = useMembers();
   const standing = useStanding();
   const [to, setTo] = useState('');
   const [permissions, setPermissions] = useState<string[]>([]);
@@ -89,7 +84,7 @@ function DeputyForm({ tenant, name }: { tenant: string; name: (to: string, permi
     ({ kind, action, name: permission }) =>
       kind !== undefined && action !== 'create' && standing.grantsFor(permission as never).some(({ reach }) => reach !== 'shared'),
   );
-  const others = (members.data?.items ?? []).filter(({ userId, status }) => userId !== standing.userId && status === 'active');
+  const others = (members.items ?? []).filter(({ userId, status }) => userId !== standing.userId && status === 'active');
   return (
     <Stack>
       <Choice label="Deputy" value={to} onChange={setTo} of={others.map(({ userId, name: label }) => ({ id: userId, name: label }))} none="choose somebody …" />

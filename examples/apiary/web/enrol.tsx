@@ -1,11 +1,10 @@
 import { Alert, Button, Code, Stack, TextInput } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { Step } from 'warm-lintel/server';
-import type { RoleToGive } from './members.js';
 import { RoleChoice } from './parts.js';
 
 /** Making somebody a member at once, by an account that the association keeps. */
-export function EnrolForm({ toGive, propose }: { toGive: readonly RoleToGive[]; propose: (name: string, steps: readonly Step[]) => void }): ReactNode {
+export function EnrolForm({ propose }: { propose: (name: string, steps: readonly Step[]) => void }): ReactNode {
   const [form, setForm] = useState({ name: '', address: '' });
   const [roles, setRoles] = useState<string[]>([]);
   const field = (name: keyof typeof form) => ({
@@ -17,7 +16,7 @@ export function EnrolForm({ toGive, propose }: { toGive: readonly RoleToGive[]; 
     <Stack>
       <TextInput label="Name" {...field('name')} data-autofocus />
       <TextInput label="E-mail address" description="No message goes there: you hand over a way in, on paper or however you meet." {...field('address')} />
-      <RoleChoice label="Roles" value={roles} onChange={setRoles} toGive={toGive} />
+      <RoleChoice label="Roles" value={roles} onChange={setRoles} />
       <Button disabled={form.name.trim() === '' || form.address.trim() === ''} onClick={() => propose(form.name, [{ do: 'enrol', ...form, roles: held }])}>
         See what it does
       </Button>

@@ -1,23 +1,24 @@
 import { Alert, Button, FileInput, Group, Stack, Table, Text } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import { call } from './api.js';
+import { useChanged } from 'warm-lintel/react';
+import { client } from './api.js';
 import { Trouble, useTry } from './trouble.js';
 
 interface Answer {
-  problems: { line: number; column?: string; words: string }[];
+  problems: readonly { line: number; column?: string; words: string }[];
   invited?: number;
   changed?: number;
   handed?: number;
   same?: number;
-  refused?: { address?: string; record?: string; words: string }[];
+  refused?: readonly { address?: string; record?: string; words: string }[];
 }
 
 /** A list of people as CSV: members get what they do not have, others are invited. */
-export function PeopleFileForm({ tenant, done }: { tenant: string; done: () => void }): ReactNode {
-  const send = (csv: string, dryRun: boolean) => call<Answer>('POST', `/lintel/tenants/${tenant}/people`, { csv, dryRun });
+export function PeopleFileForm({ tenant }: { tenant: string }): ReactNode {
+  const send = (csv: string, dryRun: boolean) => client.bringPeople({ tenant, csv, dryRun });
   const told = ({ invited, changed, same, refused }: Answer) => `${invited} invited, ${changed} changed, ${same} as they are, ${refused?.length} refused.`;
   return (
-    <FileForm send={send} told={told} done={done}>
+    <FileForm send={send} told={told} done={useChanged()}>
       The first line names the columns: <code>address</code>, and where you want them <code>name</code>, <code>roles</code>, <code>groups</code>,{' '}
       <code>units</code>, <code>until</code>. Members get what they do not have, others are invited. Nothing is taken away.
     </FileForm>
@@ -26,7 +27,7 @@ export function PeopleFileForm({ tenant, done }: { tenant: string; done: () => v
 
 /** A list of records and whose they are from now on, as CSV. */
 export function OwnersFileForm({ tenant, kind, done }: { tenant: string; kind: string; done: () => void }): ReactNode {
-  const send = (csv: string, dryRun: boolean) => call<Answer>('POST', `/lintel/tenants/${tenant}/owners`, { kind, csv, dryRun });
+  const send = (csv: string, dryRun: boolean) => client.bringOwners({ tenant, kind, csv, dryRun });
   const told = ({ handed, same, refused }: Answer) => `${handed} handed over, ${same} as they are, ${refused?.length} refused.`;
   return (
     <FileForm send={send} told={told} done={done}>

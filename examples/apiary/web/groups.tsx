@@ -1,33 +1,27 @@
 import { Button, Group, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { Assignment } from 'warm-lintel';
-import { IfAllowed } from 'warm-lintel/react';
-import type { GroupView, RoleView, Step } from 'warm-lintel/server';
+import { IfAllowed, useChange, useGroups, useMembers, useRoles } from 'warm-lintel/react';
+import type { Step } from 'warm-lintel/server';
 import { ActionButton, RowButton } from './action.js';
 import { Alone } from './alone.js';
-import { type Listed, useLoad } from './api.js';
-import { useChange } from './change.js';
+import type { Group as GroupRow, Member } from './api.js';
+import { Changing } from './change.js';
 import { inForm, outOfForm, rolesOf } from './holding.js';
-import type { MemberRow, RoleToGive } from './members.js';
 import { NotOpen } from './not-open.js';
 import { Dialog, Folded, PeopleTabs, placeWords, RoleChoice, Several, useMarked } from './parts.js';
 
 /** Groups, who is in them, and what their people hold by them. */
 export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
-  const at = `/lintel/tenants/${tenant}`;
-  const groups = useLoad<Listed<GroupView>>(`${at}/groups`);
-  const roles = useLoad<Listed<RoleView>>(`${at}/roles`);
-  const members = useLoad<Listed<MemberRow>>(`${at}/members?limit=200`);
-  const toGive = useLoad<Listed<RoleToGive>>(`${at}/roles-to-give`);
-  const [editing, setEditing] = useState<GroupView | 'new'>();
-  const change = useChange(tenant, () => {
-    groups.reload();
-    roles.reload();
-  });
-  useMarked(Boolean(groups.data && roles.data && members.data && toGive.data));
+  const groups = useGroups();
+  const roles = useRoles();
+  const members = useMembers();
+  const [editing, setEditing] = useState<GroupRow | 'new'>();
+  const change = useChange();
+  useMarked(Boolean(groups.items && roles.items && members.items));
   if (groups.error) return <NotOpen tenant={tenant} title="Groups" error={groups.error} />;
-  if (!groups.data || !roles.data || !members.data || !toGive.data) return null;
-  const all = roles.data.items;
+  if (!groups.items || !roles.items || !members.items) return null;
+  const all = roles.items;
   const held = (id: string) => rolesOf(all, { group: id });
   const label = (role: string) => all.find(({ id }) => id === role)?.label ?? role;
   return (
@@ -39,13 +33,13 @@ export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
           Make a group
         </ActionButton>
       </div>
-      {change.trouble}
-      {groups.data.items.length === 0 && (
+      <Changing change={change} />
+      {groups.items.length === 0 && (
         <Text mt="md" className="quiet">
           There is no group yet. What a group holds, each of its people holds while they are in it.
         </Text>
       )}
-      {groups.data.items.map((group) => (
+      {groups.items.map((group) => (
         <section key={group.id} id={group.id} className="sheet" style={{ marginTop: '1rem' }} aria-label={group.name}>
           <Group justify="space-between">
             <Title order={2} size="h4">
@@ -58,7 +52,7 @@ export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
               <RowButton
                 action="group.arrange"
                 variant="default"
-                onClick={() => change.ask(`Drop ${group.name}`, [{ do: 'drop-group', id: group.id }])}
+                onClick={() => change.show([{ do: 'drop-group', id: group.id }], `Drop ${group.name}`)}
                 label={`Drop ${group.name}`}
               >
                 Drop
@@ -73,7 +67,7 @@ export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
           </Text>
           <IfAllowed action="member.assign">
             <Folded summary="Single permissions">
-              <Alone tenant={tenant} on="group" id={group.id} name={group.name} />
+              <Alone on="group" id={group.id} name={group.name} />
             </Folded>
           </IfAllowed>
         </section>
@@ -83,28 +77,25 @@ export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
           <GroupForm
             group={editing === 'new' ? undefined : editing}
             held={editing === 'new' ? [] : held(editing.id)}
-            members={members.data.items}
-            toGive={toGive.data.items}
+            members={members.items}
             propose={(title, steps) => {
               setEditing(undefined);
-              change.ask(title, steps);
+              change.show(steps, title);
             }}
           />
         )}
       </Dialog>
-      {change.dialog}
     </>
   );
 }
 
 function GroupForm(props: {
-  group: GroupView | undefined;
+  group: GroupRow | undefined;
   held: readonly Assignment[];
-  members: readonly MemberRow[];
-  toGive: readonly RoleToGive[];
+  members: readonly Member[];
   propose: (title: string, steps: Step[]) => void;
 }): ReactNode {
-  const { group, members, toGive } = props;
+  const { group, members } = props;
   const { wide, kept } = inForm(props.held);
   const [name, setName] = useState(group?.name ?? '');
   const [people, setPeople] = useState(group?.people.map(({ id }) => id) ?? []);
@@ -121,7 +112,7 @@ function GroupForm(props: {
     <Stack>
       <TextInput label="Name of the group" value={name} onChange={(event) => setName(event.currentTarget.value)} data-autofocus />
       <Several label="People" value={people} onChange={setPeople} of={members.map(({ userId, name: called }) => ({ id: userId, name: called }))} />
-      <RoleChoice label="Roles that its people hold by it" value={roles} onChange={setRoles} toGive={toGive.filter(({ role }) => role !== 'keyholder')} />
+      <RoleChoice label="Roles that its people hold by it" value={roles} onChange={setRoles} people />
       <Button disabled={name.trim() === ''} onClick={propose}>
         See what it does
       </Button>

@@ -1,10 +1,9 @@
 import { Button, Group, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import { useDecision, useStanding } from 'warm-lintel/react';
-import type { RoleView } from 'warm-lintel/server';
+import { useChange, useDecision, useGroups, useRoles, useRolesToGive, useStanding } from 'warm-lintel/react';
 import { ActionButton, RowButton } from './action.js';
-import { type Hive, type Listed, type Named, useLoad } from './api.js';
-import { useChange } from './change.js';
+import type { Hive, Named } from './api.js';
+import { Changing } from './change.js';
 import { type Holder, holderOf, rolesOf } from './holding.js';
 import { Choice, untilEnd } from './parts.js';
 
@@ -70,21 +69,19 @@ export function Linked(props: {
 }
 
 /** Who holds a role for this one hive: several people, and groups; whatever else they hold. */
-export function HeldHere({ tenant, hive, people }: { tenant: string; hive: Hive; people: readonly Named[] }): ReactNode {
-  const at = `/lintel/tenants/${tenant}`;
-  const roles = useLoad<Listed<RoleView>>(`${at}/roles`);
-  const groups = useLoad<Listed<Named>>(`${at}/groups`);
-  const toGive = useLoad<Listed<{ role: string; label: string }>>(`${at}/roles-to-give`);
+export function HeldHere({ hive, people }: { hive: Hive; people: readonly Named[] }): ReactNode {
+  const roles = useRoles();
+  const groups = useGroups();
+  const toGive = useRolesToGive();
   const [to, setTo] = useState('');
   const [role, setRole] = useState('');
   const [until, setUntil] = useState('');
-  const change = useChange(tenant, () => {
+  const change = useChange(() => {
     setTo('');
     setRole('');
-    roles.reload();
   });
-  if (!roles.data || !groups.data || !toGive.data) return null;
-  const all = roles.data.items;
+  if (!roles.items || !groups.items || !toGive.items) return null;
+  const all = roles.items;
   const anchor = { on: 'record', kind: 'hive', id: hive.id } as const;
   const here = all.flatMap(({ id, label, holders }) =>
     holders
@@ -92,19 +89,22 @@ export function HeldHere({ tenant, hive, people }: { tenant: string; hive: Hive;
       .map((one) => ({ ...one, role: id, label })),
   );
   const set = (title: string, holder: Holder, without: string | undefined, more: { role: string; anchor: typeof anchor; until?: string }[]) =>
-    change.ask(title, [
-      {
-        do: 'set-roles',
-        holder,
-        roles: [...rolesOf(all, holder).filter((one) => !(one.role === without && one.anchor.on === 'record' && one.anchor.id === hive.id)), ...more],
-      },
-    ]);
+    change.show(
+      [
+        {
+          do: 'set-roles',
+          holder,
+          roles: [...rolesOf(all, holder).filter((one) => !(one.role === without && one.anchor.on === 'record' && one.anchor.id === hive.id)), ...more],
+        },
+      ],
+      title,
+    );
   const holders = [
     ...people.map(({ id, name }) => ({ id: `user ${id}`, name })),
-    ...groups.data.items.map(({ id, name }) => ({ id: `group ${id}`, name: `the group ${name}` })),
+    ...groups.items.map(({ id, name }) => ({ id: `group ${id}`, name: `the group ${name}` })),
   ];
   const chosen = holders.find(({ id }) => id === to)?.name ?? '';
-  const label = toGive.data.items.find((one) => one.role === role)?.label ?? '';
+  const label = toGive.items.find((one) => one.role === role)?.label ?? '';
   return (
     <section aria-label="Roles for this hive">
       <Title order={2} size="h3" mt="xl" mb="xs">
@@ -135,7 +135,7 @@ export function HeldHere({ tenant, hive, people }: { tenant: string; hive: Hive;
           label="Role"
           value={role}
           onChange={setRole}
-          of={toGive.data.items.filter((one) => one.role !== 'keyholder').map((one) => ({ id: one.role, name: one.label }))}
+          of={toGive.items.filter((one) => one.role !== 'keyholder').map((one) => ({ id: one.role, name: one.label }))}
           none="choose a role …"
         />
         <TextInput type="date" label="Until" value={until} onChange={(event) => setUntil(event.currentTarget.value)} />
@@ -150,8 +150,7 @@ export function HeldHere({ tenant, hive, people }: { tenant: string; hive: Hive;
           See what it does
         </Button>
       </Group>
-      {change.trouble}
-      {change.dialog}
+      <Changing change={change} />
     </section>
   );
 }

@@ -104,9 +104,9 @@ export function HivePage({ tenant, id }: { tenant: string; id: string }): ReactN
       <Linked list="inspectors" action="hive.appoint" hive={hive} ids={hive.inspectors} people={people} send={send} />
       <Linked list="followers" action="hive.follow" hive={hive} ids={hive.followers} people={people} send={send} />
       <IfAllowed action="member.assign">
-        <HeldHere tenant={tenant} hive={hive} people={people} />
+        <HeldHere hive={hive} people={people} />
       </IfAllowed>
-      <Journal key={changes} tenant={tenant} about={{ kind: 'hive', record: id }} title="What was done" people={people} />
+      <Journal key={changes} about={{ kind: 'hive', record: id }} title="What was done" people={people} />
     </>
   );
 }

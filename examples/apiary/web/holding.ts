@@ -1,5 +1,9 @@
 import type { Assignment } from 'warm-lintel';
-import type { RoleView } from 'warm-lintel/server';
+import type { Member, Role } from './api.js';
+import { placeWords } from './parts.js';
+
+/** Roles in one line, each with where it is held. */
+export const rolesInWords = (roles: Member['roles']) => roles.map(({ label, anchor }) => `${label}${placeWords(anchor)}`).join(', ') || 'no role';
 
 /** Who holds something: a member, the people of a group, or those placed at a unit. */
 export type Holder = { user: string } | { group: string } | { unit: string };
@@ -7,7 +11,7 @@ export type Holder = { user: string } | { group: string } | { unit: string };
 export const holderOf = (on: 'user' | 'group' | 'unit', id: string): Holder => (on === 'user' ? { user: id } : on === 'group' ? { group: id } : { unit: id });
 
 /** All roles that a holder has by name, as `set-roles` takes them: each where, until when and without what it is held. */
-export function rolesOf(roles: readonly RoleView[], holder: Holder): Assignment[] {
+export function rolesOf(roles: readonly Role[], holder: Holder): Assignment[] {
   const [[on, id]] = Object.entries(holder) as [[string, string]];
   return roles.flatMap(({ id: role, holders }) =>
     holders

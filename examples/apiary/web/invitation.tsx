@@ -1,7 +1,8 @@
 import { Alert, Button, Group, PasswordInput, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type FormEvent, type ReactNode, useEffect, useState } from 'react';
+import { Refusal } from 'warm-lintel/client';
 import { useLocation } from 'wouter';
-import { call, type MeAnswer, Refusal } from './api.js';
+import { call, client, type MeAnswer } from './api.js';
 import { Trouble, useTry } from './trouble.js';
 
 interface View {
@@ -54,12 +55,12 @@ export function InvitationPage({ me, reload }: { me: MeAnswer; reload: () => voi
   const accept = () => run(async () => enter(await call('POST', '/api/invitation/accept', { token })));
   const join = (event: FormEvent) => {
     event.preventDefault();
-    run(async () => enter(await call('POST', '/lintel/account/join', { name, password, invitation: token })));
+    run(async () => enter(await client.joinByInvitation({ name, password, invitation: token })));
   };
   const signIn = (event: FormEvent) => {
     event.preventDefault();
     run(async () => {
-      await call('POST', '/lintel/account/sign-in', { address: view.address, password });
+      await client.signIn({ address: view.address, password });
       enter(await call('POST', '/api/invitation/accept', { token }));
     });
   };
@@ -83,7 +84,7 @@ export function InvitationPage({ me, reload }: { me: MeAnswer; reload: () => voi
           <Alert color="honey" mt="md" role="alert">
             You are signed in as {me.user?.address}. This invitation is for another address: sign out to accept it there, or ask {view.invitedBy} to invite this
             one.
-            <Button mt="sm" size="compact-sm" variant="default" onClick={() => run(async () => call('POST', '/lintel/account/sign-out', {}).then(reload))}>
+            <Button mt="sm" size="compact-sm" variant="default" onClick={() => run(async () => client.signOut({}).then(reload))}>
               Sign out and go on
             </Button>
           </Alert>

@@ -1,12 +1,15 @@
 import { Button, Text, Title } from '@mantine/core';
 import { Fragment, type ReactNode } from 'react';
-import { type JournalItem, useJournal, useStanding } from 'warm-lintel/react';
-import { askFace, type Named } from './api.js';
+import type { Answered } from 'warm-lintel/client';
+import { useJournal, useStanding } from 'warm-lintel/react';
+import type { Named } from './api.js';
 import { Trouble } from './trouble.js';
+
+type Entry = Answered<'journal'>['items'][number];
 
 const PEOPLE = ['owner', 'maker', 'person', 'people'];
 
-function Fields({ item: { kind, fields, erased, what }, people }: { item: JournalItem; people: readonly Named[] }): ReactNode {
+function Fields({ item: { kind, fields, erased, what }, people }: { item: Entry; people: readonly Named[] }): ReactNode {
   const known = useStanding().charter.kind(kind).fields;
   const written = (field: string, value: unknown): string => {
     if (Array.isArray(value)) return value.map((one) => written(field, one)).join(', ') || 'nobody';
@@ -32,21 +35,16 @@ function Fields({ item: { kind, fields, erased, what }, people }: { item: Journa
 }
 
 /** What was done, to one record or by one member, as far as whoever reads it reaches the records. */
-export function Journal(props: {
-  tenant: string;
-  about: { kind?: string; record?: string; person?: string };
-  title: string;
-  people: readonly Named[];
-}): ReactNode {
-  const { tenant, about, title, people } = props;
-  const { items, error, more } = useJournal(askFace, tenant, { ...about, limit: 10 });
+export function Journal(props: { about: { kind?: string; record?: string; person?: string }; title: string; people: readonly Named[] }): ReactNode {
+  const { about, title, people } = props;
+  const { items, error, more } = useJournal({ ...about, limit: 10 });
   const { charter } = useStanding();
   return (
     <section>
       <Title order={2} size="h3" mt="xl">
         {title}
       </Title>
-      {error ? <Trouble error={error as never} /> : null}
+      <Trouble error={error} />
       {items?.length === 0 && <Text className="quiet">Nothing was put down yet.</Text>}
       <ul className="journal">
         {items?.map((item) => (

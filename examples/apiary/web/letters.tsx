@@ -1,8 +1,8 @@
 import { Alert, Button, PasswordInput, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type FormEvent, type ReactNode, useEffect, useState } from 'react';
-import { type MyAccount, useAccount, useLetter } from 'warm-lintel/react';
+import { useAccount, useLetter } from 'warm-lintel/react';
 import { Link, useLocation } from 'wouter';
-import { call, type MeAnswer } from './api.js';
+import { type Account, client, type MeAnswer } from './api.js';
 import { Trouble, useTry } from './trouble.js';
 
 /** The secret stands after the # of the address: it is in no request line, no log and no referrer. */
@@ -55,7 +55,7 @@ export function ActivatePage({ reload }: { reload: () => void }): ReactNode {
   const { error, busy, run } = useTry();
   const make = () =>
     run(async () => {
-      const { tenantId } = await call<{ tenantId: string }>('POST', '/lintel/account/activate', { ...form, token: tokenOf() });
+      const { tenantId } = await client.activate({ ...form, token: tokenOf() });
       reload();
       go(`/t/${tenantId}`);
     });
@@ -117,7 +117,7 @@ export function RecoverPage(): ReactNode {
   const [password, setPassword] = useState('');
   const [done, setDone] = useState(false);
   const { error, busy, run } = useTry();
-  const set = () => run(async () => call('POST', '/lintel/account/recover', { token: tokenOf(), password }).then(() => setDone(true)));
+  const set = () => run(async () => client.recover({ token: tokenOf(), password }).then(() => setDone(true)));
   if (done)
     return (
       <main className="page" style={{ maxWidth: '32rem' }}>
@@ -159,7 +159,7 @@ export function EnrolledPage({ reload }: { reload: () => void }): ReactNode {
   const { account } = useAccount();
   const [activation] = useState(tokenOf);
   // biome-ignore lint/correctness/useExhaustiveDependencies: it is looked at once
-  useEffect(() => looking.run(async () => setWay(await call('POST', '/lintel/account/activation', { activation }))), [activation]);
+  useEffect(() => looking.run(async () => setWay(await client.lookAtActivation({ activation }))), [activation]);
   if (looking.error)
     return (
       <Sheet title="You were enrolled" onSubmit={() => {}}>
@@ -173,8 +173,8 @@ export function EnrolledPage({ reload }: { reload: () => void }): ReactNode {
     reload();
     window.location.assign(`/t/${tenantId}`);
   };
-  const choose = () => choosing.run(async () => enter(await call('POST', '/lintel/account/activation/password', { activation, password })));
-  const take = () => choosing.run(async () => enter(await call('POST', '/lintel/account/activation/take', { activation })));
+  const choose = () => choosing.run(async () => enter(await client.choosePassword({ activation, password })));
+  const take = () => choosing.run(async () => enter(await client.takePlace({ activation })));
   return (
     <Sheet title={way.again ? `A new password at ${way.tenantName}` : `Welcome to ${way.tenantName}`} onSubmit={own ? take : choose}>
       <Text>
@@ -203,7 +203,7 @@ export function EnrolledPage({ reload }: { reload: () => void }): ReactNode {
   );
 }
 
-function OwnAccount({ account, busy, way }: { account: MyAccount | null | undefined; busy: boolean; way: Way }): ReactNode {
+function OwnAccount({ account, busy, way }: { account: Account | null | undefined; busy: boolean; way: Way }): ReactNode {
   if (!account)
     return (
       <Text>
@@ -229,7 +229,7 @@ function OwnAccount({ account, busy, way }: { account: MyAccount | null | undefi
 export function KeepPage(): ReactNode {
   const [done, setDone] = useState(false);
   const { error, busy, run } = useTry();
-  const keep = () => run(async () => call('POST', '/lintel/account/factor/keep', { token: tokenOf() }).then(() => setDone(true)));
+  const keep = () => run(async () => client.keepFactors({ token: tokenOf() }).then(() => setDone(true)));
   return (
     <Sheet title={done ? 'Your second factor stays' : 'Keep your second factor?'} onSubmit={keep}>
       {done ? (

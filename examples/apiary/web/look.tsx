@@ -2,17 +2,17 @@ import { Button, Group, Text } from '@mantine/core';
 import { type ReactNode, useEffect, useState } from 'react';
 import type { Snapshot } from 'warm-lintel';
 import { useStanding } from 'warm-lintel/react';
-import { call, TRIED, type Tried } from './api.js';
+import { client, TRIED, type Tried } from './api.js';
 
 /** Looks as somebody else in this tab from now on, and begins where they would. */
-export async function beginLook(tenant: string, as: object): Promise<void> {
-  const { id } = await call<{ id: string }>('POST', `/lintel/tenants/${tenant}/looks`, as);
+export async function beginLook(tenant: string, as: { user: string; tries?: boolean }): Promise<void> {
+  const { id } = await client.lookAs({ tenant, ...as });
   sessionStorage.setItem(`look ${tenant}`, id);
   window.location.assign(`/t/${tenant}`);
 }
 
 async function endLook(tenant: string, id: string): Promise<void> {
-  await call('DELETE', `/lintel/tenants/${tenant}/looks/${id}`).catch(() => undefined);
+  await client.endLook({ tenant, look: id }).catch(() => undefined);
   sessionStorage.removeItem(`look ${tenant}`);
   window.location.assign(`/t/${tenant}/members`);
 }

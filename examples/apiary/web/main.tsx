@@ -3,15 +3,16 @@ import './style.css';
 import { MantineProvider } from '@mantine/core';
 import { startAuthentication, startRegistration } from '@simplewebauthn/browser';
 import { createRoot } from 'react-dom/client';
-import { AccountProvider } from 'warm-lintel/react';
+import { ClientProvider } from 'warm-lintel/react';
+import { client } from './api.js';
 import { App } from './app.js';
 import { theme } from './theme.js';
 
 const passkeys = { startAuthentication, startRegistration };
 createRoot(document.getElementById('root') as HTMLElement).render(
   <MantineProvider theme={theme} forceColorScheme="light">
-    <AccountProvider passkeys={passkeys}>
+    <ClientProvider client={client} passkeys={passkeys}>
       <App />
-    </AccountProvider>
+    </ClientProvider>
   </MantineProvider>,
 );

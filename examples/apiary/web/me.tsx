@@ -1,8 +1,8 @@
 import { Button, Group, PasswordInput, Stack, Table, Text, TextInput, Title } from '@mantine/core';
 import { type FormEvent, type ReactNode, useEffect, useState } from 'react';
-import { type MyAccount, useAccount, useMyFactors, useMySessions } from 'warm-lintel/react';
+import { useAccount, useList, useMyFactors, useMySessions } from 'warm-lintel/react';
 import { Link } from 'wouter';
-import { call, type Listed, type MeAnswer, useLoad } from './api.js';
+import { type Account, client, type MeAnswer } from './api.js';
 import { LookAtMail } from './letters.js';
 import { Trouble, useTry } from './trouble.js';
 
@@ -45,7 +45,7 @@ function Part({ title, children }: { title: string; children: ReactNode }): Reac
   );
 }
 
-function Who({ account, me, onDone }: { account: MyAccount; me: MeAnswer; onDone: () => void }): ReactNode {
+function Who({ account, me, onDone }: { account: Account; me: MeAnswer; onDone: () => void }): ReactNode {
   const [name, setName] = useState(account.name);
   const [address, setAddress] = useState(account.address);
   const [asked, setAsked] = useState(false);
@@ -53,9 +53,9 @@ function Who({ account, me, onDone }: { account: MyAccount; me: MeAnswer; onDone
   const submit = (event: FormEvent) => {
     event.preventDefault();
     run(async () => {
-      if (name !== account.name) await call('POST', '/lintel/me/name', { name });
+      if (name !== account.name) await client.rename({ name });
       if (address !== account.address) {
-        await call('POST', '/lintel/me/address', { address });
+        await client.changeAddress({ address });
         setAsked(true);
       }
       onDone();
@@ -89,7 +89,7 @@ function Who({ account, me, onDone }: { account: MyAccount; me: MeAnswer; onDone
 }
 
 /** What an account is whose name and address the association says that made it. */
-function Kept({ account, me }: { account: MyAccount; me: MeAnswer }): ReactNode {
+function Kept({ account, me }: { account: Account; me: MeAnswer }): ReactNode {
   const [tenant] = me.tenants;
   return (
     <Part title="Name and address">
@@ -111,7 +111,7 @@ function Password(): ReactNode {
   const submit = (event: FormEvent) => {
     event.preventDefault();
     run(async () => {
-      await call('POST', '/lintel/account/password', form);
+      await client.changePassword(form);
       setForm({ present: '', next: '' });
       setDone(true);
     });
@@ -162,7 +162,7 @@ function RecoveryCodes({ codes }: { codes: readonly string[] }): ReactNode {
 }
 
 /** The second factor, and the passkeys beside it: what changes one may ask first who one is. */
-function Factors({ account, me, onDone }: { account: MyAccount; me: MeAnswer; onDone: () => void }): ReactNode {
+function Factors({ account, me, onDone }: { account: Account; me: MeAnswer; onDone: () => void }): ReactNode {
   const factors = useMyFactors();
   const { busy, error, recoveryCodes } = factors;
   // biome-ignore lint/correctness/useExhaustiveDependencies: the account is another once its codes are
@@ -287,7 +287,7 @@ export function FactorPage(): ReactNode {
 export function AddressPage(): ReactNode {
   const [done, setDone] = useState(false);
   const { error, busy, run } = useTry();
-  const prove = () => run(async () => call('POST', '/lintel/addresses/prove', { token: window.location.hash.slice(1) }).then(() => setDone(true)));
+  const prove = () => run(async () => client.proveAddress({ token: window.location.hash.slice(1) }).then(() => setDone(true)));
   return (
     <main className="page" style={{ maxWidth: '32rem' }}>
       <div className="sheet">
@@ -358,12 +358,12 @@ function deviceWords(label: string): string {
 }
 
 function SignIns(): ReactNode {
-  const { data } = useLoad<Listed<{ at: string; method: string; outcome: 'in' | 'refused'; place: string | null }>>('/lintel/account/sign-ins');
+  const { items } = useList(client.mySignIns);
   const methods = (method: string) => (method === 'pwd' ? 'password' : method === 'hwk mfa' ? 'passkey' : 'password and second factor');
   return (
     <Part title="Sign-ins">
       <ul>
-        {data?.items.slice(0, 8).map((one) => (
+        {items?.slice(0, 8).map((one) => (
           <li key={one.at + one.outcome}>
             {dayAndTime(one.at)}: {one.outcome === 'in' ? `signed in by ${methods(one.method)}` : 'refused'}
             {one.place && <span className="quiet"> from {one.place}</span>}
@@ -377,7 +377,7 @@ function SignIns(): ReactNode {
 function Organisations({ me, onDone }: { me: MeAnswer; onDone: () => void }): ReactNode {
   const [leaving, setLeaving] = useState<string>();
   const { error, busy, run } = useTry();
-  const leave = (id: string) => run(async () => call('POST', `/lintel/tenants/${id}/changes`, { steps: [{ do: 'leave' }] }).then(onDone));
+  const leave = (id: string) => run(async () => client.change({ tenant: id, steps: [{ do: 'leave' }] }).then(onDone));
   return (
     <Part title="My organisations">
       <ul>

@@ -1,30 +1,19 @@
 import { NativeSelect, Text, Title } from '@mantine/core';
-import { type ReactNode, useState } from 'react';
+import type { ReactNode } from 'react';
 import type { HeldPermission } from 'warm-lintel';
-import { IfAllowed } from 'warm-lintel/react';
+import { IfAllowed, useChange, useMembers, useRead, useRoles } from 'warm-lintel/react';
 import { Link } from 'wouter';
 import { ActionButton } from './action.js';
 import { Alone } from './alone.js';
-import { type Listed, useLoad } from './api.js';
-import { useChange } from './change.js';
+import type { Member } from './api.js';
+import { Changing } from './change.js';
 import { WayIn } from './enrol.js';
 import { Journal } from './journal.js';
 import { beginLook } from './look.js';
-import type { MemberRow } from './members.js';
 import { NotOpen } from './not-open.js';
 import { Grid, PeopleTabs, placeWords, reachWords } from './parts.js';
 import { Trouble, useTry } from './trouble.js';
 import { AskWhy } from './why.js';
-
-interface Held {
-  name: string;
-  line: string;
-  permissions: (HeldPermission & { section: string })[];
-}
-interface Role {
-  id: string;
-  label: string;
-}
 
 const BY = {
   keyholder: 'full control',
@@ -54,7 +43,7 @@ function Way({ tenant, path, children }: { tenant: string; path: HeldPermission[
 }
 
 /** When they last came in here, and whose account it is; of nothing elsewhere. */
-function Entered({ member: { kept, lastEntered } }: { member: MemberRow }): ReactNode {
+function Entered({ member: { kept, lastEntered } }: { member: Member }): ReactNode {
   const account = { waiting: 'Enrolled here; nobody has come to the account yet.', theirs: 'An account that this association keeps.' };
   return (
     <Text size="sm" className="quiet">
@@ -65,8 +54,8 @@ function Entered({ member: { kept, lastEntered } }: { member: MemberRow }): Reac
 }
 
 /** What came by a provider, and goes when that says so no longer. */
-function Brought({ tenant, member: { roles } }: { tenant: string; member: MemberRow }): ReactNode {
-  const { data } = useLoad<Listed<{ source: string; name: string }>>(`/lintel/tenants/${tenant}/sources`);
+function Brought({ member: { roles } }: { member: Member }): ReactNode {
+  const { data } = useRead('listSources');
   const brought = roles.filter(({ sources }) => sources);
   if (!data || brought.length === 0) return null;
   const name = (source: string) => data.items.find((one) => one.source === source)?.name ?? source;
@@ -80,22 +69,17 @@ function Brought({ tenant, member: { roles } }: { tenant: string; member: Member
 
 /** One member: everything that they hold, and every way by which it comes to them. */
 export function MemberPage({ tenant, id }: { tenant: string; id: string }): ReactNode {
-  const at = `/lintel/tenants/${tenant}`;
-  const { data, error, reload } = useLoad<Held>(`${at}/members/${id}`);
-  const members = useLoad<Listed<MemberRow>>(`${at}/members?limit=200`);
-  const roles = useLoad<Listed<Role>>(`${at}/roles`);
-  const [way, setWay] = useState<string>();
-  const change = useChange(tenant, ({ done }) => {
-    setWay(done.find((one) => one.secret)?.secret);
-    reload();
-    members.reload();
-  });
+  const { data, error } = useRead('member', { user: id });
+  const members = useMembers();
+  const roles = useRoles();
+  const change = useChange();
+  const way = change.done.find((one) => one.secret)?.secret;
   const looking = useTry();
   if (error) return <NotOpen tenant={tenant} title="Member" error={error} />;
-  if (!data || !(roles.data || roles.error)) return null;
-  const member = members.data?.items.find(({ userId }) => userId === id);
-  const name = (user: string) => members.data?.items.find(({ userId }) => userId === user)?.name ?? user;
-  const label = (role: string) => roles.data?.items.find((one) => one.id === role)?.label ?? role;
+  if (!data || !(roles.items || roles.error)) return null;
+  const member = members.items?.find(({ userId }) => userId === id);
+  const name = (user: string) => members.items?.find(({ userId }) => userId === user)?.name ?? user;
+  const label = (role: string) => roles.items?.find((one) => one.id === role)?.label ?? role;
   const by = (path: HeldPermission['ways'][number]['path']) => {
     const through = 'through' in path && path.through ? `, through ${path.through.name}` : '';
     if (path.by === 'role') return `${label(path.role)}${path.included.length > 0 ? ` (includes ${path.included.map(label).join(', ')})` : ''}${through}`;
@@ -116,7 +100,7 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
             {member && ` · ${member.address}`}
           </Text>
           {member && <Entered member={member} />}
-          {member && <Brought tenant={tenant} member={member} />}
+          {member && <Brought member={member} />}
         </div>
         <div className="actions">
           <ActionButton action="access.look" variant="light" onClick={() => looking.run(() => beginLook(tenant, { user: id }))}>
@@ -125,14 +109,14 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
           <ActionButton action="access.look" variant="light" onClick={() => looking.run(() => beginLook(tenant, { user: id, tries: true }))}>
             Try as {data.name}
           </ActionButton>
-          <ActionButton action="member.suspend" variant="light" onClick={() => change.ask(`${suspended ? 'Bring back' : 'Suspend'} ${data.name}`, [step])}>
+          <ActionButton action="member.suspend" variant="light" onClick={() => change.show([step], `${suspended ? 'Bring back' : 'Suspend'} ${data.name}`)}>
             {suspended ? 'Bring back' : 'Suspend'}
           </ActionButton>
           {member?.kept && (
             <ActionButton
               action="member.enrol"
               variant="light"
-              onClick={() => change.ask(`A new way in for ${data.name}`, [{ do: 'make-activation', user: id }])}
+              onClick={() => change.show([{ do: 'make-activation', user: id }], `A new way in for ${data.name}`)}
             >
               New way in
             </ActionButton>
@@ -140,16 +124,16 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
           <ActionButton
             action="member.suspend"
             variant="light"
-            onClick={() => change.ask(`${data.name} chooses a new password first`, [{ do: 'ask-password', user: id }])}
+            onClick={() => change.show([{ do: 'ask-password', user: id }], `${data.name} chooses a new password first`)}
           >
             Ask for a new password
           </ActionButton>
-          <ActionButton action="member.remove" variant="default" onClick={() => change.ask(`Remove ${data.name}`, [{ do: 'remove', user: id }])}>
+          <ActionButton action="member.remove" variant="default" onClick={() => change.show([{ do: 'remove', user: id }], `Remove ${data.name}`)}>
             Remove
           </ActionButton>
         </div>
       </div>
-      {change.trouble}
+      <Changing change={change} />
       {way && <WayIn activation={way} />}
       <Trouble error={looking.error} />
       {data.permissions.length > 0 && (
@@ -181,17 +165,12 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
       )}
       {data.permissions.length === 0 && <Text mt="md">Nothing at all.</Text>}
       <IfAllowed action="access.ask">
-        <AskWhy tenant={tenant} user={id} />
+        <AskWhy user={id} />
       </IfAllowed>
       <IfAllowed action="member.assign">
-        <Alone tenant={tenant} on="user" id={id} name={data.name} done={reload} />
+        <Alone on="user" id={id} name={data.name} />
       </IfAllowed>
-      <Journal
-        tenant={tenant}
-        about={{ person: id }}
-        title="What they did lately"
-        people={members.data?.items.map((one) => ({ id: one.userId, name: one.name })) ?? []}
-      />
+      <Journal about={{ person: id }} title="What they did lately" people={members.items?.map((one) => ({ id: one.userId, name: one.name })) ?? []} />
       <IfAllowed action="hive.transfer">
         <NativeSelect
           mt="md"
@@ -199,11 +178,11 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
           label="Hand their hives over to"
           value=""
           onChange={({ currentTarget: { value: to } }) =>
-            change.ask(`Hand the hives of ${data.name} over to ${name(to)}`, [{ do: 'hand-over', from: id, to, kinds: ['hive'] }])
+            change.show([{ do: 'hand-over', from: id, to, kinds: ['hive'] }], `Hand the hives of ${data.name} over to ${name(to)}`)
           }
           data={[
             { value: '', label: 'choose a member …', disabled: true },
-            ...(members.data?.items ?? [])
+            ...(members.items ?? [])
               .filter(({ userId, status }) => userId !== id && status === 'active')
               .map((one) => ({ value: one.userId, label: one.name })),
           ]}
@@ -212,7 +191,6 @@ export function MemberPage({ tenant, id }: { tenant: string; id: string }): Reac
       <Text mt="md">
         <Link href={`/t/${tenant}/members`}>All members</Link>
       </Text>
-      {change.dialog}
     </>
   );
 }

@@ -1,6 +1,6 @@
 import { Title } from '@mantine/core';
 import type { ReactNode } from 'react';
-import type { Refusal } from './api.js';
+import type { Refusal } from 'warm-lintel/client';
 import { PeopleTabs } from './parts.js';
 import { Trouble } from './trouble.js';
 

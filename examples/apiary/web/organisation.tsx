@@ -1,28 +1,21 @@
 import { Group, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import { useStanding } from 'warm-lintel/react';
+import { useChange, useRead, useRoles, useStanding } from 'warm-lintel/react';
 import { ActionButton, Refused } from './action.js';
-import { type Listed, useLoad } from './api.js';
-import { useChange } from './change.js';
+import { Changing } from './change.js';
 import { PeopleTabs, reachWords } from './parts.js';
 import { Trouble } from './trouble.js';
 
-interface Keyholders {
-  id: string;
-  holders: { name: string }[];
-}
-
 /** What the organisation is called, whom its people ask, what is shared in it, and its end. */
 export function OrganisationPage({ tenant }: { tenant: string }): ReactNode {
-  const at = `/lintel/tenants/${tenant}`;
-  const rules = useLoad<{ bases: Record<string, string> }>(`${at}/rules`);
-  const roles = useLoad<Listed<Keyholders>>(`${at}/roles`);
+  const rules = useRead('rules');
+  const roles = useRoles();
   const { charter, facts } = useStanding();
   const [closed, setClosed] = useState(false);
   // What is shown here is in the snapshot too: it is read again.
-  const renaming = useChange(tenant, () => window.location.reload());
-  const choosing = useChange(tenant, rules.reload);
-  const closing = useChange(tenant, () => setClosed(true));
+  const renaming = useChange(() => window.location.reload());
+  const choosing = useChange();
+  const closing = useChange(() => setClosed(true));
   // Whoever may not set the rules sees the rest all the same.
   if (!rules.data && rules.error?.status !== 403) return rules.error ? <Trouble error={rules.error} /> : null;
   if (closed) return <Text role="status">{facts.tenant.name} is closed. Whoever runs the platform can open it again.</Text>;
@@ -32,10 +25,10 @@ export function OrganisationPage({ tenant }: { tenant: string }): ReactNode {
     <>
       <PeopleTabs tenant={tenant} />
       <Title order={1}>Organisation</Title>
-      {roles.data && (
+      {roles.items && (
         <Text mt="xs" className="quiet">
           Full control:{' '}
-          {roles.data.items
+          {roles.items
             .find(({ id }) => id === 'keyholder')
             ?.holders.map(({ name }) => name)
             .join(', ')}
@@ -45,9 +38,9 @@ export function OrganisationPage({ tenant }: { tenant: string }): ReactNode {
       <NameForm
         name={facts.tenant.name}
         contact={facts.tenant.contact ?? ''}
-        save={(name, contact) => renaming.ask('Rename the organisation', [{ do: 'rename-tenant', name, ...(contact && { contact }) }])}
+        save={(name, contact) => renaming.show([{ do: 'rename-tenant', name, ...(contact && { contact }) }], 'Rename the organisation')}
       />
-      {renaming.trouble}
+      <Changing change={renaming} />
       {!bases && <Refused actions={['tenant.rule']} />}
       {bases &&
         chosen.map(([kind, { base, many }]) => (
@@ -60,12 +53,12 @@ export function OrganisationPage({ tenant }: { tenant: string }): ReactNode {
                 label="Whoever works with them sees"
                 value={bases[kind] ?? (base?.[0] as string)}
                 of={base ?? []}
-                save={(reach) => choosing.ask(`${many}: ${reachWords([reach])}`, [{ do: 'set-rules', bases: { ...bases, [kind]: reach } }])}
+                save={(reach) => choosing.show([{ do: 'set-rules', bases: { ...bases, [kind]: reach } }], `${many}: ${reachWords([reach])}`)}
               />
             </Group>
           </section>
         ))}
-      {choosing.trouble}
+      <Changing change={choosing} />
       <section className="sheet" style={{ marginTop: '1rem' }}>
         <Title order={2} size="h4" mb="xs">
           Close it
@@ -73,14 +66,11 @@ export function OrganisationPage({ tenant }: { tenant: string }): ReactNode {
         <Text size="sm" mb="sm">
           Nobody comes in any more. Nothing is deleted, and whoever runs the platform can open it again.
         </Text>
-        <ActionButton action="tenant.close" variant="default" onClick={() => closing.ask(`Close ${facts.tenant.name}`, [{ do: 'close-tenant' }])}>
+        <ActionButton action="tenant.close" variant="default" onClick={() => closing.show([{ do: 'close-tenant' }], `Close ${facts.tenant.name}`)}>
           Close the organisation
         </ActionButton>
-        {closing.trouble}
+        <Changing change={closing} />
       </section>
-      {renaming.dialog}
-      {choosing.dialog}
-      {closing.dialog}
     </>
   );
 }

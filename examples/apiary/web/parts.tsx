@@ -1,6 +1,7 @@
-import { Checkbox, Modal, type ModalProps, NativeSelect, Stack } from '@mantine/core';
+import { Button, Checkbox, Modal, type ModalProps, NativeSelect, Stack } from '@mantine/core';
 import { type ReactNode, useEffect, useState } from 'react';
 import type { Anchor } from 'warm-lintel';
+import { useRolesToGive } from 'warm-lintel/react';
 import { Link, useLocation } from 'wouter';
 
 /** `ofOwnHive` as people read it: “of own hive”. */
@@ -55,9 +56,15 @@ export function Dialog(props: Omit<ModalProps, 'closeButtonProps'>): ReactNode {
 }
 
 /** A table whose rows are read one by one where there is no room for columns. The first cell of a row names it. */
-export function Grid(props: { label: string; columns: readonly string[]; rows: readonly { key: string; cells: readonly ReactNode[] }[] }): ReactNode {
-  const { label, columns, rows } = props;
-  return (
+export function Grid(props: {
+  label: string;
+  columns: readonly string[];
+  rows: readonly { key: string; cells: readonly ReactNode[] }[];
+  /** Reads on, where there is more. */
+  more?: (() => void) | undefined;
+}): ReactNode {
+  const { label, columns, rows, more } = props;
+  const table = (
     <table className="grid sheet" aria-label={label}>
       <thead>
         <tr>
@@ -86,6 +93,15 @@ export function Grid(props: { label: string; columns: readonly string[]; rows: r
         ))}
       </tbody>
     </table>
+  );
+  if (!more) return table;
+  return (
+    <>
+      {table}
+      <Button mt="sm" variant="default" onClick={more}>
+        Show more
+      </Button>
+    </>
   );
 }
 
@@ -154,12 +170,14 @@ export function RoleChoice(props: {
   label: string;
   value: string[];
   onChange: (roles: string[]) => void;
-  toGive: readonly { role: string; label: string; sentence?: string }[];
+  /** Without full control, which nothing but a person holds. */
+  people?: boolean;
 }): ReactNode {
+  const toGive = useRolesToGive().items?.filter(({ role }) => !props.people || role !== 'keyholder') ?? [];
   return (
     <Checkbox.Group value={props.value} onChange={props.onChange} label={props.label}>
       <Stack gap="xs" mt="xs">
-        {props.toGive.map((r) => (
+        {toGive.map((r) => (
           <Checkbox key={r.role} value={r.role} label={r.label} description={r.sentence} />
         ))}
       </Stack>

@@ -1,30 +1,23 @@
 import { Alert, Button, Code, Group, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import type { Program, Step } from 'warm-lintel/server';
+import { useChange, useMembers, useRead, useRolesToGive } from 'warm-lintel/react';
+import type { Step } from 'warm-lintel/server';
 import { Link } from 'wouter';
 import { ActionButton, RowButton } from './action.js';
-import { type Listed, useLoad } from './api.js';
-import { useChange } from './change.js';
-import type { MemberRow, RoleToGive } from './members.js';
+import type { Member } from './api.js';
+import { Changing } from './change.js';
 import { NotOpen } from './not-open.js';
 import { Dialog, PeopleTabs } from './parts.js';
 
-type Row = Omit<Program, 'keys'> & { keys: { id: string; label: string; endsAt: string; lastUsedAt: string | null }[] };
-
 /** Programs that call the application: what they hold, who answers for them, and their keys. */
 export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
-  const at = `/lintel/tenants/${tenant}`;
-  const { data, error, reload } = useLoad<Listed<Row>>(`${at}/programs`);
-  const members = useLoad<Listed<MemberRow>>(`${at}/members?limit=200`);
-  const toGive = useLoad<Listed<RoleToGive>>(`${at}/roles-to-give`);
+  const { data, error } = useRead('listPrograms');
+  const members = useMembers();
   const [making, setMaking] = useState(false);
-  const [secret, setSecret] = useState<string>();
-  const change = useChange(tenant, ({ done }) => {
-    setSecret(done.find((one) => one.secret)?.secret);
-    reload();
-  });
+  const change = useChange();
+  const secret = change.done.find((one) => one.secret)?.secret;
   if (error) return <NotOpen tenant={tenant} title="Programs" error={error} />;
-  if (!data || !members.data || !toGive.data) return null;
+  if (!data || !members.items) return null;
   return (
     <>
       <PeopleTabs tenant={tenant} />
@@ -34,7 +27,7 @@ export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
           Take a program in
         </ActionButton>
       </div>
-      {change.trouble}
+      <Changing change={change} />
       {secret && (
         <Alert color="honey" mt="sm" role="status" title="The key, shown once">
           <Code block>{secret}</Code>
@@ -55,7 +48,7 @@ export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
             <Group gap="xs">
               <RowButton
                 action="program.arrange"
-                onClick={() => change.ask(`A key for ${program.name}`, [{ do: 'make-key', program: program.id }])}
+                onClick={() => change.show([{ do: 'make-key', program: program.id }], `A key for ${program.name}`)}
                 label={`Make a key for ${program.name}`}
               >
                 Make a key
@@ -63,7 +56,7 @@ export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
               <RowButton
                 action="member.remove"
                 variant="default"
-                onClick={() => change.ask(`Remove ${program.name}`, [{ do: 'remove', user: program.id }])}
+                onClick={() => change.show([{ do: 'remove', user: program.id }], `Remove ${program.name}`)}
                 label={`Remove ${program.name}`}
               >
                 Remove
@@ -77,7 +70,7 @@ export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
             {program.keys.map((key) => (
               <li key={key.id}>
                 {key.label}, until {key.endsAt.slice(0, 10)}, {key.lastUsedAt ? `last used ${key.lastUsedAt.slice(0, 16).replace('T', ' ')}` : 'never used'}{' '}
-                <Button size="compact-xs" variant="default" onClick={() => change.ask('End a key', [{ do: 'end-key', key: key.id }])}>
+                <Button size="compact-xs" variant="default" onClick={() => change.show([{ do: 'end-key', key: key.id }], 'End a key')}>
                   End it
                 </Button>
               </li>
@@ -88,28 +81,19 @@ export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
       ))}
       <Dialog opened={making} onClose={() => setMaking(false)} title="Take a program in">
         <ProgramForm
-          members={members.data.items}
-          toGive={toGive.data.items}
+          members={members.items}
           propose={(title, steps) => {
             setMaking(false);
-            change.ask(title, steps);
+            change.show(steps, title);
           }}
         />
       </Dialog>
-      {change.dialog}
     </>
   );
 }
 
-function ProgramForm({
-  members,
-  toGive,
-  propose,
-}: {
-  members: readonly MemberRow[];
-  toGive: readonly RoleToGive[];
-  propose: (title: string, steps: Step[]) => void;
-}): ReactNode {
+function ProgramForm({ members, propose }: { members: readonly Member[]; propose: (title: string, steps: Step[]) => void }): ReactNode {
+  const toGive = useRolesToGive().items ?? [];
   const [name, setName] = useState('');
   const [responsible, setResponsible] = useState(members[0]?.userId ?? '');
   const [role, setRole] = useState('');

@@ -1,35 +1,15 @@
-import { Button, Text, Title } from '@mantine/core';
-import { type ReactNode, useEffect, useState } from 'react';
-import { call, type Listed, Refusal, useLoad } from './api.js';
-import type { MemberRow } from './members.js';
+import { Text, Title } from '@mantine/core';
+import type { ReactNode } from 'react';
+import { useAudit, useMembers } from 'warm-lintel/react';
 import { NotOpen } from './not-open.js';
 import { Grid, PeopleTabs } from './parts.js';
 
-interface Event {
-  number: number;
-  at: string;
-  actor: string | null;
-  what: string;
-  event: Record<string, unknown>;
-  words: Record<string, string> | null;
-}
-
 /** The record of changes, the newest first. */
 export function RecordPage({ tenant }: { tenant: string }): ReactNode {
-  const at = `/lintel/tenants/${tenant}`;
-  const members = useLoad<Listed<MemberRow>>(`${at}/members?limit=200`);
-  const [pages, setPages] = useState<Listed<Event>[]>([]);
-  const [error, setError] = useState<Refusal>();
-  const next = pages.at(-1)?.next;
-  const load = (after?: string) =>
-    call<Listed<Event>>('GET', `${at}/audit?limit=30${after ? `&after=${after}` : ''}`).then(
-      (page) => setPages((before) => (after ? [...before, page] : [page])),
-      (reason: unknown) => reason instanceof Refusal && setError(reason),
-    );
-  // biome-ignore lint/correctness/useExhaustiveDependencies: loaded once for each address
-  useEffect(() => void load(), [at]);
+  const members = useMembers();
+  const { items, error, more } = useAudit({ limit: 30 });
   if (error) return <NotOpen tenant={tenant} title="Record of changes" error={error} />;
-  const names = new Map(members.data?.items.map(({ userId, name }) => [userId, name]));
+  const names = new Map(members.items?.map(({ userId, name }) => [userId, name]));
   return (
     <>
       <PeopleTabs tenant={tenant} />
@@ -37,27 +17,21 @@ export function RecordPage({ tenant }: { tenant: string }): ReactNode {
       <Grid
         label="Record of changes"
         columns={['What', 'Who', 'When', 'No.', 'Details']}
-        rows={pages
-          .flatMap(({ items }) => items)
-          .map(({ number, at: when, actor, what, event, words }) => ({
-            key: String(number),
-            cells: [
-              what,
-              actor === null ? '' : (names.get(actor) ?? actor),
-              when.slice(0, 16).replace('T', ' '),
-              number,
-              <div key="details">
-                {words && Object.values(words).length > 0 && <Text size="sm">{Object.values(words).join(', ')}</Text>}
-                <small>{JSON.stringify(event).replaceAll(',"', ', "')}</small>
-              </div>,
-            ],
-          }))}
+        rows={(items ?? []).map(({ number, at: when, actor, what, event, words, hash }) => ({
+          key: hash,
+          cells: [
+            what,
+            actor === null ? '' : (names.get(actor) ?? actor),
+            when.slice(0, 16).replace('T', ' '),
+            number,
+            <div key="details">
+              {words && Object.values(words).length > 0 && <Text size="sm">{Object.values(words).join(', ')}</Text>}
+              <small>{JSON.stringify(event).replaceAll(',"', ', "')}</small>
+            </div>,
+          ],
+        }))}
+        more={more}
       />
-      {next && (
-        <Button mt="md" variant="light" onClick={() => void load(next)}>
-          Show earlier ones
-        </Button>
-      )}
     </>
   );
 }

@@ -1,29 +1,19 @@
 import { Button, Group, Text, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
+import { type Change, useRead } from 'warm-lintel/react';
 import { RowButton } from './action.js';
-import { type Listed, useLoad } from './api.js';
-import type { useChange } from './change.js';
-import type { RoleToGive } from './members.js';
+import type { JoinRequest } from './api.js';
 import { Dialog, Grid, RoleChoice } from './parts.js';
 
-interface RequestRow {
-  userId: string;
-  name: string;
-  address: string;
-  addressProven: boolean;
-  words: string | null;
-}
-
 /** Who asks to be let in, for whoever may answer. */
-export function Requests(props: { tenant: string; toGive: readonly RoleToGive[]; ask: ReturnType<typeof useChange>['ask'] }): ReactNode {
-  const { tenant, toGive, ask } = props;
-  const { data } = useLoad<Listed<RequestRow>>(`/lintel/tenants/${tenant}/requests`);
-  const [answering, setAnswering] = useState<RequestRow>();
+export function Requests({ change }: { change: Change }): ReactNode {
+  const { data } = useRead('listRequests');
+  const [answering, setAnswering] = useState<JoinRequest>();
   const [roles, setRoles] = useState<string[]>([]);
   if (!data || data.items.length === 0) return null;
-  const letIn = ({ userId, name }: RequestRow) => {
+  const letIn = ({ userId, name }: JoinRequest) => {
     setAnswering(undefined);
-    ask(`Let ${name} in`, [{ do: 'let-in', user: userId, roles: roles.map((role) => ({ role, anchor: { on: 'tenant' } })) }]);
+    void change.show([{ do: 'let-in', user: userId, roles: roles.map((role) => ({ role, anchor: { on: 'tenant' } })) }], `Let ${name} in`);
   };
   return (
     <>
@@ -54,7 +44,7 @@ export function Requests(props: { tenant: string; toGive: readonly RoleToGive[];
                 action="member.invite"
                 variant="default"
                 label={`Turn ${request.name} away`}
-                onClick={() => ask(`Turn ${request.name} away`, [{ do: 'turn-away', user: request.userId }])}
+                onClick={() => change.show([{ do: 'turn-away', user: request.userId }], `Turn ${request.name} away`)}
               >
                 Turn away
               </RowButton>
@@ -65,7 +55,7 @@ export function Requests(props: { tenant: string; toGive: readonly RoleToGive[];
       <Dialog opened={answering !== undefined} onClose={() => setAnswering(undefined)} title={`Let ${answering?.name ?? ''} in`}>
         {answering && (
           <>
-            <RoleChoice label="Roles for the whole association" value={roles} onChange={setRoles} toGive={toGive} />
+            <RoleChoice label="Roles for the whole association" value={roles} onChange={setRoles} />
             <Button mt="md" onClick={() => letIn(answering)}>
               See what it does
             </Button>

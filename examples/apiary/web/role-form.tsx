@@ -1,7 +1,8 @@
 import { Button, Checkbox, Group, NativeSelect, Stack, Text, TextInput } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import type { RoleView, Step } from 'warm-lintel/server';
+import type { Step } from 'warm-lintel/server';
 import { charter } from '../world/charter.js';
+import type { Role } from './api.js';
 import { Choice, reachWords } from './parts.js';
 
 type May = Readonly<Record<string, readonly string[]>>;
@@ -31,7 +32,7 @@ function lacking(may: May, name: string, found: string[] = []): string[] {
 
 /** A role of one's own, permission by permission: what each needs, what it brings along, and where its holder starts. */
 export function RoleForm(props: {
-  from: RoleView;
+  from: Role;
   id: string | undefined;
   others: readonly ToStartFrom[];
   propose: (title: string, step: Step) => void;

@@ -1,47 +1,40 @@
 import { Checkbox, NativeSelect, Stack, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import { DEMAND_HOURS, type Demands } from 'warm-lintel';
+import { DEMAND_HOURS } from 'warm-lintel';
+import type { Answered } from 'warm-lintel/client';
+import { useChange, useRead } from 'warm-lintel/react';
 import { ActionButton } from './action.js';
-import { type Listed, useLoad } from './api.js';
-import { useChange } from './change.js';
-import type { RoleToGive } from './members.js';
+import { Changing } from './change.js';
 import { NotOpen } from './not-open.js';
 import { PeopleTabs, RoleChoice } from './parts.js';
 
-interface Rules {
-  oneRole: boolean;
-  demands: Demands;
-  joining: { asks: boolean; domains: string[]; only: boolean; open: boolean; roles: { role: string }[] };
-}
+type Rules = Answered<'rules'>;
 
 /** Who may come in without an invitation, whether somebody may have several roles, and what is asked of every member's sign-in. */
 export function RulesPage({ tenant }: { tenant: string }): ReactNode {
-  const at = `/lintel/tenants/${tenant}`;
-  const rules = useLoad<Rules>(`${at}/rules`);
-  const toGive = useLoad<Listed<RoleToGive>>(`${at}/roles-to-give`);
+  const rules = useRead('rules');
   if (rules.error) return <NotOpen tenant={tenant} title="Rules" error={rules.error} />;
-  if (!rules.data || !toGive.data) return null;
+  if (!rules.data) return null;
   return (
     <>
       <PeopleTabs tenant={tenant} />
       <Title order={1}>Rules</Title>
-      <RulesForm key={JSON.stringify(rules.data)} tenant={tenant} rules={rules.data} toGive={toGive.data.items} done={rules.reload} />
+      <RulesForm key={JSON.stringify(rules.data)} rules={rules.data} />
     </>
   );
 }
 
-function RulesForm(props: { tenant: string; rules: Rules; toGive: readonly RoleToGive[]; done: () => void }): ReactNode {
-  const { tenant, rules, toGive, done } = props;
+function RulesForm({ rules }: { rules: Rules }): ReactNode {
   const [oneRole, setOneRole] = useState(rules.oneRole);
   const [joining, setJoining] = useState(rules.joining);
   const [domains, setDomains] = useState(joining.domains.join(', '));
   const [demands, setDemands] = useState(rules.demands);
-  const change = useChange(tenant, done);
+  const change = useChange();
   const set = (part: Partial<Rules['joining']>) => setJoining({ ...joining, ...part });
   const listed = domains.split(/[\s,]+/).filter((domain) => domain !== '');
   const propose = () => {
     const roles = joining.roles.map(({ role }) => ({ role, anchor: { on: 'tenant' } as const }));
-    change.ask('Rules', [{ do: 'set-rules', oneRole, joining: { ...joining, domains: listed, roles }, demands }]);
+    change.show([{ do: 'set-rules', oneRole, joining: { ...joining, domains: listed, roles }, demands }], 'Rules');
   };
   return (
     <Stack mt="md" className="sheet">
@@ -73,8 +66,7 @@ function RulesForm(props: { tenant: string; rules: Rules; toGive: readonly RoleT
         <RoleChoice
           label="With these roles"
           value={joining.roles.map(({ role }) => role)}
-          onChange={(roles) => set({ roles: roles.map((role) => ({ role })) })}
-          toGive={toGive}
+          onChange={(roles) => set({ roles: roles.map((role) => ({ role, anchor: { on: 'tenant' } })) })}
         />
       )}
       <Checkbox label="Everybody has one role at most" checked={oneRole} onChange={(event) => setOneRole(event.currentTarget.checked)} />
@@ -99,11 +91,10 @@ function RulesForm(props: { tenant: string; rules: Rules; toGive: readonly RoleT
           ...DEMAND_HOURS.map((hours) => ({ value: String(hours), label: hours === 1 ? 'every hour' : hours === 168 ? 'every week' : `every ${hours} hours` })),
         ]}
       />
-      {change.trouble}
+      <Changing change={change} />
       <ActionButton action="tenant.rule" onClick={propose}>
         See what it does
       </ActionButton>
-      {change.dialog}
     </Stack>
   );
 }

@@ -1,12 +1,11 @@
 import { Button, Checkbox, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
-import { useStanding } from 'warm-lintel/react';
+import { useChange, useGroups, useMembers, useRead, useStanding, useUnits } from 'warm-lintel/react';
 import type { OpeningView, Step } from 'warm-lintel/server';
 import { ActionButton, RowButton } from './action.js';
-import { type Listed, type Named, useLoad } from './api.js';
-import { useChange } from './change.js';
+import type { Member, Named } from './api.js';
+import { Changing } from './change.js';
 import { holderOf } from './holding.js';
-import type { MemberRow } from './members.js';
 import { NotOpen } from './not-open.js';
 import { Choice, Dialog, Grid, PeopleTabs, untilEnd } from './parts.js';
 
@@ -14,16 +13,15 @@ const toWords = ({ on, name }: OpeningView['to']) => (on === 'user' ? name : on 
 
 /** What people of a group own, open to others: for whoever joins later too. */
 export function SharingPage({ tenant }: { tenant: string }): ReactNode {
-  const at = `/lintel/tenants/${tenant}`;
-  const { data, error, reload } = useLoad<Listed<OpeningView>>(`${at}/openings`);
-  const groups = useLoad<Listed<Named>>(`${at}/groups`);
-  const units = useLoad<Listed<Named>>(`${at}/units`);
-  const members = useLoad<Listed<MemberRow>>(`${at}/members?limit=200`);
+  const { data, error } = useRead('listOpenings');
+  const groups = useGroups();
+  const units = useUnits();
+  const members = useMembers();
   const [opening, setOpening] = useState(false);
   const { charter } = useStanding();
-  const change = useChange(tenant, reload);
+  const change = useChange();
   if (error) return <NotOpen tenant={tenant} title="Sharing" error={error} />;
-  if (!data || !groups.data || !units.data || !members.data) return null;
+  if (!data || !groups.items || !units.items || !members.items) return null;
   const actionWords = ({ kind, actions }: OpeningView) => actions.map((action) => charter.permission(`${kind}.${action}`).label).join(', ');
   return (
     <>
@@ -37,7 +35,7 @@ export function SharingPage({ tenant }: { tenant: string }): ReactNode {
       <Text mt="xs" className="quiet">
         What the people of a group own can be opened to others. Whoever joins the group later is in it too.
       </Text>
-      {change.trouble}
+      <Changing change={change} />
       {data.items.length === 0 ? (
         <Text mt="md">Nothing is shared so.</Text>
       ) : (
@@ -57,7 +55,7 @@ export function SharingPage({ tenant }: { tenant: string }): ReactNode {
                 action="member.assign"
                 variant="default"
                 label={`Close: ${one.group.name} to ${one.to.name}`}
-                onClick={() => change.ask(`${one.group.name}: no longer open`, [{ do: 'close-records', id: one.id }])}
+                onClick={() => change.show([{ do: 'close-records', id: one.id }], `${one.group.name}: no longer open`)}
               >
                 Close
               </RowButton>,
@@ -68,17 +66,16 @@ export function SharingPage({ tenant }: { tenant: string }): ReactNode {
       <Dialog opened={opening} onClose={() => setOpening(false)} title="Share a group’s records">
         {opening && (
           <OpeningForm
-            groups={groups.data.items}
-            units={units.data.items}
-            members={members.data.items}
+            groups={groups.items}
+            units={units.items}
+            members={members.items}
             propose={(title, step) => {
               setOpening(false);
-              change.ask(title, [step]);
+              change.show([step], title);
             }}
           />
         )}
       </Dialog>
-      {change.dialog}
     </>
   );
 }
@@ -86,7 +83,7 @@ export function SharingPage({ tenant }: { tenant: string }): ReactNode {
 function OpeningForm(props: {
   groups: readonly Named[];
   units: readonly Named[];
-  members: readonly MemberRow[];
+  members: readonly Member[];
   propose: (title: string, step: Step) => void;
 }): ReactNode {
   const { groups, units, members, propose } = props;

@@ -2,7 +2,7 @@ import { Button, Group, PasswordInput, Stack, Text, TextInput, Title } from '@ma
 import { type FormEvent, type ReactNode, useEffect, useState } from 'react';
 import { useSignIn } from 'warm-lintel/react';
 import { Link } from 'wouter';
-import { call, type Listed, type MeAnswer } from './api.js';
+import { client, type MeAnswer } from './api.js';
 import { Trouble } from './trouble.js';
 
 /** Signing in; at the page of an association also with an account that it keeps. */
@@ -87,9 +87,7 @@ function WaysIn({ tenant, address }: { tenant: string | undefined; address: stri
   useEffect(() => {
     if (tenant === undefined && !address.includes('@')) return setWays([]);
     const asked =
-      tenant === undefined
-        ? call<{ way: WayIn | null }>('POST', '/lintel/way-in', { address }).then(({ way }) => (way ? [way] : []))
-        : call<Listed<WayIn>>('POST', '/lintel/ways-in', { tenant }).then(({ items }) => items);
+      tenant === undefined ? client.wayFor({ address }).then(({ way }) => (way ? [way] : [])) : client.waysInto({ tenant }).then(({ items }) => items);
     void asked.then(setWays, () => undefined);
   }, [tenant, address]);
   return ways.map(({ id, name, path, tenantId = tenant }) => (

@@ -1,8 +1,9 @@
 import { Alert, Button, Group, PasswordInput, Text, TextInput, Title } from '@mantine/core';
 import { type FormEvent, type ReactNode, useState } from 'react';
-import { useAccount, useProof } from 'warm-lintel/react';
+import { Refusal } from 'warm-lintel/client';
+import { type Doing, useAccount, useProof } from 'warm-lintel/react';
 import { Link } from 'wouter';
-import { call, Refusal } from './api.js';
+import { client } from './api.js';
 
 export function NotFound(): ReactNode {
   return (
@@ -15,25 +16,16 @@ export function NotFound(): ReactNode {
   );
 }
 
-/** A refusal, of this application or of the library's hooks, and what does the same once more. */
-export interface Refused {
-  readonly status: number;
-  readonly code: string;
-  readonly message: string;
-  readonly obligation?: string | undefined;
-  again?: () => void;
-}
-
 /** Runs something that may be refused, and keeps what the server said. */
-export function useTry(): { error: Refused | undefined; busy: boolean; run: (work: () => Promise<void>) => void } {
-  const [error, setError] = useState<Refused>();
+export function useTry(): Doing & { run: (work: () => Promise<void>) => void } {
+  const [error, setError] = useState<Doing['error']>();
   const [busy, setBusy] = useState(false);
   const run = (work: () => Promise<void>) => {
     setBusy(true);
     setError(undefined);
     work()
       .catch((reason: unknown) => {
-        const refusal = reason instanceof Refusal ? reason : new Refusal(0, 'Something went wrong. Try again.', '');
+        const refusal = reason instanceof Refusal ? reason : new Refusal(0, 'no-answer', 'Something went wrong. Try again.');
         setError(Object.assign(refusal, { again: () => run(work) }));
       })
       .finally(() => setBusy(false));
@@ -42,7 +34,7 @@ export function useTry(): { error: Refused | undefined; busy: boolean; run: (wor
 }
 
 /** Shows what went wrong, in the server's words. */
-export function Trouble({ error }: { error: Refused | undefined }): ReactNode {
+export function Trouble({ error }: { error: Doing['error'] }): ReactNode {
   if (!error) return null;
   if (error.status === 404) return <NotFound />;
   if (['obligation-open', 'prove-first'].includes(error.code) && error.again)
@@ -85,7 +77,7 @@ export function First(props: { obligation: string; why: string; onDone: () => vo
 
 function Terms({ why, version, onDone }: { why: string; version: string | undefined; onDone: () => void }): ReactNode {
   const { error, busy, run } = useTry();
-  const accept = () => run(async () => call('POST', '/lintel/account/terms', { version }).then(onDone));
+  const accept = () => run(async () => client.acceptTerms({ version: version ?? '' }).then(onDone));
   return (
     <Alert color="honey" role="alert" mt="sm" title="The terms">
       <Text size="sm">{why}</Text>

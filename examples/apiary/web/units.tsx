@@ -1,37 +1,30 @@
 import { Button, Group, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useState } from 'react';
 import type { Assignment } from 'warm-lintel';
-import { IfAllowed } from 'warm-lintel/react';
-import type { RoleView, Step, UnitView } from 'warm-lintel/server';
+import { IfAllowed, useChange, useMembers, useRoles, useUnits } from 'warm-lintel/react';
+import type { Step } from 'warm-lintel/server';
 import { ActionButton, RowButton } from './action.js';
 import { Alone } from './alone.js';
-import { type Listed, useLoad } from './api.js';
-import { useChange } from './change.js';
+import type { Member, Unit } from './api.js';
+import { Changing } from './change.js';
 import { inForm, outOfForm, rolesOf } from './holding.js';
-import type { MemberRow, RoleToGive } from './members.js';
 import { NotOpen } from './not-open.js';
 import { Choice, Dialog, Folded, PeopleTabs, placeWords, RoleChoice, Several, useMarked } from './parts.js';
 
 /** The tree of sites, and who is placed where. */
 export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
-  const at = `/lintel/tenants/${tenant}`;
-  const { data, error, reload } = useLoad<Listed<UnitView>>(`${at}/units`);
-  const members = useLoad<Listed<MemberRow>>(`${at}/members?limit=200`);
-  const roles = useLoad<Listed<RoleView>>(`${at}/roles`);
-  const toGive = useLoad<Listed<RoleToGive>>(`${at}/roles-to-give`);
-  const [editing, setEditing] = useState<UnitView | 'new'>();
-  const change = useChange(tenant, () => {
-    reload();
-    roles.reload();
-  });
-  useMarked(Boolean(data && members.data && roles.data && toGive.data));
+  const { items: units, error } = useUnits();
+  const members = useMembers();
+  const roles = useRoles();
+  const [editing, setEditing] = useState<Unit | 'new'>();
+  const change = useChange();
+  useMarked(Boolean(units && members.items && roles.items));
   if (error) return <NotOpen tenant={tenant} title="Sites" error={error} />;
-  if (!data || !members.data || !roles.data || !toGive.data) return null;
-  const units = data.items;
-  const all = roles.data.items;
+  if (!units || !members.items || !roles.items) return null;
+  const all = roles.items;
   const held = (unit: string) => rolesOf(all, { unit });
   const label = (role: string) => all.find(({ id }) => id === role)?.label ?? role;
-  const depth = (unit: UnitView): number => (unit.below === null ? 0 : 1 + depth(units.find(({ id }) => id === unit.below) as UnitView));
+  const depth = (unit: Unit): number => (unit.below === null ? 0 : 1 + depth(units.find(({ id }) => id === unit.below) as Unit));
   return (
     <>
       <PeopleTabs tenant={tenant} />
@@ -44,7 +37,7 @@ export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
       <Text mt="xs" className="quiet">
         What a site holds, everybody placed there or below holds. What is held at a site reaches its hives and those below.
       </Text>
-      {change.trouble}
+      <Changing change={change} />
       <ul className="sheet" style={{ listStyle: 'none', marginTop: '1rem' }} aria-label="Sites">
         {units.map((unit) => (
           <li key={unit.id} id={unit.id} style={{ paddingLeft: `${2 * depth(unit)}rem`, paddingBlock: '0.4rem' }}>
@@ -67,7 +60,7 @@ export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
             )}
             <IfAllowed action="member.assign">
               <Folded summary="Single permissions">
-                <Alone tenant={tenant} on="unit" id={unit.id} name={unit.name} />
+                <Alone on="unit" id={unit.id} name={unit.name} />
               </Folded>
             </IfAllowed>
           </li>
@@ -79,29 +72,26 @@ export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
             unit={editing === 'new' ? undefined : editing}
             units={units}
             held={editing === 'new' ? [] : held(editing.id)}
-            members={members.data.items}
-            toGive={toGive.data.items}
+            members={members.items}
             propose={(title, steps) => {
               setEditing(undefined);
-              change.ask(title, steps);
+              change.show(steps, title);
             }}
           />
         )}
       </Dialog>
-      {change.dialog}
     </>
   );
 }
 
 function UnitForm(props: {
-  unit: UnitView | undefined;
-  units: readonly UnitView[];
+  unit: Unit | undefined;
+  units: readonly Unit[];
   held: readonly Assignment[];
-  members: readonly MemberRow[];
-  toGive: readonly RoleToGive[];
+  members: readonly Member[];
   propose: (title: string, steps: Step[]) => void;
 }): ReactNode {
-  const { unit, units, members, toGive } = props;
+  const { unit, units, members } = props;
   const { wide, kept } = inForm(props.held);
   const [roles, setRoles] = useState(wide);
   const [name, setName] = useState(unit?.name ?? '');
@@ -125,12 +115,7 @@ function UnitForm(props: {
       <TextInput label="Name of the site" value={name} onChange={(event) => setName(event.currentTarget.value)} data-autofocus />
       <Choice label="Lies in" value={below} onChange={setBelow} of={units.filter(({ id }) => id !== unit?.id)} none="nothing: it is at the top" />
       <Several label="Who is placed there" value={people} onChange={setPeople} of={members.map(({ userId, name: called }) => ({ id: userId, name: called }))} />
-      <RoleChoice
-        label="Roles that everybody placed there, or below, holds by it"
-        value={roles}
-        onChange={setRoles}
-        toGive={toGive.filter(({ role }) => role !== 'keyholder')}
-      />
+      <RoleChoice label="Roles that everybody placed there, or below, holds by it" value={roles} onChange={setRoles} people />
       <Button disabled={name.trim() === ''} onClick={propose}>
         See what it does
       </Button>

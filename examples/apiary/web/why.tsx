@@ -1,10 +1,9 @@
 import { Button, Group, NativeSelect, Text, TextInput } from '@mantine/core';
 import { type FormEvent, type ReactNode, useState } from 'react';
 import type { Charter } from 'warm-lintel';
-import { type Reasons, useStanding, useWhy } from 'warm-lintel/react';
-import type { Step } from 'warm-lintel/server';
-import { askFace } from './api.js';
-import { useChange } from './change.js';
+import type { Answered } from 'warm-lintel/client';
+import { useChange, useClient, useStanding, useTenant, useWhy } from 'warm-lintel/react';
+import { Changing } from './change.js';
 import { Trouble, useTry } from './trouble.js';
 
 /** The kind of which a record is named with an action; undefined where it is about none that there is. */
@@ -15,7 +14,7 @@ function kindNamed(charter: Charter<any>, action: string): string | undefined {
 
 const HOLDS = { yes: 'extends to it', no: 'does not extend to it', 'not loaded': 'rests on what you may not know' } as const;
 
-function Grants({ grants }: { grants: Reasons['grants'] }): ReactNode {
+function Grants({ grants }: { grants: Answered<'why'>['grants'] }): ReactNode {
   if (grants.length === 0) return null;
   return (
     <ul>
@@ -31,9 +30,9 @@ function Grants({ grants }: { grants: Reasons['grants'] }): ReactNode {
 }
 
 /** Why somebody may, or may not, as the command says it. */
-export function Why({ tenant, about }: { tenant: string; about: { action: string; record?: string; user?: string } }): ReactNode {
-  const { data, error } = useWhy(askFace, tenant, about);
-  if (error) return <Trouble error={error as never} />;
+export function Why({ about }: { about: { action: string; record?: string; user?: string } }): ReactNode {
+  const { data, error } = useWhy(about);
+  if (error) return <Trouble error={error} />;
   if (!data) return null;
   const { who, action, record, allowed, reason, grants, readGrants, ask } = data;
   const may = allowed === 'unknown' ? 'may or may not' : allowed ? 'may' : 'may not';
@@ -52,27 +51,24 @@ export function Why({ tenant, about }: { tenant: string; about: { action: string
   );
 }
 
-interface Found {
-  allowed: boolean;
-  cause?: string;
-  remedies: { words: string; steps?: Step[]; refused?: string; opens?: { permissions: number; records: number } }[];
-}
+type Found = Answered<'remedies'>;
 
 /** Each smallest change that would allow it, with what else it would open; it is shown before it is carried out. */
-function WhatWouldGiveIt(props: { tenant: string; about: { action: string; record?: string; user: string }; done: () => void }): ReactNode {
-  const { tenant, about, done } = props;
+function WhatWouldGiveIt(props: { about: { action: string; record?: string; user: string }; done: () => void }): ReactNode {
+  const { about, done } = props;
   const { action, record, user } = about;
   const [found, setFound] = useState<Found>();
+  const client = useClient();
+  const tenant = useTenant();
   const asking = useTry();
-  const change = useChange(tenant, () => {
+  const change = useChange(() => {
     setFound(undefined);
     done();
   });
   const { charter } = useStanding();
   // About a record there is something to try only when it is named.
   if (kindNamed(charter, action) !== undefined && record === undefined) return null;
-  const query = new URLSearchParams({ user, action, ...(record !== undefined && { record }) });
-  const look = () => asking.run(async () => setFound((await askFace(`/tenants/${tenant}/remedies?${query}`)) as Found));
+  const look = () => asking.run(async () => setFound(await client.remedies({ tenant, user, action, record })));
   return (
     <>
       <Button mt="sm" size="compact-sm" variant="light" loading={asking.busy} onClick={look}>
@@ -94,21 +90,20 @@ function WhatWouldGiveIt(props: { tenant: string; about: { action: string; recor
                   : ', in the record itself'}
             </span>{' '}
             {steps && !refused && (
-              <Button size="compact-xs" variant="default" onClick={() => change.ask(words, steps)}>
+              <Button size="compact-xs" variant="default" onClick={() => change.show(steps, words)}>
                 Do this
               </Button>
             )}
           </li>
         ))}
       </ul>
-      {change.trouble}
-      {change.dialog}
+      <Changing change={change} />
     </>
   );
 }
 
 /** Asks why a member may, or may not: any action, on a record by its id or on none. */
-export function AskWhy({ tenant, user }: { tenant: string; user: string }): ReactNode {
+export function AskWhy({ user }: { user: string }): ReactNode {
   const { charter } = useStanding();
   const [action, setAction] = useState('hive.update');
   const [record, setRecord] = useState('');
@@ -135,8 +130,8 @@ export function AskWhy({ tenant, user }: { tenant: string; user: string }): Reac
           Ask
         </Button>
       </Group>
-      {about && <Why key={changes} tenant={tenant} about={about} />}
-      {about && <WhatWouldGiveIt key={JSON.stringify(about)} tenant={tenant} about={about} done={() => setChanges(changes + 1)} />}
+      {about && <Why key={changes} about={about} />}
+      {about && <WhatWouldGiveIt key={JSON.stringify(about)} about={about} done={() => setChanges(changes + 1)} />}
     </form>
   );
 }

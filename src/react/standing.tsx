@@ -2,24 +2,6 @@ import { createContext, type ReactNode, useContext, useMemo } from 'react';
 import type { Charter, CharterTypes } from '../charter/index.js';
 import { type Decision, openStanding, type Snapshot, type Standing } from '../standing/index.js';
 
-export {
-  AccountProvider,
-  AccountRefusal,
-  type Doing,
-  type MyAccount,
-  type PasskeyCeremonies,
-  type PasskeyItem,
-  type SessionItem,
-  useAccount,
-  useLetter,
-  useMyFactors,
-  useMySessions,
-  useProof,
-  useSignIn,
-} from './account.js';
-export { type AskFace, type JournalItem, type Reasons, useJournal, useWhy } from './asked.js';
-export { useFresh } from './fresh.js';
-
 const Current = createContext<Standing<any> | undefined>(undefined);
 
 /** Opens a standing from the server's snapshot for everything below. For display only: the server checks again. */
@@ -60,3 +42,6 @@ export function IfAllowed(props: {
   const shown = decision.could?.allowed === true ? props.inLook : props.otherwise;
   return shown?.(decision) ?? null;
 }
+
+/** The id of the tenant that is entered. @throws Error outside of a {@link StandingProvider}. */
+export const useTenant = (): string => useStanding().facts.tenant.id;
