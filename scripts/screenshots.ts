@@ -1,6 +1,6 @@
 /* Makes docs/screenshots anew from the demo data: pages in Chromium, commands in a terminal window under Xvfb. */
 import { execFileSync, spawn } from 'node:child_process';
-import { existsSync, mkdirSync, mkdtempSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, mkdtempSync, readFileSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { setTimeout as wait } from 'node:timers/promises';
@@ -136,12 +136,20 @@ async function terminal(name: string, command: string, seconds: number): Promise
   const shown = `cd ${root}; printf '$ %s\\n' "${command}"; ${command} 2>&1; touch ${done}; sleep 60`;
   const xterm = spawn(
     'xterm',
-    ['-geometry', '158x53+0+0', '-fa', 'DejaVu Sans Mono', '-fs', '9.5', '-bg', '#fffdf8', '-fg', '#2b2519', '-e', 'bash', '-c', shown],
+    ['-bw', '0', '-geometry', '158x53+0+0', '-fa', 'DejaVu Sans Mono', '-fs', '9.5', '-bg', '#fffdf8', '-fg', '#2b2519', '-e', 'bash', '-c', shown],
     { stdio: 'ignore', env: { ...process.env, DISPLAY: display } },
   );
   for (let i = 0; i < seconds * 10 && !existsSync(done); i++) await wait(100);
   await wait(700);
-  execFileSync('import', ['-display', display, '-window', 'root', join(out, `${name}.png`)]);
+  const file = join(out, `${name}.png`);
+  execFileSync('import', ['-display', display, '-window', 'root', '-crop', '1268x800+0+0', '+repage', file]);
+  // What stands below the last line is nothing to look at.
+  const [height, , top] = execFileSync('convert', [file, '-trim', '-format', '%h %X %Y', 'info:'], { encoding: 'utf8' }).split(' ').map(Number) as [
+    number,
+    number,
+    number,
+  ];
+  execFileSync('mogrify', ['-crop', `1268x${Math.min(800, top + height + 12)}+0+0`, '+repage', file]);
   xterm.kill();
   xvfb.kill();
 }
@@ -164,7 +172,12 @@ async function onPostgres(): Promise<void> {
     await pool.query(statement);
   process.env.DATABASE_URL = `${cluster.url}/postgres`;
   await terminal('command-policies', 'npm run --silent lintel -- policies --role apiary_app --check --database $DATABASE_URL', 60);
-  await terminal('command-survey', 'npm run --silent lintel -- survey --database $DATABASE_URL > /tmp/charter.json; head -n 42 /tmp/charter.json', 60);
+  await pool.query('create database workshops');
+  process.env.DATABASE_URL = `${cluster.url}/workshops`;
+  const workshops = new pg.Pool({ connectionString: process.env.DATABASE_URL, max: 1 });
+  await workshops.query(readFileSync('examples/existing/before/schema.sql', 'utf8'));
+  await workshops.end();
+  await terminal('command-start', 'npm run --silent lintel -- start --database $DATABASE_URL | head -n 44', 44);
   await pool.end();
   await cluster.stop();
 }

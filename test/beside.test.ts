@@ -8,8 +8,7 @@ import Database from 'libsql';
 import type pg from 'pg';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { isLintelError, readCharter } from 'warm-lintel';
-import { run } from 'warm-lintel/cli';
-import { createLintel, type ScopeDifference, survey } from 'warm-lintel/server';
+import { createLintel, type ScopeDifference } from 'warm-lintel/server';
 import { type Apiary, apiaryOnPostgres, emptyPostgres } from './worlds.js';
 
 let lintel: Apiary;
@@ -194,51 +193,4 @@ test('a rule that is nested ten thousand deep is refused by its depth', () => {
   for (let i = 0; i < 10_000; i++) where = { op: 'not', of: where };
   const kinds = { yard: { ...yards.data.kinds.yard, reaches: { deep: where } } };
   expect(() => readCharter({ kinds })).toThrow(/is nested deeper than/);
-});
-
-test('a schema that we did not make becomes a charter to edit, with what could not be told', async () => {
-  const { db: other, url } = await emptyPostgres();
-  for (const statement of [
-    'create table organisations (id uuid primary key, name text)',
-    'create table users (id uuid primary key, email text)',
-    'create table projects (id uuid primary key, organisation_id uuid references organisations, owner_id uuid references users, created_by uuid references users, site_id uuid, title text, budget numeric(10, 2), starts_at timestamptz, place point, weight numeric)',
-    'create table tasks (id integer primary key, organisation_id uuid references organisations, project_id uuid references projects, reviewer uuid references users, name varchar(80), done boolean)',
-    'create table project_people (organisation_id uuid, project_id uuid references projects, user_id uuid references users)',
-    'create table remarks (id integer primary key, task_id integer references tasks, created_by uuid references users, words text)',
-    'create table task_watchers (task_id integer references tasks, user_id uuid references users, primary key (task_id, user_id))',
-    'create table currencies (code text primary key, name text)',
-    'create table hits (at timestamptz, path text)',
-  ])
-    await sql.raw(statement).execute(other);
-  const { charter: proposed, undecided } = await survey(other);
-  // What is proposed is a charter as it stands.
-  expect(Object.keys(readCharter(proposed).data.kinds)).toEqual(['currency', 'project', 'remark', 'task']);
-  expect(proposed.kinds.project?.fields).toMatchObject({
-    organisationId: { role: 'tenant' },
-    ownerId: { role: 'owner', change: 'transfer' },
-    createdBy: { role: 'maker' },
-    siteId: { role: 'unit' },
-    budget: { type: 'decimal', scale: 2 },
-    projectPeople: { role: 'people', link: { table: 'project_people', record: 'project_id', user: 'user_id', tenant: 'organisation_id' } },
-  });
-  expect(proposed.kinds.task?.fields).toMatchObject({
-    projectId: { role: 'parent', to: 'project' },
-    reviewer: { role: 'person' },
-    taskWatchers: { link: { table: 'task_watchers', record: 'task_id', user: 'user_id' } },
-  });
-  expect(proposed.kinds.remark?.fields).toMatchObject({ taskId: { role: 'parent', to: 'task', through: true }, createdBy: { role: 'maker' } });
-  for (const line of [
-    /tasks.reviewer: names a person/,
-    /currencies: names no tenant, and no parent that has one/,
-    /hits: has no key/,
-    /projects.place: the type point/,
-    /projects.weight: a number without fixed places/,
-  ])
-    expect(undecided.some((said) => line.test(said))).toBe(true);
-  const [out, err]: [string[], string[]] = [[], []];
-  const code_ = await run(['survey', '--database', url], { cwd: process.cwd(), out: (t) => out.push(t), err: (t) => err.push(t), colours: false, width: 120 });
-  expect(code_).toBe(0);
-  expect(readCharter(JSON.parse(out.join('\n'))).hash).toBe(readCharter(proposed).hash);
-  expect(err.join('\n')).toMatch(/4 kinds proposed.*\n {2}to decide: /);
-  await other.destroy();
 });

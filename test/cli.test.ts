@@ -82,8 +82,8 @@ test('the table goes out as CSV, a line for each permission that somebody has, s
 
 test('a record is named by its id, by what it is called, or by its address; and who may do something to it is told with every way', async () => {
   const { out } = await onPostgres('who', 'hive.update', 'Bramble hive', '--tenant', 'alderbrook');
-  expect(out).toMatch(/Otto Feld\s*│ all\s*│ role Site warden, at Orchard side/);
-  expect(out).toMatch(/Sela Vardy\s*│ own\s*│ role Keeper, for the whole organisation/);
+  expect(out).toMatch(/Otto Feld\s+all\s+role Site warden, at Orchard side/);
+  expect(out).toMatch(/Sela Vardy\s+own\s+role Keeper, for the whole organisation/);
   for (const named of ['a-hive-02', 'http://localhost:4173/t/alderbrook/hives/a-hive-02?tab=1#top', '/api/hives/a-hive-02/notes'])
     expect((await onPostgres('who', 'hive.update', named, '--tenant', 'alderbrook')).out).toBe(out);
   // Of several tenants the one is meant in which there is such a record.
@@ -173,7 +173,7 @@ test('a change is shown before it is made, made in somebody’s name, and refuse
   expect([made.code, made.err]).toEqual([EXIT.yes, 'Done: roles changed.']);
   expect((await onPostgres('roles', 'keeper', '--tenant', 'alderbrook', '--format', 'json')).out).toContain('"name": "Lene Arp"');
   expect((await onPostgres('members', '--tenant', 'alderbrook', '--format', 'md')).out).toContain('| Lene Arp | lene@alderbrook.example | Keeper | active |');
-  expect((await onPostgres('audit', '--tenant', 'alderbrook', '--limit', '1')).out).toMatch(/Maren Holt +│ roles changed[\s\S]*“has a hive now”/);
+  expect((await onPostgres('audit', '--tenant', 'alderbrook', '--limit', '1')).out).toMatch(/Maren Holt +roles changed[\s\S]*“has a hive now”/);
   expect((await onPostgres('members', 'lene', '--roles', 'keper', '--as', 'maren', '--tenant', 'alderbrook')).err).toBe(
     'lintel: no role "keper"; did you mean keeper?',
   );
@@ -220,7 +220,7 @@ test('people are brought from a list, with every mistake told first; without a l
   };
   const wrong = await list('address,roles\nida@list.example,Keepr\n');
   expect([wrong.code, wrong.err]).toEqual([EXIT.refused, '1 mistake; nothing was done.']);
-  expect(wrong.out).toMatch(/2 +│ +roles +│ +no role “Keepr”; did you mean keeper\?/);
+  expect(wrong.out).toMatch(/2 +roles +no role “Keepr”; did you mean keeper\?/);
   const right = 'address,roles\nida@list.example,Keeper\nsela@alderbrook.example,Keeper\n';
   expect([(await list(right, '--dry-run')).out, (await list(right)).out, (await list(right)).out]).toEqual([
     'It would be so; nothing was done: 1 invited, 0 changed, 1 as they are, 0 refused.',
@@ -242,9 +242,9 @@ test('what a provider’s claims would give is told before anybody comes: the ru
   const { code, out } = await admit(nora);
   expect(code).toBe(EXIT.yes);
   expect(out).toMatch(/^Would come in by The county’s sign-in\.$/m);
-  expect(out).toMatch(/│ rule 3 +│ groups is site-wardens +│/);
-  expect(out).toMatch(/│ role +│ Site warden, for Heath edge +│/);
-  expect(out).toMatch(/│ not known │ groups: choir; that gives nothing │/);
+  expect(out).toMatch(/^rule 3 +groups is site-wardens$/m);
+  expect(out).toMatch(/^role +Site warden, for Heath edge$/m);
+  expect(out).toMatch(/^not known +groups: choir; that gives nothing$/m);
   expect(out).toMatch(/^ {2}\+ See a hive +not at all -> all in Heath edge {2}\(0 -> 6, such as /m);
   const elsewhere = await admit({ ...nora, site: 'Far meadow' });
   expect([elsewhere.code, elsewhere.out]).toEqual([
@@ -305,7 +305,7 @@ test('what a directory has brought is told, with the groups that nobody has give
   await new Promise((resolve) => server.close(resolve));
   const { out } = await onPostgres('directory', '--tenant', 'alderbrook');
   expect(out).toContain('The county’s office: 5 people, of whom 4 are active and 0 have come in.');
-  expect(out).toMatch(/│ Beekeepers +│ 3 +│ no role is given to it │/);
+  expect(out).toMatch(/^Beekeepers +3 +no role is given to it$/m);
   expect(out).toContain('Not known here, and kept out: costCenter');
   await db.destroy();
 });

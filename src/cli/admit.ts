@@ -86,7 +86,7 @@ async function admitCommand(file: string, options: AdmitOptions, around: Surroun
       `${isRefused ? 'Would be refused' : 'Would come in'} by ${connection.name}.${arrived.said ? ` ${arrived.said.words}  (${arrived.said.code})` : ''}`,
     );
     const rows = await givenRows(tried, rules ?? connection.rules, actor);
-    if (rows.length > 0) around.out(answer(options.format, undefined, ['', 'what the rules make of it'], rows));
+    if (rows.length > 0) around.out(answer(around, options.format, undefined, ['', 'what the rules make of it'], rows));
     const told = { ...proposal, problems: [] };
     if (proposal.people > 0 || !isRefused) around.out(options.format === 'md' ? proposalMarkdown(told) : printProposal(told, pc.createColors(around.colours)));
     return isRefused ? EXIT.refused : EXIT.yes;

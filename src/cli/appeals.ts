@@ -41,7 +41,7 @@ async function printMine(standing: ServerStanding, charter: Charter<any>, { form
   around.out(
     mine.length === 0 && format === 'text'
       ? `${standing.facts.me.name} asked for nothing.`
-      : answer(format, mine, ['', 'what', 'record', 'it is', 'why', 'asked'], rows),
+      : answer(around, format, mine, ['', 'what', 'record', 'it is', 'why', 'asked'], rows),
   );
   return EXIT.yes;
 }
@@ -52,7 +52,7 @@ function printOpen(open: readonly AppealToAnswer[], { facts }: ServerStanding, {
   around.out(
     open.length === 0 && format === 'text'
       ? `Nothing waits for an answer of ${facts.me.name}.`
-      : answer(format, open, ['', 'who', 'asks for', 'record', 'why', 'since'], rows),
+      : answer(around, format, open, ['', 'who', 'asks for', 'record', 'why', 'since'], rows),
   );
   return EXIT.yes;
 }

@@ -4,7 +4,7 @@ import { LintelError } from '../base/index.js';
 import type { AuditEvent } from '../server/index.js';
 import { readConfig, type Sources } from './config.js';
 import { ofOwn } from './copy.js';
-import { grid, HELD, heldRows } from './grid.js';
+import { gridFor, HELD, heldRows } from './grid.js';
 import { findPerson, findTenant, withDatabase } from './look.js';
 import { withSources } from './options.js';
 import { EXIT, type Surroundings } from './surroundings.js';
@@ -65,7 +65,7 @@ async function auditCommand(options: AuditOptions, around: Surroundings): Promis
       const user = await findPerson(tenant, options.held);
       const { line, permissions, subject, charter } = await audit.heldThen(user, readDay(options.on ?? new Date().toISOString()));
       const rows = heldRows(permissions, lintel.charter);
-      around.out([`${user}, ${subject}: ${line}`, grid(HELD, rows), colours.dim(`under the charter ${charter.slice(0, 12)}`)].join('\n'));
+      around.out([`${user}, ${subject}: ${line}`, gridFor(around, HELD, rows), colours.dim(`under the charter ${charter.slice(0, 12)}`)].join('\n'));
       return EXIT.yes;
     }
     if (options.export) {
@@ -81,7 +81,7 @@ async function auditCommand(options: AuditOptions, around: Surroundings): Promis
       const details = [JSON.stringify(event), ...(words?.reason ? [`“${words.reason}”`] : [])].join('\n');
       return [String(number), `${at.toISOString().slice(0, 19)}Z`, who, what, details];
     });
-    around.out(grid(['', 'when', 'who', 'what', ''], rows, [7, 22, 18, 24, Math.max(30, around.width - 80)]));
+    around.out(gridFor(around, ['', 'when', 'who', 'what', ''], rows));
     return EXIT.yes;
   });
 }

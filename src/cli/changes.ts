@@ -9,7 +9,7 @@ import { everythingMet, Standing } from '../standing/index.js';
 import type { Database } from '../store/index.js';
 import { charterAt } from './commit.js';
 import { openUrl, readCharterFile, readConfig, type Sources } from './config.js';
-import { grid, markdown } from './grid.js';
+import { gridFor, markdown } from './grid.js';
 import { findTenant, withDatabase } from './look.js';
 import { formatOption, withSources } from './options.js';
 import { EXIT, type Surroundings } from './surroundings.js';
@@ -87,24 +87,6 @@ function rowsOf(changes: readonly AccessChange[]): string[][] {
   });
 }
 
-/** The column that is broken where the others leave no room for examples. */
-const HOW_FAR = 2;
-
-/** A table as wide as the terminal: examples are cut off where the line is full. */
-function fitted(head: readonly string[], rows: readonly string[][], width: number): string {
-  const widest = head.map((title, i) => Math.max(...[title, ...rows.map((row) => row[i] as string)].map(({ length }) => length)));
-  const others = widest.slice(0, -1).reduce((sum, one) => sum + one + 3, 1);
-  const left = Math.max(20, width - others - 3);
-  const cut = (text: string) => (text.length > left ? `${text.slice(0, left - 1)}…` : text);
-  const over = Math.max(0, others + left + 3 - width);
-  const widths = [...widest.slice(0, -1), left].map((one, i) => (i === HOW_FAR ? Math.max(12, one + 2 - over) : one + 2));
-  return grid(
-    head,
-    rows.map((row) => [...row.slice(0, -1), cut(row.at(-1) as string)]),
-    over > 0 ? widths : undefined,
-  );
-}
-
 async function changesCommand(old: string | undefined, options: ChangesOptions, around: Surroundings): Promise<number> {
   const here = await readConfig(options, around.cwd);
   const [from, to] = options.commit?.split('..') ?? [];
@@ -140,7 +122,7 @@ async function changesCommand(old: string | undefined, options: ChangesOptions, 
       ? 'No access grew that was not declared.'
       : `Access grew that was not declared: ${[...new Set(undeclared.map((c) => c.permission))].join(', ')}`;
   const rows = rowsOf(changes);
-  const table = options.format === 'md' ? markdown(head, rows) : fitted(head, rows, around.width);
+  const table = options.format === 'md' ? markdown(head, rows) : gridFor(around, head, rows);
   const text = changes.length === 0 ? 'Nobody’s access is another than before.' : `${table}\n\n${verdict}`;
   around.out(options.format === 'json' ? JSON.stringify({ changes, undeclared: undeclared.length }, null, 2) : text);
   return undeclared.length === 0 ? EXIT.yes : EXIT.refused;

@@ -7,7 +7,7 @@ import { type Anchor, type Held, Standing } from '../standing/index.js';
 import { readDay } from './audit.js';
 import { readConfig, type Sources } from './config.js';
 import { insistOnOwn } from './copy.js';
-import { grid, markdown } from './grid.js';
+import { gridFor, markdown } from './grid.js';
 import { findPerson, findTenant, type Tenant, withDatabase } from './look.js';
 import { formatOption, withSources } from './options.js';
 import { EXIT, type Surroundings } from './surroundings.js';
@@ -28,8 +28,8 @@ function actionOf(charter: Charter<any>, on: string): string {
   return action;
 }
 
-function written({ tenant, names, permissions, alike, records }: Comparison, format: 'text' | 'md'): string {
-  const table = format === 'md' ? markdown : grid;
+function written({ tenant, names, permissions, alike, records }: Comparison, format: 'text' | 'md', around: Surroundings): string {
+  const table = (head: readonly string[], rows: readonly string[][]) => (format === 'md' ? markdown(head, rows) : gridFor(around, head, rows));
   const parts = [format === 'md' ? `# ${names.join(', ')} in ${tenant}` : `${names.join(', ')} in ${tenant}`];
   if (records) {
     const rows = records.groups.map((group) => {
@@ -56,7 +56,7 @@ function personAndDay(text: string): { readonly person: string; readonly day: st
 export async function sideOf(tenant: Tenant, text: string): Promise<{ readonly name: string; readonly standing: Standing<any> }> {
   const { charter, db } = tenant.lintel;
   const [, role] = /^role:(.+)$/.exec(text) ?? [];
-  const here = (await tenant.standingOf('')).facts.tenant;
+  const here = await tenant.facts();
   if (role !== undefined) {
     const facts = madeUpFacts(charter, here, [{ role, anchor: { on: 'tenant' } }]);
     return { name: `${charter.role(role).label} (role)`, standing: new Standing(charter, facts) };
@@ -96,7 +96,7 @@ async function compareCommand(people: readonly string[], options: CompareOptions
     const sides = [];
     for (const one of people) sides.push(await sideOf(tenant, one));
     const compared = await compare(sides, action === undefined ? undefined : { db: lintel.records, action, some: Number(options.some) });
-    around.out(options.format === 'json' ? JSON.stringify(compared, null, 2) : written(compared, options.format));
+    around.out(options.format === 'json' ? JSON.stringify(compared, null, 2) : written(compared, options.format, around));
     return EXIT.yes;
   });
 }

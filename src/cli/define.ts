@@ -8,6 +8,8 @@ export interface LintelConfig {
   readonly charter: Charter<any>;
   /** Opens the database to look at. It is opened only by commands that need it. */
   readonly database?: () => Promise<Database> | Database;
+  /** Opens the records, where they are in another database than the membership: a Kysely, of SQLite too. Default: they are in `database`. */
+  readonly records?: () => Promise<Kysely<any>> | Kysely<any>;
   /**
    * The people of an application that keeps them itself, each with what they hold: they are copied into a database in memory, and that is looked at. Nothing is
    * written to the application's database, and what changes a membership is left to the application. They are read from the database that is given, which

@@ -24,7 +24,7 @@ async function directoryCommand(options: DirectoryOptions, around: Surroundings)
     for (const { name, users, active, arrived, groups, unknown } of all) {
       around.out(`${name}: ${users} people, of whom ${active} are active and ${arrived} have come in.`);
       const rows = groups.map((group) => [group.name, String(group.people), group.roles === 0 ? 'no role is given to it' : String(group.roles)]);
-      if (rows.length > 0) around.out(answer(options.format, undefined, ['group', 'people', 'roles'], rows));
+      if (rows.length > 0) around.out(answer(around, options.format, undefined, ['group', 'people', 'roles'], rows));
       if (unknown.length > 0) around.out(`Not known here, and kept out: ${unknown.join(', ')}`);
     }
     return EXIT.yes;

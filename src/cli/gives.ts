@@ -24,7 +24,7 @@ async function givesCommand(permission: string, options: GivesOptions, around: S
       const more = holders.length - NAMED;
       return [by, reaches.join(', '), holders.length === 0 ? 'nobody' : `${holders.slice(0, NAMED).join(', ')}${more > 0 ? ` and ${more} more` : ''}`];
     });
-    around.out(answer(options.format, givers, [`what gives ${permission}`, 'how far', 'who has it by this'], rows));
+    around.out(answer(around, options.format, givers, [`what gives ${permission}`, 'how far', 'who has it by this'], rows));
     return EXIT.yes;
   });
 }

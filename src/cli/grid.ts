@@ -1,20 +1,14 @@
-import Table from 'cli-table3';
+import pc from 'picocolors';
 import type { Charter } from '../charter/index.js';
 import { roleLabel } from '../membership/index.js';
 import { escapeMarkdown } from '../rehearsal/index.js';
 import { anchorWords, type HeldPermission, reachWord } from '../standing/index.js';
+import { grid } from '../terminal/index.js';
+import type { Surroundings } from './surroundings.js';
 
-/** A table for a terminal. @param widths of the columns, where long cells are to be broken. */
-export function grid(head: readonly string[], rows: readonly (readonly string[])[], widths?: readonly number[]): string {
-  const table = new Table({
-    chars: { mid: '', 'left-mid': '', 'mid-mid': '', 'right-mid': '' },
-    style: { head: [], border: [] },
-    head: [...head],
-    ...(widths && { colWidths: [...widths], wordWrap: true, wrapOnWordBoundary: false }),
-  });
-  table.push(...rows.map((row) => [...row]));
-  return table.toString();
-}
+/** A table for the terminal in which a command was called. */
+export const gridFor = ({ colours, width }: Surroundings, head: readonly string[], rows: readonly (readonly string[])[]): string =>
+  grid(head, rows, { width, colours: pc.createColors(colours) });
 
 /** A table as Markdown. */
 export function markdown(head: readonly string[], rows: readonly (readonly string[])[]): string {
@@ -23,8 +17,15 @@ export function markdown(head: readonly string[], rows: readonly (readonly strin
 }
 
 /** The same answer for a terminal, a program, or a page. */
-export function answer(format: 'text' | 'json' | 'md', data: unknown, head: readonly string[], rows: readonly (readonly string[])[]): string {
-  return format === 'json' ? JSON.stringify(data, null, 2) : (format === 'md' ? markdown : grid)(head, rows);
+export function answer(
+  around: Surroundings,
+  format: 'text' | 'json' | 'md',
+  data: unknown,
+  head: readonly string[],
+  rows: readonly (readonly string[])[],
+): string {
+  if (format === 'json') return JSON.stringify(data, null, 2);
+  return format === 'md' ? markdown(head, rows) : gridFor(around, head, rows);
 }
 
 export const HELD = ['may', 'how far', 'by'] as const;

@@ -5,7 +5,7 @@ import type { Charter } from '../charter/index.js';
 import type { JournalEntry } from '../server/index.js';
 import { readConfig, type Sources } from './config.js';
 import { ofOwn } from './copy.js';
-import { grid, markdown } from './grid.js';
+import { gridFor, markdown } from './grid.js';
 import { findPerson, findRecord, findTenant, withDatabase } from './look.js';
 import { formatOption, withSources } from './options.js';
 import { EXIT, type Surroundings } from './surroundings.js';
@@ -58,7 +58,7 @@ async function journalCommand(about: readonly string[], options: JournalOptions,
         changesOf(charter, entry),
       ]);
       const heads = ['when', 'who', 'what', 'fields'];
-      around.out(options.format === 'md' ? markdown(heads, rows) : grid(heads, rows));
+      around.out(options.format === 'md' ? markdown(heads, rows) : gridFor(around, heads, rows));
       if (next !== undefined && options.format === 'text') around.out(pc.createColors(around.colours).dim('There is more: --limit.'));
     }
     return EXIT.yes;

@@ -1,6 +1,7 @@
+import type { Kysely } from 'kysely';
 import { didYouMean, LintelError } from '../base/index.js';
 import { KEYHOLDER } from '../charter/index.js';
-import { keyholdersOf as keyholders, type RoleView, standingsOf as readStandings } from '../membership/index.js';
+import { keyholdersOf as keyholders, NOBODY, type RoleView, standingsOf as readStandings } from '../membership/index.js';
 import {
   type AccessTable,
   accessTable,
@@ -13,7 +14,7 @@ import {
   roleSubjects,
 } from '../rehearsal/index.js';
 import { createLintel, type Lintel, type MayDo, type Remedies, type ServerStanding } from '../server/index.js';
-import { type Decision, everythingMet, type Standing } from '../standing/index.js';
+import { type Decision, everythingMet, type Facts, type Standing } from '../standing/index.js';
 import type { Database } from '../store/index.js';
 import { openDatabase } from './config.js';
 import { inApplication, insistOnOwn, isCopy, isPeopled, overCopy } from './copy.js';
@@ -26,6 +27,8 @@ export interface Tenant {
   readonly members: readonly { readonly id: string; readonly name: string; readonly address: string }[];
   /** The standing of a member. Obligations count as met: the question is what the roles give. */
   standingOf(userId: string): Promise<ServerStanding>;
+  /** What the tenant itself is. */
+  facts(): Promise<Facts['tenant']>;
   /** The standing of a keyholder: whoever may open the database may see the membership. For looking only. */
   onlooker(): Promise<ServerStanding>;
 }
@@ -37,10 +40,13 @@ const MOST_SEARCHED = 20;
 export async function withDatabase<R>(config: LintelConfig, work: (lintel: Lintel, db: Database) => Promise<R>): Promise<R> {
   const { db, close } = await openDatabase(config);
   let copy: Awaited<ReturnType<typeof overCopy>> | undefined;
+  let records: Kysely<any> | undefined;
   try {
+    records = await config.records?.();
     copy = isPeopled(config) ? await overCopy(config, db) : undefined;
-    return await work(copy?.lintel ?? (createLintel({ charter: config.charter, db }) as unknown as Lintel), db);
+    return await work(copy?.lintel ?? (createLintel({ charter: config.charter, db, ...(records && { records }) }) as unknown as Lintel), db);
   } finally {
+    await records?.destroy();
     await copy?.close();
     await close();
   }
@@ -103,7 +109,8 @@ export async function findTenant(
       .executeTakeFirstOrThrow();
     return standingOf(keyholder.user_id as string);
   };
-  return { lintel, id: found.id, members, standingOf, onlooker };
+  const facts = async () => (await standingOf(NOBODY)).facts.tenant;
+  return { lintel, id: found.id, members, standingOf, facts, onlooker };
 }
 
 /** Everybody of this id, address or name. */
@@ -201,7 +208,7 @@ export async function tableOf(
   const { lintel, members } = tenant;
   const { charter, records: db } = lintel;
   const standings = await standingsOf(tenant);
-  const facts = (await tenant.standingOf('')).facts.tenant;
+  const facts = await tenant.facts();
   const subjects = by === 'people' ? peopleSubjects(standings) : roleSubjects(charter, facts, standings);
   return accessTable(charter, by, [...subjects, ...(open ? openSubjects(charter, facts) : [])], {
     tenant: facts,

@@ -94,7 +94,7 @@ async function oneMember(tenant: Tenant, user: string, format: Common['format'],
   const standing = await tenant.standingOf(user);
   const { line, permissions } = standing.describe();
   if (format === 'text') around.out(`${standing.facts.me.name ?? user}: ${line}`);
-  around.out(answer(format, { user, name: standing.facts.me.name, line, permissions }, HELD, heldRows(permissions, standing.charter)));
+  around.out(answer(around, format, { user, name: standing.facts.me.name, line, permissions }, HELD, heldRows(permissions, standing.charter)));
   return EXIT.yes;
 }
 
@@ -110,7 +110,7 @@ async function membersCommand(person: string | undefined, options: MemberOptions
     }
     const members = (await (await tenant.onlooker()).members.list()).filter(({ userId }) => userId !== ONLOOKER);
     const rows = members.map((m) => [m.name, m.address, m.roles.map((r) => roleWords(r.label, r)).join('\n') || 'no role', m.status]);
-    around.out(answer(options.format, members, ['name', 'address', 'roles', ''], rows));
+    around.out(answer(around, options.format, members, ['name', 'address', 'roles', ''], rows));
     return EXIT.yes;
   });
 }
@@ -142,7 +142,7 @@ async function rolesCommand(wanted: string | undefined, options: Common, around:
     const roles = await rolesIn(tenant);
     if (wanted === undefined) {
       const rows = roles.map((r) => [r.id, r.label, r.own ? 'own' : 'charter', String(r.holders.reduce((n, { people }) => n + people, 0))]);
-      around.out(answer(options.format, roles, ['role', 'name', 'from', 'people'], rows));
+      around.out(answer(around, options.format, roles, ['role', 'name', 'from', 'people'], rows));
       return EXIT.yes;
     }
     const role = roles.find(({ id, label }) => id === wanted || label === wanted);
@@ -167,7 +167,7 @@ async function rolesCommand(wanted: string | undefined, options: Common, around:
       ['gives', role.gives.join(', ')],
       ['held by', holdersOf(role).join('\n') || 'nobody'],
     ].filter(([, text]) => text !== '');
-    around.out(answer(options.format, role, [role.id, role.label], rows as string[][]));
+    around.out(answer(around, options.format, role, [role.id, role.label], rows as string[][]));
     return EXIT.yes;
   });
 }
@@ -208,6 +208,7 @@ async function inviteCommand(addresses: readonly string[], options: InviteOption
     const answers = await sendAll(lintel, actor, people, options, around);
     around.out(
       answer(
+        around,
         options.format,
         answers,
         ['address', 'outcome', ''],

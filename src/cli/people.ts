@@ -34,7 +34,7 @@ function told(
   else {
     around.out(`${dryRun ? 'It would be so; nothing was done: ' : ''}${invited} invited, ${changed} changed, ${same} as they are, ${refused.length} refused.`);
     const rows = refused.map(({ address, words, code }) => [String(lineOf.get(address) ?? ''), address, words, code]);
-    if (rows.length > 0) around.out(answer(format, refused, ['line', 'address', 'why not', ''], rows));
+    if (rows.length > 0) around.out(answer(around, format, refused, ['line', 'address', 'why not', ''], rows));
   }
   return refused.length === 0 ? EXIT.yes : EXIT.refused;
 }
@@ -46,7 +46,7 @@ export async function textOf(file: string, { cwd }: Surroundings): Promise<strin
 }
 
 function mistaken(problems: readonly LineProblem[], { format }: PeopleOptions, around: Surroundings): number {
-  around.out(answer(format, { problems }, ['line', 'column', 'what is wrong', ''], problemRows(problems)));
+  around.out(answer(around, format, { problems }, ['line', 'column', 'what is wrong', ''], problemRows(problems)));
   around.err(`${problems.length === 1 ? '1 mistake' : `${problems.length} mistakes`}; nothing was done.`);
   return EXIT.refused;
 }
@@ -69,6 +69,7 @@ async function ownersCommand(file: string, options: PeopleOptions & { readonly k
       if (refused.length > 0)
         around.out(
           answer(
+            around,
             format,
             refused,
             ['record', 'why not', ''],

@@ -8,7 +8,7 @@ import { barFor } from './bar.js';
 import { readConfig, type Sources } from './config.js';
 import { isPeopled, membersIn, withoutPeople } from './copy.js';
 import type { LintelConfig } from './define.js';
-import { grid, markdown } from './grid.js';
+import { gridFor, markdown } from './grid.js';
 import { withDatabase } from './look.js';
 import { withSources } from './options.js';
 import { EXIT, type Surroundings } from './surroundings.js';
@@ -26,10 +26,10 @@ function coverageRows({ coverage }: ProbeReport): string[][] {
 
 const first = (name: string) => (name.startsWith('a ') ? name.slice(2) : (name.split(' ')[0] as string));
 
-function printed(report: ProbeReport, findings: readonly Judged<ProbeFinding>[], colours: boolean): string {
-  const c = pc.createColors(colours);
+function printed(report: ProbeReport, findings: readonly Judged<ProbeFinding>[], around: Surroundings): string {
+  const c = pc.createColors(around.colours);
   const left = open(findings);
-  const tint = { error: c.red, warning: c.yellow };
+  const tint = { error: c.red, warning: c.magenta };
   const lines = left.map((one) => {
     const { why, remedy } = PROBE_CODES[one.code];
     const others = one.people.length - 1;
@@ -43,7 +43,7 @@ function printed(report: ProbeReport, findings: readonly Judged<ProbeFinding>[],
   const unreached = report.unreached.map(({ route, why }) => `not tried  ${route}  ${why}`);
   const accepted = findings.length - left.length;
   const count = `${report.calls} calls as ${report.people.length} people: ${left.length === 0 ? c.green('nothing was found') : `${left.length} found`}${accepted > 0 ? `, ${accepted} accepted` : ''}.`;
-  const table = grid(['answered with success', ...report.people.map(first)], coverageRows(report));
+  const table = gridFor(around, ['answered with success', ...report.people.map(first)], coverageRows(report));
   return [...lines, table, ...(unreached.length > 0 ? [unreached.join('\n')] : []), count].join('\n\n');
 }
 
@@ -87,7 +87,7 @@ async function probeCommand(options: ProbeOptions, around: Surroundings): Promis
       options.tests
         ? left.map(asTest).join('\n\n')
         : {
-            text: () => printed(report, findings, around.colours),
+            text: () => printed(report, findings, around),
             json: () => JSON.stringify({ ...report, findings }, null, 2),
             md: () => asMarkdown(report, findings),
           }[options.format](),

@@ -1,16 +1,14 @@
 import { Command, CommanderError, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { isLintelError } from '../base/index.js';
-import { readCharter } from '../charter/index.js';
 import { accessTable, explanationMarkdown, printExplanation, printTable, roleSubjects, tableMarkdown, writeAccessFile } from '../rehearsal/index.js';
 import { checkPolicies, dropStatements, policyStatements } from '../scoping/index.js';
-import { connect, survey } from '../store/index.js';
 import { addAdmitCommand } from './admit.js';
 import { addAppealsCommand } from './appeals.js';
 import { addAuditCommand } from './audit.js';
 import { addChangesCommand } from './changes.js';
 import { addCompareCommand } from './compare.js';
-import { openDatabase, openUrl, readConfig, type Sources } from './config.js';
+import { readConfig, type Sources } from './config.js';
 import { withoutPeople } from './copy.js';
 import { addDeskCommand } from './desk/command.js';
 import { addDirectoryCommand } from './directory.js';
@@ -25,6 +23,7 @@ import { addProbeCommand } from './probe.js';
 import { addRehearseCommand } from './rehearse.js';
 import { addRemedyCommand } from './remedy.js';
 import { addReviewCommand } from './review.js';
+import { addStartCommand } from './start.js';
 import { EXIT, type Surroundings } from './surroundings.js';
 import { addWhoCommand } from './who.js';
 
@@ -41,7 +40,7 @@ const GROUPS: Readonly<Record<string, readonly string[]>> = {
   'Look:': ['table', 'why', 'who', 'gives', 'compare', 'roles', 'audit', 'journal', 'admit', 'directory', 'desk'],
   'Hold:': ['rehearse', 'changes', 'review', 'probe'],
   'Change:': ['members', 'enrol', 'invite', 'people', 'owners', 'remedy', 'appeals'],
-  'Set up:': ['survey', 'intake', 'policies'],
+  'Set up:': ['start', 'intake', 'policies'],
 };
 
 interface TableOptions extends Sources {
@@ -128,23 +127,6 @@ async function policiesCommand(options: PoliciesOptions, around: Surroundings): 
   return found.length === 0 ? EXIT.yes : EXIT.refused;
 }
 
-async function surveyCommand(url: string, around: Surroundings): Promise<number> {
-  const { db, close } = await openDatabase({ charter: readCharter({ kinds: {} }), database: () => openUrl(url) });
-  try {
-    const { charter, undecided } = await survey(connect<any>(db));
-    around.out(JSON.stringify(charter, null, 2));
-    around.err(
-      [
-        `${Object.keys(charter.kinds).length} kinds proposed; no role is, and so nobody may do anything yet.`,
-        ...undecided.map((line) => `  to decide: ${line}`),
-      ].join('\n'),
-    );
-    return EXIT.yes;
-  } finally {
-    await close();
-  }
-}
-
 /** What PostgreSQL says of a table that is not there (SQLSTATE `undefined_table`), as somebody can use it. */
 function missingTable(error: unknown): string | undefined {
   const { code, message = '' } = error as { code?: string; message?: string };
@@ -202,19 +184,10 @@ export async function run(args: readonly string[], around: Surroundings): Promis
     .action(async (options) => {
       code = await policiesCommand(options, around);
     });
-  program
-    .command('survey')
-    .description(
-      'Reads the schema of a PostgreSQL and proposes a charter to edit: kinds, tenant, owner, maker, links, parents; and says what it could not tell.',
-    )
-    .requiredOption('--database <url>', 'the PostgreSQL to read')
-    .addHelpText('after', `\nExample:\n  lintel survey --database "$DATABASE_URL" > charter.json\n${EXITS}`)
-    .action(async (options) => {
-      code = await surveyCommand(options.database, around);
-    });
   const answered = (given: number) => {
     code = given;
   };
+  addStartCommand(program, around, answered);
   addMembershipCommands(program, around, answered);
   addAuditCommand(program, around, answered);
   addCompareCommand(program, around, answered);

@@ -31,7 +31,7 @@ function roleOf(charter: Charter<any>, facts: Facts['tenant'], name: string): St
 
 /** The people and roles of a tenant, to hold a script against. */
 export async function stageOf(tenant: Tenant): Promise<Stage> {
-  const facts = (await tenant.standingOf('')).facts.tenant;
+  const facts = await tenant.facts();
   const charter: Charter<any> = tenant.lintel.charter;
   const visitor = once(() => tenant.lintel.enter({ tenant: tenant.id }));
   return {
@@ -55,7 +55,7 @@ function once<T>(look: (name: string) => Promise<T>): (name: string) => Promise<
 
 async function record(tenant: Tenant): Promise<string> {
   const { charter } = tenant.lintel;
-  const facts = (await tenant.standingOf('')).facts.tenant;
+  const facts = await tenant.facts();
   const roles = Object.keys(charter.data.roles).map((role) => ({ name: charter.role(role).label, standing: roleOf(charter, facts, role) }));
   const named = new Map<string, number>();
   for (const { name } of tenant.members) named.set(name, (named.get(name) ?? 0) + 1);

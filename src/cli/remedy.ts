@@ -20,7 +20,7 @@ interface RemedyOptions extends Sources {
 
 function lineOf({ words, opens, refused, change }: Remedy, i: number, c: ReturnType<typeof pc.createColors>): string {
   const number = `${i + 1}.`.padEnd(4);
-  if (refused !== undefined) return `${c.dim(`${number}${words}`)}\n      ${c.yellow('not yours to make')}: ${refused}`;
+  if (refused !== undefined) return `${c.dim(`${number}${words}`)}\n      ${c.magenta('not yours to make')}: ${refused}`;
   if (change) return `${number}${words}\n      changes the record, and nothing of what people hold`;
   const records = opens && opens.records > 0 ? `, on ${counted(opens.records, 'record')}` : '';
   return `${number}${words}\n      opens ${counted(opens?.permissions ?? 0, 'permission')}${records}`;

@@ -70,7 +70,7 @@ function sarifOf(findings: readonly Found[]): Log {
 
 function printed(findings: readonly Found[], colours: boolean): string {
   const c = pc.createColors(colours);
-  const tint = { error: c.red, warning: c.yellow, note: c.cyan };
+  const tint = { error: c.red, warning: c.magenta, note: c.cyan };
   const left = open(findings);
   const lines = left.map(({ code, severity, place, message, example, source }) => {
     const { why, remedy } = CODES[code] as (typeof CODES)[string];

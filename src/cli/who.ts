@@ -25,7 +25,7 @@ async function whoCommand(action: string, record: string, options: WhoOptions, a
     const people = await whoMay(tenant, action, id);
     const rows = people.flatMap(({ name, ways }) => ways.map((way, i) => [i === 0 ? name : '', reachWord(way.reach, permission), pathWords(charter, way)]));
     if (people.length === 0 && options.format === 'text') around.out(`Nobody may ${action} ${id}.`);
-    else around.out(answer(options.format, people, [`who may ${action} ${id}`, 'how far', 'by'], rows));
+    else around.out(answer(around, options.format, people, [`who may ${action} ${id}`, 'how far', 'by'], rows));
     return EXIT.yes;
   });
 }

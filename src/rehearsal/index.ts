@@ -12,11 +12,12 @@ export {
   reachBy,
   whose,
 } from '../explaining/index.js';
+export type { Colours } from '../terminal/index.js';
 export { writeAccessFile } from './access-out.js';
 export { type AccessChange, accessChanges, alike, type Changing } from './changes.js';
 export { type AppMember, copyMembers, intakeOf, ONLOOKER } from './copy-members.js';
 export { type Populated, type Population, populate } from './populate.js';
-export { type Colours, escapeMarkdown, explanationMarkdown, printExplanation, printTable, strayLines, tableMarkdown } from './print.js';
+export { escapeMarkdown, explanationMarkdown, printExplanation, printTable, strayLines, tableMarkdown } from './print.js';
 export {
   asCurl,
   asTest,

@@ -1,41 +1,12 @@
-import Table from 'cli-table3';
-import pc from 'picocolors';
 import { type ExplainedGrant, type Explanation, reachBy } from '../explaining/index.js';
 import { inSentence } from '../standing/index.js';
+import { type Colours, grid, plain } from '../terminal/index.js';
 import type { Standout } from './stray.js';
 import type { AccessTable, Cell, Section } from './table.js';
 
-export type Colours = ReturnType<typeof pc.createColors>;
-
-const plain = pc.createColors(false);
 const NOTHING = '·';
 const NAME_WIDTH = 26;
 const CELL_WIDTH = 14;
-
-/** A grid without lines: columns stand apart, and a blank line parts the rows. */
-const AIRY = {
-  chars: Object.fromEntries(
-    [
-      'top',
-      'top-mid',
-      'top-left',
-      'top-right',
-      'bottom',
-      'bottom-mid',
-      'bottom-left',
-      'bottom-right',
-      'left',
-      'left-mid',
-      'mid',
-      'mid-mid',
-      'right',
-      'right-mid',
-      'middle',
-    ].map((part) => [part, '']),
-  ),
-  style: { head: [], border: [], 'padding-left': 0, 'padding-right': 2 },
-  wordWrap: true,
-};
 
 const headingOf = (name: string, total: number | null) => (total === null ? name : `${name} (${total} records)`);
 
@@ -94,15 +65,14 @@ export function printTable(table: AccessTable, colours: Colours = plain, width =
   const title = `Access${table.tenant ? ` in ${table.tenant}` : ''}, by ${table.by === 'people' ? 'person' : 'role'}`;
   const grids = table.sections.flatMap((section) =>
     pieces(section.permissions, width).map(({ from, items }, at, all) => {
-      const grid = new Table({ ...AIRY, head: ['', ...items.map((p) => colours.underline(p.short))], colWidths: [NAME_WIDTH, ...items.map(() => CELL_WIDTH)] });
-      for (const { subject, cells } of section.rows) {
+      const head = ['', ...items.map(({ short }) => short)];
+      const rows = section.rows.map(({ subject, cells }) => {
         const name = subject.line ? `${subject.name}\n${colours.dim(subject.line)}` : subject.name;
-        grid.push([name, ...cells.slice(from, from + items.length).map((cell) => cellLines(cell, notes, colours))]);
-      }
+        return [name, ...cells.slice(from, from + items.length).map((cell) => cellLines(cell, notes, colours))];
+      });
+      const set = grid(head, rows, { colours, widths: [NAME_WIDTH, ...items.map(() => CELL_WIDTH)] });
       const stray = at === all.length - 1 ? strayLines(section) : [];
-      return [colours.bold(headingOf(section.name, section.total)), grid.toString().replace(/ +$/gm, ''), ...stray.map((one) => colours.yellow(one))].join(
-        '\n',
-      );
+      return [colours.bold(headingOf(section.name, section.total)), set, ...stray.map((one) => colours.magenta(one))].join('\n');
     }),
   );
   const reached = table.by === 'people' ? 'records reached now' : 'records that holders of the role reach now';
@@ -130,7 +100,7 @@ export function tableMarkdown(table: AccessTable): string {
 }
 
 function grantLines(grant: ExplainedGrant, colours: Colours): string[] {
-  const mark = { yes: colours.green('yes'), no: colours.red('no '), 'not loaded': colours.yellow('?  ') }[grant.holds];
+  const mark = { yes: colours.green('yes'), no: colours.red('no '), 'not loaded': colours.magenta('?  ') }[grant.holds];
   const reach = grant.reach === 'tenant' || grant.reach === 'shared' ? 'all records' : grant.reach;
   const rule = grant.where === 'always' || grant.where === 'never' ? '' : colours.dim(`  where ${grant.where}`);
   return [`  ${mark}  ${reachBy(reach, grant.by)}${rule}`, ...grant.failed.map((line) => `       but ${line}`)];

@@ -1,6 +1,6 @@
-import pc from 'picocolors';
 import type { Effect, PermissionEffect, Proposal } from '../server/index.js';
-import { type Colours, escapeMarkdown } from './print.js';
+import { type Colours, plain } from '../terminal/index.js';
+import { escapeMarkdown } from './print.js';
 
 const MARKS = { gains: '+', loses: '-', differs: '~' } as const;
 const ways = (list: readonly string[]) => (list.length === 0 ? 'not at all' : list.join(', '));
@@ -41,8 +41,8 @@ const handedLines = ({ handed = [] }: Proposal) =>
   });
 
 /** What a change would do, for a terminal. */
-export function printProposal(proposal: Proposal, colours: Colours = pc.createColors(false)): string {
-  const paint = { gains: colours.green, loses: colours.red, differs: colours.yellow };
+export function printProposal(proposal: Proposal, colours: Colours = plain): string {
+  const paint = { gains: colours.green, loses: colours.red, differs: colours.magenta };
   const wide = Math.max(0, ...proposal.effects.flatMap(({ permissions }) => permissions.map(({ label }) => label.length)));
   const effects = proposal.effects.flatMap((effect) => [
     '',

@@ -87,7 +87,7 @@ export {
   type SqlCondition,
   type SqlTag,
 } from '../scoping/index.js';
-export { connect, type Database, type Survey, survey } from '../store/index.js';
+export { connect, type Database } from '../store/index.js';
 export type { AppealToAnswer } from './appeals.js';
 export type { TriedArrival } from './connections.js';
 export type { InJournal, Journal, JournalEntry, JournalPart, WhichPart } from './journal.js';

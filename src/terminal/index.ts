@@ -1,0 +1,1 @@
+export { type Colours, type GridOptions, grid, plain } from './grid.js';
