@@ -10,12 +10,15 @@ export interface PasskeyTerms {
   readonly origins: readonly string[] | (() => readonly string[]);
 }
 
+/** How accounts of the library’s own work. */
 export interface AccountsOptions {
   /** Milliseconds since 1970. Default: the system's clock. */
   readonly clock?: () => number;
   /** What the application is called, for an authenticator's list. Default: what its messages come from says nothing of it, so `Account`. */
   readonly name?: string;
+  /** How long sessions last, and whether addresses are kept. */
   readonly sessions?: SessionTerms;
+  /** What a password has to be, and how it is hashed. */
   readonly passwords?: PasswordRules;
   /**
    * What comes of a sign-up: an account with a tenant of its own (`tenant`, the default), an account alone, or nothing (`closed`): then people come by invitation.

@@ -40,6 +40,7 @@ export async function replacePassword({ sessions, now }: Ground, tx: Tx, userId:
 
 const hasFactor = async (ground: Ground, userId: string | undefined) => userId !== undefined && (await ground.factorsOf(userId)).length > 0;
 
+/** By what somebody shows again who they are. */
 export type Proof = { readonly password: string } | { readonly code: string } | { readonly passkey: AuthenticationResponseJSON };
 
 export async function prove(ground: Ground, token: string, by: Proof, coming: Coming): Promise<Session> {

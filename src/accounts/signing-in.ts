@@ -90,6 +90,7 @@ async function refused(ground: Ground, who: string, coming: Coming, locked: stri
   });
 }
 
+/** A second factor: a code, or a recovery code. */
 export type Code = { readonly code: string } | { readonly recoveryCode: string } | { readonly passkey: AuthenticationResponseJSON };
 
 /** Goes on from the password to the second factor. */

@@ -114,6 +114,7 @@ export class Charter<T extends CharterTypes = CharterTypes> {
     return look(this.data.roles, name, 'role');
   }
 
+  /** The limits of a kind, by name. */
   limitsOf(kind: string): readonly Limit[] {
     const known = this.#limits.get(kind) ?? Object.entries(this.data.limits[kind] ?? {}).map(([name, limit]) => ({ name, ...limit }));
     this.#limits.set(kind, known);

@@ -39,6 +39,7 @@ export interface JournalData {
   readonly days?: number;
 }
 
+/** A kind of record, as plain data. */
 export interface KindData {
   readonly table: string;
   readonly schema?: string;
@@ -61,6 +62,7 @@ export interface KindData {
 /** Permissions, each with the reaches to which it extends. An empty list is none. */
 export type May = Readonly<Record<string, readonly string[]>>;
 
+/** A role, as plain data. */
 export interface RoleData {
   readonly label: string;
   readonly sentence?: string;
@@ -75,6 +77,7 @@ export interface RoleData {
   readonly was?: readonly string[];
 }
 
+/** What takes away from every role, as plain data. */
 export interface LimitData {
   readonly actions: readonly string[];
   /** Where it holds, the actions are refused. */
@@ -87,6 +90,7 @@ export interface LimitData {
   readonly lasting?: boolean;
 }
 
+/** Something that has to be done before actions count, as plain data. */
 export interface ObligationData {
   /** What the person has to do first: "Confirm your e-mail address." */
   readonly sentence: string;

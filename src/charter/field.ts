@@ -114,6 +114,7 @@ export function people<const O extends LinkTable & { readonly type?: 'uuid' | 't
   const { table, tenant, record, user, type = 'uuid', ...rest } = options;
   return { ...rest, role: 'people', type, link: { table, ...(tenant !== undefined && { tenant }), record, user } };
 }
+/** A text. */
 export function text<const O extends Common = {}>(options?: O): Field<string, 'plain', Names<O>, never> {
   return plain('text', options);
 }

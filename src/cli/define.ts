@@ -5,6 +5,7 @@ import type { Database } from '../store/index.js';
 
 /** What `lintel.config.ts` exports as its default. */
 export interface LintelConfig {
+  /** As `defineCharter` gives it. */
   readonly charter: Charter<any>;
   /** Opens the database to look at. It is opened only by commands that need it. */
   readonly database?: () => Promise<Database> | Database;

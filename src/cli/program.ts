@@ -137,9 +137,8 @@ function missingTable(error: unknown): string | undefined {
     : `There is no table ${table} in this database, and the charter or the configuration names it. Is it the right one, and is the charter that of the application?`;
 }
 
-/** What `lintel` does, with every command in it. */
-export async function run(args: readonly string[], around: Surroundings): Promise<number> {
-  let code: number = EXIT.yes;
+/** Every command, in the order of the work. @param answered told of the exit code of the one that was called. */
+export function commands(around: Surroundings, answered: (code: number) => void): Command {
   const program = new Command('lintel')
     .description('Looks at who may do what, without signing in as anybody. Nothing is changed, unless somebody is named in whose name it is.')
     .exitOverride()
@@ -154,7 +153,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
     .addOption(new Option('--format <format>', 'how to write the answer').choices(['text', 'json', 'md', 'csv'] as const).default('text' as const))
     .addHelpText('after', `\nExample:\n  lintel table --by people --only hive --tenant alderbrook\n${EXITS}`)
     .action(async (options) => {
-      code = await tableCommand({ ...options, only: options.only ?? [] }, around);
+      answered(await tableCommand({ ...options, only: options.only ?? [] }, around));
     });
   withSources(
     program.command('why').description('Why somebody may or may not do something: each grant that was looked at, and the part of its rule that failed.'),
@@ -165,7 +164,7 @@ export async function run(args: readonly string[], around: Surroundings): Promis
     .addOption(formatOption())
     .addHelpText('after', `\nExample:\n  lintel why tobias hive.update a-hive-02\n${EXITS}`)
     .action(async (person, action, record, options) => {
-      code = await whyCommand(person, action, record, options, around);
+      answered(await whyCommand(person, action, record, options, around));
     });
   withSources(
     program
@@ -182,11 +181,8 @@ export async function run(args: readonly string[], around: Surroundings): Promis
       `\nExample:\n  lintel policies --role apiary_app | psql --single-transaction "$DATABASE_URL"\n  lintel policies --check --database "$DATABASE_URL"\n${EXITS}`,
     )
     .action(async (options) => {
-      code = await policiesCommand(options, around);
+      answered(await policiesCommand(options, around));
     });
-  const answered = (given: number) => {
-    code = given;
-  };
   addStartCommand(program, around, answered);
   addMembershipCommands(program, around, answered);
   addAuditCommand(program, around, answered);
@@ -210,6 +206,15 @@ export async function run(args: readonly string[], around: Surroundings): Promis
   (program.commands as unknown as { name(): string }[]).sort((a, b) => place(a) - place(b));
   for (const command of program.commands) command.helpGroup(Object.keys(GROUPS).find((name) => GROUPS[name]?.includes(command.name())) ?? 'Help:');
   program.commandsGroup('Help:').helpCommand('help [command]');
+  return program;
+}
+
+/** What `lintel` does. @returns the exit code. */
+export async function run(args: readonly string[], around: Surroundings): Promise<number> {
+  let code: number = EXIT.yes;
+  const program = commands(around, (given) => {
+    code = given;
+  });
   try {
     await program.parseAsync([...args], { from: 'user' });
     return code;

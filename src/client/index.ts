@@ -6,6 +6,7 @@ export type { OperationId } from '../http/routes.js';
 export { Refusal } from './refusal.js';
 export type { Answered, Asked, CallOptions, Client, Sent } from './types.js';
 
+/** Where a client asks, and by what. */
 export interface ClientOptions {
   /** Where the face is mounted: a path, or a whole address. Default `/lintel`. */
   readonly at?: string;

@@ -33,6 +33,7 @@ export interface CallOptions {
   readonly once?: string;
   /** An earlier answer: where anything has changed since, nothing is done, and the call is refused with `changed-meanwhile` (`change`). */
   readonly seen?: object;
+  /** Ends the call before it is answered. */
   readonly signal?: AbortSignal;
 }
 

@@ -29,6 +29,7 @@ export interface Sender extends Signed {
   readonly look?: string;
 }
 
+/** How the face knows who asks, and how much it answers. */
 export interface FaceOptions {
   /** Who is signed in; undefined for nobody. Keys of programs are read by the face itself. */
   readonly sender: (request: Request) => Promise<Sender | undefined> | Sender | undefined;
@@ -55,9 +56,11 @@ export interface FaceOptions {
   readonly from?: (request: Request) => string | undefined;
   /** Told of what went wrong here: errors that are nobody's business outside. */
   readonly onError?: (error: unknown) => void;
+  /** What the description of the face is called. Default `Membership`. */
   readonly title?: string;
 }
 
+/** The membership over HTTP: what answers requests, and its description. */
 export interface Face {
   /** Answers a request. It never throws. @param env what the adapter knows of the connection. */
   readonly fetch: (request: Request, env?: object) => Promise<Response>;

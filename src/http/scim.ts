@@ -8,6 +8,7 @@ import { countRequest, keyOfRequest } from './face.js';
 import { problemOf } from './problem.js';
 import { Rates } from './rates.js';
 
+/** How a directory reaches the library by SCIM. */
 export interface DirectoryPagesOptions {
   /** Where it is mounted. Default `/scim`. */
   readonly at?: string;

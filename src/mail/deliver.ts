@@ -4,6 +4,7 @@ import { type LintelTables, type NoticeName, personByAddress, proofToken, readAd
 import { type LinkUse, makeLink } from './links.js';
 import { type InvitationMail, type Mailer, type MailWords, type Message, setMessage } from './message.js';
 
+/** What takes waiting messages to the mail. */
 export interface Delivery {
   readonly db: Kysely<LintelTables>;
   readonly mailer: Mailer;

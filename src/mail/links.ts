@@ -4,6 +4,7 @@ import { type LintelTables, newToken, splitToken } from '../membership/index.js'
 
 /** For what a link in a letter is good, and for how many minutes from when it was sent. */
 const MINUTES = { 'sign-up': 24 * 60, forgotten: 30, factor: 30, 'keep-factors': 24 * 60 } as const;
+/** What a link in a letter is for. */
 export type LinkUse = keyof typeof MINUTES;
 
 const linkInvalid = () => new LintelError('link-invalid', 'This link does not count any more. Ask for a new one.', {});

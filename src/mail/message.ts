@@ -12,6 +12,7 @@ export interface Message {
 
 /** Sends one message, or throws: then it is tried again later. */
 export interface Mailer {
+  /** Sends one message. What is thrown is tried again later. */
   send(message: Message): Promise<void>;
 }
 
@@ -25,6 +26,7 @@ export interface InvitationMail {
   readonly expiresAt: Date;
 }
 
+/** The words of a message. */
 export interface MailWords {
   readonly subject: string;
   /** Paragraphs before the link. */

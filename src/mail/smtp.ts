@@ -1,14 +1,19 @@
 import type { Transporter } from 'nodemailer';
 import type { Mailer } from './message.js';
 
+/** The mail server that takes messages. */
 export interface SmtpOptions {
+  /** Of the mail server. */
   readonly host: string;
+  /** Of the mail server: mostly 587, or 465 where `secure`. */
   readonly port: number;
   /** True: TLS from the first byte. Default: STARTTLS where the server offers it. */
   readonly secure?: boolean;
+  /** The name and password by which the server knows us. */
   readonly auth?: { readonly user: string; readonly pass: string };
   /** Who the messages are from. */
   readonly from: { readonly name: string; readonly address: string };
+  /** Where answers go. Default: to the sender. */
   readonly replyTo?: { readonly name: string; readonly address: string };
   /** Seconds after which a server that does not answer counts as down. Default 10. */
   readonly patience?: number;

@@ -12,11 +12,13 @@ export interface TrayMessage {
   readonly html: string;
 }
 
+/** A mail server for development, that keeps what it gets. */
 export interface Tray {
   /** Port on the loopback interface. */
   readonly port: number;
   /** What arrived, the newest first; the last 200 are kept. */
   readonly messages: readonly TrayMessage[];
+  /** Ends it. */
   close(): Promise<void>;
 }
 

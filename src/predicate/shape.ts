@@ -38,6 +38,7 @@ export interface KindShape {
   readonly throughField?: string | undefined;
 }
 
+/** The tables and fields of all kinds, by kind. */
 export type Shapes = Readonly<Record<string, KindShape>>;
 
 /** The record is of this tenant; always, for a kind that belongs to none. */

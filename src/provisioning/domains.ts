@@ -4,6 +4,7 @@ import { LintelError } from '../base/index.js';
 import { recordOf } from '../membership/index.js';
 import type { DomainToSee, Lintel, Seen, ServerStanding } from '../server/index.js';
 
+/** How mail domains are looked up. */
 export interface DomainsOptions {
   /** Asks the DNS for the texts at a name, as `node:dns/promises` does. Default: that. */
   readonly resolveTxt?: (name: string) => Promise<string[][]>;

@@ -10,6 +10,7 @@ export interface Owned {
   readonly owner: string | null;
 }
 
+/** What a list of records and owners says. */
 export interface OwnersFile {
   /** In the order of the file; only to be used where there are no problems. */
   readonly records: readonly Owned[];

@@ -5,6 +5,7 @@ import type { NewInvitation, ServerStanding } from '../server/index.js';
 import type { Anchor } from '../standing/index.js';
 import { LineError, type LineProblem, type Names, named, readLines } from './lines.js';
 
+/** What a list of people says. */
 export interface PeopleFile {
   /** Who is to hold what, in the order of the file; only to be used where there are no problems. */
   readonly people: readonly (NewInvitation & { readonly line: number })[];

@@ -4,8 +4,6 @@ import { type Doing, useDoing } from './doing.js';
 import { type List, useList } from './loading.js';
 import { type PasskeyCeremonies, useClient, usePlace } from './place.js';
 
-export type { Doing } from './doing.js';
-
 /** What a call takes of what was given on a form. */
 type Given<Id extends 'giveCode' | 'prove' | 'endSession'> = Parameters<Client[Id]>[0];
 
@@ -26,13 +24,16 @@ function usePasskeys() {
   }, [client, passkeys]);
 }
 
-/** The tenants to which one belongs, and the invitations that wait for one. */
-export function useMyTenants(): Doing & {
+/** What {@link useMyTenants} gives. */
+export interface MyTenants extends Doing {
   readonly tenants: List<Answered<'myTenants'>['items'][number]>;
   readonly invitations: List<Answered<'myInvitations'>['items'][number]>;
   /** Accepts one of the invitations. */
   readonly accept: (invitation: { readonly tenantId: string; readonly invitationId: string }) => Promise<void>;
-} {
+}
+
+/** The tenants to which one belongs, and the invitations that wait for one. */
+export function useMyTenants(): MyTenants {
   const client = useClient();
   const { changed } = usePlace();
   const { run, ...doing } = useDoing();
@@ -44,12 +45,15 @@ export function useMyTenants(): Doing & {
   };
 }
 
-/** Who is signed in: undefined while it is asked, null for nobody. */
-export function useAccount(): {
+/** What {@link useAccount} gives. */
+export interface Account {
   readonly account: Answered<'myAccount'>['account'] | undefined;
   readonly reload: () => void;
   readonly signOut: () => Promise<void>;
-} {
+}
+
+/** Who is signed in: undefined while it is asked, null for nobody. */
+export function useAccount(): Account {
   const client = useClient();
   const [account, setAccount] = useState<Answered<'myAccount'>['account']>();
   const reload = useCallback(() => {
@@ -66,16 +70,8 @@ export function useAccount(): {
   return { account, reload, signOut };
 }
 
-/**
- * Signing in, with what is asked for next.
- *
- * @param onIn called once somebody is signed in.
- * @param tenant whose sign-in page this is, where accounts that it keeps come in too.
- */
-export function useSignIn(
-  onIn: () => void,
-  tenant?: string,
-): Doing & {
+/** What {@link useSignIn} gives. */
+export interface SigningIn extends Doing {
   /** By what the second factor can be given that is still to come; undefined: the password is asked for. A recovery code is always taken. */
   readonly next: readonly ('code' | 'passkey')[] | undefined;
   readonly signIn: (address: string, password: string) => Promise<void>;
@@ -83,7 +79,15 @@ export function useSignIn(
   readonly giveRecoveryCode: (recoveryCode: string) => Promise<void>;
   /** A passkey alone; where a second factor is asked for, as that. */
   readonly byPasskey: () => Promise<void>;
-} {
+}
+
+/**
+ * Signing in, with what is asked for next.
+ *
+ * @param onIn called once somebody is signed in.
+ * @param tenant whose sign-in page this is, where accounts that it keeps come in too.
+ */
+export function useSignIn(onIn: () => void, tenant?: string): SigningIn {
   const client = useClient();
   const passkeys = usePasskeys();
   const [next, setNext] = useState<readonly ('code' | 'passkey')[]>();
@@ -117,12 +121,15 @@ export function useSignIn(
   };
 }
 
-/** Asking for a letter: for an account (`sign-up`), or for another password (`forgotten`). The answer is the same whether or not there is an account. */
-export function useLetter(what: 'sign-up' | 'forgotten'): Doing & {
+/** What {@link useLetter} gives. */
+export interface Letter extends Doing {
   /** To which address a letter is on its way. */
   readonly asked: string | undefined;
   readonly askFor: (address: string) => Promise<void>;
-} {
+}
+
+/** Asking for a letter: for an account (`sign-up`), or for another password (`forgotten`). The answer is the same whether or not there is an account. */
+export function useLetter(what: 'sign-up' | 'forgotten'): Letter {
   const client = useClient();
   const [asked, setAsked] = useState<string>();
   const { run, ...doing } = useDoing();
@@ -130,13 +137,16 @@ export function useLetter(what: 'sign-up' | 'forgotten'): Doing & {
   return { ...doing, asked, askFor };
 }
 
-/** Showing again who one is, in the middle of something. @param onProven goes on with it. */
-export function useProof(onProven: () => void): Doing & {
+/** What {@link useProof} gives. */
+export interface Proving extends Doing {
   /** What is asked for: where there is a second factor, a code of it. Undefined while it is not known. */
   readonly by: 'password' | 'code' | undefined;
   readonly prove: (secret: string) => Promise<void>;
   readonly byPasskey: () => Promise<void>;
-} {
+}
+
+/** Showing again who one is, in the middle of something. @param onProven goes on with it. */
+export function useProof(onProven: () => void): Proving {
   const client = useClient();
   const passkeys = usePasskeys();
   const { account } = useAccount();
@@ -156,12 +166,15 @@ export function useProof(onProven: () => void): Doing & {
   };
 }
 
-/** Where one is signed in. */
-export function useMySessions(): Doing & {
+/** What {@link useMySessions} gives. */
+export interface MySessions extends Doing {
   readonly sessions: readonly Answered<'mySessions'>['items'][number][] | undefined;
   readonly end: (id: string) => Promise<void>;
   readonly endOthers: () => Promise<void>;
-} {
+}
+
+/** Where one is signed in. */
+export function useMySessions(): MySessions {
   const client = useClient();
   const { items, error, reload } = useList(useCallback(() => client.mySessions(), [client]));
   const { run, ...doing } = useDoing();
@@ -169,8 +182,8 @@ export function useMySessions(): Doing & {
   return { ...doing, error: doing.error ?? error, sessions: items, end: (id) => end({ id }), endOthers: () => end({ others: true }) };
 }
 
-/** One's second factors. What changes them may be refused with `prove-first`: show {@link useProof}, then do it `again`. */
-export function useMyFactors(): Doing & {
+/** What {@link useMyFactors} gives. */
+export interface MyFactors extends Doing {
   readonly passkeys: readonly Answered<'myPasskeys'>['items'][number][] | undefined;
   /** Ten, to be shown once, where the last step made some. */
   readonly recoveryCodes: readonly string[] | undefined;
@@ -187,7 +200,10 @@ export function useMyFactors(): Doing & {
   /** @param link for the first factor; `label`: what its owner knows it by. */
   readonly addPasskey: (label?: string, link?: string) => Promise<void>;
   readonly removePasskey: (id: string) => Promise<void>;
-} {
+}
+
+/** One's second factors. What changes them may be refused with `prove-first`: show {@link useProof}, then do it `again`. */
+export function useMyFactors(): MyFactors {
   const client = useClient();
   const browser = usePasskeys();
   const { items, reload } = useList(useCallback(() => client.myPasskeys(), [client]));

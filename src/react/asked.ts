@@ -5,6 +5,19 @@ import { type List, type Loaded, useFresh, useList, useLoaded } from './loading.
 import { useClient, usePlace } from './place.js';
 import { useTenant } from './standing.js';
 
+/** What I was refused and ask for, as it comes over HTTP. */
+export type MyAppealItem = Answered<'myAppeals'>['items'][number];
+/** What somebody asks for that I may answer, as it comes over HTTP. */
+export type AppealItem = Answered<'listAppeals'>['items'][number];
+/** What would allow what is asked for, as it comes over HTTP. */
+export type AppealRemedies = Answered<'appealRemedies'>;
+/** A line of a journal, as it comes over HTTP. */
+export type JournalItem = Answered<'journal'>['items'][number];
+/** An event of the record of changes, as it comes over HTTP. */
+export type AuditItem = Answered<'listAudit'>['items'][number];
+/** Why somebody may, or may not, as it comes over HTTP. */
+export type Reasons = Answered<'why'>;
+
 /** The operations that ask something in the tenant that is entered. */
 export type Readable = { readonly [Id in OperationId]: Asked<Id> extends { readonly tenant: string } ? Id : never }[OperationId];
 
@@ -41,7 +54,7 @@ export interface JournalAbout {
 }
 
 /** The journal of a record, of what a member did, or of what was done lately, the newest first. */
-export function useJournal({ kind, record, person, limit }: JournalAbout): List<Answered<'journal'>['items'][number]> {
+export function useJournal({ kind, record, person, limit }: JournalAbout): List<JournalItem> {
   const client = useClient();
   const tenant = useTenant();
   return useList(
@@ -50,34 +63,37 @@ export function useJournal({ kind, record, person, limit }: JournalAbout): List<
 }
 
 /** The record of changes of the membership, the newest first. @param options `limit` a page, at most 200, default 50. */
-export function useAudit({ limit = 50 }: { readonly limit?: number } = {}): List<Answered<'listAudit'>['items'][number]> {
+export function useAudit({ limit = 50 }: { readonly limit?: number } = {}): List<AuditItem> {
   const client = useClient();
   const tenant = useTenant();
   return useList(useCallback((after?: string) => client.listAudit({ tenant, limit, after }), [client, tenant, limit]));
 }
 
 /** Why one may not; or with the right to ask, why somebody else may, or may not. */
-export function useWhy({ action, record, user }: { readonly action: string; readonly record?: string; readonly user?: string }): Loaded<Answered<'why'>> {
+export function useWhy({ action, record, user }: { readonly action: string; readonly record?: string; readonly user?: string }): Loaded<Reasons> {
   const client = useClient();
   const tenant = useTenant();
   return useFresh(useCallback(() => client.why({ tenant, action, record, user }), [client, tenant, action, record, user]));
 }
 
-/** What one was refused and asks for, and what others ask for that one may answer. @param onDone called after each that was done. */
-export function useAppeals(onDone?: () => void): Doing & {
+/** What {@link useAppeals} gives. */
+export interface Appeals extends Doing {
   /** What I asked for, the latest first. */
-  readonly mine: List<Answered<'myAppeals'>['items'][number]>;
+  readonly mine: List<MyAppealItem>;
   /** What waits for my answer, the longest waiting first. */
-  readonly waiting: List<Answered<'listAppeals'>['items'][number]>;
+  readonly waiting: List<AppealItem>;
   /** Asks for an action on a record. The same again is asked once. */
   readonly raise: (action: string, record: string, words?: string) => Promise<void>;
   readonly withdraw: (appeal: string) => Promise<void>;
   /** What would allow it, the least that it opens first. */
-  readonly remedies: (appeal: string) => Promise<Answered<'appealRemedies'>>;
+  readonly remedies: (appeal: string) => Promise<AppealRemedies>;
   /** @param agreed one of {@link remedies}: its place among them, and the proposal that was shown. */
   readonly agree: (appeal: string, agreed: Omit<Parameters<ReturnType<typeof useClient>['agreeToAppeal']>[0], 'tenant' | 'appeal'>) => Promise<void>;
   readonly decline: (appeal: string, reason?: string) => Promise<void>;
-} {
+}
+
+/** What one was refused and asks for, and what others ask for that one may answer. @param onDone called after each that was done. */
+export function useAppeals(onDone?: () => void): Appeals {
   const client = useClient();
   const tenant = useTenant();
   const { changed } = usePlace();

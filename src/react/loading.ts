@@ -57,7 +57,8 @@ export function useFresh<A>(load: () => Promise<A>, seconds = 60): Loaded<A> {
   return loaded;
 }
 
-interface Page<I> {
+/** A page of a list, and where the next begins. */
+export interface Page<I> {
   readonly items: readonly I[];
   readonly next?: string | null;
 }

@@ -20,7 +20,20 @@ function useMay<const A extends string>(actions: readonly A[]): May<A> {
   );
 }
 
-type Item<Id extends 'listMembers' | 'listInvitations' | 'listRoles' | 'listGroups' | 'listUnits' | 'rolesToGive'> = Answered<Id>['items'][number];
+/** A member, as it comes over HTTP. */
+export type MemberItem = Answered<'listMembers'>['items'][number];
+/** An invitation, as it comes over HTTP. */
+export type InvitationItem = Answered<'listInvitations'>['items'][number];
+/** A role with its holders, as it comes over HTTP. */
+export type RoleItem = Answered<'listRoles'>['items'][number];
+/** A group with its people, as it comes over HTTP. */
+export type GroupItem = Answered<'listGroups'>['items'][number];
+/** A unit with its people, as it comes over HTTP. */
+export type UnitItem = Answered<'listUnits'>['items'][number];
+/** A role that one may give, as it comes over HTTP. */
+export type RoleToGiveItem = Answered<'rolesToGive'>['items'][number];
+/** How an invitation that was sent came out. */
+export type InvitedItem = Answered<'invite'>['answers'][number];
 
 /** A list of the membership of the tenant that is entered. */
 function useOf<I>(
@@ -35,7 +48,8 @@ function useOf<I>(
 }
 
 /** How a list changes: by a change of one's own, or one that a page has for all its lists, so that one dialog shows them. */
-interface Changing {
+export interface Changing {
+  /** The page’s own change, where one dialog is to show them all. */
   readonly change?: Change;
 }
 
@@ -44,20 +58,25 @@ function useOneChange({ change }: Changing): Change {
   return change ?? own;
 }
 
-/**
- * The members, by name, with what is done to one. Each action shows a proposal in `change`; `about` is what your page calls it.
- *
- * @param options `change`: the page's own. `limit`: members a page, at most 200, default 200.
- */
-export function useMembers(options: Changing & { readonly limit?: number } = {}): List<Item<'listMembers'>> & {
+/** What {@link useMembers} gives. */
+export interface MemberList extends List<MemberItem> {
+  /** What is shown before it is carried out. */
   readonly change: Change;
+  /** What one may do here, and why not. */
   readonly may: May<'member.assign' | 'member.suspend' | 'member.remove' | 'member.enrol'>;
   /** Sets all roles that they hold; what is left out is taken. */
   readonly setRoles: (user: string, roles: readonly Assignment[], about?: string) => Promise<void>;
   readonly suspend: (user: string, about?: string) => Promise<void>;
   readonly restore: (user: string, about?: string) => Promise<void>;
   readonly remove: (user: string, about?: string) => Promise<void>;
-} {
+}
+
+/**
+ * The members, by name, with what is done to one. Each action shows a proposal in `change`; `about` is what your page calls it.
+ *
+ * @param options `change`: the page's own. `limit`: members a page, at most 200, default 200.
+ */
+export function useMembers(options: Changing & { readonly limit?: number } = {}): MemberList {
   const { limit = 200 } = options;
   const list = useOf((client, tenant, after) => client.listMembers({ tenant, limit, ...after }));
   const change = useOneChange(options);
@@ -72,22 +91,25 @@ export function useMembers(options: Changing & { readonly limit?: number } = {})
   };
 }
 
+/** What {@link useInvitations} gives. */
+export interface InvitationList extends Omit<List<InvitationItem>, 'error'>, Doing {
+  /** What one may do here, and why not. */
+  readonly may: May<'member.invite'>;
+  /** How each that was sent last came out, in the same order. */
+  readonly answers: readonly InvitedItem[];
+  /** Sends some, at most 1,000. The same press twice, or a repeat after a lost answer, invites nobody twice. */
+  readonly send: (invitations: readonly NewInvitation[]) => Promise<void>;
+  readonly sendAgain: (invitation: string) => Promise<void>;
+  readonly withdraw: (invitation: string) => Promise<void>;
+}
+
 /** The invitations, the newest first. They are sent, sent again and withdrawn at once, without a proposal. @param options `limit` a page, at most 200, default 200. */
-export function useInvitations({ limit = 200 }: { readonly limit?: number } = {}): List<Item<'listInvitations'>> &
-  Doing & {
-    readonly may: May<'member.invite'>;
-    /** How each that was sent last came out, in the same order. */
-    readonly answers: Answered<'invite'>['answers'];
-    /** Sends some, at most 1,000. The same press twice, or a repeat after a lost answer, invites nobody twice. */
-    readonly send: (invitations: readonly NewInvitation[]) => Promise<void>;
-    readonly sendAgain: (invitation: string) => Promise<void>;
-    readonly withdraw: (invitation: string) => Promise<void>;
-  } {
+export function useInvitations({ limit = 200 }: { readonly limit?: number } = {}): InvitationList {
   const client = useClient();
   const tenant = useTenant();
   const { changed } = usePlace();
   const list = useOf((from, of, after) => from.listInvitations({ tenant: of, limit, ...after }));
-  const [answers, setAnswers] = useState<Answered<'invite'>['answers']>([]);
+  const [answers, setAnswers] = useState<readonly InvitedItem[]>([]);
   const [once, setOnce] = useState(() => crypto.randomUUID() as string);
   const { run, ...doing } = useDoing();
   return {
@@ -107,16 +129,21 @@ export function useInvitations({ limit = 200 }: { readonly limit?: number } = {}
   };
 }
 
-/** The roles, the keyholder's first, each with whoever holds it. @param options `change`: the page's own. */
-export function useRoles(options: Changing = {}): List<Item<'listRoles'>> & {
+/** What {@link useRoles} gives. */
+export interface RoleList extends List<RoleItem> {
+  /** What is shown before it is carried out. */
   readonly change: Change;
+  /** What one may do here, and why not. */
   readonly may: May<'role.arrange'>;
   readonly make: (role: RoleInput, about?: string) => Promise<void>;
   /** @param id of a role of the tenant's own. */
   readonly edit: (id: string, role: RoleInput, about?: string) => Promise<void>;
   /** @param instead what its holders get in its place; default nothing. */
   readonly drop: (id: string, about?: string, instead?: string) => Promise<void>;
-} {
+}
+
+/** The roles, the keyholder's first, each with whoever holds it. @param options `change`: the page's own. */
+export function useRoles(options: Changing = {}): RoleList {
   const list = useOf((client, tenant) => client.listRoles({ tenant }));
   const change = useOneChange(options);
   return {
@@ -130,22 +157,27 @@ export function useRoles(options: Changing = {}): List<Item<'listRoles'>> & {
 }
 
 /** The roles that one may give. @param unit at which; default: for the whole tenant. */
-export function useRolesToGive(unit?: string): List<Item<'rolesToGive'>> {
+export function useRolesToGive(unit?: string): List<RoleToGiveItem> {
   const client = useClient();
   const tenant = useTenant();
   return useList(useCallback(() => client.rolesToGive({ tenant, ...(unit !== undefined && { unit }) }), [client, tenant, unit]));
 }
 
-/** The groups, with who is in them. @param options `change`: the page's own. */
-export function useGroups(options: Changing = {}): List<Item<'listGroups'>> & {
+/** What {@link useGroups} gives. */
+export interface GroupList extends List<GroupItem> {
+  /** What is shown before it is carried out. */
   readonly change: Change;
+  /** What one may do here, and why not. */
   readonly may: May<'group.arrange'>;
   readonly make: (name: string, people?: readonly string[], about?: string) => Promise<void>;
   /** Sets all people who are in it. */
   readonly setPeople: (id: string, people: readonly string[], about?: string) => Promise<void>;
   readonly rename: (id: string, name: string, about?: string) => Promise<void>;
   readonly drop: (id: string, about?: string) => Promise<void>;
-} {
+}
+
+/** The groups, with who is in them. @param options `change`: the page's own. */
+export function useGroups(options: Changing = {}): GroupList {
   const list = useOf((client, tenant) => client.listGroups({ tenant }));
   const change = useOneChange(options);
   return {
@@ -159,9 +191,11 @@ export function useGroups(options: Changing = {}): List<Item<'listGroups'>> & {
   };
 }
 
-/** The units, each after the one above it, with who is placed there. @param options `change`: the page's own. */
-export function useUnits(options: Changing = {}): List<Item<'listUnits'>> & {
+/** What {@link useUnits} gives. */
+export interface UnitList extends List<UnitItem> {
+  /** What is shown before it is carried out. */
   readonly change: Change;
+  /** What one may do here, and why not. */
   readonly may: May<'unit.arrange'>;
   /** @param below the unit above it; default: none is. */
   readonly add: (name: string, below?: string, about?: string) => Promise<void>;
@@ -169,7 +203,10 @@ export function useUnits(options: Changing = {}): List<Item<'listUnits'>> & {
   readonly move: (id: string, below: string | null, about?: string) => Promise<void>;
   /** Sets all units at which somebody is placed. */
   readonly place: (user: string, units: readonly string[], about?: string) => Promise<void>;
-} {
+}
+
+/** The units, each after the one above it, with who is placed there. @param options `change`: the page's own. */
+export function useUnits(options: Changing = {}): UnitList {
   const list = useOf((client, tenant) => client.listUnits({ tenant }));
   const change = useOneChange(options);
   return {

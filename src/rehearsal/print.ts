@@ -81,6 +81,7 @@ export function printTable(table: AccessTable, colours: Colours = plain, width =
   return [colours.bold(title), ...grids, colours.dim([legend, ...notes.lines].join('\n'))].join('\n\n');
 }
 
+/** A text as Markdown shows it, in one line. */
 export const escapeMarkdown = (text: string) => text.replace(/[\\|*_`<>[\]]/g, (c) => `\\${c}`).replaceAll('\n', ' ');
 
 /** The table as Markdown, a table for each section. */

@@ -19,6 +19,7 @@ export interface Subject {
   readonly sparse?: true;
 }
 
+/** How far somebody reaches with one action. */
 export interface Cell {
   /** How far the permission reaches, one way each: `all`, `own`, `all in Orchard side`. Empty: not at all. */
   readonly ways: readonly string[];
@@ -26,6 +27,7 @@ export interface Cell {
   readonly count: number | null;
 }
 
+/** The part of an access table for one kind, or for areas. */
 export interface Section {
   readonly name: string;
   readonly permissions: readonly { readonly name: string; readonly short: string; readonly label: string }[];
@@ -36,6 +38,7 @@ export interface Section {
   readonly stray?: Stray;
 }
 
+/** Who reaches what, by kind: people or roles at the side, actions across. */
 export interface AccessTable {
   readonly tenant: string | null;
   readonly by: 'people' | 'roles';

@@ -9,7 +9,9 @@ import { type Actor, nameOf, type Script } from './script.js';
 /** Whom a script names, with the database behind them. */
 export interface WallStage {
   readonly charter: Charter<any>;
+  /** A member, as the database under its policies treats them. */
   person(name: string): Promise<ServerStanding<any>>;
+  /** Whoever is not signed in. */
   visitor(): Promise<ServerStanding<any>>;
   /** The application's own connection, of the role that the policies hold. */
   readonly app: Kysely<any>;

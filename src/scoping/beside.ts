@@ -22,6 +22,7 @@ export interface ScopeDifference {
   readonly missing?: readonly object[];
 }
 
+/** Where a statement of the application and scope differ. */
 export type ReportDifference = (difference: ScopeDifference) => void;
 
 /**

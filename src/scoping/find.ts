@@ -4,6 +4,7 @@ import { type FieldShape, type KindShape, type RecordData, readValue, type Scala
 import type { Boundary } from './boundary.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 
+/** Which records `find` gives, in which order, and with what. */
 export interface FindOptions {
   /** Fields that must have this value; `null` asks for an empty field. */
   readonly where?: Readonly<Record<string, unknown>>;
@@ -11,6 +12,7 @@ export interface FindOptions {
   readonly order?: string;
   /** Default 50, at most 1000. */
   readonly limit?: number;
+  /** So many records are passed over; default 0. */
   readonly offset?: number;
   /** Permissions to answer for each record: those that hold are listed under its key `may`. */
   readonly may?: readonly string[];

@@ -229,6 +229,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.intake(this.#setting, what, options);
   }
 
+  /** The person who has an address; undefined: nobody. */
   personByAddress(address: string): ReturnType<typeof membership.personByAddress> {
     return membership.personByAddress(this.db, address);
   }
@@ -396,6 +397,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     return membership.passwordChosen(this.db, this.#personId(userId));
   }
 
+  /** Declines an invitation, by its link. */
   declineInvitation(token: string): Promise<void> {
     return membership.decline(this.#setting, token);
   }

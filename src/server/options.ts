@@ -7,7 +7,9 @@ import type { Database } from '../store/index.js';
 import type { PlatformFace } from './platform.js';
 import type { Signed } from './signed.js';
 
+/** What the library is made from. */
 export interface LintelOptions<T extends CharterTypes> {
+  /** As `defineCharter` gives it. */
   readonly charter: Charter<T>;
   /** A `pg` pool, a PGlite, or a Kysely over either. */
   readonly db: Database;

@@ -12,6 +12,7 @@ export function anchorWords(anchor: Anchor): string | undefined {
   return anchor.on === 'unit' ? (anchor.name ?? anchor.unitId) : `${anchor.kind} ${anchor.id}`;
 }
 
+/** A role that somebody holds: where, and until when. */
 export interface Assignment {
   readonly role: string;
   readonly anchor: Anchor;

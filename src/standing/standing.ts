@@ -30,6 +30,7 @@ export interface RecordExtras {
 /** The kind that a permission is about: `hive` of `hive.update`. */
 export type KindOf<P extends string> = P extends `${infer N}.${string}` ? N : never;
 
+/** What goes with a question about one action. */
 export interface DecideOptions {
   /** Facts about the request, set by the server only. */
   readonly context?: Readonly<Record<string, unknown>>;

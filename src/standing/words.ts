@@ -22,6 +22,7 @@ export const ENGLISH = {
   or: ' or ',
 } as const;
 
+/** All words that are shown to people, in one language. */
 export type Words = { readonly [key in keyof typeof ENGLISH]: string };
 
 /** `Change a hive` inside a sentence: `change a hive`. */

@@ -1,6 +1,7 @@
 import Table from 'cli-table3';
 import pc from 'picocolors';
 
+/** Colours of a terminal, or none. */
 export type Colours = ReturnType<typeof pc.createColors>;
 
 /** Without any colour, for a file or a pipe. */

@@ -65,10 +65,7 @@ export function useLoad<T>(path: string, data?: object): Loaded<T> {
 export type Account = NonNullable<Answered<'myAccount'>['account']>;
 
 /** What the face lists, one of each. */
-export type Member = Answered<'listMembers'>['items'][number];
-export type Role = Answered<'listRoles'>['items'][number];
-export type Group = Answered<'listGroups'>['items'][number];
-export type Unit = Answered<'listUnits'>['items'][number];
+export type { GroupItem as Group, MemberItem as Member, RoleItem as Role, UnitItem as Unit } from 'warm-lintel/react';
 export type JoinRequest = Answered<'listRequests'>['items'][number];
 
 export interface MeAnswer {

@@ -24,6 +24,7 @@ export interface DirectoryUser {
   readonly resource: Readonly<Record<string, unknown>>;
 }
 
+/** A group, as a directory says it. */
 export interface DirectoryGroup {
   readonly name: string;
   readonly externalId?: string;
@@ -31,6 +32,7 @@ export interface DirectoryGroup {
   readonly members: readonly string[];
 }
 
+/** Somebody of a directory, as they are kept. */
 export interface KeptUser {
   readonly id: string;
   readonly resource: Readonly<Record<string, unknown>>;
@@ -40,6 +42,7 @@ export interface KeptUser {
   /** In which groups by this directory, where it was read with them. */
   readonly groups?: readonly { readonly group: string; readonly groupName: string }[];
 }
+/** A group of a directory, as it is kept. */
 export interface KeptGroup {
   readonly id: string;
   readonly name: string;

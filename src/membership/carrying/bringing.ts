@@ -21,9 +21,11 @@ export interface BringReport {
   refused: { readonly address: string; readonly code: string; readonly words: string }[];
 }
 
+/** How people from a list are brought in. */
 export interface BringOptions {
   /** True: says what it would do, and does nothing. */
   readonly dryRun?: boolean;
+  /** Why, for the record. */
   readonly reason?: string;
   /** Called after each part, with how many people are done. */
   readonly progress?: (done: number) => void;

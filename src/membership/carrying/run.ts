@@ -18,7 +18,8 @@ import {
 } from '../steps/index.js';
 import { inOneSpelling, type Step, takenBack } from '../terms/index.js';
 
-const HANDLERS: Handlers<Step['do']> = {
+/** How each step is done. */
+export const HANDLERS: Handlers<Step['do']> = {
   ...holderSteps,
   ...attributeSteps,
   ...roleSteps,

@@ -45,6 +45,7 @@ export interface InviteAnswer {
   readonly token?: string;
 }
 
+/** An invitation, as whoever may invite sees it. */
 export interface Invitation {
   readonly id: string;
   readonly address: string;

@@ -16,6 +16,7 @@ import {
   WITHOUT_ADDRESS,
 } from '../terms/index.js';
 
+/** Somebody to be made. */
 export interface NewPerson {
   /** The application's own id of the person. Default: what its `newPerson` answers, or a uuid. */
   readonly id?: Id;

@@ -5,6 +5,7 @@ import { aKeyholder } from '../../standing/index.js';
 import { type Change, changeTenant, type Handlers } from '../change/index.js';
 import { type AssignmentRow, type Done, holdPerson, type Id, idOfTenant, insistOnId, type LintelTables, readName, type Setting } from '../terms/index.js';
 
+/** A tenant to be opened. */
 export interface NewTenant {
   /** An id of the application's own; by default a uuid. */
   readonly id?: Id;

@@ -38,12 +38,14 @@ export interface PersonThere {
   readonly sources?: readonly string[];
 }
 
+/** A group, with who is in it. */
 export interface GroupView {
   readonly id: string;
   readonly name: string;
   readonly people: readonly PersonThere[];
 }
 
+/** A unit, with who is placed there. */
 export interface UnitView {
   readonly id: string;
   readonly name: string;

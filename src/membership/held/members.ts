@@ -7,6 +7,7 @@ import { assignmentOf, isActive, type Said, saidOf } from './facts.js';
 import { soleSources } from './sources.js';
 import { insistOnPeople, isKnown } from './visible.js';
 
+/** A member, as others see them. */
 export interface Member {
   readonly userId: string;
   readonly name: string;

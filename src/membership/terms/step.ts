@@ -37,38 +37,50 @@ export type Step =
   | { readonly do: 'set-roles'; readonly holder: Holder; readonly roles: readonly Assignment[] }
   /** Replaces the permissions that a holder has beside any role. */
   | { readonly do: 'set-permissions'; readonly holder: Holder; readonly permissions: readonly DirectPermission[] }
+  /** Makes a role of the tenant’s own. What is left out of it is nothing. */
   | { readonly do: 'make-role'; readonly id?: string; readonly role: RoleInput }
+  /** Replaces a role of the tenant’s own. Whoever holds it holds what it is now. */
   | { readonly do: 'edit-role'; readonly id: string; readonly role: RoleInput }
-  /** `instead`: the role that its holders get; null: none. It must be said where somebody holds it. */
+  /** Drops a role of the tenant’s own. `instead`: the role that its holders get; null: none. It must be said where somebody holds it. */
   | { readonly do: 'drop-role'; readonly id: string; readonly instead?: string | null }
+  /** Makes a group, with people in it where they are named. */
   | { readonly do: 'make-group'; readonly id?: string; readonly name: string; readonly people?: readonly string[] }
+  /** Gives a group another name. */
   | { readonly do: 'rename-group'; readonly id: string; readonly name: string }
+  /** Replaces the people of a group. */
   | { readonly do: 'set-group'; readonly id: string; readonly people: readonly string[] }
+  /** Drops a group, with all that its people held by it and what was opened to it. */
   | { readonly do: 'drop-group'; readonly id: string }
-  /** Without `below`: at the top. */
+  /** Adds a unit. Without `below`: at the top. */
   | { readonly do: 'add-unit'; readonly id?: string; readonly name: string; readonly below?: string }
+  /** Gives a unit another name. */
   | { readonly do: 'rename-unit'; readonly id: string; readonly name: string }
-  /** Members and records move along, since they name the unit. `below` null: to the top. */
+  /** Moves a unit below another. Members and records move along, since they name the unit. `below` null: to the top. */
   | { readonly do: 'move-unit'; readonly id: string; readonly below: string | null }
+  /** Replaces the units at which a member is placed. */
   | { readonly do: 'place'; readonly user: string; readonly units: readonly string[] }
   /**
    * Says facts about a member that the charter declares, those that are named; null takes one back. What a source says stays beside. A member says of themselves what the
    * charter lets members say.
    */
   | { readonly do: 'set-attributes'; readonly user: string; readonly attributes: Readonly<Record<string, unknown>> }
-  /** `until`, ISO 8601: ends by itself. Nothing is lost meanwhile. */
+  /** Suspends a member: they can do nothing, and nothing of theirs is lost. `until`, ISO 8601: ends by itself. */
   | { readonly do: 'suspend'; readonly user: string; readonly until?: string }
+  /** Brings a suspended member back, with all that they held. */
   | { readonly do: 'restore'; readonly user: string }
-  /** When the membership ends by itself, ISO 8601; null: it does not. */
+  /** Sets when a membership ends by itself, ISO 8601; null: it does not. */
   | { readonly do: 'set-end'; readonly user: string; readonly at: string | null }
+  /** Removes a member: roles, groups, places and lists go, so that nothing comes back with them. Their records stay theirs until they are handed over. */
   | { readonly do: 'remove'; readonly user: string }
+  /** Removes whoever asks. */
   | { readonly do: 'leave' }
   /** Takes a program in: it holds what it is given, comes in by keys, and is suspended with the member who answers for it. */
   | { readonly do: 'make-program'; readonly id?: string; readonly name: string; readonly responsible: string }
+  /** Says which member answers for a program from now on. */
   | { readonly do: 'entrust-program'; readonly program: string; readonly responsible: string }
-  /** The key is answered once. `ends`, ISO 8601: at most a year ahead; by default 90 days. To change keys, make another and end the first later. */
+  /** Makes a key for a program; it is answered once. `ends`, ISO 8601: at most a year ahead; by default 90 days. To change keys, make another and end the first later. */
   | { readonly do: 'make-key'; readonly program: string; readonly label?: string; readonly ends?: string }
-  /** `at`, ISO 8601: later, for an overlap. Without: now. */
+  /** Ends a key. `at`, ISO 8601: later, for an overlap. Without: now. */
   | { readonly do: 'end-key'; readonly key: string; readonly at?: string }
   /** Opens records of a kind that people of a group own, for these actions. `keeps`: also when an owner leaves the group later. */
   | {
@@ -81,6 +93,7 @@ export type Step =
       readonly keeps: boolean;
       readonly until?: string;
     }
+  /** Closes what was opened. */
   | { readonly do: 'close-records'; readonly id: string }
   /** Lets `to` do on the records of `of` what these permissions let `of` do, from `since` (now) until `until`, ISO 8601. Again for the two: instead. */
   | {
@@ -91,11 +104,13 @@ export type Step =
       readonly since?: string;
       readonly until: string;
     }
+  /** Ends that somebody stands in for another. Each of the two may do it. */
   | { readonly do: 'end-deputy'; readonly of: string; readonly to: string }
+  /** Gives the tenant another name, or says whom its people are to ask. */
   | { readonly do: 'rename-tenant'; readonly name?: string; readonly contact?: string }
   /** Closes the tenant for everybody. Whoever runs the platform can open it again. */
   | { readonly do: 'close-tenant' }
-  /** What is left out stays as it is. */
+  /** Sets the rules of the tenant. What is left out stays as it is. */
   | {
       readonly do: 'set-rules';
       /** At most one role a member. */
@@ -135,6 +150,7 @@ export type Step =
   | { readonly do: 'withdraw'; readonly invitation: string }
   /** Lets somebody in who asked to be, with these roles. */
   | { readonly do: 'let-in'; readonly user: string; readonly roles: readonly Assignment[] }
+  /** Answers somebody with no who asked to be let in. */
   | { readonly do: 'turn-away'; readonly user: string }
   /** Prepares a provider by which people sign in, as a draft. Its rules say who comes in, and with what: without any nobody gets anything. */
   | {
@@ -145,7 +161,7 @@ export type Step =
       readonly claims?: ClaimNames;
       readonly rules?: readonly AdmissionRule[];
     }
-  /** What is left out stays as it is. Of one that is on, the rules are tried with claims first. */
+  /** Changes a provider. What is left out stays as it is. Of one that is on, the rules are tried with claims first. */
   | {
       readonly do: 'edit-connection';
       readonly id: string;
@@ -154,14 +170,15 @@ export type Step =
       readonly claims?: ClaimNames;
       readonly rules?: readonly AdmissionRule[];
     }
-  /** `on`: people come in by it, once it was tried with claims as it is. `off`: nobody does, and who is signed in by it is out. */
+  /** Turns a provider on or off. `on`: people come in by it, once it was tried with claims as it is. `off`: nobody does, and who is signed in by it is out. */
   | { readonly do: 'turn-connection'; readonly id: string; readonly to: 'on' | 'off' }
-  /** What came by it goes; who came by it stays a member, and gets in by other ways alone. */
+  /** Drops a provider. What came by it goes; who came by it stays a member, and gets in by other ways alone. */
   | { readonly do: 'drop-connection'; readonly id: string }
   /** Says that a mail domain is ours: it counts once that is shown, by a record in the DNS. */
   | { readonly do: 'claim-domain'; readonly domain: string }
   /** People of a domain that was shown to be ours are sent to this connection; null: to none. */
   | { readonly do: 'send-domain'; readonly domain: string; readonly connection: string | null }
+  /** Says that a mail domain is ours no longer. */
   | { readonly do: 'give-up-domain'; readonly domain: string }
   /** Lets somebody who was removed here come in again by a connection. */
   | { readonly do: 'unbar'; readonly connection: string; readonly subject: string }

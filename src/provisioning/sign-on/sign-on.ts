@@ -6,7 +6,9 @@ import { type FetchBounds, providerAway } from './guarded-fetch.js';
 import { OpenIdConnect } from './oidc.js';
 import { beginSaml, finishSaml, type Service } from './saml.js';
 
+/** How signing in by providers works. */
 export interface SignOnOptions {
+  /** The library’s own accounts, in which people sign in. */
   readonly accounts: Accounts;
   /** Keys of the application, the present one first; each has 32 characters at least. Clients' secrets are sealed under them, and what a browser brings back. */
   readonly secrets: Secrets;

@@ -57,6 +57,7 @@ export const PROBE_CODES = {
 
 export type ProbeCode = keyof typeof PROBE_CODES;
 
+/** Something that an application does and its charter does not mean. */
 export interface ProbeFinding {
   readonly code: ProbeCode;
   readonly severity: 'error' | 'warning';
@@ -76,6 +77,7 @@ export interface Covered {
   readonly answered: number;
 }
 
+/** What a probe tried, and what it found. */
 export interface ProbeReport {
   readonly findings: readonly ProbeFinding[];
   readonly people: readonly string[];

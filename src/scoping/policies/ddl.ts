@@ -6,6 +6,7 @@ import { answering, ground, listing } from './ground.js';
 import { JOURNAL_TRIGGERS, journalStatements } from './journal.js';
 import { inline, literal, RuleWriter, sqlTypeOf, WALL } from './rule.js';
 
+/** For whom row policies are made, and with what. */
 export interface PolicyOptions {
   /** The role by which the application connects. It owns nothing, and gets what it needs and no more. */
   readonly role: string;

@@ -41,6 +41,7 @@ export interface Intake {
   readonly members?: Each<IntakeMember>;
 }
 
+/** How an intake is done. */
 export interface IntakeOptions {
   /** True: says what it would do, and does nothing. It holds one transaction meanwhile. */
   readonly dryRun?: boolean;
@@ -59,6 +60,7 @@ export interface IntakeRefusal {
   readonly words: string;
 }
 
+/** How many of one sort an intake brought, changed and left. */
 export interface IntakeCount {
   readonly brought: number;
   /** Brought earlier, and otherwise now. */
@@ -69,6 +71,7 @@ export interface IntakeCount {
   readonly refused: number;
 }
 
+/** What an intake did, or would do. */
 export interface IntakeReport {
   readonly people: IntakeCount;
   readonly tenants: IntakeCount;
