@@ -111,7 +111,9 @@ function needsOf(name: string): string {
     needs: (step: object, by: object) => string | undefined;
   };
   try {
-    const [one, other] = ['a', 'b'].map((user) => needs({ do: name, user, holder: { user }, of: user, to: user, steps: [] }, { actor: { userId: 'a' } }));
+    const [one, other] = ['a', 'b'].map((user) =>
+      needs({ do: name, user, holder: { user }, of: user, to: user, roles: [], permissions: [], attributes: {} }, { actor: { userId: 'a' } }),
+    );
     return one === undefined ? (other === undefined ? 'see there' : `${code(other)}, or it is oneself`) : one === other ? code(one) : 'see there';
   } catch {
     return 'see there';
@@ -149,8 +151,8 @@ function steps(): string {
   });
   return page(
     'Steps',
-    'A step is one change of a tenant’s membership. `standing.carryOut(steps)` does some, all or none; `standing.propose(steps)` says what they would do. Over HTTP: `change` and `propose`. `?` marks what may be left out; moments are texts in ISO 8601. How they are used: [Change the membership](../guide/03-changing.md).',
-    "```ts\nconst maren = await lintel.enter({ tenant: 'alderbrook', user: 'maren' });\nconst roles = [{ role: 'reader', anchor: { on: 'tenant' } }];\nawait maren.carryOut([{ do: 'set-roles', holder: { user: 'lene' }, roles }], { reason: 'asked for it' });\n```",
+    'A step is one change of a tenant’s membership. `standing.carryOut(steps)` does some, all or none; `standing.propose(steps)` says what they would do. Over HTTP: `change` and `propose`. `?` marks what may be left out; moments are texts in ISO 8601. How they are used: [People and roles](../guide/02-people-and-roles.md).',
+    "```js\nconst maren = await lintel.enter({ tenant: 'alderbrook', user: 'maren' });\nconst roles = [{ role: 'reader', anchor: { on: 'tenant' } }];\nawait maren.carryOut([{ do: 'set-roles', holder: { user: 'lene' }, roles }], { reason: 'asked for it' });\n```",
     table(['step', 'what it does', 'takes', 'permission'], rows),
     'A holder is `{ user }`, `{ group }` (the people of it) or `{ unit }` (whoever is placed there or below). *See there*: the permission depends on what the step says, or none is needed.',
   );
@@ -170,7 +172,7 @@ function permissions(): string {
   return page(
     'Permissions',
     'A permission is an action on a kind of record (`hive.update`), an area of the application (`area.ledger`), or one of the operations below, which come with the library. A role names it with how far it reaches. The actions of your kinds: [The charter](charter.md).',
-    "```ts\nconst roles = { secretary: { label: 'Secretary', may: { 'member.read': 'tenant', 'member.invite': 'tenant', 'area.members': 'tenant' } } };\n```",
+    "```js\nconst roles = { secretary: { label: 'Secretary', may: { 'member.read': 'tenant', 'member.invite': 'tenant', 'area.members': 'tenant' } } };\n```",
     table(['operation', 'called', 'reaches', 'does not work without', 'there'], rows),
     '`tenant`: all members. `units`: who is placed where one is placed, or below. `groups`: who shares a group. `self`: oneself. `role.NAME`: whoever holds that role. What each lets somebody do over HTTP: [HTTP](http.md).',
   );
@@ -190,7 +192,12 @@ function http(): string {
     const { parameters = [], requestBody, description = '' } = described.paths[path]?.[method.toLowerCase()] ?? {};
     const query = parameters.filter((one: any) => one.in === 'query').map((one: any) => code(one.required ? one.name : `${one.name}?`));
     const body = typeOf(requestBody?.content['application/json'].schema);
-    return [code(id), `${code(method)} ${code(path)}`, `${summary}. ${description}`.replace('..', '.'), [...query, body].filter(Boolean).join(', ')];
+    return [
+      code(id),
+      `${code(method)} ${code(path)}`,
+      `${summary}. ${description.replace(/ ?The body has at most 65536 bytes, nested \d+ deep\./, '')}`.replace('..', '.'),
+      [...query, body].filter(Boolean).join(', '),
+    ];
   });
   const headed = (title: string, pick: (path: string) => boolean) =>
     `## ${title}\n\n${table(
@@ -199,7 +206,7 @@ function http(): string {
     )}`;
   return page(
     'HTTP',
-    'The face answers these, from where it is mounted; `/openapi.json` there describes them whole, with what each answers. `createClient()` of `warm-lintel/client` has a method for each. Errors are problem documents (RFC 9457), with the codes of [Errors](errors.md). How to mount it: [HTTP in the guide](../guide/06-http.md).',
+    'The face answers these, from where it is mounted; `/openapi.json` there describes them whole, with what each answers. `createClient()` of `warm-lintel/client` has a method for each. A body has at most 65,536 bytes where nothing else is said. Errors are problem documents (RFC 9457), with the codes of [Errors](errors.md). How to mount it: [The membership over HTTP](../guide/http.md).',
     headed('One’s own', (path) => !/^\/(tenants|account|platform)/.test(path)),
     headed('In a tenant', (path) => path.startsWith('/tenants')),
     headed('Accounts', (path) => path.startsWith('/account')),

@@ -125,7 +125,7 @@ const answered = (asked: Promise<unknown>): Promise<{ code: string; text: string
 
 /** The list, as the documentation has it. */
 const told = [
-  ...(readFileSync('docs/membership.md', 'utf8')
+  ...(readFileSync('docs/guide/03-see-a-change.md', 'utf8')
     .split('<!-- told -->')[1]
     ?.matchAll(/^\| `([a-z-]+)`/gm) ?? []),
 ].map(([, code]) => code as string);

@@ -1,1 +1,1 @@
-export { type Colours, type GridOptions, grid, plain } from './grid.js';
+export { type Colours, grid, plain } from './grid.js';

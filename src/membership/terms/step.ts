@@ -121,7 +121,8 @@ export type Step =
       /** What is asked of every member's sign-in before anything else; all of it anew. */
       readonly demands?: Demands;
     }
-  /** Invites an address. `memberUntil`, ISO 8601: when the membership that comes of it ends by itself. For many at once there is `invitations.send`. */
+  /** Invites an address. `memberUntil`, ISO 8601: when the membership that comes of it ends by itself. For many at once there is `invitations.send`. What comes with it takes the right that its own
+   * step takes, now and when it is accepted. */
   | ({ readonly do: 'invite'; readonly address: string; readonly name?: string; readonly roles: readonly Assignment[]; readonly memberUntil?: string } & Gives)
   /**
    * Prepares for somebody who comes by a provider: nobody is sent anything, no seat is taken. It is taken up at their first sign-in, once, where the provider says that it has looked at the address, whose
