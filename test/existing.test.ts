@@ -194,7 +194,7 @@ test('the guide shows what the application does: each line of it stands there', 
     .map((file) => readFileSync(file, 'utf8'))
     .join('\n');
   const known = new Set(all.split('\n').map((line) => line.trim().replace(/^return /, '')));
-  const blocks = [...readFileSync('docs/guide/existing.md', 'utf8').matchAll(/```ts\n([\s\S]*?)```/g)].map(([, block]) => block as string);
+  const blocks = [...readFileSync('docs/guide/existing.md', 'utf8').matchAll(/```js\n([\s\S]*?)```/g)].map(([, block]) => block as string);
   const unknown = blocks.flatMap((block) => block.split('\n')).filter((line) => !known.has(line.trim().replace(/^await (?=lintel)/, '')));
   expect([blocks.length, unknown]).toEqual([3, []]);
 });

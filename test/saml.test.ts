@@ -46,7 +46,7 @@ afterAll(async () => {
 });
 
 const browser = () => browserAt(ORIGIN, { pages, face }, '/sign-on/club/guild');
-const FAILED = '401 Signing in did not work out. Begin once more; if it goes on so, tell whoever runs your organisation here.';
+const FAILED = '401 Sign-in failed. Start again. If it fails again, tell whoever runs your organisation here.';
 const base64 = (xml: string) => Buffer.from(xml).toString('base64');
 const honest = (a: Assertion, more: Partial<Assertion> = {}) => responseXml(signed(assertionXml({ ...a, ...more }), guild.privateKey), a);
 /** Somebody leaves, and comes back with what is made of the assertion that would answer them. */

@@ -61,7 +61,7 @@ afterAll(async () => {
 
 const browser = () => browserAt(ORIGIN, { pages, face }, '/sign-on/club/own');
 const ADA = { sub: 'ada', name: 'Ada Fern', email: 'ada@club.example', email_verified: true, org: 'club', groups: ['writers'] };
-const FAILED = '401 Signing in did not work out. Begin once more; if it goes on so, tell whoever runs your organisation here.';
+const FAILED = '401 Sign-in failed. Start again. If it fails again, tell whoever runs your organisation here.';
 const comes = async (claims: object = ADA, lies: Lies = {}, path?: string) => {
   const one = browser();
   return { ...one, outcome: await one.back(provider.answer(await one.leave(path), claims as never, lies)) };

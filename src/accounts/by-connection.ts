@@ -39,4 +39,4 @@ export async function enterByConnection(ground: Ground, given: ByConnection): Pr
 
 /** Nothing is said of what did not hold: it is told to the application. */
 export const signOnFailed = (cause?: unknown): LintelError =>
-  new LintelError('sign-on-failed', 'Signing in did not work out. Begin once more; if it goes on so, tell whoever runs your organisation here.', {}, { cause });
+  new LintelError('sign-on-failed', 'Sign-in failed. Start again. If it fails again, tell whoever runs your organisation here.', {}, { cause });

@@ -28,12 +28,7 @@ export async function inTransaction<DB, R>(db: Kysely<DB>, work: (tx: Transactio
   if (db.isTransaction) {
     return work(db as Transaction<DB>).catch((error: unknown) => {
       if (!canBeTriedAgain(error) || isLintelError(error)) throw error;
-      throw new LintelError(
-        'try-again',
-        'Two things were done at once, and this one has to give way. Nothing of this transaction holds; begin it anew.',
-        {},
-        { cause: error },
-      );
+      throw new LintelError('try-again', 'Somebody else was faster. Nothing of this transaction holds; begin it anew.', {}, { cause: error });
     });
   }
   for (let begun = 1; ; begun++) {
@@ -41,13 +36,7 @@ export async function inTransaction<DB, R>(db: Kysely<DB>, work: (tx: Transactio
       return await db.transaction().setIsolationLevel('read committed').execute(work);
     } catch (error) {
       if (!canBeTriedAgain(error)) throw error;
-      if (begun === MOST)
-        throw new LintelError(
-          'try-again',
-          'Other things were done at once, and this one had to give way each time. Nothing was done; try again.',
-          {},
-          { cause: error },
-        );
+      if (begun === MOST) throw new LintelError('try-again', 'Others were faster each time. Nothing was done; try again.', {}, { cause: error });
       await new Promise((resolve) => setTimeout(resolve, Math.random() * APART_MS * begun));
     }
   }

@@ -98,9 +98,7 @@ export function addAdmitCommand(program: Command, around: Surroundings, answered
   withSources(
     program
       .command('admit')
-      .description(
-        'What would become of somebody who comes by a provider with these claims: which rules spoke, what comes, what goes, on how many records. Nothing is done but that it was tried.',
-      ),
+      .description('Tries what a provider’s claims would give: which rules spoke, what comes, what goes, on how many records. Nothing is changed.'),
   )
     .argument('<claims>', 'a file with the claims as a JSON object, as a provider would say them')
     .option('--connection <connection>', 'by which they come, by id or name; needed where there are several')

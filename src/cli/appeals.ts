@@ -107,13 +107,7 @@ async function appealsCommand(named: string | undefined, options: AppealsOptions
 }
 
 export function addAppealsCommand(program: Command, around: Surroundings, answered: (code: number) => void): void {
-  withSources(
-    program
-      .command('appeals')
-      .description(
-        'What those who were refused ask for: asks, lists what waits for an answer, shows what would allow it, agrees with one of these or declines.',
-      ),
-  )
+  withSources(program.command('appeals').description('Asks for what was refused; lists what others ask for, shows what would allow it, agrees or declines.'))
     .argument('[appeal]', 'one of those that wait, by the beginning of its id')
     .option('--as <person>', 'who asks or answers; it goes on record')
     .option('--mine', 'what this person asked for, and how it stands')

@@ -89,9 +89,7 @@ async function auditCommand(options: AuditOptions, around: Surroundings): Promis
 /** `audit`: the record of changes read, verified, exported, and asked about a day. */
 export function addAuditCommand(program: Command, around: Surroundings, answered: (code: number) => void): void {
   withSources(
-    program
-      .command('audit')
-      .description('The record of changes of a tenant: the latest, the whole to take along, whether it is whole, and what somebody held on a day.'),
+    program.command('audit').description('Reads the record of changes: the latest, all of it as a file, whether it is whole, and what somebody held on a day.'),
   )
     .option('--verify', 'go through the chain of hashes')
     .option('--head <hash>', 'with --verify: the head that an earlier look printed; a tail that was cut off shows by it')

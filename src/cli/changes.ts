@@ -132,9 +132,7 @@ export function addChangesCommand(program: Command, around: Surroundings, answer
   withSources(
     program
       .command('changes')
-      .description(
-        'Who gains and who loses access by a release: another charter compared with this one, person by person on the records that there are, or role by role.',
-      ),
+      .description('Compares another charter with this one: who gains and who loses access, person by person on the real records, or role by role.'),
   )
     .argument('[charter]', 'the charter as it was: JSON, or a module')
     .option('--commit <commit>', 'the charter as it was at a commit of git: main, v1.4, or v1.3..v1.4 for two')

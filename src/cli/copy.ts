@@ -33,7 +33,7 @@ export async function memory(): Promise<PGlite> {
     if ((error as { code?: string }).code !== 'ERR_MODULE_NOT_FOUND') throw error;
     throw new LintelError(
       'no-memory',
-      'People of an application are copied into a database in memory, and there is none: npm install --save-dev @electric-sql/pglite',
+      'The people are copied into a database in memory, which is not installed: npm install --save-dev @electric-sql/pglite',
       {},
       { cause: error },
     );
@@ -63,7 +63,7 @@ async function keep(file: string, dump: Blob): Promise<void> {
 /** The people of an application that keeps them itself, as they are now. @throws LintelError `config-invalid`. */
 export async function membersIn({ people }: Peopled, db: Database): Promise<readonly AppMember[]> {
   const members = await people(connect(db));
-  if (!Array.isArray(members)) throw new LintelError('config-invalid', 'people in the configuration answers no list of members.', {});
+  if (!Array.isArray(members)) throw new LintelError('config-invalid', 'people in the configuration does not answer a list of members.', {});
   return members;
 }
 

@@ -34,9 +34,7 @@ async function directoryCommand(options: DirectoryOptions, around: Surroundings)
 /** `directory`: what directories have brought, and what of it is not known here. */
 export function addDirectoryCommand(program: Command, around: Surroundings, answered: (code: number) => void): void {
   withSources(
-    program
-      .command('directory')
-      .description('What directories have brought by SCIM: people, groups with the roles that people here give them, and what of it is not known here.'),
+    program.command('directory').description('Shows what directories have brought by SCIM: people, groups with their roles, and what is not known here.'),
   )
     .addOption(formatOption())
     .addHelpText('after', '\nExample:\n  lintel directory --tenant alderbrook\n\nExit codes: 0 answered, 2 not answered')

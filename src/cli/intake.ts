@@ -35,7 +35,7 @@ async function intakeCommand(options: IntakeCommandOptions, around: Surroundings
   if (!options.dryRun)
     throw new LintelError('dry-run-alone', 'People are taken in by code of the application, with lintel.intake; add --dry-run to see what it would do.', {});
   const config = await readConfig(options, around.cwd);
-  if (!isPeopled(config)) throw new LintelError('no-people', 'The configuration says no people: give defineConfig a function people that answers them.', {});
+  if (!isPeopled(config)) throw new LintelError('no-people', 'The configuration names no people. Give defineConfig a function people.', {});
   const { db, close } = await openDatabase(config);
   // Where the application has no tables of the library yet, it is tried in a database in memory.
   const records = connect<any>(db);
@@ -57,9 +57,9 @@ export function addIntakeCommand(program: Command, around: Surroundings, answere
   withSources(
     program
       .command('intake')
-      .description('What taking in the people of an application would do: whom it brings, what it changes, and whom it does not take, with the reason.'),
+      .description('Shows what lintel.intake would do with the people of the configuration, and whom it would not take. Nothing is changed.'),
   )
-    .option('--dry-run', 'the only way that this command knows: to carry it out is for code of the application')
+    .option('--dry-run', 'required: lintel.intake in your code carries it out')
     .addOption(new Option('--format <format>', 'how to write it').choices(['text', 'json'] as const).default('text' as const))
     .addHelpText('after', '\nExample:\n  lintel intake --dry-run --config lintel.config.ts')
     .action(async (options) => {

@@ -68,9 +68,7 @@ async function journalCommand(about: readonly string[], options: JournalOptions,
 /** `journal`: what was done to records. */
 export function addJournalCommand(program: Command, around: Surroundings, answered: (code: number) => void): void {
   withSources(
-    program
-      .command('journal')
-      .description('What was done to records of kinds that keep a journal: to one, by somebody, or lately; who, when, and which fields from what to what.'),
+    program.command('journal').description('Lists what was done to records: to one, by somebody, or lately; who, when, and which fields from what to what.'),
   )
     .argument('[about...]', 'a kind, and a record of it by id, by what it is called, or by its address in the browser')
     .option('--of <person>', 'what somebody did')

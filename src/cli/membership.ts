@@ -296,7 +296,7 @@ export function addMembershipCommands(program: Command, around: Surroundings, an
       program
         .command('enrol')
         .description(
-          'Makes somebody a member at once, by an account that the organisation keeps. The way in is printed once: hand it to them; it counts for seven days, and once.',
+          'Makes somebody a member at once, with an account that the organisation keeps. The way in is printed once, to hand over; it counts for seven days.',
         ),
     ),
   )

@@ -106,7 +106,7 @@ export function addPeopleCommands(program: Command, around: Surroundings, answer
       program
         .command('people')
         .description(
-          'Brings people from a CSV file: members get what they do not have, others are invited with it. Nothing is taken away, and the same file again changes nothing. Without a file: writes the members as one.',
+          'Brings people from a CSV file: members get what they lack, others are invited. Nothing is taken away. Without a file, writes the members as one.',
         ),
     ),
   )

@@ -100,9 +100,7 @@ export function addProbeCommand(program: Command, around: Surroundings, answered
   withSources(
     program
       .command('probe')
-      .description(
-        'Tries the running application: every route as everybody, with ids of others and fields that no form sends; what comes back and what changed is held against the charter, and put back.',
-      ),
+      .description('Tries the running application as every sort of person, and holds each answer and change against the charter. What it changes is put back.'),
   )
     .option('--only <routes...>', 'only these routes: "GET /api/hives/{id}"')
     .option('--tests', 'write what was found as tests for Vitest')

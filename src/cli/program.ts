@@ -140,7 +140,7 @@ function missingTable(error: unknown): string | undefined {
 /** Every command, in the order of the work. @param answered told of the exit code of the one that was called. */
 export function commands(around: Surroundings, answered: (code: number) => void): Command {
   const program = new Command('lintel')
-    .description('Looks at who may do what, without signing in as anybody. Nothing is changed, unless somebody is named in whose name it is.')
+    .description('Shows who may do what, without signing in as anybody. It changes something only in the name of somebody whom you name.')
     .exitOverride()
     .configureOutput({ writeOut: (text) => around.out(text.replace(/\n$/, '')), writeErr: (text) => around.err(text.replace(/\n$/, '')) })
     .addHelpText('after', EXITS);
@@ -167,9 +167,7 @@ export function commands(around: Surroundings, answered: (code: number) => void)
       answered(await whyCommand(person, action, record, options, around));
     });
   withSources(
-    program
-      .command('policies')
-      .description('The row policies of PostgreSQL that hold the charter in the database itself, as statements to run; or a live database compared with them.'),
+    program.command('policies').description('Prints the row policies that hold the charter in PostgreSQL itself; or compares a live database with them.'),
   )
     .option('--role <role>', 'the role by which the application connects; it owns nothing', 'app')
     .option('--journal', 'with triggers that put down what is written to kinds with a journal, by whatever SQL')

@@ -125,7 +125,7 @@ export function addRehearseCommand(program: Command, around: Surroundings, answe
   withSources(
     program
       .command('rehearse')
-      .description('Holds what a Markdown file expects of access against what is so: tables of how far each action reaches, and sentences about records.'),
+      .description('Holds access against what a Markdown file expects: tables of how far each action reaches, and sentences about records.'),
   )
     .argument('<file>', 'the expectations, in Markdown')
     .option('--record', 'write the present access as such a file instead')

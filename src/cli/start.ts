@@ -157,7 +157,7 @@ async function startCommand(options: StartOptions, around: Surroundings): Promis
 export function addStartCommand(program: Command, around: Surroundings, answered: (code: number) => void): void {
   program
     .command('start')
-    .description('Begins in a project that exists: reads its database, and writes a charter to edit, the intake of its people and the lines for its framework.')
+    .description('Begins in an existing project: reads its database, and writes a charter to edit, the intake of its people, and the lines for its framework.')
     .option('--database <where>', 'a postgres:// address, the directory of a PGlite, or a file of SQLite (default: DATABASE_URL)')
     .option('--people <table>', 'the table of the people who sign in, where it is not found')
     .option('--tenants <table>', 'the table of the organisations, where it is not found')

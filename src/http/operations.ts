@@ -21,7 +21,7 @@ function placeOf<T extends z.ZodType>(schema: T, cursor: string | undefined): z.
   try {
     return schema.parse(JSON.parse(fromBase64url(cursor)));
   } catch {
-    throw new LintelError('bad-request', '`after` is not the `next` of a page that was answered here.', {});
+    throw new LintelError('bad-request', '`after` is no place in this list. Send the `next` of the page before.', {});
   }
 }
 

@@ -42,7 +42,7 @@ function depthOf(text: string): number {
 /** @throws LintelError `bad-request` for what no text of a database holds: NUL, and halves of characters. */
 export function insistOnTexts(value: unknown): void {
   if (typeof value === 'string') {
-    if (/[\0\p{Cs}]/u.test(value)) throw new LintelError('bad-request', 'A text has a character in it that is none (NUL, or half of one).', {});
+    if (/[\0\p{Cs}]/u.test(value)) throw new LintelError('bad-request', 'A text contains NUL, or half a character. Take it out.', {});
   } else if (typeof value === 'object' && value !== null) {
     for (const [key, one] of Object.entries(value)) {
       insistOnTexts(key);
@@ -55,11 +55,12 @@ export function insistOnTexts(value: unknown): void {
 export async function bodyOf(c: Context, schema: z.ZodType | undefined): Promise<unknown> {
   if (!schema) return undefined;
   // Another site's form can send no JSON.
-  if (!c.req.header('content-type')?.startsWith('application/json')) throw new LintelError('bad-request', 'Send JSON.', {});
+  if (!c.req.header('content-type')?.startsWith('application/json'))
+    throw new LintelError('bad-request', 'Send JSON, with the content type application/json.', {});
   const text = await c.req.text();
   if (depthOf(text) > DEEPEST) throw new LintelError('bad-request', `The request is nested deeper than ${DEEPEST}.`, {});
   const data = parsed(text);
-  if (data === undefined) throw new LintelError('bad-request', 'The request has no JSON in it.', {});
+  if (data === undefined) throw new LintelError('bad-request', 'The request is no JSON.', {});
   insistOnTexts(data);
   return readAs(schema, data);
 }

@@ -56,7 +56,7 @@ export function createApp(parts: AppParts): Hono {
   app.use('/api/*', async (c, next) => {
     // A form of another site can send no JSON, so what is not JSON changes nothing.
     if (c.req.method !== 'GET' && c.req.method !== 'DELETE' && !c.req.header('content-type')?.startsWith('application/json')) {
-      throw new LintelError('bad-request', 'Send JSON.', {});
+      throw new LintelError('bad-request', 'Send JSON, with the content type application/json.', {});
     }
     await next();
     c.header('cache-control', 'no-store');

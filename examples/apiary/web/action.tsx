@@ -117,7 +117,7 @@ function InLook(props: ActionProps & { decision: Decision; as: string; tries: bo
 }
 
 /** Asks for an action that was refused. */
-function AskForIt({ tenant, action, record }: { tenant: string; action: string; record: string }): ReactNode {
+export function AskForIt({ tenant, action, record }: { tenant: string; action: string; record: string }): ReactNode {
   const [open, setOpen] = useState(false);
   const [words, setWords] = useState('');
   const [asked, setAsked] = useState(false);
@@ -131,13 +131,13 @@ function AskForIt({ tenant, action, record }: { tenant: string; action: string; 
     });
   if (asked)
     return (
-      <Text size="sm" role="status">
+      <Text span size="sm" role="status">
         Asked for. <Link href={`/t/${tenant}/appeals`}>What I asked for</Link>
       </Text>
     );
   return (
     <>
-      <Button size="compact-sm" variant="subtle" onClick={() => setOpen(true)}>
+      <Button size="compact-xs" variant="subtle" onClick={() => setOpen(true)}>
         Ask for it
       </Button>
       <Dialog opened={open} onClose={() => setOpen(false)} title="Ask for it">

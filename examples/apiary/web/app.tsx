@@ -1,4 +1,4 @@
-import { Burger, Button, Loader, NativeSelect, Text, TextInput, Title } from '@mantine/core';
+import { Alert, Burger, Button, Loader, NativeSelect, Text, TextInput, Title } from '@mantine/core';
 import { type ReactNode, useCallback, useEffect, useState } from 'react';
 import type { Snapshot } from 'warm-lintel';
 import { IfAllowed, StandingProvider, useFresh, useStanding } from 'warm-lintel/react';
@@ -147,6 +147,7 @@ function TenantPages({ me, tenant }: { me: MeAnswer; tenant: string }): ReactNod
       <LookBar tenant={tenant} />
       <Bar me={me} tenant={tenant} line={data.line} />
       <main className="page">
+        {!first && <Welcome line={data.line} />}
         {first && (
           <>
             <Title order={1}>{data.snapshot.tenant.name}</Title>
@@ -245,6 +246,22 @@ function Outside({ tenant }: { tenant: string }): ReactNode {
         </div>
       </section>
     </>
+  );
+}
+
+/** The first time that somebody is here: what they hold, and whom to ask. */
+function Welcome({ line }: { line: string }): ReactNode {
+  const { tenant, me } = useStanding().facts;
+  const [shown, setShown] = useState(() => sessionStorage.getItem('welcome') === tenant.id);
+  if (!shown) return null;
+  const close = () => {
+    sessionStorage.removeItem('welcome');
+    setShown(false);
+  };
+  return (
+    <Alert color="honey" mb="md" role="status" withCloseButton closeButtonLabel="Close" onClose={close} title={`Welcome to ${tenant.name}, ${me.name ?? ''}`}>
+      You are here as {line}. What is not yours to do is grey, and says why.{tenant.contact && ` Questions? Ask ${tenant.contact}.`}
+    </Alert>
   );
 }
 

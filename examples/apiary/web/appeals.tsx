@@ -85,7 +85,7 @@ export function AppealsPage({ tenant }: { tenant: string }): ReactNode {
       <PeopleTabs tenant={tenant} />
       <Title order={1}>Asked for</Title>
       <Trouble error={error} />
-      {waiting.items?.length === 0 && <Text mt="md">Nobody waits for an answer of yours.</Text>}
+      {waiting.items?.length === 0 && <p className="empty">Nobody waits for an answer of yours.</p>}
       {waiting.items && waiting.items.length > 0 && (
         <Grid
           label="Asked for by others"
@@ -107,7 +107,7 @@ export function AppealsPage({ tenant }: { tenant: string }): ReactNode {
       <Title order={2} size="h3" mt="xl">
         What I asked for
       </Title>
-      {mine.items?.length === 0 && <Text className="quiet">Nothing yet. Where something is refused to you on a page, you can ask for it there.</Text>}
+      {mine.items?.length === 0 && <p className="empty">Nothing yet. Where something is refused to you on a page, you can ask for it there.</p>}
       <Stack gap={4} component="ul">
         {mine.items?.map(({ id, action, recordId, status, reason, raisedAt, expiresAt }) => (
           <li key={id}>

@@ -30,7 +30,7 @@ export function DeputiesPage(): ReactNode {
       </Text>
       <Changing change={change} />
       {data.items.length === 0 ? (
-        <Text mt="md">Nobody stands in for anybody.</Text>
+        <p className="empty">Nobody stands in for anybody.</p>
       ) : (
         <Grid
           label="Deputies"

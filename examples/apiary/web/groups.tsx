@@ -34,11 +34,7 @@ export function GroupsPage({ tenant }: { tenant: string }): ReactNode {
         </ActionButton>
       </div>
       <Changing change={change} />
-      {groups.items.length === 0 && (
-        <Text mt="md" className="quiet">
-          There is no group yet. What a group holds, each of its people holds while they are in it.
-        </Text>
-      )}
+      {groups.items.length === 0 && <p className="empty">There is no group yet. What a group holds, each of its people holds while they are in it.</p>}
       {groups.items.map((group) => (
         <section key={group.id} id={group.id} className="sheet" style={{ marginTop: '1rem' }} aria-label={group.name}>
           <Group justify="space-between">

@@ -4,7 +4,7 @@ import type { TypesIn } from 'warm-lintel';
 import { IfAllowed, useStanding } from 'warm-lintel/react';
 import { Link, useLocation } from 'wouter';
 import type { charter } from '../world/charter.js';
-import { ActionButton } from './action.js';
+import { Actions } from './actions.js';
 import { call, type Hive, type Named, useLoad } from './api.js';
 import { HeldHere, Linked } from './hive-people.js';
 import { type Inspection, Inspections } from './inspections.js';
@@ -77,25 +77,23 @@ export function HivePage({ tenant, id }: { tenant: string; id: string }): ReactN
             </>
           )}
         </dl>
-        <div className="actions">
-          <ActionButton action="hive.update" record={hive} onClick={() => setDoing(doing === 'edit' ? undefined : 'edit')}>
-            Change
-          </ActionButton>
-          {hive.keeperId === null && standing.userId && (
-            <ActionButton action="hive.update" record={hive} variant="light" onClick={() => send('POST', '/keeper', { to: standing.userId })}>
-              Take it
-            </ActionButton>
-          )}
-          <ActionButton action="hive.transfer" record={hive} variant="light" onClick={() => setDoing(doing === 'hand over' ? undefined : 'hand over')}>
-            Hand over
-          </ActionButton>
-          <ActionButton action="hive.archive" record={hive} variant="light" onClick={() => send('POST', '/archive', { archived: hive.status !== 'archived' })}>
-            {hive.status === 'archived' ? 'Bring back' : 'Archive'}
-          </ActionButton>
-          <ActionButton action="hive.delete" record={hive} variant="default" onClick={remove}>
-            Delete
-          </ActionButton>
-        </div>
+        <Actions
+          record={hive}
+          acts={[
+            { action: 'hive.update', label: 'Change', onClick: () => setDoing(doing === 'edit' ? undefined : 'edit') },
+            ...(hive.keeperId === null && standing.userId
+              ? [{ action: 'hive.update', label: 'Take it', variant: 'light' as const, onClick: () => send('POST', '/keeper', { to: standing.userId }) }]
+              : []),
+            { action: 'hive.transfer', label: 'Hand over', variant: 'light', onClick: () => setDoing(doing === 'hand over' ? undefined : 'hand over') },
+            {
+              action: 'hive.archive',
+              label: hive.status === 'archived' ? 'Bring back' : 'Archive',
+              variant: 'light',
+              onClick: () => send('POST', '/archive', { archived: hive.status !== 'archived' }),
+            },
+            { action: 'hive.delete', label: 'Delete', variant: 'default', onClick: remove },
+          ]}
+        />
         <Trouble error={attempt.error} />
         {doing === 'edit' && <EditHive path={path} hive={hive} sites={sites} done={finished} />}
         {doing === 'hand over' && <HandOver people={people.filter((p) => p.id !== hive.keeperId)} onChoose={(to) => send('POST', '/keeper', { to })} />}

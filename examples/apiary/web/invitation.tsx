@@ -49,6 +49,7 @@ export function InvitationPage({ me, reload }: { me: MeAnswer; reload: () => voi
   }
   if (!view) return null;
   const enter = ({ tenantId }: { tenantId: string }) => {
+    sessionStorage.setItem('welcome', tenantId);
     reload();
     go(`/t/${tenantId}`);
   };

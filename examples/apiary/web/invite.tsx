@@ -59,9 +59,6 @@ export function InviteForm({ tenant }: { tenant: string }): ReactNode {
           value={until}
           onChange={(event) => setUntil(event.currentTarget.value)}
         />
-        <Button loading={busy} disabled={addresses.trim() === ''} onClick={invite}>
-          Send the invitation
-        </Button>
         <Trouble error={error} />
         {answers.map(({ address, outcome, words, token }) => (
           <Alert key={address} color={outcome === 'invited' ? 'honey' : 'red'} role="status">
@@ -69,6 +66,9 @@ export function InviteForm({ tenant }: { tenant: string }): ReactNode {
             {token && <Text size="sm">{`${window.location.origin}/invitation#${token}`}</Text>}
           </Alert>
         ))}
+        <Button loading={busy} disabled={addresses.trim() === ''} onClick={invite}>
+          Send the invitation
+        </Button>
       </Stack>
       <Opens tenant={tenant} like={{ roles: chosen.map((role) => ({ role, ...(unitId && { unitId }) })), units, groups: into }} />
     </Group>

@@ -1,4 +1,4 @@
-import { Group, Text, Title } from '@mantine/core';
+import { Group, Title } from '@mantine/core';
 import type { ReactNode } from 'react';
 import { useInvitations } from 'warm-lintel/react';
 import { RowButton } from './action.js';
@@ -23,7 +23,7 @@ export function Invited(): ReactNode {
         Invited
       </Title>
       <Trouble error={error} />
-      {pending?.length === 0 && <Text className="quiet">Nobody is invited at the moment.</Text>}
+      {pending?.length === 0 && <p className="empty">Nobody is invited at the moment.</p>}
       {pending && pending.length > 0 && (
         <Grid
           label="Invited"

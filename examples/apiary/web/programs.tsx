@@ -35,9 +35,7 @@ export function ProgramsPage({ tenant }: { tenant: string }): ReactNode {
         </Alert>
       )}
       {data.items.length === 0 && (
-        <Text mt="md" className="quiet">
-          No program comes in here. One holds only what it is given, and is suspended with the member who answers for it.
-        </Text>
+        <p className="empty">No program comes in here. One holds only what it is given, and is suspended with the member who answers for it.</p>
       )}
       {data.items.map((program) => (
         <section key={program.id} className="sheet" style={{ marginTop: '1rem' }} aria-label={program.name}>

@@ -22,7 +22,9 @@ export function RecordPage({ tenant }: { tenant: string }): ReactNode {
           cells: [
             what,
             actor === null ? '' : (names.get(actor) ?? actor),
-            when.slice(0, 16).replace('T', ' '),
+            <span key="when" className="when">
+              {when.slice(0, 16).replace('T', ' ')}
+            </span>,
             number,
             <div key="details">
               {words && Object.values(words).length > 0 && <Text size="sm">{Object.values(words).join(', ')}</Text>}

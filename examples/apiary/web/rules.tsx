@@ -37,7 +37,7 @@ function RulesForm({ rules }: { rules: Rules }): ReactNode {
     change.show([{ do: 'set-rules', oneRole, joining: { ...joining, domains: listed, roles }, demands }], 'Rules');
   };
   return (
-    <Stack mt="md" className="sheet">
+    <Stack mt="md" className="sheet" align="flex-start">
       <Checkbox
         label="Whoever has an account may ask to be let in"
         description="They give their name and a few words, and wait until somebody who invites people answers."

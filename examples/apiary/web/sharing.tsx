@@ -37,7 +37,7 @@ export function SharingPage({ tenant }: { tenant: string }): ReactNode {
       </Text>
       <Changing change={change} />
       {data.items.length === 0 ? (
-        <Text mt="md">Nothing is shared so.</Text>
+        <p className="empty">Nothing is shared yet.</p>
       ) : (
         <Grid
           label="Sharing"

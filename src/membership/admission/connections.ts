@@ -283,7 +283,7 @@ export const connectionSteps: Handlers<'make-connection' | 'edit-connection' | '
       const { tx, tenantId } = change;
       const mark = await identityMark(tx, tenantId, connection, subject);
       const gone = await tx.deleteFrom('lintel_identity_bar').where('tenant_id', '=', tenantId).where('mark', '=', mark).executeTakeFirst();
-      if (gone.numDeletedRows === 0n) throw new LintelError('not-found', 'Nobody of this name was removed here.', {});
+      if (gone.numDeletedRows === 0n) throw new LintelError('not-found', 'Nobody with this id was removed here.', {});
       // What they were told then is over.
       await tx
         .deleteFrom('lintel_identity')

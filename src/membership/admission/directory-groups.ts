@@ -61,7 +61,7 @@ async function setMembers(change: Change, program: string, group: string, went: 
     const { rows } = await sql<{ n: number }>`with put as (insert into lintel_group_member (tenant_id, group_id, user_id, source)
       select ${tenantId}, ${group}, d.user_id, ${source} from lintel_directory_user d where d.tenant_id = ${tenantId} and d.program_id = ${program} and d.user_id = any(${came}::text[])
       returning 1) select count(*)::int as n from put`.execute(tx);
-    if (rows[0]?.n !== came.length) throw new LintelError('no-such-member', 'One of the members is nobody whom this directory has brought.', {});
+    if (rows[0]?.n !== came.length) throw new LintelError('no-such-member', 'This directory has not brought one of the members. Push that person first.', {});
   }
   if (touched.length > 0) insistOnApart(before, await heldBy(change, touched), () => false);
 }

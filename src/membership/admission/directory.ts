@@ -52,7 +52,7 @@ export interface KeptGroup {
   readonly changedAt: Date;
 }
 
-export const notFound = () => new LintelError('not-found', 'There is nothing of this id that this directory has brought.', {});
+export const notFound = () => new LintelError('not-found', 'This directory has brought nothing with this id.', {});
 export const taken = (what: string) => new LintelError('directory-taken', `This directory has brought one with this ${what} already.`, {});
 export const stale = () => new LintelError('changed-meanwhile', 'It has another version by now. Read it again.', {});
 

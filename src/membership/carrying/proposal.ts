@@ -334,7 +334,7 @@ const refusedAhead = (steps: readonly Step[], latest: string, error: LintelError
 
 /** @throws LintelError `proposal-stale` where a proposal would do something else now than it said. */
 export async function insistOnSame(change: Change, { basis, tenantId, at }: Proposal, before: Holdings, after: Holdings): Promise<void> {
-  if (tenantId !== change.tenantId) throw new LintelError('proposal-stale', 'This was worked out for another organisation.', {});
+  if (tenantId !== change.tenantId) throw new LintelError('proposal-stale', 'This proposal is of another organisation. Propose it here.', {});
   const { tx, setting, actor } = change;
   const mark = await markOf(tx, [tenantId, actor.userId ?? '', at, basis.latest], happenings(before, after));
   if (basis.charter === setting.charter.hash && basis.exactly === mark) return;

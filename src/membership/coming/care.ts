@@ -95,7 +95,7 @@ export async function endCare(setting: Setting, actorId: string, tenant: string,
         .where('id', '=', id)
         .where('until', '>', at)
         .executeTakeFirst();
-      if (ended.numUpdatedRows === 0n) throw new LintelError('not-found', 'There is no such care, or it is over.', {});
+      if (ended.numUpdatedRows === 0n) throw new LintelError('not-found', 'There is no such care, or it has ended.', {});
       return { result: undefined, entry: done };
     });
     return { result: undefined, done };

@@ -143,7 +143,7 @@ async function askingPerson({ tx, tenantId, at }: Change, user: string): Promise
     .where('r.user_id', '=', user)
     .where('r.expires_at', '>', at)
     .executeTakeFirst();
-  if (!found) throw new LintelError('not-found', 'Nobody of this name asks to be let in.', {});
+  if (!found) throw new LintelError('not-found', 'Nobody with this id asks to be let in.', {});
   return found;
 }
 

@@ -166,8 +166,7 @@ export async function setPlan(setting: Setting, tenantId: string, { features, se
     throw new LintelError('bad-plan', `seats is ${seats}; give a whole number from 1, or null for as many as come`, {});
   const known = new Map([...setting.charter.permissions.values()].flatMap(({ name, feature }) => (feature === undefined ? [] : [[name, feature] as const])));
   const foreign = features?.find((feature) => ![...known.values()].includes(feature));
-  if (foreign !== undefined)
-    throw new LintelError('bad-plan', `no action of the charter needs the feature "${foreign}"${didYouMean(foreign, known.values())}`, {});
+  if (foreign !== undefined) throw new LintelError('bad-plan', `no action needs the feature "${foreign}"${didYouMean(foreign, known.values())}`, {});
   return changeTenant(setting, tenantId, undefined, async ({ tx, at }) => {
     const before = await tx.selectFrom('lintel_tenant').select(['features', 'seats']).where('id', '=', tenantId).executeTakeFirstOrThrow();
     const after = { features: features ?? before.features, seats: seats === undefined ? before.seats : seats };

@@ -44,7 +44,7 @@ export const deputySteps: Handlers<'name-deputy' | 'end-deputy'> = {
     touches: ({ to }) => ({ users: [to] }),
     run: async ({ tx, tenantId }, { of, to }) => {
       const ended = await tx.deleteFrom('lintel_deputy').where('tenant_id', '=', tenantId).where('of_id', '=', of).where('to_id', '=', to).executeTakeFirst();
-      if (ended.numDeletedRows === 0n) throw new LintelError('not-found', 'They do not stand in for them.', {});
+      if (ended.numDeletedRows === 0n) throw new LintelError('not-found', 'These two have no deputy between them.', {});
       return { what: 'deputy ended', event: { of, user: to } };
     },
   },

@@ -4,52 +4,52 @@ import type { Sent } from './send.js';
 export const PROBE_CODES = {
   'shows-hidden': {
     severity: 'error',
-    why: 'An answer holds what stands in a record that the person may not read.',
+    why: 'The answer shows a record that this person may not read.',
     remedy: 'Read through scope, or ask the standing before the answer goes out.',
   },
   'shows-masked': {
     severity: 'error',
-    why: 'An answer holds a field that the person may not read of a record which they may.',
+    why: 'The answer shows a field that this person may not read, of a record that they may.',
     remedy: 'Read through scope, or leave the field out.',
   },
   'changes-unlawfully': {
     severity: 'error',
-    why: 'The database is changed in a way that the charter does not let this person change it.',
+    why: 'The request changed something that this person may not change.',
     remedy: 'Write through scope, and take from the request only what a form of this page may send.',
   },
   'open-after-removal': {
     severity: 'error',
-    why: 'Whoever was put out still reads or changes records with the session of before.',
+    why: 'A session of somebody who was removed still works.',
     remedy: 'Resolve the standing anew with each request.',
   },
   'lets-in': {
     severity: 'error',
-    why: 'A route that needs a permission answers somebody who does not hold it.',
+    why: 'The route lets somebody in who lacks the permission that it needs.',
     remedy: 'Insist on the permission before anything is answered.',
   },
   'other-tenant': {
     severity: 'error',
-    why: 'What is asked of one organisation shows or changes what belongs to another of the same person: a form from an old tab changes the wrong one.',
+    why: 'A request for one organisation shows or changes another: a form from an old tab hits the wrong one.',
     remedy: 'Take the organisation from the request, and never from what the account last looked at.',
   },
   'tells-existence': {
     severity: 'warning',
-    why: 'A record that is hidden is answered otherwise than one that there is not: whoever guesses an id learns that there is one.',
+    why: 'A hidden record is answered otherwise than a missing one: whoever guesses an id learns that it exists.',
     remedy: 'Answer both alike: not found.',
   },
   'count-tells': {
     severity: 'warning',
-    why: 'A number counts records that the person may not read.',
+    why: 'A number counts records that this person may not read.',
     remedy: 'Count through scope.',
   },
   'filter-tells': {
     severity: 'warning',
-    why: 'A search by a field that the person may not read finds by it: they can guess its value.',
+    why: 'A search by a field that this person may not read finds records: they can guess its value.',
     remedy: 'Search through scope, which takes a masked field for empty.',
   },
   'order-tells': {
     severity: 'warning',
-    why: 'Records can be put in the order of a field that the person may not read: they learn which has more of it.',
+    why: 'Records can be sorted by a field that this person may not read: they learn which has more of it.',
     remedy: 'Sort through scope, which takes a masked field for empty, or by fields of a list.',
   },
   breaks: { severity: 'warning', why: 'The application fails, instead of refusing.', remedy: 'Check what comes in before it is used.' },
