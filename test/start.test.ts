@@ -2,7 +2,7 @@
 import { execFileSync, spawnSync } from 'node:child_process';
 import { cpSync, existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, statSync, symlinkSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
-import { join } from 'node:path';
+import { dirname, join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 
 const folder = mkdtempSync(join(tmpdir(), 'first-hour-'));
@@ -63,4 +63,36 @@ test('docs/start.md, followed line by line, ends with what it says', { timeout: 
       }
   }
   expect(blocks.length).toBeGreaterThan(8);
+});
+
+test('an entry of the package takes nothing that only some install, before it is used', () => {
+  const { dependencies, exports } = JSON.parse(readFileSync('package.json', 'utf8')) as { dependencies: object; exports: Record<string, any> };
+  const own: Readonly<Record<string, readonly string[]>> = { './react': ['react'], './vitest': ['vitest', 'kysely'], './client': [], '.': [] };
+  const taken = (file: string, seen = new Set<string>()): string[] => {
+    if (seen.has(file)) return [];
+    seen.add(file);
+    const imported = [...readFileSync(file, 'utf8').matchAll(/^(?:import|export)\s+(?!type\b)(?:[^'"]*?\sfrom\s+)?'([^']+)'/gm)].map(
+      ([, name]) => name as string,
+    );
+    return imported.flatMap((name) => {
+      if (!name.startsWith('.'))
+        return name.startsWith('node:')
+          ? []
+          : [
+              name
+                .split('/')
+                .slice(0, name.startsWith('@') ? 2 : 1)
+                .join('/'),
+            ];
+      const there = join(dirname(file), name.replace(/\.js$/, ''));
+      const found = [`${there}.ts`, `${there}.tsx`].find((one) => existsSync(one));
+      return found === undefined ? [] : taken(found, seen);
+    });
+  };
+  for (const [entry, at] of Object.entries(exports)) {
+    const file = at['warm-lintel-source']?.default as string | undefined;
+    if (file === undefined) continue;
+    const allowed = [...Object.keys(dependencies), ...(own[entry] ?? ['kysely'])];
+    expect([entry, [...new Set(taken(file))].filter((name) => !allowed.includes(name))]).toEqual([entry, []]);
+  }
 });

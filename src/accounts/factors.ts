@@ -1,5 +1,4 @@
-import { Secret, TOTP } from 'otpauth';
-import { LintelError, randomHex } from '../base/index.js';
+import { LintelError, needed, randomHex } from '../base/index.js';
 import { spendLink } from '../mail/index.js';
 import { askFor } from './asking.js';
 import { type Ground, type Row, signInFailed, type Tx } from './ground.js';
@@ -13,8 +12,12 @@ const DRIFT = 1;
 const RECOVERY_CODES = 10;
 
 const purposeOf = (userId: string) => `totp ${userId}`;
-const generator = (ground: Ground, address: string, base32: string) =>
-  new TOTP({ issuer: ground.options.name ?? 'Account', label: address, secret: Secret.fromBase32(base32), period: PERIOD });
+/** @throws LintelError `option-missing`. */
+const otpauth = () => needed('a second factor', 'otpauth', () => import('otpauth'));
+const generator = async (ground: Ground, address: string, base32: string) => {
+  const { Secret, TOTP } = await otpauth();
+  return new TOTP({ issuer: ground.options.name ?? 'Account', label: address, secret: Secret.fromBase32(base32), period: PERIOD });
+};
 /** To whom it is told that something by which they sign in has changed. */
 export const ownerOf = (row: Row) => ({ id: row.person_id, name: row.name, address: row.address_written });
 
@@ -39,7 +42,7 @@ export async function codeIsRight(ground: Ground, userId: string, code: unknown,
     .executeTakeFirst();
   const digits = String(code).replace(/\s/g, '');
   if (!kept || !/^\d{6}$/.test(digits)) return false;
-  const totp = generator(ground, '', unseal(ground.options.secrets, purposeOf(userId), kept.sealed));
+  const totp = await generator(ground, '', unseal(ground.options.secrets, purposeOf(userId), kept.sealed));
   const delta = totp.validate({ token: digits, timestamp: ground.now, window: DRIFT });
   if (delta === null) return false;
   const step = Math.floor(ground.now / 1000 / PERIOD) + delta;
@@ -74,6 +77,7 @@ export async function spendOwnLink({ now }: Ground, tx: Tx, row: Row, link: stri
 
 export async function beginFactor(ground: Ground, token: string, link: string | undefined): Promise<NewFactor> {
   const row = await ground.ownLately(token);
+  const { Secret } = await otpauth();
   const secret = new Secret({ size: 20 }).base32;
   const sealed = seal(ground.options.secrets, purposeOf(row.person_id), secret);
   await ground.inTransaction(async (tx) => {
@@ -86,8 +90,8 @@ export async function beginFactor(ground: Ground, token: string, link: string | 
       .executeTakeFirst();
     if (made.numInsertedOrUpdatedRows === 0n) throw new LintelError('factor-exists', 'There is a second factor already. Remove it first.', {});
   });
-  const uri = generator(ground, row.address_written, secret).toString();
-  const { renderSVG } = await import('uqr');
+  const uri = (await generator(ground, row.address_written, secret)).toString();
+  const { renderSVG } = await needed('a QR code', 'uqr', () => import('uqr'));
   return { uri, secret, svg: renderSVG(uri) };
 }
 

@@ -1,7 +1,9 @@
 import { randomBytes } from 'node:crypto';
 import { availableParallelism } from 'node:os';
-import { hash, verify } from '@node-rs/argon2';
-import { LintelError } from '../base/index.js';
+import { LintelError, needed } from '../base/index.js';
+
+/** @throws LintelError `option-missing`. */
+const argon2 = () => needed('a password', '@node-rs/argon2', () => import('@node-rs/argon2'));
 
 /** Argon2id, as the OWASP password storage cheat sheet has it: 19 MiB, twice, one lane. */
 const PARAMETERS = { memoryCost: 19_456, timeCost: 2, parallelism: 1 } as const;
@@ -24,15 +26,18 @@ export class Hashing {
   /** How many were hashed, for whoever counts. */
   runs = 0;
   /** Compared with where there is no such account, so that the answer takes as long. */
-  readonly #nobody = hash(randomBytes(16).toString('hex'), PARAMETERS);
+  #nobody: Promise<string> | undefined;
 
   /** @throws LintelError `too-fast` where too many wait. */
   async hash(password: string, place: string | undefined): Promise<string> {
+    const { hash } = await argon2();
     return this.#turn(place, () => hash(password, PARAMETERS));
   }
 
   /** @param kept absent where there is no account: it takes as long, and is never right. @throws LintelError `too-fast`. */
   async isRight(kept: string | undefined, password: string, place: string | undefined): Promise<boolean> {
+    const { hash, verify } = await argon2();
+    this.#nobody ??= hash(randomBytes(16).toString('hex'), PARAMETERS);
     const nobody = await this.#nobody;
     return (await this.#turn(place, () => verify(kept ?? nobody, password))) && kept !== undefined;
   }

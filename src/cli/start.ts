@@ -111,7 +111,7 @@ function found({ reading: { people, tenants, members }, charter, roles, leftOut 
 
 const decisions = ({ reading, unsure }: Begun): string[] => [...reading.unsure, ...unsure.map(({ at, words }) => `${at}: ${words}`)];
 
-function told(begun: Begun, files: readonly NewFile[], { write }: StartOptions, around: Surroundings): string {
+function told(begun: Begun, files: readonly NewFile[], { write, into }: StartOptions, around: Surroundings): string {
   const colours = pc.createColors(around.colours);
   const open = decisions(begun);
   return [
@@ -120,7 +120,7 @@ function told(begun: Begun, files: readonly NewFile[], { write }: StartOptions, 
     ...(write ? [] : files.flatMap(({ path, text }) => ['', colours.bold(path), text.trimEnd()])),
     '',
     write
-      ? `Written: ${listed(files.map(({ path }) => path))}. Next: go through lintel/charter.ts, then run lintel/intake.ts, then lintel table.`
+      ? `Written: ${listed(files.map(({ path }) => path))}. Next: go through ${into}/charter.ts; run npx tsx ${into}/intake.ts; then npx lintel table --by people.`
       : 'Nothing was written. Write these files with: lintel start --write',
   ].join('\n');
 }

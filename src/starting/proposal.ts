@@ -175,7 +175,17 @@ function proposeKind({ table, reading, through, links, kindNames, say }: Wanted)
     taken.add(role);
     const name = camel(column.name);
     const named = snake(name) === column.name ? {} : { column: column.name };
-    fields[name] = { role, type, ...named, ...(type === 'decimal' && { scale: scale as number }), ...(options && role === 'plain' && { options }), ...more };
+    // “You are the one who opened it” is what somebody is told who may not.
+    const done = role === 'maker' ? /^([a-z]+ed)_?by$/i.exec(column.name)?.[1]?.toLowerCase() : undefined;
+    fields[name] = {
+      role,
+      type,
+      ...named,
+      ...(done !== undefined && { label: `one who ${done} it` }),
+      ...(type === 'decimal' && { scale: scale as number }),
+      ...(options && role === 'plain' && { options }),
+      ...more,
+    };
   };
   const named = own.filter(({ to, column }) => to === people?.table && column !== tenant);
   const makers = named.filter(({ column }) => MAKER.test(column.name));

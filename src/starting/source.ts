@@ -20,8 +20,8 @@ function literal(value: unknown): string {
 const BUILDERS: Partial<Record<FieldData['type'], string>> = { boolean: 'flag', integer: 'integer', decimal: 'decimal', instant: 'instant', text: 'text' };
 
 function fieldSource(field: FieldData): { readonly builder: string; readonly text: string } {
-  const { role, type, options, to, through, follow, link, column, scale, change } = field;
-  const common = { ...(column !== undefined && { column }), ...(change !== undefined && { change }) };
+  const { role, type, options, to, through, follow, link, column, scale, change, label } = field;
+  const common = { ...(label !== undefined && { label }), ...(column !== undefined && { column }), ...(change !== undefined && { change }) };
   if (role === 'plain') {
     const builder = options ? 'oneOf' : (BUILDERS[type] as string);
     const more = { ...(scale !== undefined && { scale }), ...common };

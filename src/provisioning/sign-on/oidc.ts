@@ -1,6 +1,6 @@
 import type { ClientAuth, Configuration } from 'openid-client';
 import { signOnFailed } from '../../accounts/index.js';
-import { hashOf, LintelError } from '../../base/index.js';
+import { hashOf, needed } from '../../base/index.js';
 import type { Claims, ConnectionTerms } from '../../server/index.js';
 import type { Attempt, Said } from './attempt.js';
 import { type Asked, browserAddress, type FetchBounds, guardedFetch, insistOnOutside } from './guarded-fetch.js';
@@ -15,10 +15,7 @@ const MOST = 1000;
 const SKEW = 60;
 
 /** @throws LintelError `option-missing`. */
-const library = () =>
-  import('openid-client').catch((cause: unknown) => {
-    throw new LintelError('option-missing', 'to sign in by OpenID Connect takes the package openid-client, which is not installed', {}, { cause });
-  });
+const library = () => needed('signing in by OpenID Connect', 'openid-client', () => import('openid-client'));
 
 const withoutSlash = (issuer: string) => issuer.replace(/\/$/, '');
 

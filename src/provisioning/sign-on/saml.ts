@@ -1,4 +1,4 @@
-import { LintelError } from '../../base/index.js';
+import { needed } from '../../base/index.js';
 import type { Claims, ConnectionTerms } from '../../server/index.js';
 import type { Attempt, Said } from './attempt.js';
 import { browserAddress, type FetchBounds } from './guarded-fetch.js';
@@ -26,10 +26,7 @@ export interface Service {
 }
 
 /** @throws LintelError `option-missing`. */
-const library = () =>
-  import('@node-saml/node-saml').catch((cause: unknown) => {
-    throw new LintelError('option-missing', 'to sign in by SAML takes the package @node-saml/node-saml, which is not installed', {}, { cause });
-  });
+const library = () => needed('signing in by SAML', '@node-saml/node-saml', () => import('@node-saml/node-saml'));
 
 async function samlOf(terms: Terms, { entityId, callback }: Service, { nonce, within, begun }: Attempt) {
   const { SAML, ValidateInResponseTo } = await library();
