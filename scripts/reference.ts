@@ -12,6 +12,7 @@ import { openApi } from '../src/http/openapi.js';
 import { placed } from '../src/http/operation.js';
 import { OPERATIONS } from '../src/http/operations.js';
 import { HANDLERS } from '../src/membership/carrying/run.js';
+import { PROBE_CODES, REVIEW_CODES, TENANT_CODES } from '../src/rehearsal/index.js';
 import { connect, migrate } from '../src/store/index.js';
 
 const OUT = 'docs/reference';
@@ -248,6 +249,22 @@ function commandPages(): string {
   );
 }
 
+/** What the commands that look for mistakes can find. */
+function findings(): string {
+  const part = (title: string, intro: string, codes: Readonly<Record<string, { readonly severity: string; readonly why: string; readonly remedy: string }>>) =>
+    `## ${title}\n\n${intro}\n\n${table(
+      ['code', 'severity', 'why', 'what to do'],
+      Object.entries(codes).map(([name, { severity, why, remedy }]) => [code(name), severity, why, remedy]),
+    )}`;
+  return page(
+    'Findings',
+    'What is meant so is accepted in `lintel.config.ts`, by code and place, with a reason: `accepted: { "role-empty roles.guest": "given by each organisation" }`.',
+    part('Of a charter', '`lintel review`', REVIEW_CODES),
+    part('Of a tenant', '`lintel review --tenant`', TENANT_CODES),
+    part('Of a running application', '`lintel probe`', PROBE_CODES),
+  );
+}
+
 /** The library's tables as they are made: what each is for, and its columns. */
 async function tables(): Promise<string> {
   const pglite = new PGlite();
@@ -277,6 +294,7 @@ const made: Record<string, string> = {
   'permissions.md': permissions(),
   'http.md': http(),
   'commands.md': commandPages(),
+  'findings.md': findings(),
   'tables.md': await tables(),
 };
 for (const [name, text] of Object.entries(made)) {

@@ -9,6 +9,10 @@ import { LintelError } from 'warm-lintel';
 import { problemOf } from 'warm-lintel/http';
 import { connect, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
+import { operationsOf } from '../src/charter/operations.js';
+import { commands } from '../src/cli/program.js';
+import { ROUTES } from '../src/http/routes.js';
+import { HANDLERS } from '../src/membership/carrying/run.js';
 import { apiaryOnPostgres } from './worlds.js';
 
 /** Pages with examples that run. */
@@ -74,4 +78,59 @@ test('whatever can stand in a charter has its line in docs/reference/charter.md'
   expect([...new Set(names)].filter((name) => !page.includes(`\`${name}\``) && !page.includes(`\`${name}: `) && !/^(kinds|roles|areas)$/.test(name))).toEqual(
     [],
   );
+});
+
+test('every export, step, operation, permission, hook, command and option has its line in the reference', () => {
+  const read = (name: string) => readFileSync(`docs/reference/${name}.md`, 'utf8');
+  const without = (page: string, names: readonly string[]) => names.filter((name) => !page.includes(name)).map((name) => `${page.split('\n')[0]}: ${name}`);
+  const { exports } = JSON.parse(readFileSync('package.json', 'utf8')) as { exports: Record<string, any> };
+  const missing: string[] = [];
+  let counted = 0;
+  for (const [entry, at] of Object.entries(exports)) {
+    const file = at['warm-lintel-source']?.default as string | undefined;
+    if (file === undefined) continue;
+    const names = [...readFileSync(file, 'utf8').matchAll(/^export (?:type )?\{([\s\S]*?)\}/gm)].flatMap(([, list]) =>
+      (list as string).split(',').flatMap(
+        (one) =>
+          one
+            .trim()
+            .replace(/^type /, '')
+            .split(' as ')
+            .at(-1) || [],
+      ),
+    );
+    counted += names.length;
+    const page = read(`api/${entry === '.' ? 'index' : entry.slice(2)}`).replaceAll('\\_', '_');
+    missing.push(...names.filter((name) => !new RegExp(`^#+ (?:~~)?${name}\\b`, 'm').test(page)).map((name) => `${entry}: ${name}`));
+  }
+  expect(counted).toBeGreaterThan(300);
+  missing.push(
+    ...without(
+      read('steps'),
+      Object.keys(HANDLERS).map((name) => `| \`${name}\` |`),
+    ),
+  );
+  missing.push(
+    ...without(
+      read('http'),
+      Object.keys(ROUTES).map((name) => `| \`${name}\` |`),
+    ),
+  );
+  missing.push(
+    ...without(
+      read('permissions'),
+      Object.keys(operationsOf(true)).map((name) => `| \`${name}\` |`),
+    ),
+  );
+  const hooks = [...readFileSync('src/react/index.ts', 'utf8').matchAll(/\b(use[A-Z]\w+)/g)].map(([, name]) => name as string);
+  const guide = ['react', '06-second-factor'].map((name) => readFileSync(`docs/guide/${name}.md`, 'utf8')).join('\n');
+  missing.push(...hooks.filter((name) => !guide.includes(name)).map((name) => `guide: ${name}`));
+  const commandsPage = read('commands');
+  for (const one of commands({ cwd: '', out: () => {}, err: () => {}, colours: false, width: 100 }, () => {}).commands) {
+    const part = commandsPage.split(/^## /m).find((text) => text.startsWith(`${one.name()}\n`)) ?? '';
+    missing.push(
+      ...one.options.filter(({ flags, description }) => !part.includes(`\`${flags}\``) || description === '').map(({ flags }) => `${one.name()} ${flags}`),
+    );
+  }
+  expect(missing).toEqual([]);
 });

@@ -6,7 +6,7 @@ import { PGlite } from '@electric-sql/pglite';
 import fc from 'fast-check';
 import { sql } from 'kysely';
 import Database from 'libsql';
-import { afterAll, expect, test } from 'vitest';
+import { afterAll, expect, test, vi } from 'vitest';
 import { readCharter } from 'warm-lintel';
 import { run } from 'warm-lintel/cli';
 import { SCHEMA } from '../probed/lending.js';
@@ -93,49 +93,65 @@ test('the lending of tools, without one foreign key to a person or an organisati
   expect(told.undecided.some((line) => line.startsWith('loans.borrower_id: names a person'))).toBe(true);
 });
 
-test('what is written is new, runs as it stands, and is not written over', { timeout: 120_000 }, async () => {
-  const project = join(folder, 'project');
-  mkdirSync(project);
-  const db = new PGlite(join(project, 'data'));
-  await db.exec(EXISTING);
-  await db.exec(`insert into users (name, email, password) values ('Ada', 'ada@one.example', ''), ('Ben', 'ben@one.example', ''); insert into workshops (name) values ('One');
-    insert into staff values (1, 1, 'manager'), (1, 2, 'mechanic'); insert into jobs (workshop_id, title, opened_by) values (1, 'Chain', 2)`);
+const PEOPLE = `insert into users (name, email, password) values ('Ada', 'ada@one.example', ''), ('Ben', 'ben@one.example', ''); insert into workshops (name) values ('One');
+  insert into staff values (1, 1, 'manager'), (1, 2, 'mechanic'); insert into jobs (workshop_id, title, opened_by) values (1, 'Chain', 2)`;
+
+async function inDirectory(directory: string, schema: string): Promise<string> {
+  const db = new PGlite(directory);
+  await db.exec(schema);
   await db.close();
-  writeFileSync(join(project, 'package.json'), '{ "type": "module", "dependencies": { "express": "5.3.0" } }');
-  writeFileSync(join(project, '.env'), 'DATABASE_URL="./data"\n');
-  const shown = await lintel(['start'], project);
-  expect([shown.code, readdirSync(project).sort()]).toEqual([0, ['.env', 'data', 'package.json']]);
-  const written = await lintel(['start', '--write'], project);
-  expect([written.code, readdirSync(join(project, 'lintel')).sort()]).toEqual([0, ['charter.ts', 'database.ts', 'http.ts', 'intake.ts']]);
-  for (const name of ['charter.ts', 'http.ts']) expect(shown.out).toContain(readFileSync(join(project, 'lintel', name), 'utf8').trimEnd());
-  const again = await lintel(['start', '--write'], project);
-  expect([again.code, again.err]).toEqual([
-    2,
-    'lintel: lintel/charter.ts is there already, and nothing was written. Move it away, or give --into another folder.',
-  ]);
-  const tsx = join(process.cwd(), 'node_modules/.bin/tsx');
-  const taken = execFileSync(tsx, ['--conditions=warm-lintel-source', 'lintel/intake.ts'], { cwd: project, encoding: 'utf8' });
-  expect(taken).toMatch(/opened: 1,/);
-  const table = await lintel(['table', '--by', 'people', '--only', 'job'], project);
-  expect(table.err).toBe('');
-  expect([table.code, /Ada +all 1/.test(table.out), /Ben +·/.test(table.out)]).toEqual([0, true, true]);
-  if (!process.env.LINTEL_LONG) return;
-  writeFileSync(
-    join(project, 'tsconfig.json'),
-    JSON.stringify({
-      extends: '../../../tsconfig.json',
-      include: ['lintel', 'lintel.config.ts', '../../../src/**/*.d.ts'],
-      compilerOptions: { incremental: false },
-    }),
-  );
-  expect(execFileSync(join(process.cwd(), 'node_modules/.bin/tsc'), ['-p', project], { encoding: 'utf8' })).toBe('');
-});
+  return './data';
+}
+
+test.for(process.env.LINTEL_LONG ? ['PostgreSQL', 'PGlite'] : ['PostgreSQL'])(
+  'what is written is new, runs as it stands, and is not written over: %s',
+  { timeout: 120_000 },
+  async (where) => {
+    const project = join(folder, where);
+    mkdirSync(project);
+    const address = where === 'PGlite' ? await inDirectory(join(project, 'data'), EXISTING + PEOPLE) : await inPostgres(EXISTING + PEOPLE);
+    writeFileSync(join(project, 'package.json'), '{ "type": "module", "dependencies": { "express": "5.3.0" } }');
+    writeFileSync(join(project, '.env'), `DATABASE_URL="${address}"\n`);
+    vi.stubEnv('DATABASE_URL', undefined);
+    const shown = await lintel(['start'], project);
+    expect([
+      shown.code,
+      readdirSync(project)
+        .filter((name) => name !== 'data')
+        .sort(),
+    ]).toEqual([0, ['.env', 'package.json']]);
+    const written = await lintel(['start', '--write'], project);
+    expect([written.code, readdirSync(join(project, 'lintel')).sort()]).toEqual([0, ['charter.ts', 'database.ts', 'http.ts', 'intake.ts']]);
+    for (const name of ['charter.ts', 'http.ts']) expect(shown.out).toContain(readFileSync(join(project, 'lintel', name), 'utf8').trimEnd());
+    const again = await lintel(['start', '--write'], project);
+    expect([again.code, again.err]).toEqual([
+      2,
+      'lintel: lintel/charter.ts is there already, and nothing was written. Move it away, or give --into another folder.',
+    ]);
+    vi.stubEnv('DATABASE_URL', address);
+    const tsx = join(process.cwd(), 'node_modules/.bin/tsx');
+    const taken = execFileSync(tsx, ['--conditions=warm-lintel-source', 'lintel/intake.ts'], { cwd: project, encoding: 'utf8' });
+    expect(taken).toMatch(/opened: 1,/);
+    const table = await lintel(['table', '--by', 'people', '--only', 'job'], project);
+    expect([table.err, table.code, /Ada +all 1/.test(table.out), /Ben +·/.test(table.out)]).toEqual(['', 0, true, true]);
+    vi.unstubAllEnvs();
+    if (!process.env.LINTEL_LONG) return;
+    writeFileSync(
+      join(project, 'tsconfig.json'),
+      JSON.stringify({
+        extends: '../../../tsconfig.json',
+        include: ['lintel', 'lintel.config.ts', '../../../src/**/*.d.ts'],
+        compilerOptions: { incremental: false },
+      }),
+    );
+    expect(execFileSync(join(process.cwd(), 'node_modules/.bin/tsc'), ['-p', project], { encoding: 'utf8' })).toBe('');
+  },
+);
 
 test('without a database, a driver or a table to go by, one sentence says what to do', async () => {
-  const before = process.env.DATABASE_URL;
-  delete process.env.DATABASE_URL;
+  vi.stubEnv('DATABASE_URL', undefined);
   expect((await lintel(['start'])).err).toMatch(/^lintel: There is no DATABASE_URL in the environment or in .env. Give --database/);
-  if (before !== undefined) process.env.DATABASE_URL = before;
+  vi.unstubAllEnvs();
   expect((await lintel(['start', '--database', 'nowhere'])).err).toBe(
     'lintel: "nowhere" is no address of a PostgreSQL, no directory of a PGlite, and no file of SQLite.',
   );

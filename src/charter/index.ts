@@ -26,5 +26,5 @@ export {
 } from './field.js';
 export { nameNow, roleNow } from './former.js';
 export { type Identified, idType } from './ids.js';
-export { type AboutPeople, CHOOSE, HOLDERS, KEYHOLDER, restsOnRead } from './operations.js';
+export { type AboutPeople, CHOOSE, HOLDERS, KEYHOLDER, RESERVED_KINDS, restsOnRead } from './operations.js';
 export { readCharter, readRole } from './read.js';

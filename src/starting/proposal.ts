@@ -1,5 +1,4 @@
-import type { CharterData, FieldData, FieldRole, KindData } from '../charter/index.js';
-import { KEYHOLDER, RESERVED_KINDS } from '../charter/operations.js';
+import { type CharterData, type FieldData, type FieldRole, KEYHOLDER, type KindData, RESERVED_KINDS } from '../charter/index.js';
 import type { SchemaColumn, SchemaTable } from './schema.js';
 import { keyOf, type Pointer, type Reading, singular } from './tables.js';
 

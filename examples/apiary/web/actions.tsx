@@ -2,7 +2,7 @@ import { Button, type ButtonProps, Group } from '@mantine/core';
 import { type ReactNode, useId } from 'react';
 import type { Decision } from 'warm-lintel';
 import { useStanding } from 'warm-lintel/react';
-import { ActionButton, AskForIt } from './action.js';
+import { AskForIt } from './action.js';
 
 interface Act {
   readonly action: string;
@@ -26,16 +26,7 @@ export function Actions({ record, acts }: { record: { id: string }; acts: readon
   const standing = useStanding();
   const id = useId();
   const { look, tenant } = standing.facts;
-  if (look)
-    return (
-      <div className="actions">
-        {acts.map(({ label, ...act }) => (
-          <ActionButton key={label} record={record} {...act}>
-            {label}
-          </ActionButton>
-        ))}
-      </div>
-    );
+  if (look) return <InLook record={record} acts={acts} />;
   const judged = acts.map((act) => ({ ...act, decision: standing.decide(act.action as never, record as never) as Decision }));
   const refused = judged.filter(({ decision: { allowed, outcome } }) => !allowed && outcome !== 'obligation');
   const end = refused.length > 1 ? endOf(refused.map(({ decision }) => sentences(decision.words))) : [];
@@ -74,6 +65,47 @@ export function Actions({ record, acts }: { record: { id: string }; acts: readon
           {end.join(' ')}
         </div>
       )}
+    </>
+  );
+}
+
+/** The same as the person looked as has it: what they could do is marked as not carried out, or as tried; what they could not is told. */
+function InLook({ record, acts }: { record: { id: string }; acts: readonly Act[] }): ReactNode {
+  const standing = useStanding();
+  const id = useId();
+  const { look, me } = standing.facts;
+  const judged = acts.map((act) => ({ ...act, could: standing.decide(act.action as never, record as never).could }));
+  const others = judged.filter(({ could }) => could?.allowed !== true);
+  return (
+    <>
+      <Group gap="sm">
+        {judged.map(({ label, variant, onClick, could }) =>
+          could?.allowed === true ? (
+            <Button
+              key={label}
+              className="looked"
+              variant={look?.tries ? (variant ?? 'filled') : 'default'}
+              aria-disabled={look?.tries ? undefined : 'true'}
+              aria-describedby={id}
+              onClick={look?.tries ? onClick : undefined}
+            >
+              {label}
+            </Button>
+          ) : null,
+        )}
+      </Group>
+      {others.length < judged.length && (
+        <div id={id} className="why">
+          {look?.tries ? `Tried as ${me.name}, and taken back.` : `${me.name} could. It is not carried out here.`}
+        </div>
+      )}
+      <ul className="whys">
+        {others.map(({ label, could }) => (
+          <li key={label}>
+            {label}: {could?.words}
+          </li>
+        ))}
+      </ul>
     </>
   );
 }
