@@ -35,7 +35,7 @@ test('whoever may answer is told, chooses a remedy, and with it the action is al
   expect(sent[0]?.text).toContain('Change a hive');
   expect(sent[0]?.text).not.toContain('a-hive-02');
   const maren = await enter('maren');
-  const [waiting] = await maren.appeals.list();
+  const waiting = (await maren.appeals.list()).find((one) => one.id === id);
   expect(waiting).toMatchObject({ id, name: 'Tobias Renn', what: 'Change a hive', words: 'Sela is away, and the roof leaks.', status: 'open' });
   expect(waiting?.record).toBe((await maren.findOne('hive', 'a-hive-02')).name);
 

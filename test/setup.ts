@@ -98,12 +98,12 @@ export async function startPostgres(): Promise<Cluster> {
   };
 }
 
-/** An empty database of its own on a server: its address. */
-export async function databaseOn(server: string): Promise<string> {
+/** A database of its own on a server: its address. @param template of which it is a copy; default: an empty one. */
+export async function databaseOn(server: string, template = 'template1'): Promise<string> {
   const name = `t${randomBytes(6).toString('hex')}`;
   const admin = new pg.Client(`${server}/postgres`);
   await admin.connect();
-  await admin.query(`create database ${name}`);
+  await admin.query(`create database ${name} template ${template}`);
   await admin.end();
   return `${server}/${name}`;
 }

@@ -10,6 +10,26 @@ import { databaseOn } from './setup.js';
 
 export type Apiary = Lintel<TypesIn<typeof charter>>;
 
+const WORLD = 'apiary_world';
+/** The demo's world is built once a run; whoever wants one gets a copy. */
+let built: Promise<void> | undefined;
+async function buildWorld(): Promise<void> {
+  const server = inject('postgres');
+  const admin = new pg.Client(`${server}/postgres`);
+  await admin.connect();
+  // The other worker may be at it.
+  await admin.query('select pg_advisory_lock(1)');
+  const { rows } = await admin.query('select 1 from pg_database where datname = $1', [WORLD]);
+  if (rows.length === 0) {
+    await admin.query(`create database ${WORLD}_begun`);
+    const db = connect<any>(new pg.Pool({ connectionString: `${server}/${WORLD}_begun` }));
+    await seed(db);
+    await db.destroy();
+    await admin.query(`alter database ${WORLD}_begun rename to ${WORLD}`);
+  }
+  await admin.end();
+}
+
 /** An empty database of its own on the throw-away PostgreSQL, over a real pool. */
 export async function emptyPostgres(connections = 8): Promise<{ db: Kysely<any>; pool: pg.Pool; url: string }> {
   const url = await databaseOn(inject('postgres'));
@@ -21,8 +41,11 @@ type Options = Partial<Parameters<typeof createLintel>[0]>;
 
 /** The demo's world on PostgreSQL. */
 export async function apiaryOnPostgres(options: Options = {}): Promise<{ lintel: Apiary; db: Kysely<any>; pool: pg.Pool; url: string }> {
-  const { db, pool, url } = await emptyPostgres();
-  await seed(db);
+  built ??= buildWorld();
+  await built;
+  const url = await databaseOn(inject('postgres'), WORLD);
+  const pool = new pg.Pool({ connectionString: url, max: 8 });
+  const db = connect<any>(pool);
   return { lintel: createLintel({ ...options, charter, db } as never) as unknown as Apiary, db, pool, url };
 }
 
