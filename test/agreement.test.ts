@@ -16,7 +16,7 @@ afterAll(async () => {
 });
 
 test('memory and every database agree on what is seen, what may be done, and what a write comes to', { timeout: 1_800_000 }, async () => {
-  const cases = process.env.LINTEL_LONG ? 5000 : 24;
+  const cases = process.env.LINTEL_LONG ? 5000 : 16;
   const report = await agree(engines, cases, process.env.LINTEL_LONG ? Date.now() % 1_000_000 : 7);
   expect(report.counterexample ?? '').toBe('');
   // A generator that shows everything, or nothing, would prove nothing.

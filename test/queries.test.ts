@@ -5,7 +5,7 @@ import { closeWorlds, compare } from '../queries/queries.js';
 
 const long = process.env.LINTEL_LONG !== undefined;
 const volumes: readonly (readonly [EngineName, number])[] = [
-  ['postgres', long ? 100_000 : 300],
+  ['postgres', long ? 100_000 : 200],
   ['pglite', long ? 10_000 : 40],
   ['sqlite', long ? 20_000 : 80],
 ];

@@ -208,7 +208,7 @@ test.each([
   ['while connections stay', []],
   ['while every connection is broken', ['--broken']],
 ] as const)('whatever two do, drawn, %s', { timeout: 3_600_000 }, async (_, how) => {
-  const pairs = process.env.LINTEL_LONG ? 10_000 : 28;
+  const pairs = process.env.LINTEL_LONG ? 10_000 : 20;
   const seed = process.env.LINTEL_LONG ? Math.floor(Math.random() * 1_000_000_000) : 5;
   const args = [
     '--conditions=warm-lintel-source',

@@ -1,5 +1,5 @@
 import { Button, Checkbox, Modal, type ModalProps, NativeSelect, Stack } from '@mantine/core';
-import { type ReactNode, useEffect, useState } from 'react';
+import { type ReactNode, useEffect, useRef, useState } from 'react';
 import type { Anchor } from 'warm-lintel';
 import { useRolesToGive } from 'warm-lintel/react';
 import { Link, useLocation } from 'wouter';
@@ -36,8 +36,15 @@ export const PEOPLE_PAGES = {
 /** The pages about people, with the one that is open marked. */
 export function PeopleTabs({ tenant }: { tenant: string }): ReactNode {
   const [here] = useLocation();
+  const tabs = useRef<HTMLElement>(null);
+  // Where they do not all fit, the one that is open is in sight.
+  useEffect(() => {
+    const nav = tabs.current;
+    const open = nav?.querySelector<HTMLElement>('[aria-current]');
+    if (nav && open) nav.scrollLeft = open.offsetLeft - nav.offsetLeft - (nav.clientWidth - open.offsetWidth) / 2;
+  });
   return (
-    <nav aria-label="People" className="tabs">
+    <nav ref={tabs} aria-label="People" className="tabs">
       {Object.entries(PEOPLE_PAGES).map(([path, label]) => {
         const to = `/t/${tenant}/${path}`;
         return (

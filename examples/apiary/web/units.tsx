@@ -43,7 +43,7 @@ export function UnitsPage({ tenant }: { tenant: string }): ReactNode {
           <li key={unit.id} id={unit.id} style={{ paddingLeft: `${2 * depth(unit)}rem`, paddingBlock: '0.4rem' }}>
             <Group gap="sm">
               <Text fw={600}>{unit.name}</Text>
-              <Text size="sm" className="quiet" style={{ flex: 1 }}>
+              <Text size="sm" className="quiet" style={{ flex: '1 1 10rem' }}>
                 {unit.people.map(({ name }) => name).join(', ') || 'nobody is placed here'}
               </Text>
               <RowButton action="unit.arrange" onClick={() => setEditing(unit)} label={`Change ${unit.name}`}>

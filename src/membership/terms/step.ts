@@ -33,7 +33,7 @@ export interface Gives {
 
 /** One change of a tenant's membership, as a value: it can be sent, shown, proposed, and carried out together with others. */
 export type Step =
-  /** Replaces what roles a holder has, in one step. */
+  /** Replaces what roles a holder has, in one step. It takes `member.assign`; to give up one’s own takes nothing. */
   | { readonly do: 'set-roles'; readonly holder: Holder; readonly roles: readonly Assignment[] }
   /** Replaces the permissions that a holder has beside any role. */
   | { readonly do: 'set-permissions'; readonly holder: Holder; readonly permissions: readonly DirectPermission[] }
@@ -72,7 +72,7 @@ export type Step =
   | { readonly do: 'set-end'; readonly user: string; readonly at: string | null }
   /** Removes a member: roles, groups, places and lists go, so that nothing comes back with them. Their records stay theirs until they are handed over. */
   | { readonly do: 'remove'; readonly user: string }
-  /** Removes whoever asks. */
+  /** Removes whoever asks. It takes nothing. */
   | { readonly do: 'leave' }
   /** Takes a program in: it holds what it is given, comes in by keys, and is suspended with the member who answers for it. */
   | { readonly do: 'make-program'; readonly id?: string; readonly name: string; readonly responsible: string }
@@ -95,7 +95,8 @@ export type Step =
     }
   /** Closes what was opened. */
   | { readonly do: 'close-records'; readonly id: string }
-  /** Lets `to` do on the records of `of` what these permissions let `of` do, from `since` (now) until `until`, ISO 8601. Again for the two: instead. */
+  /** Lets `to` do on the records of `of` what these permissions let `of` do, from `since` (now) until `until`, ISO 8601. Again for the two: instead. It takes
+   * `deputy.name` for oneself, `member.assign` for another. */
   | {
       readonly do: 'name-deputy';
       readonly of: string;
@@ -153,7 +154,8 @@ export type Step =
   | { readonly do: 'let-in'; readonly user: string; readonly roles: readonly Assignment[] }
   /** Answers somebody with no who asked to be let in. */
   | { readonly do: 'turn-away'; readonly user: string }
-  /** Prepares a provider by which people sign in, as a draft. Its rules say who comes in, and with what: without any nobody gets anything. */
+  /** Prepares a provider by which people sign in, as a draft. Its rules say who comes in, and with what: without any nobody gets anything. This and
+   * all that is about providers and domains takes full control, and a proof of one’s own that was given lately. */
   | {
       readonly do: 'make-connection';
       readonly id?: string;
