@@ -93,6 +93,26 @@ test('the lending of tools, without one foreign key to a person or an organisati
   expect(told.undecided.some((line) => line.startsWith('loans.borrower_id: names a person'))).toBe(true);
 });
 
+test('names in quotes, in capitals and in the middle of words, as an object mapper writes them, are read alike', async () => {
+  const told = await started(
+    await inPostgres(`create type "Role" as enum ('OWNER', 'ADMIN', 'MEMBER');
+      create table "User" (id text primary key, email text not null, name text, "passwordHash" text);
+      create table "Organization" (id text primary key, name text not null);
+      create table "Membership" (id text primary key, "userId" text not null references "User", "organizationId" text not null references "Organization", role "Role" not null);
+      create table "TaskList" (id text primary key, "organizationId" text not null references "Organization", "ownerId" text references "User", name text not null, meta jsonb);
+      create table "Task" (id text primary key, "listId" text not null references "TaskList", title text not null, "createdById" text not null references "User", "parentId" text references "Task");
+      create table "_Watchers" ("A" text not null references "Task", "B" text not null references "User");
+      create table "Session" (id text primary key, "userId" text not null references "User")`),
+  );
+  expect(rolesOf(told)).toEqual({
+    task: { listId: 'parent taskList through', createdById: 'maker', watchers: 'people _Watchers' },
+    taskList: { organizationId: 'tenant', ownerId: 'owner' },
+  });
+  expect([told.charter.keyholder, Object.keys(told.charter.roles)]).toEqual([{ label: 'Owner' }, ['admin', 'member']]);
+  expect(told.undecided.some((line) => line.startsWith('Membership.role: OWNER is taken for full control, and ADMIN'))).toBe(true);
+  expect(told.charter.kinds.taskList).toMatchObject({ one: 'task list', many: 'task lists' });
+});
+
 const PEOPLE = `insert into users (name, email, password) values ('Ada', 'ada@one.example', ''), ('Ben', 'ben@one.example', ''); insert into workshops (name) values ('One');
   insert into staff values (1, 1, 'manager'), (1, 2, 'mechanic'); insert into jobs (workshop_id, title, opened_by) values (1, 'Chain', 2)`;
 

@@ -25,6 +25,12 @@ const BESIDE = 1;
 export const camel = (name: string): string =>
   name.replace(/[_\-\s]+([a-z0-9])/gi, (_all, letter: string) => letter.toUpperCase()).replace(/^[A-Z]/, (letter) => letter.toLowerCase());
 const snake = (name: string) => name.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`);
+/** A name as people read it: `taskItem`, `TASK_ITEM` and `task_items` alike. */
+const wordsOf = (name: string) =>
+  (/[a-z]/.test(name) ? name.replace(/([a-z0-9])([A-Z])/g, '$1 $2') : name)
+    .replace(/[_\-\s]+/g, ' ')
+    .trim()
+    .toLowerCase();
 const capital = (text: string) => `${text.charAt(0).toUpperCase()}${text.slice(1)}`;
 
 interface LinkTable {
@@ -130,7 +136,9 @@ const topOf = (roles: readonly string[]) => roles.find((role) => TOP.test(role))
 
 const roleNames = ({ members }: Reading): Record<string, string> => {
   const top = topOf(members?.roles ?? []);
-  return Object.fromEntries((members?.roles ?? []).map((role) => [role, role === top ? KEYHOLDER : camel(role).replace(/[^A-Za-z0-9]/g, '') || 'role']));
+  return Object.fromEntries(
+    (members?.roles ?? []).map((role) => [role, role === top ? KEYHOLDER : camel(wordsOf(role)).replace(/[^A-Za-z0-9]/g, '') || 'role']),
+  );
 };
 
 function rolesOf(reading: Reading, unsure: Proposed['unsure'][number][]): Pick<CharterData, 'roles'> & { keyholder?: CharterData['keyholder'] } {
@@ -141,10 +149,16 @@ function rolesOf(reading: Reading, unsure: Proposed['unsure'][number][]): Pick<C
       at: `${members.table}.${members.role}`,
       words: 'which of its values is full control? Write keyholder for it in the intake: an organisation opens once somebody has it',
     });
+  const others = (members?.roles ?? []).filter((role) => role !== top && TOP.test(role));
+  if (members?.role && others.length > 0)
+    unsure.push({
+      at: `${members.table}.${members.role}`,
+      words: `${top} is taken for full control, and ${others.join(', ')} for a role that you give what it may`,
+    });
   const names = Object.entries(roleNames(reading)).filter(([, role]) => role !== KEYHOLDER);
   return {
-    roles: Object.fromEntries(names.map(([value, role]) => [role, { label: capital(value.replaceAll('_', ' ')), includes: [], may: {}, gives: [] }])),
-    ...(top !== undefined && { keyholder: { label: capital(top.replaceAll('_', ' ')) } as CharterData['keyholder'] }),
+    roles: Object.fromEntries(names.map(([value, role]) => [role, { label: capital(wordsOf(value)), includes: [], may: {}, gives: [] }])),
+    ...(top !== undefined && { keyholder: { label: capital(wordsOf(top)) } as CharterData['keyholder'] }),
   };
 }
 
@@ -237,7 +251,8 @@ function kindOf({ name: table }: SchemaTable, fields: Record<string, FieldData>,
   const called = (role: FieldRole) => Object.keys(fields).find((field) => fields[field]?.role === role);
   const texts = Object.keys(fields).filter((field) => fields[field]?.role === 'plain' && fields[field]?.type === 'text' && !fields[field]?.options);
   const label = LABELS.map(camel).find((field) => texts.includes(field)) ?? texts[0] ?? (called('id') as string);
-  const [one, many] = [singular(table).replaceAll('_', ' '), table.replaceAll('_', ' ')];
+  const one = wordsOf(singular(table));
+  const many = singular(table) === table ? `${one}s` : wordsOf(table);
   const guards = [...new Set(Object.values(fields).flatMap(({ change }) => change ?? []))];
   const actions = isShared ? ['read'] : ['read', 'create', 'update', 'delete', ...guards];
   const [owner, maker, people] = [called('owner'), called('maker'), called('people')];
