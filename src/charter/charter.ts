@@ -195,7 +195,7 @@ export function followedFields(kind: KindData): string[] {
 }
 
 /** `keeperId` -> `keeper_id`: the column, where none is named. */
-function snakeCase(name: string): string {
+export function snakeCase(name: string): string {
   return name.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`);
 }
 

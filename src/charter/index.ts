@@ -1,6 +1,6 @@
 export { type AttributeData, attributeFromText, readAttribute, type Setter } from './attributes.js';
 export { canonicalJson } from './canonical.js';
-export { Charter, type CharterTypes, followedFields, type Limit, type Permission, reachesOfKind, type TypesIn } from './charter.js';
+export { Charter, type CharterTypes, followedFields, type Limit, type Permission, reachesOfKind, snakeCase, type TypesIn } from './charter.js';
 export type { AreaData, CharterData, JournalData, KindData, LimitData, May, ObligationData, PermissionWords, RoleData } from './data.js';
 export { defineCharter, defineKinds } from './define.js';
 export {

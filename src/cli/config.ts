@@ -10,7 +10,7 @@ import type { LintelConfig } from './define.js';
 
 const NAMES = ['lintel.config.ts', 'lintel.config.mts', 'lintel.config.js', 'lintel.config.mjs'];
 
-const isThere = (file: string) =>
+export const isThere = (file: string) =>
   access(file).then(
     () => true,
     () => false,

@@ -1,13 +1,13 @@
-import { constants } from 'node:fs';
-import { access, mkdir, readFile, stat, writeFile } from 'node:fs/promises';
+import { mkdir, open as openFile, readFile, writeFile } from 'node:fs/promises';
 import { dirname, join, relative, resolve } from 'node:path';
 import { type Command, Option } from '@commander-js/extra-typings';
 import { Kysely, SqliteDialect } from 'kysely';
 import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
+import { snakeCase } from '../charter/index.js';
 import { type Begun, begin, type Framework, type NewFile, projectFiles, type Where } from '../starting/index.js';
 import { connect } from '../store/index.js';
-import { openUrl } from './config.js';
+import { isThere, openUrl } from './config.js';
 import { gridFor } from './grid.js';
 import { EXIT, type Surroundings } from './surroundings.js';
 
@@ -20,11 +20,6 @@ interface StartOptions {
   readonly format: 'text' | 'json';
 }
 
-const isThere = (file: string) =>
-  access(file, constants.F_OK).then(
-    () => true,
-    () => false,
-  );
 const read = (file: string) => readFile(file, 'utf8').catch(() => '');
 
 /** The address of the database: as it is told, of the environment, or of the project's `.env`. @throws LintelError `no-database`. */
@@ -39,14 +34,26 @@ async function addressOf({ database }: StartOptions, cwd: string): Promise<strin
   );
 }
 
+/** Whether a file begins as one of SQLite does. https://sqlite.org/fileformat2.html#magic_header_string */
+async function isSqlite(path: string): Promise<boolean> {
+  const file = await openFile(path).catch(() => undefined);
+  if (!file) return false;
+  try {
+    if (!(await file.stat()).isFile()) return false;
+    const { buffer } = await file.read(Buffer.alloc(15), 0, 15, 0);
+    return buffer.toString('latin1') === 'SQLite format 3';
+  } finally {
+    await file.close();
+  }
+}
+
 async function whereOf(address: string, cwd: string): Promise<Where> {
   if (/^postgres(ql)?:\/\//.test(address)) return { at: 'postgres' };
   const path = resolve(cwd, address.replace(/^(file|sqlite|pglite):(\/\/)?/, ''));
   const from = relative(cwd, path).replaceAll('\\', '/');
   const called = from.startsWith('..') ? from : `./${from}`;
   if (await isThere(join(path, 'PG_VERSION'))) return { at: 'pglite', directory: called };
-  const file = await stat(path).catch(() => undefined);
-  if (file?.isFile() && (await readFile(path)).subarray(0, 15).toString('latin1') === 'SQLite format 3') return { at: 'sqlite', file: called };
+  if (await isSqlite(path)) return { at: 'sqlite', file: called };
   throw new LintelError('config-invalid', `"${address}" is no address of a PostgreSQL, no directory of a PGlite, and no file of SQLite.`, {});
 }
 
@@ -98,7 +105,7 @@ function found({ reading: { people, tenants, members }, charter, roles, leftOut 
   }
   for (const [name, { table, fields, shared }] of Object.entries(charter.kinds)) {
     const told = Object.entries(fields).flatMap(([field, { role, to, through, link, column }]) => {
-      const called = link?.table ?? column ?? field.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`);
+      const called = link?.table ?? column ?? snakeCase(field);
       if (role === 'plain' || role === 'id') return [];
       if (through) return [`of an organisation through ${called}`];
       return [role === 'tenant' ? `of an organisation by ${called}` : role === 'parent' ? `below ${to} by ${called}` : `${role} ${called}`];

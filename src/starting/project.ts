@@ -78,7 +78,7 @@ export const rows = async (sql: string): Promise<any[]> => sqlite.prepare(sql).a
 
 const quotedColumn = (name: string) => (/^[a-z_][a-z0-9_]*$/.test(name) ? name : `"${name}"`);
 
-/** The people, organisations and members that are there, as \`lintel.intake\` takes them. */
+/** The people, organisations and members that are there, as `lintel.intake` takes them. */
 function intakeSource({ people, tenants, members }: Reading, roles: Proposed['roles'], { where }: Project): string {
   const closes = where.at === 'postgres' ? 'end' : 'close';
   const c = quotedColumn;
@@ -87,11 +87,10 @@ function intakeSource({ people, tenants, members }: Reading, roles: Proposed['ro
   const as = (column: string | undefined, name: string) =>
     column !== undefined && (column === name ? c(column) : `${c(column)} as ${name === 'user' ? '"user"' : name}`);
   const ofPeople = people && select([as(people.id, 'id'), as(people.name ?? people.address ?? people.id, 'name'), as(people.address, 'address')], people.table);
-  const [tenant] = tenants ? [tenants] : [];
   const ofTenants =
-    tenant &&
-    (tenant.table
-      ? select([as(tenant.id, 'id'), as(tenant.name ?? tenant.id, 'name')], tenant.table)
+    tenants &&
+    (tenants.table
+      ? select([as(tenants.id, 'id'), as(tenants.name ?? tenants.id, 'name')], tenants.table)
       : members && select([as(members.tenant, 'id'), as(members.tenant, 'name')], members.table, true));
   const isOpen = members?.table === people?.table && members && `${c(members.tenant)} is not null`;
   const ofMembers =

@@ -1,4 +1,4 @@
-import { type CharterData, type FieldData, type FieldRole, KEYHOLDER, type KindData, RESERVED_KINDS } from '../charter/index.js';
+import { type CharterData, type FieldData, type FieldRole, KEYHOLDER, type KindData, RESERVED_KINDS, snakeCase } from '../charter/index.js';
 import type { SchemaColumn, SchemaTable } from './schema.js';
 import { keyOf, type Pointer, type Reading, singular } from './tables.js';
 
@@ -22,9 +22,8 @@ const LABELS = ['name', 'title', 'label', 'subject', 'code', 'number'];
 /** So many columns besides those by which it names its two may a list of people have. */
 const BESIDE = 1;
 
-export const camel = (name: string): string =>
+const camel = (name: string): string =>
   name.replace(/[_\-\s]+([a-z0-9])/gi, (_all, letter: string) => letter.toUpperCase()).replace(/^[A-Z]/, (letter) => letter.toLowerCase());
-const snake = (name: string) => name.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`);
 /** A name as people read it: `taskItem`, `TASK_ITEM` and `task_items` alike. */
 const wordsOf = (name: string) =>
   (/[a-z]/.test(name) ? name.replace(/([a-z0-9])([A-Z])/g, '$1 $2') : name)
@@ -73,12 +72,12 @@ export function proposeCharter(reading: Reading): Proposed {
     const table = tables.get(name);
     return table !== undefined && ![people?.table, tenants?.table, members?.table].includes(name) && !links.has(name) && keyOf(table) !== undefined;
   };
-  const hasOwner = (name: string) => tenantColumns.has(name) || throughOf(name) !== undefined;
+  const isOfTenant = (name: string) => tenantColumns.has(name) || throughOf(name) !== undefined;
   const chosen = [...tables.values()].filter((table) => {
     const { name } = table;
     if ([people?.table, tenants?.table, members?.table].includes(name) || links.has(name)) return false;
     if (!keyOf(table)) leftOut.push({ table: name, words: 'has no key of one column' });
-    else if (!hasOwner(name) && (pointers.get(name) ?? []).some(({ to }) => to === people?.table)) {
+    else if (!isOfTenant(name) && (pointers.get(name) ?? []).some(({ to }) => to === people?.table)) {
       leftOut.push({ table: name, words: 'belongs to a person, and to no organisation' });
     } else return true;
     return false;
@@ -126,7 +125,7 @@ function followWhatCanBe(kinds: Record<string, KindData>, say: (at: string, word
       followed.set(name, (followed.get(name) ?? new Set()).add(to));
       continue;
     }
-    if (!isShared) say(`${kind.table}.${snake(field)}`, 'is not followed: it would be a circle, or deeper than rules follow');
+    if (!isShared) say(`${kind.table}.${snakeCase(field)}`, 'is not followed: it would be a circle, or deeper than rules follow');
     kinds[name] = { ...kind, fields: { ...kind.fields, [field]: { ...(kind.fields[field] as FieldData), follow: false } } };
   }
 }
@@ -187,7 +186,7 @@ function proposeKind({ table, reading, through, links, kindNames, say }: Wanted)
     if (role === 'plain' && type === 'uuid') return say(at, 'a uuid that names nothing known is left out; declare it as a parent(), a person() or a group()');
     taken.add(role);
     const name = camel(column.name);
-    const named = snake(name) === column.name ? {} : { column: column.name };
+    const named = snakeCase(name) === column.name ? {} : { column: column.name };
     // “You are the one who opened it” is what somebody is told who may not.
     const done = role === 'maker' ? /^([a-z]+ed)_?by$/i.exec(column.name)?.[1]?.toLowerCase() : undefined;
     fields[name] = {

@@ -1,4 +1,4 @@
-import type { FieldData, KindData } from '../charter/index.js';
+import { type FieldData, type KindData, snakeCase } from '../charter/index.js';
 import type { Proposed } from './proposal.js';
 
 const isName = (text: string) => /^[A-Za-z_$][\w$]*$/.test(text);
@@ -39,7 +39,7 @@ function kindSource(name: string, kind: KindData, notes: ReadonlyMap<string, rea
   const { table, label, one, many, shared, fields, actions } = kind;
   const noted = (at: string, indent: string) =>
     (notes.get(at) ?? []).map((words) => `${indent}// To decide: ${words}${words.endsWith('?') ? '' : '.'}\n`).join('');
-  const ofColumn = (field: string, { column, link }: FieldData) => link?.table ?? column ?? field.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`);
+  const ofColumn = (field: string, { column, link }: FieldData) => link?.table ?? column ?? snakeCase(field);
   const declared = Object.entries(fields).map(([field, data]) => {
     const { builder, text } = fieldSource(data);
     used.add(builder);
