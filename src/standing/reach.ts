@@ -104,6 +104,13 @@ export class Reaches {
     return test(record);
   }
 
+  /** Asks of a record in memory whether it is of this tenant and in reach of an action. */
+  shown(permission: Permission): Test {
+    const kind = permission.kind as string;
+    const { shapes } = this.charter;
+    return compile(and(ofTenant(kind, shapes, this.facts.tenant.id), this.action(permission).where), kind, shapes);
+  }
+
   /** True if the charter or an assignment gives this subject anything at all. */
   get any(): boolean {
     return this.facts.tenant.open && grantsOf(this.charter, this.facts).length > 0;

@@ -47,11 +47,16 @@ export interface StandingOptions {
   readonly now?: () => number;
 }
 
+/** What is to be asked of an action before any record, and of each. */
 interface Gate {
+  readonly action: string;
   readonly open: boolean;
-  /** Undefined where it takes the long way. */
-  readonly test: Test;
+  /** The record is of the tenant and in reach: compiled when a record is first asked. It answers undefined for what takes the long way. */
+  test?: Test;
+  readonly compile: () => Test;
 }
+
+const LONG_WAY: Test = () => undefined;
 
 /**
  * One subject in one tenant, resolved: everything that may be asked without a database. Answers from the facts that it was
@@ -66,6 +71,8 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   protected readonly options: StandingOptions;
   readonly #now: () => number;
   readonly #gates = new Map<string, Gate>();
+  /** The one that was asked last: it is mostly the same again. */
+  #last: Gate | undefined;
   #own: Standing<T> | undefined;
 
   /** @throws LintelError `charter-mismatch` when the facts were read under another charter. */
@@ -102,6 +109,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   may<P extends T['permissions']>(action: P, record?: RecordOf<T, KindOf<P>>, options?: DecideOptions): boolean {
     if (record !== undefined && options === undefined) {
       const gate = this.#gate(action);
+      gate.test ??= gate.compile();
       const verdict = gate.open && gate.test(this.counted(record as RecordData));
       if (verdict !== undefined) return verdict;
     }
@@ -119,9 +127,9 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   /** The records of a list that an action reaches. Like {@link may} on each, without asking anew what does not change from one to the next. */
   keep<P extends T['permissions'], R extends RecordOf<T, KindOf<P>>>(action: P, records: readonly R[]): R[] {
     const gate = this.#gate(action);
-    const kept: R[] = [];
-    if (gate.open) for (const record of records) if (gate.test(this.counted(record as RecordData)) ?? this.may(action, record)) kept.push(record);
-    return kept;
+    gate.test ??= gate.compile();
+    const { open, test } = gate;
+    return open ? records.filter((record) => test(this.counted(record as RecordData)) ?? this.may(action, record)) : [];
   }
 
   /** The same question, answered with reasons. Never throws for a refusal. */
@@ -216,21 +224,26 @@ export class Standing<T extends CharterTypes = CharterTypes> {
   }
 
   #gate(action: string): Gate {
-    const known = this.#gates.get(action);
-    if (known) return known;
+    if (this.#last?.action === action) return this.#last;
+    const gate = this.#gates.get(action) ?? this.#gateOf(action);
+    this.#gates.set(action, gate);
+    this.#last = gate;
+    return gate;
+  }
+
+  #gateOf(action: string): Gate {
     const permission = this.charter.permission(action);
     const { kind } = permission;
     // What depends on time, or on no record, takes the long way.
     const quick = kind !== undefined && this.facts.expiresAt === undefined;
     const read = quick && restsOnRead(permission.action) ? [this.charter.permission(`${kind}.read`)] : [];
     // A record that is to be made gets its tenant on the way.
-    const reached = quick && permission.action !== 'create' ? this.#reaches.action(permission).test : undefined;
-    const gate: Gate = {
+    const isShown = quick && permission.action !== 'create';
+    return {
+      action,
       open: kind === undefined || (this.facts.tenant.open && ![permission, ...read].some((p) => this.#reaches.isBlocked(p))),
-      test: (record) => (kind && reached ? this.#reaches.isHere(kind, record) && reached(record) : undefined),
+      compile: () => (isShown ? this.#reaches.shown(permission) : LONG_WAY),
     };
-    this.#gates.set(action, gate);
-    return gate;
   }
 
   #ask(action: string, given: RecordData | undefined, options: DecideOptions | undefined, words: Words | undefined): Decision {
