@@ -113,10 +113,25 @@ const leaf: fc.Arbitrary<Predicate> = fc.oneof(
   ),
   fc.constantFrom({ op: 'always' }, { op: 'never' }),
 ) as fc.Arbitrary<Predicate>;
+/** Many parts at once, most of them of one field. */
+const ofOneField = (field: string): fc.Arbitrary<Predicate> =>
+  fc
+    .tuple(fc.constantFrom('is', 'in', 'isEmpty'), fc.array(given(field), { minLength: 1, maxLength: 4 }), fc.boolean())
+    .map(([op, list, isNegated]) => {
+      const one = op === 'isEmpty' ? { op, field } : { op, field, to: { value: op === 'in' ? list : list[0] } };
+      return (isNegated ? { op: 'not', of: one } : one) as Predicate;
+    });
+const crowd = fc.constantFrom('level', 'price', 'name', 'open').chain((field) =>
+  fc.record({
+    op: fc.constantFrom('and', 'or'),
+    of: fc.array(fc.oneof(ofOneField(field), leaf), { minLength: 2, maxLength: 7 }),
+  }),
+) as fc.Arbitrary<Predicate>;
 const rule = fc.letrec<{ r: Predicate }>((tie) => ({
   r: fc.oneof(
     { depthSize: 'small' },
     leaf,
+    crowd,
     tie('r').map((of) => ({ op: 'not', of }) as Predicate),
     fc.record({ op: fc.constantFrom('and', 'or'), of: fc.array(tie('r'), { maxLength: 3 }) }) as fc.Arbitrary<Predicate>,
   ),
@@ -153,6 +168,8 @@ test('a value that is none of its type is told by its field, and never taken for
     expect(() => compile(over, 'hive', shapes)({ level })).toThrow(
       expect.objectContaining({ details: { field: 'level' }, message: expect.stringMatching(/^hives: level holds .{1,60}, which is no integer/) }),
     );
+  // Whether there is a value is not a question of its type.
+  expect(compile({ op: 'isEmpty', field: 'level' }, 'hive', shapes)({ level: 'two' })).toBe(false);
   for (const op of ['within', 'among'] as const) expect(compile({ op, field: 'name', to: { value: ['A'] } }, 'hive', shapes)({ name: 'A' })).toBeUndefined();
   expect(() => compile({ op: 'is', field: 'name', to: { me: 'userId' } }, 'hive', shapes)).toThrow(/specialise/);
 });
