@@ -76,7 +76,7 @@ export const AGREE_GUARDS: readonly Planted[] = [
   [
     'ids in a narrower column are not widened',
     'scoping/policies/rule.ts',
-    '::${this.#idType(kind)} from ${inline(this.qualified(kind))}',
+    '::${this.idType(kind)} from ${inline(this.qualified(kind))}',
     ' from ${inline(this.qualified(kind))}',
   ],
   ['what is read after a write is not narrowed', 'scoping/boundary.ts', "where ${this.#held(kind, 't', holdsBack)})`", 'where true)`'],

@@ -65,6 +65,47 @@ test('plain SQL shows each person what they may read, and nobody anything withou
   expect(await say(app, 'select * from hive_inspectors')).toEqual([]);
 });
 
+test('few or very many, one reaches the same records by a list as by scope; and what one reaches by an index is read by it', async () => {
+  const lines = [
+    "insert into hives (id, tenant_id, keeper_id, made_by, name) select 'z-hive-' || i, 'quillmoor', 'rosa', 'rosa', 'Hive' from generate_series(1, 2000) i",
+    "insert into inspections (id, tenant_id, hive_id, made_by, held_at, summary) select 'z-visit-' || i, 'quillmoor', 'z-hive-' || i, 'rosa', '2026-05-01', 'x' from generate_series(1, 2000) i",
+    'analyze hives',
+    'analyze inspections',
+    'create index hives_alone on hives (tenant_id, id, keeper_id)',
+  ];
+  for (const text of lines) await sql.raw(text).execute(owner);
+  const ingrid = await enter('ingrid', 'quillmoor');
+  const before = { hive: ids(await ingrid.find('hive', { limit: 1000 })), inspection: ids(await ingrid.find('inspection', { limit: 1000 })) };
+  expect(before.hive.length).toBeGreaterThan(0);
+  // At the most that go by an array, one more, and many.
+  for (const most of [200 - before.hive.length, 201 - before.hive.length, 400]) {
+    await sql`insert into hive_inspectors select 'quillmoor', 'z-hive-' || i, 'ingrid' from generate_series(1, ${most}::int) i on conflict do nothing`.execute(
+      owner,
+    );
+    const reached = Array.from({ length: most }, (_, i) => i + 1);
+    for (const [kind, table, name] of [
+      ['hive', 'hives', 'z-hive-'],
+      ['inspection', 'inspections', 'z-visit-'],
+    ] as const) {
+      const seen = await under('ingrid', (tx) => say(tx, `select id from ${table}`), 'quillmoor');
+      expect([most, ids(seen)]).toEqual([most, [...before[kind], ...reached.map((i) => name + i)].sort()]);
+    }
+  }
+  const [{ 'QUERY PLAN': plan }] = await under('tobias', (tx) => say(tx, 'explain (analyze, format json) select id from hives'));
+  const visited = (node: any): number =>
+    (node['Relation Name'] === 'hives' ? node['Actual Rows'] + (node['Rows Removed by Filter'] ?? 0) : 0) +
+    (node.Plans ?? []).reduce((sum: number, one: any) => sum + visited(one), 0);
+  const own = ids(await (await enter('tobias')).find('hive', { limit: 1000 }));
+  expect(visited(plan[0].Plan)).toBe(own.length);
+  for (const text of [
+    "delete from hive_inspectors where hive_id like 'z-%'",
+    "delete from inspections where id like 'z-%'",
+    "delete from hives where id like 'z-%'",
+    'drop index hives_alone',
+  ])
+    await sql.raw(text).execute(owner);
+});
+
 test('a transaction of whatever client carries a standing until its end', async () => {
   const [tobias, text] = [await enter('tobias'), 'select id from hives'];
   const own = ids(await tobias.find('hive', { limit: 1000 }));

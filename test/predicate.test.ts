@@ -115,12 +115,10 @@ const leaf: fc.Arbitrary<Predicate> = fc.oneof(
 ) as fc.Arbitrary<Predicate>;
 /** Many parts at once, most of them of one field. */
 const ofOneField = (field: string): fc.Arbitrary<Predicate> =>
-  fc
-    .tuple(fc.constantFrom('is', 'in', 'isEmpty'), fc.array(given(field), { minLength: 1, maxLength: 4 }), fc.boolean())
-    .map(([op, list, isNegated]) => {
-      const one = op === 'isEmpty' ? { op, field } : { op, field, to: { value: op === 'in' ? list : list[0] } };
-      return (isNegated ? { op: 'not', of: one } : one) as Predicate;
-    });
+  fc.tuple(fc.constantFrom('is', 'in', 'isEmpty'), fc.array(given(field), { minLength: 1, maxLength: 4 }), fc.boolean()).map(([op, list, isNegated]) => {
+    const one = op === 'isEmpty' ? { op, field } : { op, field, to: { value: op === 'in' ? list : list[0] } };
+    return (isNegated ? { op: 'not', of: one } : one) as Predicate;
+  });
 const crowd = fc.constantFrom('level', 'price', 'name', 'open').chain((field) =>
   fc.record({
     op: fc.constantFrom('and', 'or'),

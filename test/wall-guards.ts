@@ -1,6 +1,6 @@
 import type { Planted } from './scope-guards.js';
 
-const [GROUND, DDL, RULE] = ['scoping/policies/ground.ts', 'scoping/policies/ddl.ts', 'scoping/policies/rule.ts'];
+const [GROUND, DDL, REACH] = ['scoping/policies/ground.ts', 'scoping/policies/ddl.ts', 'scoping/policies/reach.ts'];
 
 /** The guards of the row policies, each taken out: whoever attacks them from inside a connection has to get through. */
 export const WALL_GUARDS: readonly Planted[] = [
@@ -20,5 +20,11 @@ export const WALL_GUARDS: readonly Planted[] = [
     "literal(['pg_catalog', ...schemasOf(charter), 'pg_temp'].join(', '))",
     "literal(['pg_temp', 'pg_catalog', ...schemasOf(charter)].join(', '))",
   ],
-  ['a row that is locked is looked up in a list from before', RULE, "action === 'read' && image === 'before'", "action !== 'create' && image === 'before'"],
+  [
+    'what a connection claims to hold is held',
+    REACH,
+    "${once(`told('holds', ${literal(key)})`, undefined, claimed(key))} is not null`",
+    '${verbatim(claimed(key))}`',
+  ],
+  ['a row that is locked is looked up in a list from before', REACH, "action === 'read' && image === 'before'", "action !== 'create' && image === 'before'"],
 ];

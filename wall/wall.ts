@@ -28,6 +28,7 @@ function hostile(c: Choices): string {
     `current_setting('lintel.standing', true)`,
     `current_setting('lintel.given', true)`,
     `current_setting('lintel.tenant', true)`,
+    `current_setting('lintel.claims', true)`,
   ]);
   const copy = `insert into lumber select ${taken} from leaves`;
   const statements: readonly (() => string)[] = [
@@ -58,6 +59,7 @@ function hostile(c: Choices): string {
     () => `insert into lumber values (current_setting('lintel.standing', true))`,
     () => `select set_config('lintel.standing', (select what from lumber where what like '%.%' order by random() limit 1), ${c.oneIn(2)})`,
     () => `select set_config('lintel.tenant', '${c.of(['t', 'u', ''])}', ${c.oneIn(2)})`,
+    () => `select set_config('lintel.claims', ${c.of(["repeat('1', 200)", "''", "reverse(current_setting('lintel.claims', true))"])}, ${c.oneIn(2)})`,
     () => `select set_config('lintel.given', (select what from lumber limit 1), ${c.oneIn(2)})`,
     () =>
       c.of(['select lintel_wall.challenge()', 'select lintel_wall.next_turn()', `select nextval('lintel_wall.turn')`, 'discard sequences', 'discard plans']),

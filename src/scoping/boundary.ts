@@ -6,7 +6,7 @@ import type { Standing } from '../standing/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 import { IDS, type Static } from './language/static.js';
 import { OK } from './narrow/sources.js';
-import type { RuleWriter } from './policies/index.js';
+import type { ReachWriter } from './policies/index.js';
 import type { ScopeSupport } from './support.js';
 import type { SqlWriter } from './writer.js';
 
@@ -33,7 +33,7 @@ export class Boundary {
   readonly standing: Standing;
   readonly support: ScopeSupport;
   readonly writer: SqlWriter;
-  readonly #wall: RuleWriter | undefined;
+  readonly #wall: ReachWriter | undefined;
   readonly #readable = new Map<string, RawNode>();
   readonly #reached = { held: new Map<string, Map<string, RawNode>>(), open: new Map<string, Map<string, RawNode>>() };
   readonly #plain = new Map<string, ReadonlySet<string>>();
@@ -42,7 +42,7 @@ export class Boundary {
   #ownNames: ReadonlySet<string> | undefined;
 
   /** @param wall given for a connection that the row policies hold. */
-  constructor(standing: Standing<CharterTypes>, support: ScopeSupport, writer: SqlWriter, wall?: RuleWriter) {
+  constructor(standing: Standing<CharterTypes>, support: ScopeSupport, writer: SqlWriter, wall?: ReachWriter) {
     this.#wall = wall;
     this.standing = standing;
     this.support = support;
@@ -130,7 +130,7 @@ export class Boundary {
   }
 
   /** Under the policies what looks at other tables is asked of the wall, which sees them as they are. */
-  #condition(where: Predicate, kind: string, alias: string, atWall: (wall: RuleWriter) => Fragment): Fragment {
+  #condition(where: Predicate, kind: string, alias: string, atWall: (wall: ReachWriter) => Fragment): Fragment {
     return this.#wall && looksAside(where) ? atWall(this.#wall) : this.writer.condition(where, kind, alias);
   }
 

@@ -21,7 +21,7 @@ export {
   type PolicyFinding,
   type PolicyOptions,
   policyStatements,
-  type RuleWriter,
+  type ReachWriter,
   type RunStatement,
   readWallKey,
   type WallKey,

@@ -7,7 +7,7 @@ import {
   eraseFromJournal,
   type Fragment,
   journaledKinds,
-  type RuleWriter,
+  type ReachWriter,
   readWallKey,
   type ScopeSupport,
   sqlText,
@@ -42,7 +42,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   readonly #entered: Entered;
   /** Kinds of which triggers put down what is written, since this was prepared. */
   readonly #triggered: Set<string>;
-  #wall: RuleWriter | undefined;
+  #wall: ReachWriter | undefined;
 
   /** @param entered and `triggered`: shared by those that are one library. */
   constructor(options: LintelOptions<T>, entered = new Entered(), triggered = new Set<string>()) {

@@ -1,6 +1,6 @@
 import type { Kysely } from 'kysely';
 import type { Setting } from '../membership/index.js';
-import type { RuleWriter, ScopeSupport, WallKey } from '../scoping/index.js';
+import type { ReachWriter, ScopeSupport, WallKey } from '../scoping/index.js';
 
 /** What a server standing works with. */
 export interface Workplace {
@@ -12,5 +12,5 @@ export interface Workplace {
   readonly support: (tenantId: string, db: Kysely<any>) => ScopeSupport;
   /** Read once. */
   readonly wallKey: () => Promise<WallKey>;
-  readonly wall: () => RuleWriter;
+  readonly wall: () => ReachWriter;
 }

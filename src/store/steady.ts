@@ -1,5 +1,5 @@
 import type { PostgresPool } from 'kysely';
-import { LintelError } from '../base/index.js';
+import { HELD, LintelError } from '../base/index.js';
 import { type Ask, type Client, type Prepare, Prepared } from './prepare.js';
 
 /** SQLSTATE of a connection that is over: classes 08 (connection exception), and 57P01 to 57P05 (the server ends it). */
@@ -14,6 +14,26 @@ interface Emitter {
 
 /** Without somebody who listens, an error of a connection that nobody uses at the moment would end the process. */
 const listenTo = (one: object) => (one as Emitter).on?.('error', () => {});
+
+const NOTHING = { command: '', rowCount: 0, rows: [] };
+
+/** What waits to go to the database with the next statement goes with it, in one message. */
+function withHeld(ask: Ask): Ask {
+  let held: string[] = [];
+  return async (statement, values) => {
+    if (typeof statement === 'string' && (statement.endsWith(HELD) || (held.length > 0 && BEGINS.test(statement)))) {
+      held.push(statement);
+      return NOTHING;
+    }
+    if (held.length === 0) return ask(statement, values);
+    const before = held.join('; ');
+    held = [];
+    // A message of several statements has no parameters.
+    if (typeof statement === 'string' && !(Array.isArray(values) && values.length > 0)) return [await ask(`${before}; ${statement}`, [])].flat().at(-1);
+    await ask(before, []);
+    return ask(statement, values);
+  };
+}
 
 /**
  * A `pg` pool whose connections may go away at any time: the process goes on, what was under way in a transaction may be begun again as `try-again`, and where that cannot
@@ -46,7 +66,7 @@ export class SteadyPool implements PostgresPool {
     (client as Emitter).on?.('error', () => {
       isOver = true;
     });
-    const ask = this.#prepared.asking(client, client.query.bind(client) as Ask);
+    const ask = withHeld(this.#prepared.asking(client, client.query.bind(client) as Ask));
     const query: Ask = async (statement, values) => {
       const text = typeof statement === 'string' ? statement : '';
       if (BEGINS.test(text)) isOpen = true;

@@ -1,12 +1,12 @@
 import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
-import { CLEANING, entryOf, hashOf, LintelError, toHex } from '../../base/index.js';
+import { CLEANING, entryOf, HELD, hashOf, LintelError, toHex } from '../../base/index.js';
 import { type Charter, idType } from '../../charter/index.js';
 import { type Comparison, readEach, type Scalar, takesList, type ValueType } from '../../predicate/index.js';
 import { openingKey, type Standing } from '../../standing/index.js';
 import { sqlText } from '../fragment.js';
 import type { ScopeSupport } from '../support.js';
-import { factsAsked } from './facts.js';
-import { anchoredMark, WALL } from './rule.js';
+import { anchoredMark, claimsOf, factsAsked } from './facts.js';
+import { WALL } from './rule.js';
 
 /** Key of the wall as the database keeps it: padded for HMAC (RFC 2104). */
 export interface WallKey {
@@ -41,19 +41,25 @@ const fromHex = (hex: string) => Uint8Array.from({ length: hex.length / 2 }, (_,
  * What a standing holds, in lines, as the policies ask for it: what it is bound to and the charter, the tenant, the person, what is
  * held for the whole tenant, and the rest. What is asked most is read without reading all.
  */
-function payload(standing: Standing, bound: string): string {
-  const known = payloads.get(standing) ?? worthKeeping(standing);
-  payloads.set(standing, known);
-  return `${bound} ${known}`;
+function worthCarrying(standing: Standing): Carried {
+  const known = carried.get(standing) ?? worthKeeping(standing);
+  carried.set(standing, known);
+  return known;
+}
+
+interface Carried {
+  readonly payload: string;
+  /** For each place of {@link claimsOf}, 1 for what is held. */
+  readonly claims: string;
 }
 
 /** Ids as fields of a type hold them. What is none of that type stands in no row, and would be an error where it is compared. */
 const idsOf = (type: ValueType = 'text', ids: readonly string[] = []): string[] => readEach(type, ids).map(String);
 
 /** A standing does not change: what is said of it is worked out once. */
-const payloads = new WeakMap<Standing, string>();
+const carried = new WeakMap<Standing, Carried>();
 
-function worthKeeping(standing: Standing): string {
+function worthKeeping(standing: Standing): Carried {
   const { charter, facts } = standing;
   const { shapes } = charter;
   const [personType, unitType] = [idType(charter, 'person'), idType(charter, 'unit')];
@@ -85,7 +91,13 @@ function worthKeeping(standing: Standing): string {
   const known = factsAsked(charter as Charter).map(({ key, kind, asked }) => [key, factFor(standing, asked, kind)] as const);
   const rest = { anchored, opened, facts: Object.fromEntries(known) };
   const [user = null] = idsOf(personType, facts.me.userId === undefined ? [] : [facts.me.userId]);
-  return [charter.hash, JSON.stringify(facts.tenant.id), JSON.stringify(user), `\t${holds.join('\t')}\t`, JSON.stringify(rest)].join('\n');
+  const held = new Set(holds);
+  return {
+    payload: [charter.hash, JSON.stringify(facts.tenant.id), JSON.stringify(user), `\t${holds.join('\t')}\t`, JSON.stringify(rest)].join('\n'),
+    claims: claimsOf(charter as Charter)
+      .map((key) => (held.has(key) ? '1' : '0'))
+      .join(''),
+  };
 }
 
 /** The value with which a comparison is made for a person: a list for one that takes a list, null where it is missing. */
@@ -99,7 +111,7 @@ function factFor(standing: Standing, asked: Comparison, kind: string): Scalar | 
 
 // Everything is named in full, and nothing is prepared under a name: whoever had the connection before could have put something else there.
 const CHALLENGE = `select ${WALL}.challenge() as turn${CLEANING}`;
-const CARRY = "select pg_catalog.set_config('lintel.standing', $1, true) is not null and pg_catalog.set_config('lintel.tenant', $2, true) is not null";
+const CARRY = `select ${['standing', 'tenant', 'claims'].map((what, i) => `pg_catalog.set_config('lintel.${what}', $${i + 1}, true) is not null`).join(' and ')}`;
 
 /** Runs a statement in a transaction of the application's, and answers its rows, as the client of the application gives them. */
 export type RunStatement = (text: string, values: readonly unknown[]) => Promise<unknown>;
@@ -122,9 +134,10 @@ async function carry(run: RunStatement, standing: Standing, key: WallKey): Promi
   const [row] = await rowsOf<{ turn: Uint8Array }>(run, CHALLENGE);
   // A tenant that no row can be of lets nothing through.
   if (idsOf(idType(standing.charter, 'tenant'), [standing.facts.tenant.id]).length === 0) return;
-  const text = payload(standing, toHex((row as { turn: Uint8Array }).turn));
+  const { payload, claims } = worthCarrying(standing);
+  const text = `${toHex((row as { turn: Uint8Array }).turn)} ${payload}`;
   const signature = hashOf([key.outer, fromHex(hashOf([key.inner, text]))]);
-  const values = [`${signature}.${text}`, standing.facts.tenant.id];
+  const values = [`${signature}.${text}`, standing.facts.tenant.id, claims];
   if (key.proven) {
     await rowsOf(run, CARRY, values);
     return;
@@ -192,7 +205,7 @@ export async function carryStanding<DB, R>(db: Kysely<DB>, standing: Standing, k
     db.connection()
       .execute(async (connection) => {
         // A transaction that somebody left open would go on.
-        await sql`rollback`.execute(connection.withoutPlugins());
+        await through(connection)(`rollback${HELD}`, []);
         await connection
           .transaction()
           .execute(async (tx) => {

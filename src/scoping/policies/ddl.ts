@@ -4,7 +4,8 @@ import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragme
 import { isRegistered, type Registered } from '../support.js';
 import { answering, ground, listing } from './ground.js';
 import { JOURNAL_TRIGGERS, journalStatements } from './journal.js';
-import { inline, literal, RuleWriter, sqlTypeOf, WALL } from './rule.js';
+import { ReachWriter } from './reach.js';
+import { inline, literal, sqlTypeOf, WALL } from './rule.js';
 
 /** For whom row policies are made, and with what. */
 export interface PolicyOptions {
@@ -22,12 +23,12 @@ const IS_THERE: Readonly<Record<Registered, string>> = { person: `${WALL}.is_mem
 /** The policies of one kind. */
 class KindWall {
   readonly #charter: Charter;
-  readonly #writer: RuleWriter;
+  readonly #writer: ReachWriter;
   readonly #kind: string;
   readonly #data: KindData;
   readonly #shape: KindShape;
 
-  constructor(charter: Charter, writer: RuleWriter, kind: string) {
+  constructor(charter: Charter, writer: ReachWriter, kind: string) {
     this.#charter = charter;
     this.#writer = writer;
     this.#kind = kind;
@@ -126,13 +127,12 @@ class KindWall {
     const alias = this.#shape.table;
     const rule = (verb: string, clauses: string) => `create policy lintel_${verb} on ${table} as restrictive for ${verb} to public ${clauses};`;
     const tenant = this.#writer.tenant(this.#kind, alias);
-    const given = sqlText`(coalesce(current_setting('lintel.given', true), '') <> '' and ${tenant} and ${verbatim(WALL)}.given(${this.#image(alias)}))`;
-    const seen = this.#any([this.#reached('read', alias), given]);
     const named = this.#writer.tenantNamed(this.#kind, alias);
+    const given = sqlText`${verbatim(WALL)}.given(${this.#image(alias)})`;
     const lines = [
       `alter table ${table} enable row level security;`,
       `create policy lintel_open on ${table} as permissive for all to public using (true) with check (true);`,
-      rule('select', `using (${inline(sqlText`${named} and ${this.#data.shared ? this.#reached('read', alias) : seen}`)})`),
+      rule('select', `using (${inline(this.#data.shared ? this.#reached('read', alias) : this.#writer.seen(this.#kind, alias, given))})`),
     ];
     if (this.#data.shared)
       return [...lines, ...['insert', 'update', 'delete'].map((verb) => rule(verb, verb === 'insert' ? 'with check (false)' : 'using (false)'))];
@@ -273,15 +273,15 @@ end`;
 }
 
 /** The rules of a charter as its policies ask them: the same functions under the same names, whoever asks. */
-export function wallOf(charter: Charter): RuleWriter {
-  const writer = new RuleWriter(charter);
+export function wallOf(charter: Charter): ReachWriter {
+  const writer = new ReachWriter(charter);
   for (const kind of Object.keys(charter.data.kinds)) for (const action of Object.keys(charter.kind(kind).actions)) writer.reachable(kind, action);
   return writer;
 }
 
 /** The tables under policies, those of kinds and those of links, each with the columns that the charter declares. */
 export function columnsUnderPolicies(charter: Charter): { readonly table: string; readonly columns: readonly string[] }[] {
-  const writer = new RuleWriter(charter);
+  const writer = new ReachWriter(charter);
   const all = Object.keys(charter.data.kinds).flatMap((kind) => new KindWall(charter, writer, kind).declared);
   return [...new Map(all.map((one) => [one.table, one])).values()];
 }
@@ -333,7 +333,7 @@ export function policyStatements(charter: Charter, { role, journal = false }: Po
   const triggers = walls.flatMap((wall) => wall.trigger());
   const here = hereKinds(charter).map((kind) => writer.here(kind));
   const views = [...here, ...walls.flatMap((wall) => wall.view())];
-  const functions = writer.functions().map(listing);
+  const functions = writer.functions().flatMap(listing);
   const app = quoted(role);
   return [
     `create schema if not exists ${WALL};`,
@@ -366,7 +366,11 @@ end $lintel$;`,
     ...['is_member(text)', 'is_unit(text)', 'is_group(text)', 'given(text)', 'challenge()', 'next_turn()'].map(
       (f) => `grant execute on function ${WALL}.${f} to ${app};`,
     ),
-    ...writer.functions().map((f) => `grant execute on function ${WALL}.${f.name}(${f.takesKey ? 'text' : ''}) to ${app};`),
+    ...writer
+      .functions()
+      .flatMap(({ name, few, takesKey }) =>
+        [name, ...(few ? [few] : [])].map((f) => `grant execute on function ${WALL}.${f}(${takesKey ? 'text' : ''}) to ${app};`),
+      ),
     ...views.map((view) => `grant select on ${/^create view (\S+)/.exec(view)?.[1]} to ${app};`),
     // What the charter does not declare is nobody's.
     ...columnsUnderPolicies(charter).flatMap(({ table, columns }) => {

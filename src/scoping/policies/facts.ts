@@ -1,4 +1,4 @@
-import type { Charter } from '../../charter/index.js';
+import { type Charter, reachesOfKind } from '../../charter/index.js';
 import { type Comparison, type FieldShape, type Predicate, takesList } from '../../predicate/index.js';
 
 /** The name under which a standing carries a fact, for one way of asking it and one type of value. */
@@ -31,4 +31,15 @@ export function factsAsked(charter: Charter): FactAsked[] {
     for (const { where } of charter.limitsOf(kind)) visit(where, kind);
   }
   return [...found.values()];
+}
+
+/** What a standing carries among what it holds when something of a permission is held at units or records. */
+export const anchoredMark = (permission: string) => `@${permission}`;
+
+/** What a connection claims of the standing that it carries, each in its place: by it a statement is planned, and nothing is let through. */
+export function claimsOf(charter: Charter): string[] {
+  return Object.entries(charter.data.kinds).flatMap(([kind, data]) => [
+    ...reachesOfKind(data).map((reach) => `${kind}.read ${reach}`),
+    anchoredMark(`${kind}.read`),
+  ]);
 }

@@ -1,5 +1,5 @@
 import type { Charter } from '../../charter/index.js';
-import { literal, WALL, type WallFunction } from './rule.js';
+import { literal, WALL, type WallFunction, type WallQuery } from './rule.js';
 
 /** What every function of the wall says: it looks nowhere that somebody else could put something, and stays in the leading process. */
 const LOCKED = 'stable security definer parallel restricted set search_path = pg_catalog, pg_temp';
@@ -7,10 +7,22 @@ const LOCKED = 'stable security definer parallel restricted set search_path = pg
 /** In PL/pgSQL, which plans a body once a session and not once a call. */
 export const answering = (head: string, type: string, expression: string) =>
   `create function ${WALL}.${head} returns ${type} language plpgsql ${LOCKED} as $lintel$ begin return (${expression}); end $lintel$;`;
-export const listing = ({ name: called, type, takesKey, queries }: WallFunction) => {
-  const steps = queries.map(({ onlyIf, query }) => (onlyIf === undefined ? `return query ${query};` : `if ${onlyIf} then return query ${query}; end if;`));
-  return `create function ${WALL}.${called}(${takesKey ? 'key text' : ''}) returns setof ${type} language plpgsql ${LOCKED} as $lintel$ begin ${steps.join(' ')} end $lintel$;`;
-};
+/** More ids than this are no array: each row that is found by it is compared with all of it. */
+const FEW = 200;
+
+/** The functions that answer the ids of some queries. What the standing holds is asked of it once, and not for each. */
+export function listing({ name: called, type, takesKey, queries, few }: WallFunction): string[] {
+  const made = (of: string, as: string, declare: string, steps: (one: WallQuery) => string, end: string) => {
+    const each = queries.map((one) => (one.onlyWith === undefined ? steps(one) : `if ${isIn(literal(one.onlyWith), 'held')} then ${steps(one)} end if;`));
+    const held = queries.some(({ onlyWith }) => onlyWith !== undefined) ? `held text := ${WALL}.told('held');` : '';
+    return `create function ${WALL}.${of}(${takesKey ? 'key text' : ''}) returns ${as} language plpgsql ${LOCKED} as $lintel$ declare ${held} ${declare} begin ${each.join(' ')} ${end} end $lintel$;`;
+  };
+  const all = made(called, `setof ${type}`, '', ({ query, isAll }) => `return query ${query};${isAll ? ' return;' : ''}`, '');
+  if (few === undefined) return [all];
+  const put = ({ query, isAll }: WallQuery) =>
+    `ids := ids || array(${query} limit ${FEW + 1}); if cardinality(ids) > ${FEW} then return null; end if;${isAll ? ' return ids;' : ''}`;
+  return [all, made(few, `${type}[]`, `ids ${type}[] := '{}';`, put, 'return ids;')];
+}
 
 /**
  * One turn in one transaction of one connection: what a standing is bound to. Turns are counted by a sequence, which no savepoint takes back: what was carried
@@ -22,7 +34,8 @@ const BOUND = `encode(${TURN}, 'hex')`;
 /** A line of the standing that is carried; all but the first and the fourth are JSON. */
 const line = (number: number) => `split_part(payload, E'\\n', ${number})`;
 const json = (number: number) => `${line(number)}::jsonb`;
-const holds = (key: string) => `position(E'\\t' || ${key} || E'\\t' in ${line(4)}) > 0`;
+const isIn = (key: string, held: string) => `position(E'\\t' || ${key} || E'\\t' in ${held}) > 0`;
+const holds = (key: string) => isIn(key, line(4));
 const TENANT_CARRIED = `${json(2)} #>> '{}'`;
 
 /**
@@ -98,6 +111,7 @@ end $lintel$;`,
       'text',
       `case told.what
         when 'holds' then case when ${holds('told.key')} then ${TENANT_CARRIED} end
+        when 'held' then ${line(4)}
         when 'fact' then case when told.only_with is null or ${holds('told.only_with')} then ${json(5)} -> 'facts' ->> told.key end
         when 'anchored' then case when ${json(5)} -> 'anchored' ? told.key then 'yes' end
         when 'tenant' then ${TENANT_CARRIED}
