@@ -1,11 +1,10 @@
-import { CompiledQuery, type Kysely, type Selectable, sql } from 'kysely';
-import { entryOf, inParts, LintelError, PREPARED } from '../../base/index.js';
-import { type AttributeData, type Charter, canonicalJson, nameNow, type RoleData, readAttribute, roleNow, type Setter } from '../../charter/index.js';
+import { type Kysely, type Selectable, sql } from 'kysely';
+import { entryOf, inParts, LintelError } from '../../base/index.js';
+import { type AttributeData, type Charter, canonicalJson, nameNow, readAttribute, roleNow, type Setter } from '../../charter/index.js';
 import type { Registered } from '../../scoping/index.js';
 import {
   type Anchor,
   type Assignment,
-  type Demands,
   type DirectPermission,
   everythingMet,
   type Facts,
@@ -18,55 +17,8 @@ import {
   type Through,
 } from '../../standing/index.js';
 import type { AssignmentRow, LintelTables } from '../terms/index.js';
+import { asksForGroupPeople, type Bar, type FactsRow, type Read, readRows, type ViaColumn } from './facts-rows.js';
 import { listMark } from './lists.js';
-
-/** One statement for all that standings in a tenant rest on. It is a function, so that its plan is made once a connection and not once a request. */
-const FACTS = `select to_json(f) as facts from lintel_facts($1, $2, $3, $4) f${PREPARED}`;
-
-type ViaColumn = 'user' | 'group' | 'unit';
-
-interface FactsRow {
-  name: string;
-  status: string;
-  contact: string | null;
-  features: string[];
-  bases: Record<string, string>;
-  person_id: string | null;
-  person: string | null;
-  known: boolean;
-  /** By source. */
-  attributes: Record<string, Record<string, unknown>> | null;
-  /** Of the person, and for a program of whoever answers for it: null for nobody. */
-  bars: (Bar | null)[] | null;
-  held: [ViaColumn, string, string, string | null, string | null, AssignmentRow['anchor'], string, string | null, string[], string[] | null][] | null;
-  units: [boolean, string, string][] | null;
-  groups: [string][] | null;
-  opened: [string, string, string[], string, string, ViaColumn, string, string | null][] | null;
-  roles: Record<string, RoleData> | null;
-  names: ['group' | 'unit', string, string][] | null;
-  stands_for: [string, string[], string, string][] | null;
-  program: boolean;
-  /** By the platform, everywhere. */
-  deactivated: boolean;
-  demands: Demands;
-  asked_password: boolean;
-}
-
-/** As it is read: of several people, the people of a group stand in the first row that asks for them. Of an opening there are also those who left the group. */
-interface ReadRow extends Omit<FactsRow, 'groups' | 'opened'> {
-  groups: [string, string[] | null][] | null;
-  opened: [string, string, string[], string, string, ViaColumn, string, string | null, string[] | null, string[] | null][] | null;
-}
-
-/** What was read of several people of one tenant: lists of people are held once, by all whose facts name them. */
-interface Read {
-  readonly rows: FactsRow[];
-  /** By group, and by {@link openingKey}. */
-  readonly people: Map<string, readonly string[]>;
-}
-
-/** What keeps a member from holding anything: a suspension, until a moment or for good, and the end of the membership. */
-type Bar = readonly [status: 'active' | 'suspended', suspendedUntil: string | null, endsAt: string | null];
 
 const isOver = (moment: string | null, now: number) => moment !== null && Date.parse(moment) <= now;
 const hasEnded = (bar: Bar | null, now: number) => bar === null || isOver(bar[2], now);
@@ -249,39 +201,11 @@ function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow |
   };
 }
 
-const asking = new WeakMap<Charter, boolean>();
-
-/** True if a rule asks whether somebody is in a group: then the facts have to hold the people of groups. */
-function asksForGroupPeople(charter: Charter): boolean {
-  const { kinds, limits } = charter.data;
-  const known = asking.get(charter) ?? JSON.stringify([Object.values(kinds).map((k) => k.reaches), limits]).includes('"op":"among"');
-  asking.set(charter, known);
-  return known;
-}
-
 /** Under what the lists are known on which somebody's facts rest. */
 const listsOf = (charter: Charter, groups: FactsRow['groups'] = [], opened: FactsRow['opened'] = []) => [
   ...(asksForGroupPeople(charter) ? (groups ?? []).map(([id]) => id) : []),
   ...(opened ?? []).map(([id]) => openingKey(id)),
 ];
-
-async function readRows(db: Kysely<LintelTables>, charter: Charter, tenant: string, users: readonly string[], now: number): Promise<Read> {
-  const { rows } = await db.executeQuery<{ facts: ReadRow }>(
-    CompiledQuery.raw(FACTS, [tenant, users, asksForGroupPeople(charter), new Date(now).toISOString()]),
-  );
-  const people = new Map<string, readonly string[]>();
-  const keep = (key: string, of: readonly string[] | null) => of && !people.has(key) && people.set(key, of);
-  const plain = rows.map(({ facts: { groups, opened, ...row } }): FactsRow => {
-    for (const [id, of] of groups ?? []) keep(id, of);
-    for (const [, , , group, , , , , of] of opened ?? []) keep(group, of);
-    for (const [id, , , group, , , , , , left] of opened ?? []) {
-      const inside = people.get(group) ?? [];
-      keep(openingKey(id), left ? [...new Set([...inside, ...left])] : inside);
-    }
-    return { ...row, groups: groups?.map(([id]) => [id]) ?? null, opened: opened?.map((one) => one.slice(0, 8) as never) ?? null };
-  });
-  return { rows: plain, people };
-}
 
 const rowOf = ({ rows }: Read, { user }: FactsQuery) => rows.find((row) => row.person_id === user) ?? rows[0];
 

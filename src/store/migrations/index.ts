@@ -17,6 +17,7 @@ import { STEP_0015 } from './0015-kept-accounts-demands.js';
 import { STEP_0016 } from './0016-arrivals.js';
 import { STEP_0017 } from './0017-looks.js';
 import { STEP_0018 } from './0018-journal.js';
+import { STEP_0019 } from './0019-facts-in-fewer-steps.js';
 import type { Migration } from './migration.js';
 
 /**
@@ -42,6 +43,7 @@ const STEPS: readonly Migration[] = [
   STEP_0016,
   STEP_0017,
   STEP_0018,
+  STEP_0019,
 ];
 
 /** Brings the library's tables up to date. Can be run again, and by several processes at once. */
