@@ -29,7 +29,21 @@ export function hashOf(parts: readonly (string | Uint8Array)[]): string {
 /** A random UUID (RFC 9562, version 4). */
 export const newId = (): string => globalThis.crypto.randomUUID();
 
-const randomBytes = (count: number) => globalThis.crypto.getRandomValues(new Uint8Array(count));
+/** Drawn by the page, since each draw takes longer than the bytes; each byte is given out once, and leaves the page when it is. */
+const page = new Uint8Array(4096);
+let left = 0;
+
+function randomBytes(count: number): Uint8Array {
+  if (count > left) {
+    globalThis.crypto.getRandomValues(page);
+    left = page.length;
+  }
+  const bytes = page.slice(left - count, left);
+  page.fill(0, left - count, left);
+  left -= count;
+  return bytes;
+}
+
 export const toHex = (bytes: Uint8Array): string =>
   Buffer?.from(bytes).toString('hex') ?? bytes.reduce((hex, byte) => hex + byte.toString(16).padStart(2, '0'), '');
 export const randomHex = (bytes: number): string => toHex(randomBytes(bytes));

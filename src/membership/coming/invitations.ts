@@ -121,10 +121,10 @@ interface Ready {
   readonly gives: Gives;
 }
 
-async function readInvitation(change: Change, input: NewInvitation): Promise<Ready> {
-  const address = readAddress(input.address);
-  const name = input.name === undefined || input.name.trim() === '' ? null : readName(input.name, 'the invited person');
-  insistOnDomain(change, address.normal);
+type Given = Pick<Ready, 'roles' | 'memberUntil' | 'gives'>;
+
+/** What somebody is to hold, if the inviter may give it. */
+async function readGiven(change: Change, input: NewInvitation): Promise<Given> {
   const memberUntil = readUntil(input.memberUntil, change);
   insistOnGiving(
     change.giver,
@@ -134,7 +134,22 @@ async function readInvitation(change: Change, input: NewInvitation): Promise<Rea
   if (memberUntil !== null && input.roles.some(({ role }) => role === KEYHOLDER)) throw keyholderEnds();
   const gives = onlyGives(input);
   await insistOnMore(change, input.roles, gives);
-  return { address, name, roles: await keptRoles(change, input.roles), memberUntil, gives };
+  return { roles: await keptRoles(change, input.roles), memberUntil, gives };
+}
+
+/** Reads invitations one after the other. Most are to hold the same: that is looked at once. */
+function reading(change: Change): (input: NewInvitation) => Promise<Ready> {
+  const known = new Map<string, Promise<Given>>();
+  return async (input) => {
+    const address = readAddress(input.address);
+    const name = input.name === undefined || input.name.trim() === '' ? null : readName(input.name, 'the invited person');
+    insistOnDomain(change, address.normal);
+    const { address: _, name: __, ...given } = input;
+    const key = JSON.stringify(given);
+    const read = known.get(key) ?? readGiven(change, input);
+    known.set(key, read);
+    return { address, name, ...(await read) };
+  };
 }
 
 /** Roles as they are kept for somebody who is still to come; each is checked. */
@@ -193,7 +208,8 @@ function refusedAnswer(input: NewInvitation, error: unknown): InviteAnswer {
 async function inviteEach(change: Change, inputs: readonly NewInvitation[], expected = false): Promise<{ answers: InviteAnswer[]; entry: AuditEntry[] }> {
   const { tx, tenantId, setting, at, actor, number } = change;
   const ready: (Ready | InviteAnswer)[] = [];
-  for (const input of inputs) ready.push(await readInvitation(change, input).catch((error: unknown) => refusedAnswer(input, error)));
+  const read = reading(change);
+  for (const input of inputs) ready.push(await read(input).catch((error: unknown) => refusedAnswer(input, error)));
   const known = await knownAddresses(
     change,
     ready.flatMap((one) => ('roles' in one ? [one.address.normal] : [])),
