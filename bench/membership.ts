@@ -1,11 +1,11 @@
 /* Entering, inviting, and a guarded route, each against what one would write by hand. */
-import { Hono } from 'hono';
+import type { Hono } from 'hono';
 import { type Kysely, sql } from 'kysely';
 import type pg from 'pg';
-import { guard, problemResponse, withStanding } from 'warm-lintel/http';
 import { createLintel } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { compare, type Result } from './measure.js';
+import { asked, guardedApp, handApp, makeSessions, SESSIONS } from './routes.js';
 
 const DEEP = { tenant: 't7', user: 'p7' };
 
@@ -107,43 +107,13 @@ async function inviting(db: Kysely<any>): Promise<Result> {
 
 /** A route that shows one hive to whoever may read it: guarded, and by hand. */
 async function checking(db: Kysely<any>, pool: pg.Pool): Promise<Result> {
-  await sql`create table bench_session (token text primary key, person_id text not null)`.execute(db);
-  await sql`insert into bench_session select 's' || i, 'p' || i from generate_series(0, 9999) i`.execute(db);
-  const lintel = createLintel({ charter, db });
-  const session = async (cookie: string | null) => {
-    const { rows } = await pool.query<{ person_id: string }>('select person_id from bench_session where token = $1', [cookie?.slice(2) ?? '']);
-    return rows[0]?.person_id;
-  };
-  const guarded = new Hono<{ Variables: { record: any } }>();
-  guarded.onError(problemResponse);
-  const sender = async (request: Request) => {
-    const user = await session(request.headers.get('cookie'));
-    return user === undefined ? undefined : { user };
-  };
-  guarded.get('/:tenant/hives/:id', withStanding(lintel as never, { sender }) as never, guard('hive.read') as never, (c) => c.json(c.var.record));
-  const hand = new Hono();
-  hand.get('/:tenant/hives/:id', async (c) => {
-    const user = await session(c.req.header('cookie') ?? null);
-    if (user === undefined) return c.json({}, 401);
-    const { tenant, id } = c.req.param();
-    const member = await pool.query(
-      `select m.status, array_agg(a.role) as roles from lintel_tenant t join lintel_member m on m.tenant_id = t.id and m.user_id = $2 left join lintel_assignment a on a.tenant_id = m.tenant_id and a.user_id = m.user_id where t.id = $1 and t.status = 'open' group by m.status`,
-      [tenant, user],
-    );
-    if (member.rows[0]?.status !== 'active') return c.json({}, 404);
-    const roles: string[] = member.rows[0].roles;
-    if (!roles.some((role) => ['reader', 'keeper', 'warden', 'keyholder'].includes(role))) return c.json({}, 404);
-    const { rows } = await pool.query(
-      `select h.id, h.tenant_id, h.keeper_id, h.made_by, h.site_id, h.name, h.colonies, h.status, case when h.keeper_id = $3 then h.registration_no end as registration_no,
-        array(select user_id from hive_inspectors l where l.tenant_id = h.tenant_id and l.hive_id = h.id order by 1) as inspectors from hives h where h.tenant_id = $1 and h.id = $2`,
-      [tenant, id, user],
-    );
-    return rows[0] ? c.json(rows[0]) : c.json({}, 404);
-  });
+  await makeSessions(db);
+  const [guarded, hand] = [guardedApp(db, pool), handApp(pool)];
   let turn = 0;
   const request = () => {
-    turn = (turn + 7919) % 10_000;
-    return new Request(`http://bench.example/t${turn % 1000}/hives/h${turn}`, { headers: { cookie: `s=s${turn}` } });
+    turn = (turn + 7919) % SESSIONS;
+    const { path, cookie } = asked(turn);
+    return new Request(`http://bench.example${path}`, { headers: { cookie } });
   };
   const ask = async (app: Hono<any>) => {
     const response = await app.fetch(request());

@@ -8,9 +8,11 @@ import { charter } from '../examples/apiary/world/charter.js';
 import { makeTables } from '../examples/apiary/world/tables.js';
 import { startPostgres } from '../test/setup.js';
 import { arrivals } from './arrivals.js';
+import { underLoad } from './load.js';
 import { compare, type Result } from './measure.js';
 import { membership } from './membership.js';
 import { bySize } from './size.js';
+import { tables } from './table.js';
 
 /** `-- --only scope` measures one group alone. */
 const only = process.argv.includes('--only') ? process.argv[process.argv.indexOf('--only') + 1] : undefined;
@@ -133,7 +135,9 @@ async function onPostgres(): Promise<Result[]> {
       ...(await group('enter', async () => [await entering()])),
       ...(await group('membership', () => membership(db, pool))),
       ...(await group('arrivals', () => arrivals(db, pool))),
+      ...(await group('load', () => underLoad(db, `${cluster.url}/postgres`))),
       ...(await group('scope', () => scoped(db, pool))),
+      ...(await group('table', () => tables(db, pool))),
       ...(await group('journal', () => journaled(db))),
       ...(await group('growth', () => growth(cluster.url))),
       ...(await group('policies', () => underPolicies(db, cluster.url))),
