@@ -59,6 +59,15 @@ test('nobody finds anybody of whom they may not know, however they ask', { timeo
           // A page at a time it is the same list.
           const first = await standing.members.list({ limit: 1 });
           expect((await standing.members.list({ after: first[0] as never })).length).toBe(known.length - 1);
+          const newest = await standing.members.list({ order: 'newest' });
+          expect(newest.map((m) => m.userId).sort()).toEqual([...known].sort());
+          expect(await standing.members.list({ order: 'newest', after: newest[0] as never })).toEqual(newest.slice(1));
+          // A search finds whom it names of those, and nobody else.
+          for (const other of PEOPLE) {
+            const found = (await standing.members.list({ search: other.toUpperCase() })).map((m) => m.userId);
+            expect([other, found.includes(other), found.every((one) => known.includes(one))]).toEqual([other, known.includes(other), true]);
+          }
+          expect(await standing.members.list({ search: 'nobody is called so' })).toEqual([]);
           for (const { id, people } of await standing.tenant.groups()) {
             const here = (groups as Record<string, string[]>)[id]?.filter((one) => known.includes(one)) ?? [];
             expect([people.map((p) => p.id).sort(), people.length > 0]).toEqual([[...here].sort(), true]);

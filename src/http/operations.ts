@@ -33,6 +33,7 @@ function page<I, P extends object>(items: readonly I[], limit: number, place: (i
 }
 
 const memberPlace = z.object({ name: z.string(), userId: z.string() });
+const newestPlace = z.object({ since: z.coerce.date(), userId: z.string() });
 const invitationPlace = z.object({ invitedAt: z.coerce.date(), id: z.string() });
 /** What came of a list as CSV: with a mistake in it nothing was done. */
 type FromLines<Report> = { readonly problems: readonly LineProblem[] } & Partial<Report>;
@@ -52,12 +53,13 @@ export const OPERATIONS = {
   },
   listMembers: {
     in: 'tenant',
-    summary: 'Members, by name',
-    query: s.paging,
+    summary: 'Members, by name or who came last first; all of them or those who are searched',
+    query: s.membersAsked,
     answers: s.pageOf(s.member),
-    run: async ({ standing, query: { after, limit } }) => {
-      const place = placeOf(memberPlace, after);
-      return page(await standing.members.list({ limit: limit + 1, ...(place && { after: place }) }), limit, ({ name, userId }) => ({ name, userId }));
+    run: async ({ standing, query: { after, limit, order, search } }) => {
+      const place = order === 'name' ? placeOf(memberPlace, after) : placeOf(newestPlace, after);
+      const members = await standing.members.list({ order, limit: limit + 1, ...(search !== undefined && { search }), ...(place && { after: place }) });
+      return page(members, limit, ({ name, since, userId }) => (order === 'name' ? { name, userId } : { since, userId }));
     },
   },
   member: {
@@ -91,12 +93,12 @@ export const OPERATIONS = {
   },
   listAudit: {
     in: 'tenant',
-    summary: 'The record of changes, the newest first',
-    query: s.paging,
+    summary: 'The record of changes, the newest first; all of it, or what somebody did, what was done to somebody, or events of one sort',
+    query: s.eventsAsked,
     answers: s.pageOf(s.auditEvent),
-    run: async ({ standing, query: { after, limit } }) => {
+    run: async ({ standing, query: { after, limit, ...asked } }) => {
       const place = placeOf(z.object({ hash: z.string() }), after);
-      return page(await standing.audit.list({ limit: limit + 1, ...(place && { before: place.hash }) }), limit, ({ hash }) => ({ hash }));
+      return page(await standing.audit.list({ ...asked, limit: limit + 1, ...(place && { before: place.hash }) }), limit, ({ hash }) => ({ hash }));
     },
   },
   verifyAudit: {

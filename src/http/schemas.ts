@@ -405,3 +405,13 @@ export const paging = z.object({
   after: z.string().max(500).optional().describe('The `next` of the page before'),
   limit: z.coerce.number<number>().int().min(1).max(200).default(50),
 });
+export const membersAsked = paging.extend({
+  order: z.enum(['name', 'newest']).default('name').describe('By name, or who came last first'),
+  search: z.string().max(100).optional().describe('Beginnings of words of their name or address, all of which have to be met'),
+});
+export const eventsAsked = paging.extend({
+  order: z.enum(['newest', 'oldest']).default('newest'),
+  by: z.string().max(200).optional().describe('Only what this person did'),
+  about: z.string().max(200).optional().describe('Only what was done to this person'),
+  what: z.string().max(100).optional().describe('Only events of this sort, as `what` calls it'),
+});

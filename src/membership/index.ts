@@ -151,6 +151,7 @@ export {
   listRoles,
   listUnits,
   type Member,
+  type MembersAsked,
   type OpeningView,
   type Part,
   type RoleHolder,
@@ -167,6 +168,7 @@ export {
 export {
   type AuditEvent,
   type AuditVerdict,
+  type EventsAsked,
   exportAudit,
   type HeldThen,
   heldThen,

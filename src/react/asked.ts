@@ -62,11 +62,27 @@ export function useJournal({ kind, record, person, limit }: JournalAbout): List<
   );
 }
 
-/** The record of changes of the membership, the newest first. @param options `limit` a page, at most 200, default 50. */
-export function useAudit({ limit = 50 }: { readonly limit?: number } = {}): List<AuditItem> {
+/** Which events {@link useAudit} gives. */
+export interface AuditAsked {
+  /** Events a page, at most 200. Default: 50. */
+  readonly limit?: number;
+  /** `newest`, the default, or `oldest` first. */
+  readonly order?: 'newest' | 'oldest';
+  /** Only what this person did. */
+  readonly by?: string;
+  /** Only what was done to this person. */
+  readonly about?: string;
+  /** Only events of this sort, as `what` calls it. */
+  readonly what?: string;
+}
+
+/** The record of changes of the membership: all of it, the newest first, or what is asked for. */
+export function useAudit({ limit = 50, order, by, about, what }: AuditAsked = {}): List<AuditItem> {
   const client = useClient();
   const tenant = useTenant();
-  return useList(useCallback((after?: string) => client.listAudit({ tenant, limit, after }), [client, tenant, limit]));
+  return useList(
+    useCallback((after?: string) => client.listAudit({ tenant, limit, order, by, about, what, after }), [client, tenant, limit, order, by, about, what]),
+  );
 }
 
 /** Why one may not; or with the right to ask, why somebody else may, or may not. */

@@ -18,6 +18,7 @@ export {
   type AppealItem,
   type AppealRemedies,
   type Appeals,
+  type AuditAsked,
   type AuditItem,
   type JournalAbout,
   type JournalItem,

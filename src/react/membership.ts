@@ -74,11 +74,14 @@ export interface MemberList extends List<MemberItem> {
 /**
  * The members, by name, with what is done to one. Each action shows a proposal in `change`; `about` is what your page calls it.
  *
- * @param options `change`: the page's own. `limit`: members a page, at most 200, default 200.
+ * @param options `change`: the page's own. `limit`: members a page, at most 200, default 200. `search`: only those of whom each of these words begins a word of their name or address.
+ * `order`: `name`, the default, or `newest`: who came last first.
  */
-export function useMembers(options: Changing & { readonly limit?: number } = {}): MemberList {
-  const { limit = 200 } = options;
-  const list = useOf((client, tenant, after) => client.listMembers({ tenant, limit, ...after }));
+export function useMembers(options: Changing & { readonly limit?: number; readonly search?: string; readonly order?: 'name' | 'newest' } = {}): MemberList {
+  const { limit = 200, search, order } = options;
+  const client = useClient();
+  const tenant = useTenant();
+  const list = useList(useCallback((after?: string) => client.listMembers({ tenant, limit, search, order, after }), [client, tenant, limit, search, order]));
   const change = useOneChange(options);
   return {
     ...list,

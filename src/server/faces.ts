@@ -35,9 +35,9 @@ export abstract class Face<A extends Acting = Acting> {
 }
 
 export class MembersFace extends Face {
-  /** Members by name; all of them, or a part from behind the one that is named. */
-  async list(part?: membership.Part<Pick<membership.Member, 'name' | 'userId'>>): Promise<membership.Member[]> {
-    return membership.listMembers(this.setting, this.standing, part);
+  /** Members by name, or who came last first; all of them, those who are searched, or a part from behind the one that is named. */
+  async list(asked?: membership.MembersAsked): Promise<membership.Member[]> {
+    return membership.listMembers(this.setting, this.standing, asked);
   }
 
   /** What a member holds, with every way by which it comes. @throws LintelError `refused`, `not-found`. */
@@ -187,13 +187,14 @@ export class ProgramsFace extends Face {
 
 /** The record of changes, for whoever may read it. */
 export class AuditFace extends Face {
-  /**
-   * Events, the newest first; of a part of the record for somebody who may know of some people only.
-   *
-   * @param page `before`: the hash of an event, to go on from; `limit` at most 500, default 50.
-   */
-  async list(page?: { readonly before?: string; readonly limit?: number }): Promise<membership.AuditEvent[]> {
-    return membership.listAudit(this.setting, this.standing, page);
+  /** Events, the newest first, or those that are asked for; of a part of the record for somebody who may know of some people only. */
+  async list({
+    by,
+    about,
+    ...asked
+  }: Omit<membership.EventsAsked, 'by' | 'about'> & { readonly by?: membership.Id; readonly about?: membership.Id } = {}): Promise<membership.AuditEvent[]> {
+    const people = { ...(by !== undefined && { by: this.personId(by) }), ...(about !== undefined && { about: this.personId(about) }) };
+    return membership.listAudit(this.setting, this.standing, { ...asked, ...people });
   }
 
   /** Goes through the whole chain. @param head the hash that was the last at an earlier look: a tail that was cut off shows by it. */

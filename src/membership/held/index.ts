@@ -5,6 +5,6 @@ export { anchorColumns, anchorOf, assignmentOf, existing, isActive, readCourses,
 export { endingBy, Giver, givesByCharter, insistOnGiving, mayGive } from './giving.js';
 export { type DeputyView, type GivenAlone, listDeputies, listGivenAlone, listOpenings, type OpeningView } from './lent.js';
 export { listMark } from './lists.js';
-export { keyholdersOf, listMembers, type Member, type Part, roleLabel } from './members.js';
+export { keyholdersOf, listMembers, type Member, type MembersAsked, type Part, roleLabel } from './members.js';
 export { courseDiffers, gainsAhead, type Holding, insistOnGains, momentsOf, type Reading } from './power.js';
 export { insistOnAll, insistOnKnown, insistOnPeople, isKnown, knownTo, knowsOf, toldPeople } from './visible.js';

@@ -1,4 +1,4 @@
-import { type Kysely, sql } from 'kysely';
+import { type Kysely, type RawBuilder, sql } from 'kysely';
 import { type Charter, KEYHOLDER, nameNow } from '../../charter/index.js';
 import type { Assignment, Held, Standing } from '../../standing/index.js';
 import type { LintelTables, Setting } from '../terms/index.js';
@@ -36,8 +36,42 @@ export interface Part<Place> {
   readonly limit?: number;
 }
 
-/** People who are members and of whom this standing may know, by name; programs are listed on their own. @throws LintelError `refused` unless the standing may see the members. */
-export async function listMembers(setting: Setting, standing: Standing, { after, limit }: Part<Pick<Member, 'name' | 'userId'>> = {}): Promise<Member[]> {
+/** Which members are listed, and how. */
+export interface MembersAsked {
+  /** `name`, the default: by name. `newest`: who came last first. */
+  readonly order?: 'name' | 'newest';
+  /** Only those of whom each of these words begins a word of their name or address, in whatever case; at most five words count. Default: all. */
+  readonly search?: string;
+  /** The last one of the part before: by its name, or by since when where the newest come first. */
+  readonly after?: Pick<Member, 'name' | 'userId'> | Pick<Member, 'since' | 'userId'>;
+  /** Default: all of them. */
+  readonly limit?: number;
+}
+
+/** So many words of a search are looked for. */
+const MOST_WORDS = 5;
+/** Follows every text that begins with what stands before it. */
+const LAST = '\u{10ffff}';
+
+/** The member has words that begin so. Only the first of them finds; the others are asked of who is found. */
+function isFound(tenantId: string, search: string): RawBuilder<boolean> {
+  const words = search.toLowerCase().match(/[\p{L}\p{N}]+/gu) ?? [];
+  const has = [...new Set(words)]
+    .slice(0, MOST_WORDS)
+    .sort((a, b) => b.length - a.length)
+    .map((word, i) => {
+      const from = sql`from lintel_member_word w where w.tenant_id = ${tenantId} and w.word >= ${word} and w.word < ${word + LAST}`;
+      return i === 0 ? sql`m.user_id in (select w.user_id ${from})` : sql`exists (select 1 ${from} and w.user_id = m.user_id)`;
+    });
+  return has.length === 0 ? sql<boolean>`${search.trim() === ''}` : sql<boolean>`(${sql.join(has, sql` and `)})`;
+}
+
+/**
+ * People who are members and of whom this standing may know; programs are listed on their own. A page costs the same however many they are, for a standing that may know of all of them.
+ *
+ * @throws LintelError `refused` unless the standing may see the members.
+ */
+export async function listMembers(setting: Setting, standing: Standing, { order = 'name', search, after, limit }: MembersAsked = {}): Promise<Member[]> {
   const known = insistOnPeople(standing);
   const tenantId = standing.facts.tenant.id;
   const members = await setting.db
@@ -49,7 +83,7 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
       'p.activated_at',
       'e.at',
       'm.user_id',
-      'p.name',
+      'm.name',
       'p.address_written',
       'm.since',
       'm.ends_at',
@@ -61,9 +95,13 @@ export async function listMembers(setting: Setting, standing: Standing, { after,
     .where('m.tenant_id', '=', tenantId)
     .where('m.responsible_id', 'is', null)
     .where(isKnown(known, tenantId, sql.ref('m.user_id')))
-    .$if(after !== undefined, (qb) => qb.where(sql<boolean>`(p.name, m.user_id) > (${after?.name}, ${after?.userId})`))
-    .orderBy('p.name')
-    .orderBy('m.user_id')
+    .$if(search !== undefined, (qb) => qb.where(isFound(tenantId, search as string)))
+    .$if(after !== undefined, (qb) => {
+      const { name, since, userId } = after as Partial<Member>;
+      return qb.where(order === 'name' ? sql<boolean>`(m.name, m.user_id) > (${name}, ${userId})` : sql<boolean>`(m.since, m.user_id) < (${since}, ${userId})`);
+    })
+    .orderBy(order === 'name' ? 'm.name' : 'm.since', order === 'name' ? 'asc' : 'desc')
+    .orderBy('m.user_id', order === 'name' ? 'asc' : 'desc')
     .$if(limit !== undefined, (qb) => qb.limit(limit as number))
     .execute();
   const sees = standing.may('member.suspend');

@@ -118,31 +118,43 @@ export async function verifyAudit(db: Kysely<LintelTables>, tenantId: string, he
   return verdict(met ? undefined : 'head unknown');
 }
 
+/** Which events are listed. */
+export interface EventsAsked {
+  /** `newest`, the default, or `oldest` first. */
+  readonly order?: 'newest' | 'oldest';
+  /** Only what this person did. Default: whoever. */
+  readonly by?: string;
+  /** Only what was done to this person. Default: to whomever. */
+  readonly about?: string;
+  /** Only events of this sort, as `what` calls it: `member suspended`. Default: all. */
+  readonly what?: string;
+  /** The hash of the last event of the part before. */
+  readonly before?: string;
+  /** At most 500. Default: 50. */
+  readonly limit?: number;
+}
+
 /**
- * Events of the tenant, the newest first; for a reader who may know of some people only, what these did, and what was done to them.
+ * Events of the tenant, the newest first; for a reader who may know of some people only, what these did, and what was done to them. A page costs the same however many there are, for a
+ * reader who may know of all and asks for no sort of event; else the record is gone through until there are enough.
  *
- * @param page `before`: the hash of an event, to go on from.
  * @throws LintelError `refused` without the permission to read them.
  */
 export async function listAudit(
   setting: Setting,
   standing: Standing,
-  { before, limit = 50 }: { readonly before?: string; readonly limit?: number } = {},
+  { order = 'newest', by, about, what, before, limit = 50 }: EventsAsked = {},
 ): Promise<AuditEvent[]> {
   const known = insistOnPeople(standing, 'audit.read');
   const tenantId = standing.facts.tenant.id;
+  const place = sql`(select b.number from lintel_audit b where b.tenant_id = ${tenantId} and left(b.hash, 12) = left(${before ?? ''}, 12) and b.hash = ${before ?? ''})`;
   const rows = await onRecord(setting.db, tenantId)
     .$if(known !== 'all', (qb) => qb.where((eb) => eb.or([isKnown(known, tenantId, sql.ref('a.actor')), isKnown(known, tenantId, sql`(a.event ->> 'user')`)])))
-    .$if(before !== undefined, (qb) =>
-      qb.where('a.number', '<', (eb) =>
-        eb
-          .selectFrom('lintel_audit as b')
-          .select('b.number')
-          .where('b.tenant_id', '=', tenantId)
-          .where('b.hash', '=', before as string),
-      ),
-    )
-    .orderBy('a.number', 'desc')
+    .$if(by !== undefined, (qb) => qb.where('a.actor', '=', by as string))
+    .$if(about !== undefined, (qb) => qb.where(sql<boolean>`a.event ->> 'user' = ${about}`))
+    .$if(what !== undefined, (qb) => qb.where('a.what', '=', what as string))
+    .$if(before !== undefined, (qb) => qb.where(order === 'newest' ? sql<boolean>`a.number < ${place}` : sql<boolean>`a.number > ${place}`))
+    .orderBy('a.number', order === 'newest' ? 'desc' : 'asc')
     .limit(Math.min(limit, TOGETHER))
     .execute();
   return rows.map(({ number, ...row }): AuditEvent => ({ ...(known === 'all' && { number: Number(number) }), ...row }));

@@ -158,6 +158,8 @@ interface CareRow {
 interface MemberRow {
   tenant_id: string;
   user_id: string;
+  /** As the person is called: a copy that the database keeps, by which members are listed. */
+  name: Generated<string>;
   status: 'active' | 'suspended';
   since: Moment;
   /** By source, what it says of the member. */
