@@ -1,5 +1,6 @@
 /* People who do not know of one another: lists, groups, invitations, the record and questions tell of those whom somebody may know of, and betray no others. */
 import fc from 'fast-check';
+import { sql } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { createFace } from 'warm-lintel/http';
 import { type Club, club, code, whole } from './club.js';
@@ -154,4 +155,56 @@ test('to let somebody know of others takes knowing of them', async () => {
   ]);
   await (await enter('key')).carryOut([{ do: 'set-group', id: 'blues', people: ['dee'] }]);
   expect([await give('dee', 'self'), await give('dee', 'groups'), await give('dee', 'tenant')]).toEqual(['done', 'beyond-power', 'beyond-power']);
+});
+
+test('a member is found by what they are called now, in pages as long as one likes, and not any more once they are gone or erased', async () => {
+  const { lintel: here, db: own, enter: into, member } = await club();
+  const names = ['Ansel Brandt', 'Ansel Ödegaard', 'Bran Anselm', 'Cleo Vane'];
+  for (const [i, name] of names.entries()) {
+    await member(`n${i}`, 'guest');
+    await here.renamePerson(`n${i}`, name);
+  }
+  const search = async (text: string) => (await (await into('key')).members.list({ search: text })).map(({ name }) => name);
+  expect(await search('ansel')).toEqual(['Ansel Brandt', 'Ansel Ödegaard', 'Bran Anselm']);
+  expect([await search('bran ans'), await search('ÖDE'), await search('%'), await search("o'"), (await search('  ')).length]).toEqual([
+    ['Ansel Brandt', 'Bran Anselm'],
+    ['Ansel Ödegaard'],
+    [],
+    [],
+    names.length + 1,
+  ]);
+  const all = (await (await into('key')).members.list()).map(({ name }) => name);
+  for (let size = 1; size <= all.length; size++) {
+    const pages: string[] = [];
+    for (let after: any; pages.length < all.length; ) {
+      const page = await (await into('key')).members.list({ limit: size, ...(after && { after }) });
+      pages.push(...page.map(({ name }) => name));
+      after = page.at(-1);
+    }
+    expect(pages).toEqual(all);
+  }
+  await here.renamePerson('n0', 'Dora Brandt');
+  expect([await search('ansel'), await search('dora')]).toEqual([['Ansel Ödegaard', 'Bran Anselm'], ['Dora Brandt']]);
+  await (await into('key')).members.remove('n2');
+  expect(await search('anselm')).toEqual([]);
+  await here.erasePerson('n1');
+  expect(await search('ansel')).toEqual([]);
+  const left = await sql<{ word: string }>`select word from lintel_member_word where word like 'ansel%' or word like 'öde%'`.execute(own);
+  expect(left.rows).toEqual([]);
+  // What one did, and what was done to one, by pages from either end.
+  const audit = (await into('key')).audit;
+  const about = await audit.list({ about: 'n2', limit: 500 });
+  expect(about.length).toBeGreaterThan(1);
+  expect(about.every(({ event }) => event.user === 'n2')).toBe(true);
+  const oldest = await audit.list({ about: 'n2', order: 'oldest', limit: 1 });
+  expect([oldest[0]?.hash, (await audit.list({ about: 'n2', order: 'oldest', before: oldest[0]?.hash as string })).map(({ hash }) => hash)]).toEqual([
+    about.at(-1)?.hash,
+    about
+      .map(({ hash }) => hash)
+      .reverse()
+      .slice(1),
+  ]);
+  expect(await audit.list({ what: about[0]?.what as string, about: 'n2' })).toEqual(about.filter(({ what }) => what === about[0]?.what));
+  expect((await audit.list({ by: 'key', limit: 500 })).every(({ actor }) => actor === 'key')).toBe(true);
+  await own.destroy();
 });
