@@ -44,8 +44,8 @@ test.for(PAGES)('each example of docs/%s.md prints what stands below it', async 
     printed.length = 0;
   };
   const plain = transformSync(`async function run() {\n${code}\n}`, { loader: 'ts' }).code;
-  const run = new Function('lintel', 'app', 'console', 'shown', 'load', `${plain}\nreturn run();`) as (...of: unknown[]) => Promise<void>;
-  await run(lintel, app, console, shown, (module: string) => import(module));
+  const run = new Function('lintel', 'app', 'pool', 'console', 'shown', 'load', `${plain}\nreturn run();`) as (...of: unknown[]) => Promise<void>;
+  await run(lintel, app, pool, console, shown, (module: string) => import(module));
   expect(outputs).toEqual(blocks.map(([, , output]) => (output as string).trimEnd()));
   await app.destroy();
   await db.destroy();

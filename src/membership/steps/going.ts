@@ -10,16 +10,18 @@ import { roleSteps } from './roles.js';
 /** Everybody whose standing may be another after the steps than before. */
 export async function peopleTouched({ tx, tenantId, actor }: Change, touched: readonly Touched[]): Promise<string[]> {
   const all = (pick: (t: Touched) => readonly string[] | undefined) => [...new Set(touched.flatMap((t) => pick(t) ?? []))];
+  const [roles, above] = [all((t) => t.roles), all((t) => t.above)];
+  // Where no role and no unit is touched, the assignments of all are not looked through for it.
   const { rows } = await sql<{ user_id: string }>`
-    with above as (select b.above_id as id from lintel_unit_below b where b.tenant_id = ${tenantId} and b.below_id = any(${all((t) => t.above)}::text[])),
+    with above as (select b.above_id as id from lintel_unit_below b where b.tenant_id = ${tenantId} and b.below_id = any(${above}::text[])),
     holder as (
-      select a.holder_on as via, a.holder_id as id from lintel_assignment a where a.tenant_id = ${tenantId} and (a.role = any(${all((t) => t.roles)}::text[])
-        or a.role in (select r.id from lintel_role r where r.tenant_id = ${tenantId} and r.included ?| ${all((t) => t.roles)}::text[])
-        or (a.anchor = 'unit' and a.anchor_id in (select id from above)))
+      select a.holder_on as via, a.holder_id as id from lintel_assignment a where ${roles.length > 0} and a.tenant_id = ${tenantId} and a.role = any(${roles}::text[]
+        || array(select r.id from lintel_role r where r.tenant_id = ${tenantId} and r.included ?| ${roles}::text[]))
+      union select a.holder_on, a.holder_id from lintel_assignment a where ${above.length > 0} and a.tenant_id = ${tenantId} and a.anchor = 'unit' and a.anchor_id = any(array(select id from above))
       union select o.to_on, o.to_id from lintel_opening o where o.tenant_id = ${tenantId} and o.group_id = any(${all((t) => t.opened)}::text[])
       union select 'group', unnest(${all((t) => t.groups)}::text[]) union select 'unit', unnest(${all((t) => t.units)}::text[]) union select 'user', unnest(${all((t) => t.users)}::text[]))
     , person as (${peopleOfHolders(tenantId)}
-    union select p.user_id from lintel_placement p where p.tenant_id = ${tenantId} and p.unit_id in (select id from above)
+    union select p.user_id from lintel_placement p where p.tenant_id = ${tenantId} and p.unit_id = any(array(select id from above))
     union select m.user_id from lintel_member m where m.tenant_id = ${tenantId} and (${touched.some((t) => t.everybody)} or m.responsible_id = any(${all((t) => t.users)}::text[])))
     -- Whoever stands in for one of them has what they have.
     select user_id from person union select d.to_id from lintel_deputy d join person on person.user_id = d.of_id where d.tenant_id = ${tenantId}`.execute(tx);

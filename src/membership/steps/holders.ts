@@ -15,6 +15,12 @@ export function holderColumns(holder: Holder): Readonly<Record<'user_id' | 'grou
   };
 }
 
+/** An assignment `a` is of this holder. */
+function isOf(tenantId: string, holder: Holder) {
+  const [on, id] = 'user' in holder ? ['user', holder.user] : 'group' in holder ? ['group', holder.group] : ['unit', holder.unit];
+  return sql<boolean>`(a.tenant_id = ${tenantId} and a.holder_id = ${id} and a.holder_on = ${on})`;
+}
+
 /** The people behind what stands before it as `holder (via, id)`: themselves, those in a group, those placed at a unit or below. */
 export const peopleOfHolders = (tenantId: string) => sql`select id as user_id from holder where via = 'user'
     union select g.user_id from holder h join lintel_group_member g on g.tenant_id = ${tenantId} and g.group_id = h.id where h.via = 'group'
@@ -109,16 +115,12 @@ function onceEach<
 
 /** @param by whose: what sources give that go on saying so; or all but that. Left out: all. */
 export async function rolesHeld({ tx, tenantId, setting }: Change, holder: Holder, by?: 'lasting' | 'people'): Promise<Assignment[]> {
-  const { user_id, group_id, unit_id } = holderColumns(holder);
   const rows = await tx
-    .selectFrom('lintel_assignment')
+    .selectFrom('lintel_assignment as a')
     .select(['role', 'anchor', 'anchor_id', 'until', 'without'])
     // What several sources give alike is held once.
     .distinct()
-    .where('tenant_id', '=', tenantId)
-    .where('user_id', 'is not distinct from', user_id)
-    .where('group_id', 'is not distinct from', group_id)
-    .where('unit_id', 'is not distinct from', unit_id)
+    .where(isOf(tenantId, holder))
     .where('role', 'is not', null)
     .$if(by !== undefined, (qb) => qb.where(isLastingIn('source'), '=', by === 'lasting'))
     .orderBy('role')
@@ -132,7 +134,7 @@ async function replace(change: Change, holder: Holder, what: 'role' | 'permissio
   const { tx, tenantId } = change;
   const columns = holderColumns(holder);
   const wanted = sql`json_populate_recordset(null::lintel_assignment, ${JSON.stringify(rows.map((row) => ({ tenant_id: tenantId, ...columns, without: [], ...row })))}) w`;
-  const ofHolder = sql`a.tenant_id = ${tenantId} and (a.user_id, a.group_id, a.unit_id) is not distinct from (${columns.user_id}::text, ${columns.group_id}::text, ${columns.unit_id}::text)`;
+  const ofHolder = isOf(tenantId, holder);
   const alike = sql`(a.role, a.permission, a.reach, a.anchor, a.anchor_id, a.until, a.without) is not distinct from (w.role, w.permission, w.reach, w.anchor, w.anchor_id, w.until, w.without)`;
   await sql`delete from lintel_assignment a where ${ofHolder} and a.${sql.ref(what)} is not null and not ${isLastingIn('a.source')} and not exists (select from ${wanted} where ${alike})`.execute(
     tx,

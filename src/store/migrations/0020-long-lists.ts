@@ -46,6 +46,7 @@ update lintel_member m set name = p.name from lintel_person p where p.id = m.use
 insert into lintel_member_word (tenant_id, word, user_id) select m.tenant_id, w, m.user_id from lintel_member m join lintel_person p on p.id = m.user_id, lintel_words(p.name, p.address_written) w on conflict do nothing;
 create index lintel_member_by_name on lintel_member (tenant_id, name, user_id) where responsible_id is null;
 create index lintel_member_by_since on lintel_member (tenant_id, since, user_id) where responsible_id is null;
+create index lintel_assignment_at_unit on lintel_assignment (tenant_id, anchor_id) where anchor = 'unit';
 create index lintel_audit_hash on lintel_audit (tenant_id, "left"(hash, 12));
 create index lintel_audit_by on lintel_audit (tenant_id, actor, number);
 create index lintel_audit_about on lintel_audit (tenant_id, (event ->> 'user'), number) where event ->> 'user' is not null;
