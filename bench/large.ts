@@ -98,12 +98,16 @@ export async function large(many: Size = MANY): Promise<Result[]> {
       });
     }
     type Side = (typeof sides)[number];
-    const turn = { n: 0 };
-    const somebody = ({ size }: Side) => `m-${3 + ((turn.n += 7919) % (size.members - 3))}`;
+    let turn = 0;
+    const next = (of: number) => {
+      turn += 7919;
+      return turn % of;
+    };
+    const somebody = ({ size }: Side) => `m-${3 + next(size.members - 3)}`;
     const step = (user: string) => [{ do: 'set-roles', holder: { user }, roles: [] } as const];
     const cases: Record<string, (side: Side) => Promise<unknown>> = {
       enter: (side) => side.lintel.enter({ tenant: ORG, user: somebody(side) }),
-      'enter-of-many': ({ lintel, size }) => lintel.enter({ tenant: `t-${1 + ((turn.n += 7919) % size.mine)}`, user: 'm-2' }),
+      'enter-of-many': ({ lintel, size }) => lintel.enter({ tenant: `t-${1 + next(size.mine)}`, user: 'm-2' }),
       members: ({ head }) => head.members.list({ limit: 50 }),
       'members-middle': ({ head, middle }) => head.members.list({ limit: 50, after: middle as never }),
       'members-newest': ({ head }) => head.members.list({ limit: 50, order: 'newest' }),

@@ -508,6 +508,7 @@ const results = [
   ...(await group('memory', async () => [await mayRecord('may-record', 2.5), await memoryFilter(), await mayAfterOthers()])),
   ...(await onPostgres()),
   ...(await group('size', bySize)),
+  ...(only === 'large' ? await large() : []),
 ];
 const isSlow = (r: Result) => r.bound !== undefined && r.ratio > r.bound;
 for (const r of results)

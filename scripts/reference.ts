@@ -62,6 +62,7 @@ const TABLES: Readonly<Record<string, string>> = {
   lintel_look: 'Who looks as whom, until when.',
   lintel_mailed: 'How many messages went to an address, so that nobody is flooded.',
   lintel_member: 'Who belongs to which tenant: active or suspended, since when, until when.',
+  lintel_member_word: 'The words by which each member is searched, of their name and address. The database keeps them.',
   lintel_migration: 'Which steps of these tables were run.',
   lintel_opening: 'What people of a group own that is open to others.',
   lintel_opening_kept: 'People whose records an opening keeps open although they left its group.',
