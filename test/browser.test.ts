@@ -689,7 +689,7 @@ test('without a server: the charter, the database, a table, a comparison and why
   await files.close();
 });
 
-test('openStanding is at most 12.5 kB when compressed, needs nothing else, and answers in a browser like on the server', async () => {
+test('openStanding is at most 13 kB when compressed, needs nothing else, and answers in a browser like on the server', async () => {
   const bundle = async (code: string, globalName: string) => {
     const { outputFiles, metafile } = await build({
       stdin: { contents: code, resolveDir: 'src', loader: 'ts' },
@@ -705,7 +705,7 @@ test('openStanding is at most 12.5 kB when compressed, needs nothing else, and a
     return { text: outputFiles[0]?.text ?? '', inputs: Object.keys(metafile.inputs) };
   };
   const { text, inputs } = await bundle("export { openStanding } from './standing/index.js'; export { Charter } from './charter/charter.js';", 'lintel');
-  expect(gzipSync(text, { level: 9 }).length).toBeLessThanOrEqual(12_500);
+  expect(gzipSync(text, { level: 9 }).length).toBeLessThanOrEqual(13_000);
   const whole = await bundle("export * from './index.js';", 'lintel');
   for (const input of [...inputs, ...whole.inputs]) expect(input).toMatch(/^(src\/(base|predicate|charter|standing)\/|src\/index\.ts|src\/<stdin>|<stdin>)/);
 
