@@ -19,7 +19,7 @@ import {
   splitToken,
   WITHOUT_ADDRESS,
 } from '../terms/index.js';
-import { keptRoles } from './invitations.js';
+import { keptRoles } from './invited.js';
 import { insistOnPower } from './programs.js';
 import { insistOnNoMore, insistOnSeat, joinTenant } from './tenants.js';
 

@@ -16,7 +16,8 @@ export {
   type IntakeTenant,
   intake,
 } from './intake/index.js';
-export { type Invitation, type InviteAnswer, invitationSteps, invite, listInvitations, type NewInvitation } from './invitations.js';
+export { type Invitation, type InviteAnswer, invitationSteps, invite, listInvitations } from './invitations.js';
+export type { NewInvitation } from './invited.js';
 export { askToJoin, type JoinRequest, joiningSteps, listRequests, readRules, stopAsking } from './joining.js';
 export { beginLook, endLook, type LookAs, lookedFacts, putOutcome, putTrial } from './looks.js';
 export { addPerson, changeAddress, giveUpAddress, type NewPerson, passwordChosen, personByAddress, proofToken, proveAddress, renamePerson } from './people.js';

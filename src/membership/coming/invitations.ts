@@ -1,11 +1,10 @@
 import { sql } from 'kysely';
 import { isLintelError, LintelError, newId } from '../../base/index.js';
-import { type Charter, KEYHOLDER, nameNow } from '../../charter/index.js';
+import { type Charter, nameNow } from '../../charter/index.js';
 import { type Assignment, type Standing, throwIfRefused } from '../../standing/index.js';
-import { type Change, changeTenant, type Handlers, insistOn, insistOnDomain, insistOnRules } from '../change/index.js';
+import { type Change, changeTenant, type Handlers, insistOn } from '../change/index.js';
 import { anchorOf, endingBy, insistOnGiving, insistOnPeople, isKnown, ownRoles, type Part, roleLabel } from '../held/index.js';
 import type { AuditEntry } from '../record/index.js';
-import { assignmentRows, keyholderEnds, readUntil } from '../steps/index.js';
 import {
   type Done,
   type Gives,
@@ -15,22 +14,11 @@ import {
   insertMany,
   keptAddress,
   newToken,
-  readAddress,
-  readName,
   renewToken,
   type Setting,
 } from '../terms/index.js';
 import { insistOnMore } from './ahead.js';
-import { onlyGives } from './gives.js';
-
-export interface NewInvitation extends Gives {
-  readonly address: string;
-  readonly name?: string;
-  /** What they will hold once they accept. An empty list is none. */
-  readonly roles: readonly Assignment[];
-  /** When the membership that comes of it ends by itself, ISO 8601. */
-  readonly memberUntil?: string;
-}
+import { type NewInvitation, type Ready, reading } from './invited.js';
 
 /** What became of one address. An expected failure is an answer here, not an error. */
 export interface InviteAnswer {
@@ -111,58 +99,6 @@ async function leftToSend({ tx, tenantId, at, setting }: Change): Promise<number
 
 const tooMuchSent = ({ sending }: Setting) =>
   new LintelError('too-many', `${sending.byTenant} messages went out within 24 hours, and no more may. Try again tomorrow.`, {});
-
-/** An invitation that may be made, as far as can be said without looking at others. */
-interface Ready {
-  readonly address: ReturnType<typeof readAddress>;
-  readonly name: string | null;
-  readonly roles: readonly InvitedRole[];
-  readonly memberUntil: Date | null;
-  readonly gives: Gives;
-}
-
-type Given = Pick<Ready, 'roles' | 'memberUntil' | 'gives'>;
-
-/** What somebody is to hold, if the inviter may give it. */
-async function readGiven(change: Change, input: NewInvitation): Promise<Given> {
-  const memberUntil = readUntil(input.memberUntil, change);
-  insistOnGiving(
-    change.giver,
-    input.roles.map((role) => endingBy(role, memberUntil)),
-  );
-  insistOnRules(change, input.roles);
-  if (memberUntil !== null && input.roles.some(({ role }) => role === KEYHOLDER)) throw keyholderEnds();
-  const gives = onlyGives(input);
-  await insistOnMore(change, input.roles, gives);
-  return { roles: await keptRoles(change, input.roles), memberUntil, gives };
-}
-
-/** Reads invitations one after the other. Most are to hold the same: that is looked at once. */
-function reading(change: Change): (input: NewInvitation) => Promise<Ready> {
-  const known = new Map<string, Promise<Given>>();
-  return async (input) => {
-    const address = readAddress(input.address);
-    const name = input.name === undefined || input.name.trim() === '' ? null : readName(input.name, 'the invited person');
-    insistOnDomain(change, address.normal);
-    const { address: _, name: __, ...given } = input;
-    const key = JSON.stringify(given);
-    const read = known.get(key) ?? readGiven(change, input);
-    known.set(key, read);
-    return { address, name, ...(await read) };
-  };
-}
-
-/** Roles as they are kept for somebody who is still to come; each is checked. */
-export async function keptRoles(change: Change, roles: readonly Assignment[]): Promise<InvitedRole[]> {
-  const rows = await assignmentRows(change, roles);
-  return rows.map(({ role, anchor, anchor_id, until, without }) => ({
-    role,
-    anchor,
-    anchorId: anchor_id,
-    ...(until && { until: until.toISOString() }),
-    ...(without.length > 0 && { without: [...without] }),
-  }));
-}
 
 /** Who of these is a member already, and who is invited already: an invitation that has run out is put away. */
 async function knownAddresses({ tx, tenantId, at }: Change, addresses: readonly string[]) {

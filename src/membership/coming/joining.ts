@@ -7,7 +7,8 @@ import { giverInTenant, insistOnAll, insistOnGiving, mayGive } from '../held/ind
 import { tell } from '../record/index.js';
 import { assignmentRows } from '../steps/index.js';
 import { domainOf, type Joining, readDomain, readWords, type Setting } from '../terms/index.js';
-import { keptRoles, rolesOf } from './invitations.js';
+import { rolesOf } from './invitations.js';
+import { keptRoles } from './invited.js';
 import { insistOnSeat, joinTenant } from './tenants.js';
 
 const DAY = 86_400_000;

@@ -37,10 +37,6 @@ function missing(cause: unknown): LintelError {
 
 const fromHex = (hex: string) => Uint8Array.from({ length: hex.length / 2 }, (_, i) => Number.parseInt(hex.slice(2 * i, 2 * i + 2), 16));
 
-/**
- * What a standing holds, in lines, as the policies ask for it: what it is bound to and the charter, the tenant, the person, what is
- * held for the whole tenant, and the rest. What is asked most is read without reading all.
- */
 function worthCarrying(standing: Standing): Carried {
   const known = carried.get(standing) ?? worthKeeping(standing);
   carried.set(standing, known);
@@ -48,6 +44,10 @@ function worthCarrying(standing: Standing): Carried {
 }
 
 interface Carried {
+  /**
+   * What a standing holds, in lines, as the policies ask for it: the charter, the tenant, the person, what is held for the whole tenant, and the rest. What is asked most is read without
+   * reading all. What it is bound to comes before it.
+   */
   readonly payload: string;
   /** For each place of {@link claimsOf}, 1 for what is held. */
   readonly claims: string;
