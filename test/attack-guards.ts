@@ -38,7 +38,7 @@ export const ATTACK_GUARDS: readonly Planted[] = [
     'membership/coming/accepting.ts',
     "!inviter.now.may('member.invite') || !roles.every((role) => mayGive(inviter, endingBy(role, row.member_until)))",
     "!inviter.now.may('member.invite')",
-    'membership/coming/invitations.ts',
+    'membership/coming/invited.ts',
     '  insistOnGiving(\n    change.giver,\n    input.roles.map((role) => endingBy(role, memberUntil)),\n  );\n',
     '',
   ],
