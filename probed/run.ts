@@ -1,10 +1,11 @@
 /*
  * Which of the planted faults are found, as tables: `npm run probed`; with `rules`, `lending-rules`, `apiary` those in rules, or in the demo's application; with `machine`,
- * `exchanged`, `slips` and `past` those that a program makes; names of faults behind it, or of faults in the lending application alone, are only these.
+ * `exchanged`, `slips` and `past` those that a program makes; with `choir`, `house` and `club` those of other applications; names of faults behind it, or of faults in the lending application alone, are only these.
  */
 import type { ProbeReport } from 'warm-lintel/rehearsal';
 import { startPostgres } from '../test/setup.js';
 import { probeApiary, scoreApiary } from './apiary.js';
+import { APPLICATIONS, scoreApplication } from './applications.js';
 import { FAULTS } from './faults.js';
 import { scoreLendingRules } from './lending-rules.js';
 import { type MachineFault, machineFaults, spoilt, withFault } from './machine.js';
@@ -87,6 +88,7 @@ const SCORES: Readonly<Record<string, () => Promise<void>>> = {
   exchanged: () => scoreMachineOnLending('exchanged'),
   slips: () => scoreMachineOnLending('slips'),
   past: scoreMachineOnApiary,
+  ...Object.fromEntries(Object.entries(APPLICATIONS).map(([name, one]) => [name, () => scoreApplication(cluster.url, one, wanted.slice(1))])),
 };
 
 try {

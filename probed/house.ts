@@ -1,0 +1,489 @@
+/*
+ * Another application of another hand: houses keep their repairs. Fastify and plain SQL; repairs and notes are numbered within each house, who lives in one is known by
+ * house and person together, and a token is of one house.
+ */
+import { randomUUID } from 'node:crypto';
+import Fastify, { type FastifyReply, type FastifyRequest } from 'fastify';
+import type pg from 'pg';
+import { defineCharter, defineKinds, flag, id, integer, maker, oneOf, parent, tenant, text } from 'warm-lintel';
+import { connect } from 'warm-lintel/server';
+import type { Application } from './application.js';
+
+const person = (n: number) => `7a000000-0000-4000-8000-00000000000${n}`;
+
+const SCHEMA = `
+  create table people (id uuid primary key, name text not null, email text not null unique);
+  create table residencies (house_id text not null, resident_id uuid not null references people (id), role text not null, flat text not null, primary key (house_id, resident_id));
+  create table repairs (house_id text not null, no int not null, reported_by uuid not null, title text not null, details text, cost int, state text not null default 'open', private boolean not null default false, primary key (house_id, no));
+  create table notes (house_id text not null, no int not null, repair_no int not null, author uuid not null, words text not null, primary key (house_id, no), foreign key (house_id, repair_no) references repairs (house_id, no));
+  create table papers (id serial primary key, house_id text not null, title text not null, body text not null, board_only boolean not null default false);
+  insert into people values ('${person(1)}', 'Abel Quist', 'abel@house.example'), ('${person(2)}', 'Bodil Ras', 'bodil@house.example'), ('${person(3)}', 'Carl Sund', 'carl@house.example'), ('${person(4)}', 'Disa Torn', 'disa@house.example'), ('${person(5)}', 'Egil Ude', 'egil@house.example'), ('${person(6)}', 'Frida Vang', 'frida@house.example');
+  insert into residencies values ('elm', '${person(1)}', 'board', '1 left'), ('elm', '${person(2)}', 'resident', '2 right'), ('elm', '${person(3)}', 'resident', '3 left'), ('elm', '${person(4)}', 'caretaker', 'cellar'), ('oak', '${person(5)}', 'board', 'ground floor'), ('oak', '${person(6)}', 'resident', 'attic'), ('oak', '${person(2)}', 'resident', 'back house');
+  insert into repairs (house_id, no, reported_by, title, details, cost, state, private) values
+    ('elm', 1, '${person(2)}', 'Stairwell lamp', 'flickers since spring', 85, 'open', false), ('elm', 2, '${person(3)}', 'Damp in the bedroom', 'behind the wardrobe', 1900, 'open', true), ('elm', 3, '${person(2)}', 'Lock of the flat', 'key was stolen', 240, 'doing', true), ('elm', 4, '${person(3)}', 'Letter boxes', 'two are bent', 130, 'done', false), ('elm', 5, '${person(1)}', 'Gutter', 'full of leaves', 310, 'open', false),
+    ('oak', 1, '${person(6)}', 'Chimney flap', 'stuck half open', 420, 'open', false), ('oak', 2, '${person(6)}', 'Mould by the window', 'tenant is ill of it', 2700, 'open', true), ('oak', 7, '${person(5)}', 'Courtyard gate', 'hinge is loose', 60, 'done', false);
+  insert into notes values ('elm', 1, 1, '${person(1)}', 'the electrician comes on Friday'), ('elm', 2, 2, '${person(3)}', 'it smells of mushrooms'), ('elm', 3, 2, '${person(1)}', 'insurer was asked'), ('elm', 4, 3, '${person(2)}', 'police have the number'), ('elm', 5, 4, '${person(4)}', 'bent back by hand'),
+    ('oak', 1, 1, '${person(5)}', 'the sweep has a ladder'), ('oak', 2, 2, '${person(6)}', 'doctor wrote a letter'), ('oak', 3, 7, '${person(5)}', 'oil was enough');
+  insert into papers (house_id, title, body, board_only) values ('elm', 'House rules', 'no drumming after nine', false), ('elm', 'Minutes of May', 'arrears of the third floor', true), ('elm', 'Budget', 'reserve of eleven thousand', true), ('oak', 'Bicycle cellar', 'one bicycle each', false), ('oak', 'Offer of the bank', 'a loan at four percent', true);
+`;
+
+const kinds = defineKinds(
+  {
+    residency: {
+      table: 'residencies',
+      label: 'flat',
+      one: 'resident',
+      many: 'residents',
+      fields: {
+        id: id({ column: 'resident_id' }),
+        houseId: tenant({ type: 'text' }),
+        role: oneOf(['board', 'resident', 'caretaker'], { change: 'appoint' }),
+        flat: text(),
+      },
+      actions: {
+        read: { label: 'See who lives here' },
+        create: { label: 'Let somebody in' },
+        appoint: { label: 'Give a role' },
+        delete: { label: 'Take somebody out' },
+      },
+    },
+    repair: {
+      table: 'repairs',
+      label: 'title',
+      fields: {
+        id: id({ type: 'integer', column: 'no' }),
+        houseId: tenant({ type: 'text' }),
+        reportedBy: maker(),
+        title: text(),
+        details: text(),
+        cost: integer({ read: 'price', change: 'price' }),
+        state: oneOf(['open', 'doing', 'done'], { change: 'progress' }),
+        private: flag(),
+      },
+      actions: {
+        read: { label: 'See a repair' },
+        create: { label: 'Report a repair' },
+        update: { label: 'Change a repair' },
+        progress: { label: 'Say how far a repair is' },
+        price: { label: 'See and set what it costs' },
+      },
+    },
+    note: {
+      table: 'notes',
+      label: 'words',
+      fields: {
+        id: id({ type: 'integer', column: 'no' }),
+        houseId: tenant({ type: 'text' }),
+        repairNo: parent('repair', { type: 'integer' }),
+        author: maker(),
+        words: text(),
+      },
+      actions: { read: { label: 'See a note' }, create: { label: 'Write a note' }, delete: { label: 'Delete a note' } },
+    },
+    paper: {
+      table: 'papers',
+      label: 'title',
+      fields: { id: id({ type: 'integer' }), houseId: tenant({ type: 'text' }), title: text(), body: text(), boardOnly: flag() },
+      actions: { read: { label: 'See a paper' }, create: { label: 'Add a paper' }, update: { label: 'Change a paper' } },
+    },
+  },
+  {
+    residency: { own: ({ record, me }) => record.id.is(me.userId) },
+    repair: { own: ({ record, me }) => record.reportedBy.is(me.userId), common: ({ record }) => record.private.is(false) },
+    note: { own: ({ record, me }) => record.author.is(me.userId) },
+    paper: { posted: ({ record }) => record.boardOnly.is(false) },
+  },
+);
+
+const everybody = {
+  'residency.read': 'own',
+  'repair.read': ['own', 'common'],
+  'repair.create': 'own',
+  'repair.update': 'own',
+  'note.read': 'followed',
+  'note.create': 'own',
+  'note.delete': 'own',
+  'paper.read': 'posted',
+} as const;
+
+export const charter = defineCharter(kinds, {
+  roles: {
+    board: {
+      label: 'Board',
+      may: {
+        ...everybody,
+        'residency.read': 'tenant',
+        'residency.create': 'tenant',
+        'residency.appoint': 'tenant',
+        'residency.delete': 'tenant',
+        'repair.read': 'tenant',
+        'repair.progress': 'tenant',
+        'repair.price': 'tenant',
+        'paper.read': 'tenant',
+        'paper.create': 'tenant',
+        'paper.update': 'tenant',
+      },
+    },
+    caretaker: { label: 'Caretaker', may: { ...everybody, 'repair.read': 'tenant', 'repair.progress': 'tenant' } },
+    resident: { label: 'Resident', may: everybody },
+  },
+});
+
+interface Resident {
+  readonly id: string;
+  readonly house: string;
+  readonly role: string;
+}
+
+async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
+  const has = (fault: string) => faults.has(fault);
+  const tokens = new Map<string, Resident>();
+  const kept = new Map<string, unknown>();
+  const app = Fastify();
+  const rows = async (query: string, values: unknown[] = []): Promise<any[]> => (await pool.query(query, values)).rows;
+  const refusal = (statusCode: number, message: string) => Object.assign(new Error(message), { statusCode });
+  const no = {
+    there: () => refusal(404, 'Not found.'),
+    right: () => refusal(403, 'You may not do that.'),
+  };
+  const asNumber = (one: string) => (/^\d{1,9}$/.test(one) || (has('breaks-at-large-number') && /^\d+$/.test(one)) ? one : '0');
+  const isUuid = (one: unknown): one is string => typeof one === 'string' && /^[0-9a-f-]{36}$/.test(one);
+
+  app.post<{ Body: { email: string; house: string } }>('/tokens', async ({ body }) => {
+    const [one] = await rows('select r.* from residencies r join people p on p.id = r.resident_id where p.email = $1 and r.house_id = $2', [
+      body?.email,
+      body?.house,
+    ]);
+    if (!one) throw no.right();
+    const token = randomUUID();
+    tokens.set(token, { id: one.resident_id, house: one.house_id, role: one.role });
+    return { token };
+  });
+  const me = async (req: FastifyRequest): Promise<Resident> => {
+    const token = tokens.get(String(req.headers.authorization ?? '').replace(/^Bearer /, ''));
+    const house = has('house-by-header') && typeof req.headers['x-house'] === 'string' ? req.headers['x-house'] : token?.house;
+    const query = req.query as Record<string, string | undefined>;
+    const who = has('person-by-parameter') && isUuid(query.residentId) ? query.residentId : token?.id;
+    const [one] = token ? await rows('select role from residencies where house_id = $1 and resident_id = $2', [house, who]) : [];
+    if (!token || (!one && !has('token-kept') && !has('house-by-header'))) throw refusal(401, 'No token of a house.');
+    return { id: who as string, house: house as string, role: has('role-of-token') || !one ? token.role : one.role };
+  };
+  const all = ({ role }: Resident) => role !== 'resident';
+  const shown = ({ role }: Resident, one: any, open = false) => ({
+    no: one.no,
+    reportedBy: one.reported_by,
+    title: one.title,
+    details: one.details,
+    state: one.state,
+    private: one.private,
+    ...((role === 'board' || open) && { cost: one.cost }),
+  });
+  const seen = (who: Resident) => (all(who) ? 'r.house_id = $1 and $2::uuid is not null' : 'r.house_id = $1 and (not r.private or r.reported_by = $2)');
+
+  app.get<{ Querystring: Record<string, string | undefined> }>('/repairs', async (req) => {
+    const who = await me(req);
+    const { q, order, after } = req.query;
+    const name = `${req.url}`;
+    if (has('answer-kept') && kept.has(name)) return kept.get(name);
+    const values: unknown[] = [who.house, who.id];
+    let where = has('repairs-of-house')
+      ? 'r.house_id = $1 and $2::uuid is not null'
+      : has('repairs-of-all')
+        ? '$1::text is not null and $2::uuid is not null'
+        : seen(who);
+    if (q !== undefined)
+      where += ` and (r.title ilike $${values.push(`%${q}%`)} ${has('search-drops-condition') ? `or r.details ilike $${values.length}` : ''})`;
+    if (after !== undefined) where += ` and r.no > $${values.push(asNumber(after))}::int`;
+    if (has('unknown-state-lifts') && req.query.state === 'all') where = 'r.house_id = $1 and $2::uuid is not null';
+    const by = order === 'title' ? 'r.title' : order === 'cost' && (who.role === 'board' || has('order-by-cost')) ? 'r.cost' : 'r.no';
+    const found = await rows(`select r.* from repairs r where ${where} order by ${by}, r.no`, values);
+    const answer = { repairs: found.map((one) => shown(who, one, has('cost-listed'))) };
+    kept.set(name, answer);
+    return answer;
+  });
+  app.get('/repairs.csv', async (req, reply: FastifyReply) => {
+    const who = await me(req);
+    const found = await rows(
+      `select r.no, r.title, r.details from repairs r where ${has('export-of-house') ? 'r.house_id = $1 and $2::uuid is not null' : seen(who)} order by r.no`,
+      [who.house, who.id],
+    );
+    return reply.type('text/csv').send(found.map((one) => `${one.no},"${one.title}","${one.details}"`).join('\n'));
+  });
+  app.get('/repairs/figures', async (req) => {
+    const who = await me(req);
+    const [one] = await rows(
+      `select count(*)::int as open, coalesce(sum(r.cost), 0)::int as "costs", max(r.cost) as dearest from repairs r where ${has('figures-of-house') ? 'r.house_id = $1 and $2::uuid is not null' : seen(who)} and r.state <> 'done'`,
+      [who.house, who.id],
+    );
+    return who.role === 'board' || has('figures-of-house') ? one : { open: one.open };
+  });
+  const repairOf = async (who: Resident, wanted: string, how?: 'of the house' | 'of any') => {
+    const found = await rows('select r.* from repairs r where r.no = $1 order by r.house_id desc', [asNumber(wanted)]);
+    const here = found.find((one) => one.house_id === who.house);
+    if (how === 'of any') return found[0];
+    return here && (how === 'of the house' || all(who) || !here.private || here.reported_by === who.id) ? here : undefined;
+  };
+  app.get<{ Params: { no: string } }>('/repairs/:no', async (req) => {
+    const who = await me(req);
+    const one = await repairOf(who, req.params.no, has('repair-of-house') ? 'of the house' : has('repair-of-any-house') ? 'of any' : undefined);
+    if (!one && has('private-is-told') && (await repairOf(who, req.params.no, 'of the house'))) throw refusal(403, 'This repair is private.');
+    if (!one) throw no.there();
+    return shown(who, one);
+  });
+  const words = { type: 'string', minLength: 1, maxLength: 400, pattern: '^[^\\u0000]*$' } as const;
+  const repairBody = { type: 'object', required: ['title'], properties: { title: words, details: words, private: { type: 'boolean' } } } as const;
+  app.post<{ Body: any }>('/repairs', { schema: has('breaks-unchecked') ? {} : { body: repairBody } }, async (req, reply) => {
+    const who = await me(req);
+    const { title, details = null, private: hidden = false, ...more } = req.body as any;
+    const house = has('reported-elsewhere') && typeof more.houseId === 'string' && more.houseId !== '' ? more.houseId : who.house;
+    const by = has('reported-for-another') && isUuid(more.reportedBy) ? more.reportedBy : who.id;
+    const cost = has('reported-with-cost') && Number.isInteger(more.cost) ? more.cost : null;
+    const [made] = await rows(
+      'insert into repairs (house_id, no, reported_by, title, details, cost, private) select $1::text, coalesce(max(no), 0) + 1, $2, $3, $4, $5, $6 from repairs where house_id = $1 returning no',
+      [house, by, title, details, cost, hidden],
+    );
+    return reply.code(201).send({ no: made.no });
+  });
+  app.patch<{ Params: { no: string }; Body: any }>('/repairs/:no', { schema: { body: repairBody } }, async (req) => {
+    const who = await me(req);
+    const one = await repairOf(who, req.params.no, has('changed-by-neighbour') ? 'of the house' : undefined);
+    if (!one) throw no.there();
+    if (one.reported_by !== who.id && !has('changed-by-neighbour')) throw no.right();
+    const { title, details = one.details } = req.body as any;
+    await rows(`update repairs set title = $3, details = $4 where no = $2 ${has('changed-in-both') ? 'and $1::text is not null' : 'and house_id = $1'}`, [
+      who.house,
+      one.no,
+      title,
+      details,
+    ]);
+    return {};
+  });
+  const stateBody = { type: 'object', required: ['state'], properties: { state: { enum: ['open', 'doing', 'done'] } } } as const;
+  app.put<{ Params: { no: string }; Body: { state: string } }>('/repairs/:no/state', { schema: { body: stateBody } }, async (req) => {
+    const who = await me(req);
+    const one = await repairOf(who, req.params.no);
+    if (!one) throw no.there();
+    if (!all(who) && !has('state-by-resident')) throw no.right();
+    await rows(`update repairs set state = $3 where no = $2 ${has('state-in-both') ? 'and $1::text is not null' : 'and house_id = $1'}`, [
+      who.house,
+      one.no,
+      req.body.state,
+    ]);
+    return {};
+  });
+  app.post<{ Body: { nos: number[] } }>(
+    '/repairs/close',
+    {
+      schema: has('breaks-at-null-in-list')
+        ? {}
+        : {
+            body: {
+              type: 'object',
+              required: ['nos'],
+              properties: { nos: { type: 'array', maxItems: 100, items: { type: 'integer', minimum: 0, maximum: 2147483647 } } },
+            },
+          },
+    },
+    async (req) => {
+      const who = await me(req);
+      if (!all(who) && !has('closed-by-resident')) throw no.right();
+      const nos = (req.body?.nos ?? []).map((one) => (has('breaks-at-null-in-list') ? one.toString() : one));
+      await rows(`update repairs set state = 'done' where no = any ($2::int[]) ${has('closed-in-both') ? 'and $1::text is not null' : 'and house_id = $1'}`, [
+        who.house,
+        nos,
+      ]);
+      return {};
+    },
+  );
+
+  const noteShown = (one: any) => ({ no: one.no, repairNo: one.repair_no, author: one.author, words: one.words });
+  app.get<{ Params: { no: string } }>('/repairs/:no/notes', async (req) => {
+    const who = await me(req);
+    const one = await repairOf(who, req.params.no, has('notes-of-private') ? 'of the house' : undefined);
+    if (!one) throw no.there();
+    return (
+      await rows(`select * from notes where repair_no = $2 ${has('notes-of-both') ? 'and $1::text is not null' : 'and house_id = $1'} order by no`, [
+        who.house,
+        one.no,
+      ])
+    ).map(noteShown);
+  });
+  app.get<{ Params: { no: string; noteNo: string } }>('/repairs/:no/notes/:noteNo', async (req) => {
+    const who = await me(req);
+    const one = await repairOf(who, req.params.no);
+    const [note] = one ? await rows('select * from notes where house_id = $1 and no = $2', [who.house, asNumber(req.params.noteNo)]) : [];
+    if (!note || (note.repair_no !== one.no && !has('note-of-another'))) throw no.there();
+    return noteShown(note);
+  });
+  app.post<{ Params: { no: string }; Body: { words: string } }>(
+    '/repairs/:no/notes',
+    { schema: { body: { type: 'object', required: ['words'], properties: { words } } } },
+    async (req, reply) => {
+      const who = await me(req);
+      const one = await repairOf(who, req.params.no, has('note-under-private') ? 'of the house' : undefined);
+      if (!one) throw no.there();
+      const by = has('note-by-another') && isUuid((req.body as any).author) ? (req.body as any).author : who.id;
+      const [made] = await rows('insert into notes select $1::text, coalesce(max(no), 0) + 1, $2, $3, $4 from notes where house_id = $1 returning no', [
+        who.house,
+        one.no,
+        by,
+        req.body.words,
+      ]);
+      return reply.code(201).send({ no: made.no });
+    },
+  );
+  app.delete<{ Params: { no: string; noteNo: string } }>('/repairs/:no/notes/:noteNo', async (req) => {
+    const who = await me(req);
+    const one = await repairOf(who, req.params.no);
+    const [note] = one
+      ? await rows('select * from notes where house_id = $1 and no = $2 and repair_no = $3', [who.house, asNumber(req.params.noteNo), one.no])
+      : [];
+    if (!note) throw no.there();
+    if (note.author !== who.id && !has('note-deleted-by-any')) throw no.right();
+    await rows('delete from notes where house_id = $1 and no = $2', [who.house, note.no]);
+    return {};
+  });
+
+  app.get('/papers', async (req) => {
+    const who = await me(req);
+    return rows(`select id, title from papers where house_id = $1 ${who.role === 'board' || has('papers-of-board') ? '' : 'and not board_only'} order by id`, [
+      who.house,
+    ]);
+  });
+  app.get<{ Params: { paperId: string } }>('/papers/:paperId', async (req) => {
+    const who = await me(req);
+    const [one] = await rows('select * from papers where id = $1', [asNumber(req.params.paperId)]);
+    const there = one && (has('paper-of-any') || (one.house_id === who.house && (!one.board_only || who.role === 'board')));
+    if (!there) throw no.there();
+    return { id: one.id, title: one.title, body: one.body, boardOnly: one.board_only };
+  });
+
+  app.get('/residents', async (req) => {
+    const who = await me(req);
+    if (who.role !== 'board' && !has('residents-open')) throw no.right();
+    return rows(
+      `select resident_id as id, role, flat from residencies where ${has('residents-of-both') ? '$1::text is not null' : 'house_id = $1'} order by flat`,
+      [who.house],
+    );
+  });
+  app.put<{ Params: { residentId: string }; Body: { role: string } }>(
+    '/residents/:residentId/role',
+    { schema: { body: { type: 'object', required: ['role'], properties: { role: { enum: ['board', 'resident', 'caretaker'] } } } } },
+    async (req) => {
+      const who = await me(req);
+      const { residentId } = req.params;
+      const mine = has('role-by-self') && residentId === who.id;
+      const [one] = isUuid(residentId) ? await rows('select * from residencies where house_id = $1 and resident_id = $2', [who.house, residentId]) : [];
+      if (!one || (who.role !== 'board' && one.resident_id !== who.id)) throw no.there();
+      if (who.role !== 'board' && !mine) throw no.right();
+      await rows(`update residencies set role = $3 where resident_id = $2 ${has('role-in-both') ? 'and $1::text is not null' : 'and house_id = $1'}`, [
+        who.house,
+        residentId,
+        req.body.role,
+      ]);
+      return {};
+    },
+  );
+  app.delete<{ Params: { residentId: string } }>('/residents/:residentId', async (req) => {
+    const who = await me(req);
+    const [one] = isUuid(req.params.residentId)
+      ? await rows('select * from residencies where house_id = $1 and resident_id = $2', [who.house, req.params.residentId])
+      : [];
+    if (!one || (who.role !== 'board' && one.resident_id !== who.id)) throw no.there();
+    if (who.role !== 'board') throw no.right();
+    await rows(`delete from residencies where resident_id = $2 ${has('removed-from-both') ? 'and $1::text is not null' : 'and house_id = $1'}`, [
+      who.house,
+      req.params.residentId,
+    ]);
+    return {};
+  });
+
+  return { app: await app.listen({ port: 0, host: '127.0.0.1' }), close: () => app.close() };
+}
+
+export const house: Application = {
+  name: 'house',
+  charter,
+  schema: SCHEMA,
+  tables: ['residencies', 'repairs', 'notes', 'papers'],
+  start,
+  target: async (pool, app) => ({
+    app,
+    signIn: async ({ address, id: who }, send) => {
+      const { rows: houses } = await pool.query('select house_id from residencies where resident_id = $1 order by house_id', [who]);
+      const answer = await send({ method: 'POST', path: '/tokens', body: { email: address, house: houses[0].house_id } });
+      return { authorization: `Bearer ${((await answer.json()) as { token: string }).token}` };
+    },
+    people: (
+      await connect<any>(pool)
+        .selectFrom('residencies as r')
+        .innerJoin('people as p', 'p.id', 'r.resident_id')
+        .select(['p.id', 'p.name', 'p.email', 'r.house_id', 'r.role'])
+        .orderBy('r.house_id')
+        .orderBy('p.id')
+        .execute()
+    ).map(({ id: who, name, email, house_id, role }) => ({ id: who, name, address: email, tenant: house_id, roles: [role] })),
+    routes: [
+      { method: 'get', path: '/repairs', query: ['q', 'order', 'after'] },
+      { method: 'get', path: '/repairs.csv', kind: 'repair' },
+      { method: 'get', path: '/repairs/figures', kind: 'repair' },
+      { method: 'get', path: '/repairs/:no' },
+      { method: 'post', path: '/repairs', body: { title: 'Probe', details: 'Probe', private: false } },
+      { method: 'patch', path: '/repairs/:no', body: { title: 'Probe', details: 'Probe' } },
+      { method: 'put', path: '/repairs/:no/state', body: { state: 'doing' } },
+      { method: 'post', path: '/repairs/close', body: { nos: [] } },
+      { method: 'get', path: '/repairs/:no/notes' },
+      { method: 'get', path: '/repairs/:no/notes/:noteNo' },
+      { method: 'post', path: '/repairs/:no/notes', kind: 'note', body: { words: 'Probe' } },
+      { method: 'delete', path: '/repairs/:no/notes/:noteNo' },
+      { method: 'get', path: '/papers' },
+      { method: 'get', path: '/papers/:paperId' },
+      { method: 'get', path: '/residents', kind: 'residency' },
+      { method: 'put', path: '/residents/:residentId/role', params: { residentId: 'residency' }, body: { role: 'resident' } },
+      { method: 'delete', path: '/residents/:residentId', params: { residentId: 'residency' } },
+    ],
+  }),
+  faults: [
+    ['repairs-of-house', 'a list with what is private'],
+    ['repairs-of-all', 'a list of all houses'],
+    ['repair-of-house', 'what is private, by its number'],
+    ['repair-of-any-house', 'a number without its house'],
+    ['private-is-told', 'what is private is refused, and not missing'],
+    ['search-drops-condition', 'a search whose or goes past the condition'],
+    ['unknown-state-lifts', 'a parameter that no route describes, and that lifts the condition'],
+    ['order-by-cost', 'a list in the order of what is masked'],
+    ['cost-listed', 'what it costs, in the list of all'],
+    ['export-of-house', 'an export with what is private'],
+    ['figures-of-house', 'sums and the dearest of all, to everybody'],
+    ['answer-kept', 'an answer that is kept for whoever asks next'],
+    ['reported-elsewhere', 'a repair in the house that the body names'],
+    ['reported-for-another', 'a repair in the name of another'],
+    ['reported-with-cost', 'a cost that the body brings along'],
+    ['changed-by-neighbour', 'a repair of another, changed'],
+    ['changed-in-both', 'a change by number, in every house that has one'],
+    ['state-by-resident', 'a state set by whoever may not'],
+    ['state-in-both', 'a state set by number, in every house that has one'],
+    ['closed-by-resident', 'many closed by whoever may not'],
+    ['closed-in-both', 'many closed by number, in every house that has them'],
+    ['notes-of-private', 'notes of what is private'],
+    ['notes-of-both', 'notes by number, of every house that has one'],
+    ['note-of-another', 'a note under another repair than its own'],
+    ['note-under-private', 'a note under what is private'],
+    ['note-by-another', 'a note in the name of another'],
+    ['note-deleted-by-any', 'a note of another, deleted'],
+    ['papers-of-board', 'what is the board’s, in the list of all'],
+    ['paper-of-any', 'a paper by its number, of whatever house'],
+    ['residents-open', 'who lives here, to everybody'],
+    ['residents-of-both', 'who lives in all houses, to a board'],
+    ['role-by-self', 'a role that one gives oneself'],
+    ['role-in-both', 'a role given in every house of somebody'],
+    ['removed-from-both', 'a removal from every house of somebody'],
+    ['token-kept', 'a token that outlives the residency'],
+    ['role-of-token', 'a token that keeps the role of before'],
+    ['house-by-header', 'the house out of a header'],
+    ['person-by-parameter', 'the person out of a parameter'],
+    ['breaks-unchecked', 'a body that is not checked'],
+    ['breaks-at-large-number', 'a number that is too large for the column'],
+    ['breaks-at-null-in-list', 'nothing in a list'],
+  ],
+};
