@@ -330,6 +330,7 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
     '/pieces/title-free/:title',
     guard,
     handle(async ({ singer, params }, res) => {
+      if (!isText(params.title)) return wrong(res, 'title');
       const drafts = sees(singer) || has('title-taken') ? '' : 'and not draft';
       const [one] = await rows(`select id from pieces where choir_id = $1 and title = $2 ${drafts}`, [singer.choir, params.title]);
       res.json({ free: !one });
@@ -478,6 +479,9 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
     }),
   );
 
+  app.use(
+    (error: { status?: number }, _req: Request, res: Response, _next: NextFunction) => void res.status(error.status ?? 500).json({ error: 'It failed.' }),
+  );
   const server: Server = await new Promise((resolve) => {
     const listening = app.listen(0, '127.0.0.1', () => resolve(listening));
   });
@@ -492,13 +496,14 @@ export const choir: Application = {
   start,
   target: async (pool, app) => ({
     app,
-    signIn: async ({ address, id: who }, send) => {
+    sessions: 'tenant',
+    signIn: async ({ address }, send, { tenant }) => {
       const answer = await send({ method: 'POST', path: '/sign-in', body: { email: address } });
       const cookie = answer.headers.getSetCookie()[0]?.split(';')[0] ?? '';
-      const { rows: choirs } = await pool.query('select choir_id from memberships where singer_id = $1 order by choir_id', [who]);
-      await send({ method: 'POST', path: '/choose', headers: { cookie }, body: { choirId: choirs[0].choir_id } });
+      await send({ method: 'POST', path: '/choose', headers: { cookie }, body: { choirId: Number(tenant) } });
       return { cookie };
     },
+    membership: { kind: 'membership', person: 'singerId', role: 'part' },
     people: (
       await connect<any>(pool)
         .selectFrom('memberships as m')

@@ -433,11 +433,12 @@ export const club: Application = {
   start,
   target: async (pool, app) => ({
     app,
-    signIn: async ({ address, id: who }, send) => {
-      const { rows: clubs } = await pool.query('select club_id from club_members where runner_id = $1 order by club_id', [who]);
-      const answer = await send({ method: 'POST', path: `/clubs/${clubs[0].club_id}/sign-in`, body: { email: address } });
+    sessions: 'tenant',
+    signIn: async ({ address }, send, { tenant }) => {
+      const answer = await send({ method: 'POST', path: `/clubs/${tenant}/sign-in`, body: { email: address } });
       return { authorization: `Session ${((await answer.json()) as { session: string }).session}` };
     },
+    membership: { kind: 'clubMember', person: 'runnerId', role: 'rank' },
     people: (
       await connect<any>(pool)
         .selectFrom('club_members as m')

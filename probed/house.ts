@@ -191,6 +191,7 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
       : has('repairs-of-all')
         ? '$1::text is not null and $2::uuid is not null'
         : seen(who);
+    if (q?.includes('\0')) throw refusal(400, 'q');
     if (q !== undefined)
       where += ` and (r.title ilike $${values.push(`%${q}%`)} ${has('search-drops-condition') ? `or r.details ilike $${values.length}` : ''})`;
     if (after !== undefined) where += ` and r.no > $${values.push(asNumber(after))}::int`;
@@ -409,11 +410,12 @@ export const house: Application = {
   start,
   target: async (pool, app) => ({
     app,
-    signIn: async ({ address, id: who }, send) => {
-      const { rows: houses } = await pool.query('select house_id from residencies where resident_id = $1 order by house_id', [who]);
-      const answer = await send({ method: 'POST', path: '/tokens', body: { email: address, house: houses[0].house_id } });
+    sessions: 'tenant',
+    signIn: async ({ address }, send, { tenant }) => {
+      const answer = await send({ method: 'POST', path: '/tokens', body: { email: address, house: tenant } });
       return { authorization: `Bearer ${((await answer.json()) as { token: string }).token}` };
     },
+    membership: { kind: 'residency', person: 'id', role: 'role' },
     people: (
       await connect<any>(pool)
         .selectFrom('residencies as r')

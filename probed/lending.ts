@@ -107,6 +107,7 @@ export async function startLending(pool: pg.Pool, faults: ReadonlySet<string> = 
       if (has('list-limit-lifts') && limit > 1000) [where, values] = ['t.org_id = $1', [org.org_id]];
       if (!has('list-limit-breaks') && !(limit >= 0)) return res.status(400).json({ error: 'limit' });
       const search = typeof req.query.q === 'string' ? req.query.q : undefined;
+      if (search?.includes('\0')) return res.status(400).json({ error: 'q' });
       if (search !== undefined) {
         if (has('search-unscoped')) [where, values] = ['t.org_id = $1', [org.org_id]];
         values = [...values, `%${search}%`];
@@ -353,8 +354,8 @@ export async function startLending(pool: pg.Pool, faults: ReadonlySet<string> = 
   addMore(app, shop);
   app.use((_req, res) => void notFound(res));
   app.use(
-    (error: Error, _req: Request, res: Response, _next: NextFunction) =>
-      void res.status(500).json({ error: has('sort-breaks') ? error.message : 'Something went wrong.' }),
+    (error: Error & { status?: number }, _req: Request, res: Response, _next: NextFunction) =>
+      void res.status(error.status ?? 500).json({ error: has('sort-breaks') ? error.message : 'Something went wrong.' }),
   );
 
   const server = await new Promise<Server>((resolve) => {

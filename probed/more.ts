@@ -273,6 +273,7 @@ export function addMore(app: Express, shop: Shop): void {
     guard,
     handle(async (req: Asked, res) => {
       const all = has('taken-in-hidden');
+      if (String(req.query.name ?? '').includes('\0')) return res.status(400).json({ error: 'name' });
       const values = all ? [req.user.org_id] : who(req.user);
       const [one] = await rows(`select 1 from tools t where ${all ? 't.org_id = $1' : seen(req.user)} and t.name = $${values.length + 1}`, [
         ...values,

@@ -62,10 +62,12 @@ export function hiveRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hono<
     const standing = await enter(c);
     const { name, colonies, siteId, ...rest } = await body(c);
     if (str(name).trim() === '') throw new LintelError('bad-request', 'A hive needs a name.', {});
+    const many = colonies === undefined || colonies === null || colonies === '' ? 1 : Number(colonies);
+    if (!Number.isInteger(many) || many < 0 || many > 1000) throw new LintelError('bad-request', 'Colonies are a whole number, at most 1000.', {});
     const values = {
       id: `hive-${randomUUID().slice(0, 8)}`,
       name: str(name),
-      colonies: Number(colonies ?? 1) || 1,
+      colonies: many,
       ...(siteId ? { site_id: str(siteId) } : {}),
       ...(rest.tenantId ? { tenant_id: str(rest.tenantId) } : {}),
     };

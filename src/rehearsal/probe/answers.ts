@@ -1,8 +1,9 @@
-import type { Charter } from '../../charter/index.js';
+import { CHOOSE, type Charter } from '../../charter/index.js';
 import type { Part, Player } from './cast.js';
 import type { ProbeCode } from './findings.js';
-import { type Knowledge, maskedIn, numbersIn, readElsewhere, type Secret, secretsIn } from './judge.js';
+import { type Knowledge, numbersIn, readElsewhere, type Secret, secretsIn } from './judge.js';
 import type { Picture, Pictured } from './picture.js';
+import { maskedIn, type Shown, shownIn } from './recognise.js';
 import type { Route } from './routes.js';
 import type { Answer } from './send.js';
 import type { Named } from './tries.js';
@@ -20,6 +21,7 @@ export class Answers {
   readonly #players: readonly Player[];
   readonly #knowledge: ReadonlyMap<Player, Knowledge>;
   readonly #tell: Tell;
+  readonly #sessionsOfTenants: boolean;
   readonly #parts: readonly Part[];
   readonly #unknown = new Map<Player, { readonly people: ReadonlyMap<string, string>; readonly parts: ReadonlyMap<string, string> }>();
   readonly #readElsewhere = new Map<Player, Map<string, ReadonlyMap<string, Secret>>>();
@@ -31,6 +33,7 @@ export class Answers {
     parts: readonly Part[],
     knowledge: ReadonlyMap<Player, Knowledge>,
     tell: Tell,
+    sessionsOfTenants: boolean,
   ) {
     this.#charter = charter;
     this.#picture = picture;
@@ -38,6 +41,7 @@ export class Answers {
     this.#parts = parts;
     this.#knowledge = knowledge;
     this.#tell = tell;
+    this.#sessionsOfTenants = sessionsOfTenants;
   }
 
   /** What an answer tells that it should not. */
@@ -64,8 +68,10 @@ export class Answers {
     // What stands in a hidden record is told with it.
     for (const words of told.some(({ hidden }) => hidden) ? [] : secretsIn(answer.text, sent, { secrets: parts }))
       this.#tell('shows-hidden', route, player, `${player.name} is told of ${words}, which is none of their organisations`, answer, 'parts');
-    for (const [field, of] of route.kind === undefined ? [] : maskedIn(this.#charter, route.kind, answer.text, player, knowledge))
+    for (const [field, of] of route.kind === undefined ? [] : maskedIn(this.#charter, this.#picture, route.kind, answer.text, tenant, player, knowledge))
       this.#masked(route, player, field, of, answer);
+    const [shown] = told.some(({ hidden }) => hidden) ? [] : this.#hiddenShown(route, player, tenant, answer.text);
+    if (shown) this.#hidden(route, player, shown.one, shown.fields[0] as string, answer);
     const [other] = this.mayCross(route, player) ? secretsIn(answer.text, sent, { secrets: this.#elsewhere(player, tenant) }) : [];
     if (other)
       this.#tell(
@@ -76,12 +82,24 @@ export class Answers {
         answer,
       );
     for (const { of, field, hidden } of told) {
-      const { one } = this.#charter.kind(of.kind);
-      const where = of.tenant === undefined || player.tenants.includes(of.tenant) ? '' : ` of ${of.tenant}`;
-      if (hidden)
-        this.#tell('shows-hidden', route, player, `${player.name} is shown ${field} of the ${one} ${of.id}${where}, which they may not read`, answer, of.kind);
+      if (hidden) this.#hidden(route, player, of, field, answer);
       else this.#masked(route, player, field, of, answer);
     }
+  }
+
+  /** Records that are hidden from somebody, and of which an answer shows more than by what they are chosen. */
+  #hiddenShown({ kind }: Route, player: Player, tenant: string, text: string): Shown[] {
+    const knowledge = this.#knowledge.get(player) as Knowledge;
+    return shownIn(this.#charter, this.#picture, kind, text, tenant, knowledge).filter(({ one, fields }) => {
+      const { label, actions } = this.#charter.kind(one.kind);
+      return !knowledge.readable.has(one) && !(Object.hasOwn(actions, CHOOSE) && fields.every((field) => field === label));
+    });
+  }
+
+  #hidden(route: Route, player: Player, { kind, id, tenant }: Pictured, field: string, answer: Answer): void {
+    const where = tenant === undefined || player.tenants.includes(tenant) ? '' : ` of ${tenant}`;
+    const message = `${player.name} is shown ${field} of the ${this.#charter.kind(kind).one} ${id}${where}, which they may not read`;
+    this.#tell('shows-hidden', route, player, message, answer, kind);
   }
 
   #masked(route: Route, player: Player, field: string, { kind, id }: Pictured, answer: Answer): void {
@@ -116,9 +134,9 @@ export class Answers {
     return { people, parts };
   }
 
-  /** Whether a request names one of several organisations of somebody. */
+  /** Whether a request is of one of several organisations of somebody. */
   mayCross(route: Route, player: Player): boolean {
-    return player.tenants.length > 1 && Object.values(route.params).includes('tenant');
+    return player.tenants.length > 1 && (this.#sessionsOfTenants || Object.values(route.params).includes('tenant'));
   }
 
   #elsewhere(player: Player, tenant: string): ReadonlyMap<string, Secret> {

@@ -79,6 +79,15 @@ function fromApplication(charter: Charter<any>, members: NonNullable<ProbeTarget
   });
 }
 
+/** The standing of one of the people of an application with other roles than theirs. */
+export const standingWith =
+  (charter: Charter<any>, { people = [] }: ProbeTarget) =>
+  ({ id }: ProbePerson, tenant: string, roles: readonly string[]): Standing<any> => {
+    const all = people.map((one) => (String(one.id) === id && String(one.tenant) === tenant ? { ...one, roles } : one));
+    const found = fromApplication(charter, all).find(({ person, standing }) => person.id === id && standing.facts.tenant.id === tenant);
+    return (found as Member).standing;
+  };
+
 /** A unit or a group of a tenant, by what it is called. */
 export interface Part {
   readonly tenant: string;

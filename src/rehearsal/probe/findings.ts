@@ -22,6 +22,11 @@ export const PROBE_CODES = {
     why: 'A session of somebody who was removed still works.',
     remedy: 'Resolve the standing anew with each request.',
   },
+  'open-after-change': {
+    severity: 'error',
+    why: 'A session still opens what this person held before, and does not hold any more.',
+    remedy: 'Resolve the standing anew with each request, and keep no role in a session.',
+  },
   'lets-in': {
     severity: 'error',
     why: 'The route lets somebody in who lacks the permission that it needs.',
@@ -51,6 +56,16 @@ export const PROBE_CODES = {
     severity: 'warning',
     why: 'Records can be sorted by a field that this person may not read: they learn which has more of it.',
     remedy: 'Sort through scope, which takes a masked field for empty, or by fields of a list.',
+  },
+  'under-another': {
+    severity: 'warning',
+    why: 'A record is answered under a parent on which it does not hang: what the address says is not looked at.',
+    remedy: 'Look the record up by its own id and its parent’s.',
+  },
+  'rests-on-hidden': {
+    severity: 'warning',
+    why: 'The answer is another once a number or a text changes that this person may not read, or a hidden record is gone.',
+    remedy: 'Work out sums, means and counts through scope.',
   },
   breaks: { severity: 'warning', why: 'The application fails, instead of refusing.', remedy: 'Check what comes in before it is used.' },
 } as const;

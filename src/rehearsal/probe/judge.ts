@@ -15,8 +15,6 @@ export interface Secret {
 /** What somebody may know of the records, and what not. */
 export interface Knowledge {
   readonly readable: ReadonlySet<Pictured>;
-  /** The same by kind and id. */
-  readonly byId: ReadonlyMap<string, ReadonlyMap<string, Pictured>>;
   /** By text: whose it is. What they may know by another way is in none. */
   readonly secrets: ReadonlyMap<string, Secret>;
   /** By kind and id, hidden records whose ids are numbers, and stand in nothing that they read. */
@@ -40,6 +38,14 @@ export function mayRead(charter: Charter<any>, player: Player, one: Pictured): b
 
 /** The names under which a request or an answer may speak of a field: its own, and that of its column. */
 export const namesOf = ({ fields }: KindShape, field: string): string[] => [...new Set([field, fields[field]?.column ?? field])];
+
+/** The same as programs spell them: `choirId`, `choir_id`; and of what it is the id: `choir`. */
+export function spellingsOf(shape: KindShape, field: string): string[] {
+  const camel = (name: string) => name.replace(/_(\w)/g, (_, letter: string) => letter.toUpperCase());
+  const snake = (name: string) => name.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`);
+  const all = namesOf(shape, field).flatMap((name) => [name, camel(name), snake(name), name.replace(/_?id$/i, '')]);
+  return [...new Set(all)].filter((name) => name !== '' && name !== 'id');
+}
 
 /** The texts of a record by field; ids of others are no secret of this one. */
 function textsOf(charter: Charter<any>, { kind, record }: Pictured): [field: string, text: string][] {
@@ -87,10 +93,9 @@ export function knowledgeOf(charter: Charter<any>, picture: Picture, player: Pla
       for (const [field, text] of textsOf(charter, one)) if (!shows(field)) secret.push([text, { of: one, field, hidden: !reads }]);
     }
   }
-  for (const [kind, id] of named) numbered.get(kind)?.delete(id);
-  const byId = new Map(Object.keys(charter.data.kinds).map((kind) => [kind, new Map<string, Pictured>()]));
-  for (const one of readable) byId.get(one.kind)?.set(one.id, one);
-  return { readable, byId, secrets: new Map(secret.filter(([text]) => !known.has(text))), numbered };
+  // A number may be that of another here: where it is unique within a tenant only.
+  for (const [kind, id] of [...named, ...[...readable].map((one) => [one.kind, one.id] as const)]) numbered.get(kind)?.delete(id);
+  return { readable, secrets: new Map(secret.filter(([text]) => !known.has(text))), numbered };
 }
 
 /** Hidden records that an answer names by a number, under a name that says of which kind: `toolId`, `tool_id`. */
@@ -168,41 +173,6 @@ export function isOrderedBy(answer: string, shape: KindShape, field: string, of:
   const way = (a: string | number, b: string | number) => (isNumber ? Number(a) - Number(b) : String(a).localeCompare(String(b)));
   const steps = values.slice(1).map((one, i) => way(values[i] as string | number, one));
   return steps.every((step) => step <= 0) || steps.every((step) => step >= 0);
-}
-
-/**
- * Fields of records which somebody reads without them, and that an answer holds under their names: what is no text, or too short to be looked for by itself.
- */
-export function maskedIn(charter: Charter<any>, kind: string, answer: string, player: Player, { byId }: Knowledge): readonly (readonly [string, Pictured])[] {
-  const shape = charter.shapes[kind] as KindShape;
-  const guarded = Object.entries(charter.kind(kind).fields).filter(([, { read }]) => read !== undefined);
-  if (guarded.length === 0) return [];
-  const cellOf = (cells: Record<string, unknown>, field: string) =>
-    namesOf(shape, field)
-      .map((name) => cells[name])
-      .find((cell) => cell !== undefined);
-  const found: [string, Pictured][] = [];
-  const walk = (value: unknown): void => {
-    if (Array.isArray(value)) for (const one of value) walk(one);
-    else if (typeof value === 'object' && value !== null) {
-      const cells = value as Record<string, unknown>;
-      const one = byId.get(kind)?.get(String(cellOf(cells, shape.idField)));
-      for (const [field, { read }] of one ? guarded : []) {
-        const told = cellOf(cells, field);
-        const is = one?.record[field];
-        if (told === undefined || told === null || is === null || is === undefined) continue;
-        if (String(told) !== String(is) && Number(told) !== Number(is)) continue;
-        if (one && !player.in(tenantOf(one, player) ?? '').may(`${kind}.${read}`, one.record as never)) found.push([field, one]);
-      }
-      for (const inner of Object.values(cells)) walk(inner);
-    }
-  };
-  try {
-    walk(JSON.parse(answer));
-  } catch {
-    // Not JSON: nothing says which number is which.
-  }
-  return found;
 }
 
 /** What a guarded field got by itself, and not by the request, is the application's doing. */

@@ -34,6 +34,7 @@ export class Picture {
   readonly #charter: Charter<any>;
   readonly #byKind: ReadonlyMap<string, ReadonlyMap<string, Pictured>>;
   readonly #links: ReadonlyMap<string, readonly Row[]>;
+  readonly #withId = new Map<string, Map<string, Pictured[]>>();
 
   private constructor(charter: Charter<any>, byKind: ReadonlyMap<string, ReadonlyMap<string, Pictured>>, links: ReadonlyMap<string, readonly Row[]>) {
     this.#charter = charter;
@@ -122,6 +123,17 @@ export class Picture {
     return [...(this.#byKind.get(kind)?.values() ?? [])];
   }
 
+  /** Those of an id: several where ids are unique within a tenant only. */
+  withId(kind: string, id: string): readonly Pictured[] {
+    let all = this.#withId.get(kind);
+    if (!all) {
+      all = new Map<string, Pictured[]>();
+      for (const one of this.all(kind)) all.set(one.id, [...(all.get(one.id) ?? []), one]);
+      this.#withId.set(kind, all);
+    }
+    return all.get(id) ?? [];
+  }
+
   find(kind: string, id: string, tenant: string | undefined): Pictured | undefined {
     const all = this.#byKind.get(kind);
     return all?.get(keyOf({ tenant, id })) ?? (this.#charter.kind(kind).shared ? all?.get(keyOf({ tenant: undefined, id })) : undefined);
@@ -179,10 +191,10 @@ export class Picture {
   }
 }
 
-const qualified = ({ schema, table }: KindShape) => (schema === undefined ? table : `${schema}.${table}`);
+export const qualified = ({ schema, table }: KindShape) => (schema === undefined ? table : `${schema}.${table}`);
 
 /** The row of a record, as it stands now. */
-function itself(shape: KindShape, { row }: Pictured) {
+export function itself(shape: KindShape, { row }: Pictured) {
   const column = (shape.fields[shape.idField] as FieldShape).column;
   const tenant = shape.tenantField === undefined ? undefined : (shape.fields[shape.tenantField] as FieldShape).column;
   const ofTenant = tenant === undefined ? sql`true` : row[tenant] === null ? sql`${sql.ref(tenant)} is null` : sql`${sql.ref(tenant)} = ${row[tenant]}`;

@@ -1,283 +1,247 @@
 import type { Kysely } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
-import type { KindShape } from '../../predicate/index.js';
 import type { Lintel } from '../../server/index.js';
 import { Answers, isFine, type Tell } from './answers.js';
-import { castOf, type Player, partsOf } from './cast.js';
+import { breaks, mostAnswered } from './breaking.js';
+import { castOf, type Player, partsOf, standingWith } from './cast.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeProgress, type ProbeReport } from './findings.js';
-import { isOrderedBy, type Knowledge, knowledgeOf, namesOf, secretsIn, unlawfulIn } from './judge.js';
+import { type Knowledge, knowledgeOf, unlawfulIn } from './judge.js';
+import { afterTurn, type Turn, turnsOf } from './outdated.js';
 import { type Difference, Picture } from './picture.js';
+import { reads } from './reading.js';
 import { type Route, readRoutes } from './routes.js';
-import { type Answer, type Sent, sender } from './send.js';
+import { type Answer, sender } from './send.js';
+import { keptForOthers, restsOnHidden } from './states.js';
 import type { ProbeTarget } from './target.js';
-import { type Named, Tries } from './tries.js';
+import { Tries } from './tries.js';
+import type { At, Walk, With } from './walk.js';
+import { writes } from './writing.js';
 
-interface Found {
-  readonly code: ProbeCode;
-  readonly person: ProbeFinding['person'];
-  readonly message: string;
-  readonly request: Sent;
-  readonly status: number;
+interface Found extends Omit<ProbeFinding, 'people' | 'severity'> {
   readonly people: Set<string>;
 }
 
+type Told = Parameters<Tell>;
+
 /** So often what was put back is changed again by the same request, which goes on after its answer. */
 const MOST_LATE = 5;
+/** The same cause is told once: on a route where one of these is found, others come of it. */
+const COMES_WITH: Partial<Readonly<Record<ProbeCode, readonly ProbeCode[]>>> = {
+  'shows-hidden': ['count-tells', 'filter-tells', 'rests-on-hidden', 'open-after-change'],
+  'shows-masked': ['order-tells', 'filter-tells', 'rests-on-hidden', 'open-after-change'],
+  'changes-unlawfully': ['open-after-change'],
+  'lets-in': ['open-after-change'],
+  'open-after-removal': ['open-after-change'],
+  'count-tells': ['rests-on-hidden'],
+  'filter-tells': ['rests-on-hidden'],
+  'order-tells': ['rests-on-hidden'],
+};
 
 /** Walks the routes of an application as everybody, and holds what it answers, and what it does to the database, against the charter. */
-class Probe {
-  readonly #charter: Charter<any>;
+class Probe implements Walk {
+  readonly charter: Charter<any>;
   readonly #db: Kysely<any>;
   readonly #lintel: Lintel;
   readonly #target: ProbeTarget;
-  readonly #putOut: ProbeTarget['putOut'];
   readonly #found = new Map<string, Found>();
+  /** What is told while several things are tried at once. */
+  #aside: Told[] | undefined;
   readonly #covered = new Map<string, Map<string, { calls: number; answered: number }>>();
   readonly #ask: ReturnType<typeof sender>['ask'];
   readonly #send: ReturnType<typeof sender>['send'];
-  readonly #headers = new Map<Player, Record<string, string>>();
+  /** By player, and tenant where a session is of one. */
+  readonly #sessions = new Map<Player, ReadonlyMap<string, Record<string, string>>>();
   readonly #knowledge = new Map<Player, Knowledge>();
   /** By path: one that gave no answer is not waited for again. */
   readonly #silent = new Map<string, Answer>();
-  #players: readonly Player[] = [];
-  #picture!: Picture;
-  #tries!: Tries;
-  #answers!: Answers;
+  readonly #unreached: { route: string; why: string }[] = [];
+  players: readonly Player[] = [];
+  picture!: Picture;
+  tries!: Tries;
+  answers!: Answers;
   #mark: string | undefined;
   #calls = 0;
 
   constructor(lintel: Lintel, db: Kysely<any>, target: ProbeTarget) {
-    this.#charter = lintel.charter;
+    this.charter = lintel.charter;
     this.#lintel = lintel;
     this.#db = db;
     this.#target = target;
-    this.#putOut = target.putOut ?? (target.people ? undefined : this.#suspend);
     const { ask, send } = sender(target);
     this.#ask = ask;
     this.#send = send;
   }
 
   async run(told: (progress: ProbeProgress) => void): Promise<ProbeReport> {
-    const { routes, others, unreached } = readRoutes(this.#charter, this.#target);
-    this.#players = await castOf(this.#lintel, this.#target);
-    this.#picture = await Picture.take(this.#db, this.#charter);
-    this.#mark = await Picture.mark(this.#db, this.#charter);
-    for (const player of this.#players) {
-      this.#headers.set(player, await this.#signIn(player));
-      this.#knowledge.set(player, knowledgeOf(this.#charter, this.#picture, player));
+    const { routes, others, unreached } = readRoutes(this.charter, this.#target);
+    this.#unreached.push(...unreached);
+    this.players = await castOf(this.#lintel, this.#target);
+    this.picture = await Picture.take(this.#db, this.charter);
+    this.#mark = await Picture.mark(this.#db, this.charter);
+    for (const player of this.players) {
+      this.#sessions.set(player, await this.#signIn(player));
+      this.#knowledge.set(player, knowledgeOf(this.charter, this.picture, player));
     }
-    this.#tries = new Tries(this.#charter, this.#picture, this.#players, this.#knowledge);
+    this.tries = new Tries(this.charter, this.picture, this.players, this.#knowledge, this.#target);
     const parts = await partsOf(this.#lintel, this.#target);
-    this.#answers = new Answers(this.#charter, this.#picture, this.#players, parts, this.#knowledge, this.#tell);
+    this.answers = new Answers(this.charter, this.picture, this.players, parts, this.#knowledge, this.tell, this.#target.sessions === 'tenant');
     const asEach = (what: string, go: (player: Player) => Promise<void>) =>
-      this.#players.map((player) => ({ what: `${what} as ${player.name}`, go: () => go(player) }));
-    const putOut = this.#putOut;
+      this.players.map((player) => ({ what: `${what} as ${player.name}`, go: () => go(player) }));
+    const turns = turnsOf(this.#lintel, this.#db, this.#target, standingWith(this.charter, this.#target));
+    const gets = routes.filter(({ method }) => method === 'GET');
+    const unsteady = new Set<string>();
     const tries = [
-      ...routes.flatMap((route) => asEach(route.name, (player) => (route.method === 'GET' ? this.#reads(route, player) : this.#writes(route, player)))),
-      ...others.flatMap((route) => asEach(route.name, (player) => this.#writes(route, player, 'once'))),
-      ...(putOut ? asEach('what is left after removal', (player) => this.#afterRemoval(routes, player, putOut)) : []),
+      ...routes.flatMap((route) => asEach(route.name, (player) => (route.method === 'GET' ? reads(this, route, player) : writes(this, route, player)))),
+      ...others.flatMap((route) => asEach(route.name, (player) => writes(this, route, player, 'once'))),
+      ...routes.map((route) => ({ what: `${route.name} with what no field takes`, go: () => this.#breaks(route) })),
+      { what: 'what is kept for others', go: () => keptForOthers(this, gets) },
+      ...asEach('what rests on what is hidden', async (player) => {
+        for (const { name } of await restsOnHidden(this, this.#db, gets, player)) unsteady.add(name);
+      }),
+      ...turns.flatMap((turn) => asEach(`what is left once somebody ${turn.what}`, (player) => this.#afterTurn(routes, player, turn))),
     ];
     for (const [done, { what, go }] of tries.entries()) {
       told({ what, done, of: tries.length, found: this.#found.size });
       await go();
     }
-    return this.#report(routes, unreached);
+    for (const route of unsteady) this.#unreached.push({ route, why: 'whether it rests on what is hidden: it answers otherwise each time' });
+    if (turns.length === 0)
+      this.#unreached.push({ route: 'all routes', why: 'sessions of those who were put out: neither probe.membership nor probe.putOut says how somebody is' });
+    return this.#report(routes);
   }
 
-  async #signIn({ person, name }: Player): Promise<Record<string, string>> {
-    if (!person) return {};
-    try {
-      return await this.#target.signIn(person, this.#send);
-    } catch (error) {
-      throw new LintelError(
-        'no-sign-in',
-        `probe.signIn could not sign ${name} in: ${error instanceof Error ? error.message : String(error)}`,
-        {},
-        { cause: error },
-      );
+  async #signIn({ person, name, tenants }: Player): Promise<ReadonlyMap<string, Record<string, string>>> {
+    const wanted = this.#target.sessions === 'tenant' ? tenants : tenants.slice(0, 1);
+    const sessions = new Map<string, Record<string, string>>();
+    for (const tenant of person ? (wanted.length > 0 ? wanted : ['']) : []) {
+      try {
+        sessions.set(tenant, await this.#target.signIn(person as NonNullable<typeof person>, this.#send, { tenant }));
+      } catch (error) {
+        const of = this.#target.sessions === 'tenant' ? ` for ${tenant}` : '';
+        const why = error instanceof Error ? error.message : String(error);
+        throw new LintelError('no-sign-in', `probe.signIn could not sign ${name} in${of}: ${why}`, {}, { cause: error });
+      }
     }
+    return sessions;
   }
 
-  readonly #tell: Tell = (code, route, player, message, { sent, status }, about = '') => {
-    const key = JSON.stringify([code, route.name, about]);
-    const known = this.#found.get(key);
-    if (known) known.people.add(player.name);
+  readonly tell: Tell = (...told) => {
+    if (this.#aside) this.#aside.push(told);
+    else this.#put(told);
+  };
+
+  readonly #keyOf = ([code, route, , , , about = '']: Told) => JSON.stringify([code, route.name, about]);
+
+  readonly #put = (told: Told): void => {
+    const [code, route, { person, name }, message, { sent, status }] = told;
+    const known = this.#found.get(this.#keyOf(told));
+    if (known) known.people.add(name);
     else
-      this.#found.set(key, {
+      this.#found.set(this.#keyOf(told), {
         code,
-        person: { id: player.person?.id ?? null, name: player.name },
+        route: route.name,
+        person: { id: person?.id ?? null, name },
         message,
         request: sent,
         status,
-        people: new Set([player.name]),
+        people: new Set([name]),
       });
   };
 
-  async #call(route: Route, player: Player, path: string, body?: unknown): Promise<Answer> {
+  async #toldBy(work: () => Promise<void>): Promise<Told[]> {
+    const told: Told[] = [];
+    this.#aside = told;
+    await work().finally(() => {
+      this.#aside = undefined;
+    });
+    return told;
+  }
+
+  async together<T>(parts: readonly T[], attempt: (parts: readonly T[]) => Promise<void>): Promise<void> {
+    if (parts.length === 0) return;
+    const isFresh = (told: Told) => !this.#found.has(this.#keyOf(told));
+    const together = await this.#toldBy(() => attempt(parts));
+    let left = together.filter(isFresh);
+    for (const part of left.length === 0 ? [] : parts) {
+      const alone = await this.#toldBy(() => attempt([part]));
+      for (const told of alone) this.#put(told);
+      left = left.filter(isFresh);
+      if (left.length === 0) break;
+    }
+    for (const told of together) this.#put(told);
+  }
+
+  knowledgeOf(player: Player): Knowledge {
+    return this.#knowledge.get(player) as Knowledge;
+  }
+
+  async call({ route, player, tenant, uncounted }: At, path: string, { body, headers }: With = {}): Promise<Answer> {
     const silent = this.#silent.get(route.path);
     if (silent) return silent;
-    const answer = await this.#ask(route.method, path, this.#headers.get(player) ?? {}, body, route.headers);
+    const sessions = this.#sessions.get(player);
+    const session = sessions?.get(tenant) ?? [...(sessions?.values() ?? [])][0] ?? {};
+    const more = route.headers || headers ? { ...route.headers, ...headers } : undefined;
+    const answer = await this.#ask(route.method, path, session, body, more);
     this.#calls += 1;
-    const by = this.#covered.get(route.name) ?? new Map<string, { calls: number; answered: number }>();
-    this.#covered.set(route.name, by);
-    const tally = by.get(player.name) ?? { calls: 0, answered: 0 };
-    by.set(player.name, tally);
-    tally.calls += 1;
-    if (isFine(answer)) tally.answered += 1;
+    if (!uncounted) {
+      const by = this.#covered.get(route.name) ?? new Map<string, { calls: number; answered: number }>();
+      this.#covered.set(route.name, by);
+      const tally = by.get(player.name) ?? { calls: 0, answered: 0 };
+      by.set(player.name, tally);
+      tally.calls += 1;
+      if (isFine(answer)) tally.answered += 1;
+    }
     if (answer.status === 0) {
       this.#silent.set(route.path, answer);
-      this.#tell('breaks', route, player, `${player.name} gets no answer: ${answer.failed}, and what stands under this path is not tried again`, answer);
+      this.tell('breaks', route, player, `${player.name} gets no answer: ${answer.failed}, and what stands under this path is not tried again`, answer);
     }
-    if (answer.status >= 500) this.#tell('breaks', route, player, `${player.name} is answered ${answer.status}`, answer);
+    if (answer.status >= 500 && !uncounted) this.tell('breaks', route, player, `${player.name} is answered ${answer.status}`, answer);
     return answer;
   }
 
-  async #reads(route: Route, player: Player): Promise<void> {
-    for (const tenant of this.#tries.tenants(route, player)) {
-      const named = route.record === undefined ? [undefined] : this.#tries.named(route.params[route.record] as string, tenant, player);
-      const answers: [Named, Answer][] = [];
-      for (const one of named) {
-        const path = this.#tries.path(route, tenant, one);
-        const answer = await this.#call(route, player, path);
-        this.#answers.judge(route, player, tenant, answer);
-        this.#answers.counts(route, player, tenant, answer);
-        await this.#judgeDatabase(route, player, tenant, answer);
-        if (one) answers.push([one, answer]);
-        if (one === undefined || one.as === 'read') await this.#asksFurther(route, player, path, tenant, answer);
-      }
-      this.#answers.existence(route, player, answers);
-      if (route.record === undefined) continue;
-      const heads: [Named, Answer][] = [];
-      for (const [one] of answers)
-        if (one.as !== 'read') heads.push([one, await this.#call({ ...route, method: 'HEAD' }, player, this.#tries.path(route, tenant, one))]);
-      this.#answers.heads(route, player, heads);
-      // What stands beside a record shows at some of them only.
-      for (const one of this.#tries.furtherRead(route.params[route.record] as string, tenant, player))
-        this.#answers.judge(route, player, tenant, await this.#call(route, player, this.#tries.path(route, tenant, one)));
-    }
+  async ask(at: At, path: string, more?: With): Promise<Answer> {
+    const answer = await this.call(at, path, more);
+    this.answers.judge(at.route, at.player, at.tenant, answer);
+    return answer;
   }
 
-  /** Past the edge of a page, by words of what is hidden, and by fields that are masked. */
-  async #asksFurther(route: Route, player: Player, path: string, tenant: string, plain: Answer): Promise<void> {
-    if (!isFine(plain)) return;
-    const { secrets } = this.#knowledge.get(player) as Knowledge;
-    const word = [...secrets].find(([, { of, hidden }]) => hidden && of.tenant === tenant)?.[0] ?? 'probe';
-    const with_ = (query: Record<string, string>) => `${path}?${new URLSearchParams(query)}`;
-    const named = (wish: RegExp, fallback: string) => route.query.find((name) => wish.test(name)) ?? fallback;
-    const idNames = route.query.flatMap((name): [string, readonly Named[]][] => {
-      const kind = this.#tries.kindNamed(route, name) ?? (/ids?$/i.test(name) ? route.kind : undefined);
-      return kind === undefined ? [] : [[name, this.#tries.named(kind, tenant, player)]];
+  async change(at: At, path: string, more?: With): Promise<Answer> {
+    const answer = await this.ask(at, path, more);
+    await this.putBack(at, answer);
+    return answer;
+  }
+
+  /** By whoever is answered most often, so that it is the form that is refused. */
+  async #breaks(route: Route): Promise<void> {
+    const player = mostAnswered(route, this.players, (of, { name }) => this.#covered.get(of.name)?.get(name)?.answered ?? 0);
+    if (player) await breaks(this, route, player);
+  }
+
+  async #afterTurn(routes: readonly Route[], player: Player, turn: Turn): Promise<void> {
+    await afterTurn(this, routes, player, turn).catch((error: unknown) => {
+      if (error instanceof LintelError) throw error;
+      const why = error instanceof Error ? error.message : String(error);
+      if (!this.#unreached.some((one) => one.why.startsWith(`sessions of whoever ${turn.what}`)))
+        this.#unreached.push({ route: 'all routes', why: `sessions of whoever ${turn.what}: ${why}` });
     });
-    for (const [name, all] of idNames) {
-      const answers: [Named, Answer][] = [];
-      for (const one of all) answers.push([one, await this.#call(route, player, with_({ [name]: one.id }))]);
-      for (const [, answer] of answers) this.#answers.judge(route, player, tenant, answer);
-      this.#answers.existence(route, player, answers, name, true);
-    }
-    const attempts: Record<string, string>[] = [
-      ...idNames.map(([name, all]) => ({ [name]: all.map(({ id }) => id).join(',') })),
-      { [named(/limit|size|per/i, 'limit')]: '100000', [named(/offset|skip/i, 'offset')]: '0' },
-      { [named(/limit|size|per/i, 'limit')]: '-1' },
-      { [named(/offset|skip|page|after|cursor/i, 'page')]: '-1' },
-      { [named(/^q$|search|query|term|text/i, 'q')]: word },
-      { [named(/sort|order/i, 'sort')]: 'no_such_column' },
-      ...route.query
-        .filter((name) => /all|deleted|archived|include|tenant|org/i.test(name))
-        .map((name) => ({ [name]: /tenant|org/i.test(name) ? this.#tries.otherTenant(player) : 'true' })),
-    ];
-    for (const attempt of attempts) this.#answers.judge(route, player, tenant, await this.#call(route, player, with_(attempt)));
-    const { kind } = route;
-    if (kind === undefined || route.record !== undefined) return;
-    await this.#judgeOrder(route, player, with_, named(/sort|order/i, 'sort'), tenant, plain);
-    const [hiddenText, hidden] =
-      [...secrets].find(([, { of, hidden: all, field }]) => all && of.kind === kind && of.tenant === tenant && field === this.#charter.kind(kind).label) ?? [];
-    if (hiddenText !== undefined && hidden)
-      for (const name of route.query.filter((one) => !/limit|size|per|offset|skip|page|after|cursor|sort|order|ids?$/i.test(one)))
-        await this.#judgeFilter(
-          route,
-          player,
-          with_,
-          name,
-          hiddenText,
-          `${player.name} finds by ${name} that there is a ${hidden.of.kind} called so, which they may not read`,
-        );
-    for (const [field, { read, column }] of Object.entries(this.#charter.kind(kind).fields)) {
-      const [value] = [...secrets].find(([, { of, hidden, field: masked }]) => of.kind === kind && !hidden && masked === field) ?? [];
-      if (read === undefined || value === undefined) continue;
-      for (const name of new Set([field, column ?? field, ...route.query.filter((one) => /^q$|search/i.test(one))])) {
-        await this.#judgeFilter(route, player, with_, name, value, `${player.name} finds by ${name}, which is masked from them`);
-      }
-    }
+    const later = await Picture.take(this.#db, this.charter);
+    if (this.picture.differences(later).length > 0) await this.picture.restore(this.#db, later);
   }
 
-  /** Whether a value that somebody may not know finds other than one that there is not. */
-  async #judgeFilter(route: Route, player: Player, at: (query: Record<string, string>) => string, name: string, value: string, message: string): Promise<void> {
-    const [hit, miss] = [await this.#call(route, player, at({ [name]: value })), await this.#call(route, player, at({ [name]: 'no-such-value' }))];
-    if (isFine(hit) && isFine(miss) && hit.text.replaceAll(value, '') !== miss.text.replaceAll('no-such-value', ''))
-      this.#tell('filter-tells', route, player, message, hit, name);
-  }
-
-  /** Whether records can be put in the order of a field that somebody may not read on any of them. */
-  async #judgeOrder(route: Route, player: Player, at: (query: Record<string, string>) => string, by: string, tenant: string, plain: Answer): Promise<void> {
-    const kind = route.kind as string;
-    const shape = this.#charter.shapes[kind] as KindShape;
-    const { readable } = this.#knowledge.get(player) as Knowledge;
-    const read = this.#picture.all(kind).filter((one) => one.tenant === tenant && readable.has(one));
-    for (const [field, { read: guard }] of Object.entries(this.#charter.kind(kind).fields)) {
-      if (guard === undefined) continue;
-      const masked = read.filter(({ record }) => !player.in(tenant).may(`${kind}.${guard}`, record as never));
-      for (const name of namesOf(shape, field)) {
-        for (const wish of [name, `-${name}`]) {
-          const answer = await this.#call(route, player, at({ [by]: wish }));
-          this.#answers.judge(route, player, tenant, answer);
-          if (!isFine(answer) || answer.text === plain.text || !isOrderedBy(answer.text, shape, field, masked)) continue;
-          this.#tell(
-            'order-tells',
-            route,
-            player,
-            `${player.name} puts ${this.#charter.kind(kind).many} in the order of ${field}, which is masked from them`,
-            answer,
-            field,
-          );
-        }
-      }
+  async asThingsAre(now: Player, before: Player, work: (picture: Picture, knowledge: Knowledge) => Promise<void>): Promise<void> {
+    const [picture, mark] = [this.picture, this.#mark];
+    this.picture = await Picture.take(this.#db, this.charter);
+    this.#mark = await Picture.mark(this.#db, this.charter);
+    const knowledge = knowledgeOf(this.charter, this.picture, now);
+    this.#knowledge.set(now, knowledge);
+    this.#sessions.set(now, this.#sessions.get(before) ?? new Map());
+    try {
+      await work(this.picture, knowledge);
+    } finally {
+      this.picture = picture;
+      this.#mark = mark;
     }
-  }
-
-  async #writes(route: Route, player: Player, how?: 'once'): Promise<void> {
-    const kind = route.record === undefined ? route.kind : (route.params[route.record] as string);
-    for (const tenant of this.#tries.tenants(route, player)) {
-      const named =
-        route.record === undefined || kind === undefined
-          ? [undefined]
-          : this.#tries.named(kind, tenant, player, route.method === 'DELETE' ? 'delete' : 'update');
-      const answers: [Named, Answer][] = [];
-      for (const one of named) {
-        const path = this.#tries.path(route, tenant, one);
-        const plain = route.method === 'DELETE' ? undefined : this.#tries.body(route, tenant, player);
-        const answer = await this.#change(route, player, tenant, path, plain);
-        if (one) answers.push([one, answer]);
-        if (how === 'once' || route.method === 'DELETE' || (one && one.as !== 'read')) continue;
-        for (const extra of this.#tries.extras(route, tenant, player)) await this.#change(route, player, tenant, path, { ...(plain ?? {}), ...extra });
-        for (const name of Object.keys(plain ?? {})) {
-          const other = this.#tries.kindNamed(route, name);
-          const byId: [Named, Answer][] = [];
-          for (const it of other === undefined ? [] : this.#tries.named(other, tenant, player))
-            byId.push([it, await this.#change(route, player, tenant, path, { ...plain, [name]: it.id })]);
-          this.#answers.existence(route, player, byId, name);
-        }
-      }
-      if (how !== 'once') this.#answers.existence(route, player, answers);
-    }
-  }
-
-  /** Sends a request that may change something, looks at what it changed, and puts that back. */
-  async #change(route: Route, player: Player, tenant: string, path: string, body?: unknown): Promise<Answer> {
-    const answer = await this.#call(route, player, path, body);
-    this.#answers.judge(route, player, tenant, answer);
-    await this.#judgeDatabase(route, player, tenant, answer);
-    return answer;
   }
 
   /**
@@ -285,32 +249,32 @@ class Probe {
    *
    * @throws LintelError `not-put-back`: to go on would be to judge by what the probe itself has done.
    */
-  async #judgeDatabase(route: Route, player: Player, tenant: string, answer: Answer, code: ProbeCode = 'changes-unlawfully'): Promise<void> {
+  async putBack(at: At, answer: Answer, turn?: Turn): Promise<void> {
     const failed = (cause?: unknown) =>
       new LintelError(
         'not-put-back',
-        `what ${route.name} as ${player.name} changed could not be put back, and is in the database now${cause instanceof Error ? `: ${cause.message}` : ''}; try the application on a copy`,
+        `what ${at.route.name} as ${at.player.name} changed could not be put back, and is in the database now${cause instanceof Error ? `: ${cause.message}` : ''}; try the application on a copy`,
         {},
         { cause },
       );
     for (let times = 0; ; times++) {
-      const mark = await Picture.mark(this.#db, this.#charter);
+      const mark = await Picture.mark(this.#db, this.charter);
       if (mark !== undefined && mark === this.#mark) return;
-      const later = await Picture.take(this.#db, this.#charter);
-      const changed = this.#picture.differences(later);
+      const later = await Picture.take(this.#db, this.charter);
+      const changed = this.picture.differences(later);
       if (changed.length === 0 && (times === 0 || mark === undefined)) return;
       if (times === MOST_LATE) throw failed();
-      for (const one of changed) this.#judgeChange(one, changed, route, player, tenant, answer, code);
-      await this.#picture.restore(this.#db, later).catch((error: unknown) => {
+      for (const one of changed) this.#judgeChange(one, changed, at, answer, turn);
+      await this.picture.restore(this.#db, later).catch((error: unknown) => {
         throw failed(error);
       });
     }
   }
 
-  #judgeChange(one: Difference, changed: readonly Difference[], route: Route, player: Player, tenant: string, answer: Answer, code: ProbeCode): void {
+  #judgeChange(one: Difference, changed: readonly Difference[], { route, player, tenant }: At, answer: Answer, turn?: Turn): void {
     const its = (one.before ?? one.after)?.tenant;
-    if (this.#answers.mayCross(route, player) && its !== undefined && its !== tenant)
-      this.#tell(
+    if (this.answers.mayCross(route, player) && its !== undefined && its !== tenant)
+      this.tell(
         'other-tenant',
         route,
         player,
@@ -318,68 +282,24 @@ class Probe {
         answer,
         'changes',
       );
-    for (const { about, why } of unlawfulIn(this.#charter, this.#picture, player, one, changed, answer.sent.body, this.#answers.isStranger))
-      this.#tell(code, route, player, `${player.name}${code === 'open-after-removal' ? ' was put out, and yet' : ''}: ${why}`, answer, about);
+    for (const { about, why } of unlawfulIn(this.charter, this.picture, player, one, changed, answer.sent.body, this.answers.isStranger))
+      this.tell(turn?.code ?? 'changes-unlawfully', route, player, `${player.name}${turn ? ` ${turn.what}, and yet` : ''}: ${why}`, answer, about);
   }
 
-  /** Calls as somebody who was put out, with the session of before. */
-  async #afterRemoval(routes: readonly Route[], player: Player, putOut: NonNullable<ProbeTarget['putOut']>): Promise<void> {
-    const { person } = player;
-    if (!person || player.tenants.length === 0) return;
-    const back: (() => Promise<void>)[] = [];
-    for (const tenant of player.tenants) back.push(await putOut(person, tenant));
-    const gone: Player = { ...player, in: (tenant) => this.#players.at(-1)?.in(tenant) as ReturnType<Player['in']> };
-    this.#knowledge.set(gone, knowledgeOf(this.#charter, this.#picture, gone));
-    this.#headers.set(gone, this.#headers.get(player) ?? {});
-    try {
-      for (const route of routes) {
-        for (const tenant of player.tenants) {
-          const all = route.record === undefined ? [undefined] : this.#tries.named(route.params[route.record] as string, tenant, player);
-          for (const named of all.filter((one) => one === undefined || one.as === 'read')) {
-            const body = route.method === 'GET' || route.method === 'DELETE' ? undefined : this.#tries.body(route, tenant, player);
-            const answer = await this.#call(route, gone, this.#tries.path(route, tenant, named), body);
-            const [secret] = secretsIn(answer.text, answer.sent.url, this.#knowledge.get(gone) as Knowledge);
-            if (secret)
-              this.#tell('open-after-removal', route, player, `${player.name} was put out, and still reads ${secret.of.kind} ${secret.of.id}`, answer);
-            if (this.#answers.isOpened(route, gone, tenant, answer))
-              this.#tell(
-                'open-after-removal',
-                route,
-                player,
-                `${player.name} was put out, and is still answered where ${route.needs} is needed`,
-                answer,
-                'needs',
-              );
-            await this.#judgeDatabase(route, gone, tenant, answer, 'open-after-removal');
-          }
-        }
-      }
-    } finally {
-      for (const work of back) await work();
-    }
-  }
-
-  /** In the library's own tables, and past its record: it is taken back at once. */
-  readonly #suspend = async (person: { readonly id: string }, tenant: string): Promise<() => Promise<void>> => {
-    const set = (status: 'active' | 'suspended') => async () => {
-      await this.#lintel.db.updateTable('lintel_member').set({ status }).where('tenant_id', '=', tenant).where('user_id', '=', person.id).execute();
-    };
-    await set('suspended')();
-    return set('active');
-  };
-
-  #report(routes: readonly Route[], unreached: ProbeReport['unreached']): ProbeReport {
-    const people = this.#players.map(({ name }) => name);
+  #report(routes: readonly Route[]): ProbeReport {
+    const people = this.players.map(({ name }) => name);
     const coverage = routes.map(({ name }) => ({ route: name, by: people.map((who) => this.#covered.get(name)?.get(who) ?? { calls: 0, answered: 0 }) }));
     const never = coverage
       .filter(({ by }) => by.every(({ answered }) => answered === 0))
       .map(({ route }) => ({ route, why: 'nobody was let in: no call was answered with success' }));
-    const findings = [...this.#found].map(([key, { people: all, ...one }]): ProbeFinding => {
-      return { ...one, severity: PROBE_CODES[one.code].severity, route: (JSON.parse(key) as string[])[1] as string, people: [...all] };
-    });
-    const weight = ({ severity }: ProbeFinding) => (severity === 'error' ? 0 : 1);
-    const removal = this.#putOut ? [] : [{ route: 'all routes', why: 'sessions of those who were put out: probe.putOut does not say how somebody is' }];
-    return { findings: findings.sort((a, b) => weight(a) - weight(b)), people, coverage, unreached: [...unreached, ...never, ...removal], calls: this.#calls };
+    const all = [...this.#found.values()];
+    const isToldOtherwise = ({ code, route }: Found) => all.some((other) => other.route === route && COMES_WITH[other.code]?.includes(code));
+    const order = Object.keys(PROBE_CODES);
+    const findings = all
+      .filter((one) => !isToldOtherwise(one))
+      .map((one): ProbeFinding => ({ ...one, severity: PROBE_CODES[one.code].severity, people: [...one.people] }))
+      .sort((a, b) => order.indexOf(a.code) - order.indexOf(b.code));
+    return { findings, people, coverage, unreached: [...this.#unreached, ...never], calls: this.#calls };
   }
 }
 

@@ -10,6 +10,8 @@ export interface Route {
   readonly name: string;
   /** By parameter: `tenant`, or a kind. */
   readonly params: Readonly<Record<string, string>>;
+  /** By parameter that names no record: the field of the kind whose value it is. */
+  readonly values: Readonly<Record<string, string>>;
   readonly kind: string | undefined;
   /** The parameter that names the record which it is about. */
   readonly record: string | undefined;
@@ -50,10 +52,18 @@ function readRoute(charter: Charter<any>, given: ProbeRoute): Route | string {
   const path = given.path.replace(/:(\w+)/g, '{$1}');
   const parts = path.split('/').filter((part) => part !== '');
   const params: Record<string, string> = {};
+  const values: Record<string, string> = {};
+  const fixed = parts.filter((part) => !part.startsWith('{'));
+  const kindOfPath = given.kind ?? fixed.map((part) => kindCalled(charter, part)).findLast((found) => found !== undefined);
   for (const [i, part] of parts.entries()) {
     const name = /^\{(\w+)\}$/.exec(part)?.[1];
     if (name === undefined) continue;
     const before = parts[i - 1] ?? '';
+    const field = kindOfPath === undefined || given.params?.[name] !== undefined ? undefined : charter.kind(kindOfPath).fields[name];
+    if (field?.role === 'plain') {
+      values[name] = name;
+      continue;
+    }
     const what =
       given.params?.[name] ??
       kindCalled(charter, name.replace(/_?id$/i, '')) ??
@@ -65,12 +75,11 @@ function readRoute(charter: Charter<any>, given: ProbeRoute): Route | string {
   }
   const named = Object.entries(params).filter(([, what]) => what !== 'tenant');
   const [record, recordKind] = named.at(-1) ?? [];
-  const fixed = parts.filter((part) => !part.startsWith('{'));
-  const kind = given.kind ?? recordKind ?? fixed.map((part) => kindCalled(charter, part)).findLast((found) => found !== undefined);
+  const kind = given.kind ?? recordKind ?? kindOfPath;
   const method = given.method.toUpperCase();
   const { needs, body, query = [] } = given;
   if (needs !== undefined) charter.permission(needs);
-  return { method, path, name: `${method} ${path}`, params, kind, record, query, needs, body };
+  return { method, path, name: `${method} ${path}`, params, values, kind, record, query, needs, body };
 }
 
 /** A value that a JSON schema takes. */

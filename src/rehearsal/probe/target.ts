@@ -36,14 +36,36 @@ export type Send = (request: {
 export interface ProbeTarget {
   /** The application as a function of a request, or its address on this machine: `http://localhost:4173`. */
   readonly app: ((request: Request) => Response | Promise<Response>) | string;
-  /** Signs somebody in, and answers the headers that their requests carry. */
-  readonly signIn: (person: ProbePerson, send: Send) => Promise<Record<string, string>>;
+  /** Signs somebody in, and answers the headers that their requests carry. `tenant` is the one for which, where {@link sessions} are of one. */
+  readonly signIn: (person: ProbePerson, send: Send, of: { readonly tenant: string }) => Promise<Record<string, string>>;
+  /** Whether a session is of one tenant: then everybody is signed in for each of theirs. Default `person`: one session is for all, and the address names the tenant, if any. */
+  readonly sessions?: 'person' | 'tenant';
   /** Its routes, or a description of them by OpenAPI 3. */
   readonly routes: readonly ProbeRoute[] | { readonly openapi: string; readonly paths?: object };
   /** Only these routes, and their paths with verbs that are not described: `GET /api/hives/{id}`. Such a verb can be named by itself. */
   readonly only?: readonly string[];
   /** The people, where the membership is not the library's: without it, they are read from the database. */
   readonly people?: readonly AppMember[];
-  /** Puts somebody out, and takes them in again: to see what their old session still opens. Where the membership is the library's, it is known how; else left out, it is not tried. */
-  readonly putOut?: (person: ProbePerson, tenant: string) => Promise<() => Promise<void>>;
+  /** The kind whose records say who belongs to a tenant, where the charter has one: by it somebody is put out, or given another role, to see what their old session still opens. */
+  readonly membership?: {
+    readonly kind: string;
+    /** The field that holds the id of the person. */
+    readonly person: string;
+    /** The field that holds the role, by the names of the charter. */
+    readonly role?: string;
+  };
+  /** Puts somebody out, and takes them in again: to see what their old session still opens. Where the membership is the library's, or {@link membership} says, it is known how; else left out, it is not tried. */
+  readonly putOut?: ProbeTurn['make'];
+  /** More that may happen to somebody while they are signed in. */
+  readonly turns?: readonly ProbeTurn[];
+}
+
+/** Something that happens to somebody in a tenant while they are signed in: they get another role, are suspended, or come back with less than they had. */
+export interface ProbeTurn {
+  /** What happened, as it is told: `was given the role of a reader`. */
+  readonly what: string;
+  /** All roles that they hold in the tenant after it. None: they do not belong to it. */
+  readonly roles: readonly string[];
+  /** Makes it so, and answers how it is undone. */
+  readonly make: (person: ProbePerson, tenant: string) => Promise<() => Promise<void>>;
 }

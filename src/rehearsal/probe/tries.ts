@@ -1,10 +1,11 @@
 import type { Charter, FieldData } from '../../charter/index.js';
-import type { KindShape } from '../../predicate/index.js';
+import type { KindShape, ValueType } from '../../predicate/index.js';
 import type { Player } from './cast.js';
 import type { Knowledge } from './judge.js';
-import { mayRead, namesOf } from './judge.js';
+import { mayRead, namesOf, spellingsOf } from './judge.js';
 import type { Picture, Pictured } from './picture.js';
 import { kindCalled, type Route } from './routes.js';
+import type { ProbeTarget } from './target.js';
 
 /** A record that a request names: one that is read, one that is hidden, one of another tenant, or none that there is. */
 export interface Named {
@@ -15,33 +16,51 @@ export interface Named {
 
 const MISSING = { uuid: '00000000-0000-4000-8000-0000000000ff', text: 'no-such-one', integer: '987654321' } as const;
 
+/** An id as JSON has it for a field of that type. */
+export const asSent = (type: ValueType | undefined, id: string): string | number => (type === 'integer' && /^-?\d{1,15}$/.test(id) ? Number(id) : id);
+
 /** What is put into requests: tenants, ids, and bodies as no form of the page would send them. */
 export class Tries {
   readonly #charter: Charter<any>;
   readonly #picture: Picture;
   readonly #players: readonly Player[];
   readonly #knowledge: ReadonlyMap<Player, Knowledge>;
+  readonly #target: Pick<ProbeTarget, 'sessions' | 'membership'>;
   #made = 0;
 
-  constructor(charter: Charter<any>, picture: Picture, players: readonly Player[], knowledge: ReadonlyMap<Player, Knowledge>) {
+  constructor(
+    charter: Charter<any>,
+    picture: Picture,
+    players: readonly Player[],
+    knowledge: ReadonlyMap<Player, Knowledge>,
+    target: Pick<ProbeTarget, 'sessions' | 'membership'>,
+  ) {
     this.#charter = charter;
     this.#picture = picture;
     this.#players = players;
     this.#knowledge = knowledge;
+    this.#target = target;
   }
 
   /** The tenants that a request may name: one's own, and one to which one does not belong. */
   tenants(route: Route, player: Player): string[] {
     const all = [...new Set(this.#players.flatMap(({ tenants }) => tenants))];
-    if (!Object.values(route.params).includes('tenant')) return [player.tenants[0] ?? all[0] ?? ''];
+    if (!Object.values(route.params).includes('tenant')) {
+      if (this.#target.sessions === 'tenant' && player.tenants.length > 0) return [...player.tenants];
+      return [player.tenants[0] ?? all[0] ?? ''];
+    }
     if (player.tenants.length === 0) return all.slice(0, 3);
     const other = all.find((tenant) => !player.tenants.includes(tenant));
     return [...player.tenants, ...(other === undefined ? [] : [other])];
   }
 
+  #idType(kind: string): ValueType | undefined {
+    const { idField, fields } = this.#charter.shapes[kind] as KindShape;
+    return fields[idField]?.type;
+  }
+
   #missing(kind: string): string {
-    const { idField, fields } = this.#charter.shapes[kind] as { idField: string; fields: Readonly<Record<string, { type: string }>> };
-    return MISSING[fields[idField]?.type as keyof typeof MISSING] ?? MISSING.text;
+    return MISSING[this.#idType(kind) as keyof typeof MISSING] ?? MISSING.text;
   }
 
   /** One record of each sort for somebody who stands in a tenant. */
@@ -56,7 +75,9 @@ export class Tries {
         : read.find((one) => !player.in(tenant).may(`${kind}.${action}`, one.record as never));
     const may = read.find((one) => one !== mayNot);
     const hidden = here.find((one) => !readable?.has(one));
-    const elsewhere = all.find((one) => one.tenant !== undefined && one.tenant !== tenant && !readable?.has(one));
+    // Where ids are unique within a tenant only, one of another may be one of here too.
+    const ids = new Set(here.map(({ id }) => id));
+    const elsewhere = all.find((one) => one.tenant !== undefined && one.tenant !== tenant && !readable?.has(one) && !ids.has(one.id));
     const as = (what: Named['as'], one: Pictured | undefined): Named[] => (one ? [{ as: what, id: one.id, one }] : []);
     return [
       ...as('read', may),
@@ -68,7 +89,7 @@ export class Tries {
   }
 
   /** Several of each sort, for requests that name many at once: what stands so already in one of them changes in another. */
-  many(kind: string, tenant: string, player: Player): string[] {
+  many(kind: string, tenant: string, player: Player): (string | number)[] {
     const readable = this.#knowledge.get(player)?.readable;
     const sorts = [
       (one: Pictured) => one.tenant === tenant && readable?.has(one) === true,
@@ -76,7 +97,7 @@ export class Tries {
       (one: Pictured) => one.tenant !== undefined && one.tenant !== tenant && !readable?.has(one),
     ];
     const all = sorts.flatMap((is) => this.#picture.all(kind).filter(is).slice(0, 4));
-    return [...all.map(({ id }) => id), this.#missing(kind)];
+    return [...all.map(({ id }) => id), this.#missing(kind)].map((id) => asSent(this.#idType(kind), id));
   }
 
   /** More of what somebody reads, besides what {@link named} names: four at most. */
@@ -87,23 +108,62 @@ export class Tries {
     return more.slice(0, 4).map((one) => ({ as: 'read', id: one.id, one }));
   }
 
-  path(route: Route, tenant: string, named: Named | undefined): string {
+  /** @param under a parent in the place of the record's own. @param value for what names no record. */
+  path(route: Route, tenant: string, named: Named | undefined, under?: Pictured, value = 'no-such-value'): string {
     return route.path.replace(/\{(\w+)\}/g, (_, name: string) => {
+      if (route.values[name] !== undefined) return encodeURIComponent(value);
       const what = route.params[name] as string;
       if (what === 'tenant') return encodeURIComponent(tenant);
       if (name === route.record) return encodeURIComponent(named?.id ?? '');
+      if (under?.kind === what) return encodeURIComponent(under.id);
       const field = Object.entries(this.#charter.kind(named?.one?.kind ?? what).fields).find(([, { to }]) => to === what)?.[0];
       const parent = field === undefined ? undefined : named?.one?.record[field];
       return encodeURIComponent(String(parent ?? this.#picture.all(what).find((one) => one.tenant === tenant)?.id ?? this.#missing(what)));
     });
   }
 
-  otherTenant(player: Player): string {
-    return this.#players.flatMap(({ tenants }) => tenants).find((tenant) => !player.tenants.includes(tenant)) ?? '';
+  /** Records that somebody reads, and under which nothing hangs of what is named: for a route whose address names both. */
+  otherParent(route: Route, tenant: string, player: Player, { one }: Named): Pictured | undefined {
+    if (!one || route.record === undefined) return undefined;
+    const [field, data] = Object.entries(this.#charter.kind(one.kind).fields).find(([, { to }]) => Object.values(route.params).includes(to ?? '')) ?? [];
+    const own = field === undefined ? undefined : String(one.record[field]);
+    return data?.to === undefined
+      ? undefined
+      : this.named(data.to, tenant, player).find((parent) => parent.as === 'read' && (parent.id !== own || one.tenant !== tenant))?.one;
+  }
+
+  /** Names of the columns that say whose a record is, each with somebody else: tenants, people and roles, as parameters and headers may name them. */
+  others(kind: string | undefined, player: Player, tenant: string): Readonly<Record<'tenant' | 'person' | 'role', readonly (readonly [string, string])[]>> {
+    const names: Record<'tenant' | 'person' | 'role', Set<string>> = {
+      tenant: new Set(['tenant', 'org', 'organization_id']),
+      person: new Set(['user', 'user_id', 'as']),
+      role: new Set(['role']),
+    };
+    const { roles } = this.#charter.data;
+    for (const [of, shape] of Object.entries(this.#charter.shapes)) {
+      for (const [field, { role, options }] of Object.entries(this.#charter.kind(of).fields)) {
+        const isPerson = ['owner', 'maker', 'person'].includes(role) || /(user|person|member)_?id$/i.test(shape.fields[field]?.column ?? '');
+        const what = role === 'tenant' ? 'tenant' : isPerson ? 'person' : options?.every((one) => Object.hasOwn(roles, one)) ? 'role' : undefined;
+        // Of people, those of the kind itself: others have too many names.
+        if (what && (what !== 'person' || of === kind || kind === undefined)) for (const name of spellingsOf(shape, field)) names[what].add(name);
+      }
+    }
+    const reads = (one: Player) => this.#knowledge.get(one)?.readable.size ?? 0;
+    const most = this.#players.filter((one) => one !== player && one.person && one.tenants.includes(tenant)).sort((a, b) => reads(b) - reads(a))[0];
+    const grants = (role: string) => Object.values(roles[role]?.may ?? {}).flat().length;
+    const [strongest] = Object.keys(roles).sort((a, b) => grants(b) - grants(a));
+    const with_ = (all: Set<string>, value: string | undefined) => (value === undefined || value === '' ? [] : [...all].map((name) => [name, value] as const));
+    return { tenant: with_(names.tenant, this.otherTenant(player, tenant)), person: with_(names.person, most?.person?.id), role: with_(names.role, strongest) };
+  }
+
+  /** One to which somebody does not belong; else another of theirs. */
+  otherTenant(player: Player, than: string): string {
+    const all = this.#players.flatMap(({ tenants }) => tenants);
+    return all.find((tenant) => !player.tenants.includes(tenant)) ?? player.tenants.find((tenant) => tenant !== than) ?? '';
   }
 
   /** The field that a name in a body means. */
-  #fieldCalled(kind: string, name: string): readonly [string, FieldData] | undefined {
+  fieldCalled(kind: string, name: string): readonly [string, FieldData] | undefined {
     return Object.entries(this.#charter.kind(kind).fields).find(
       ([field, { column }]) => field === name || (column ?? this.#charter.shapes[kind]?.fields[field]?.column) === name,
     );
@@ -113,11 +173,14 @@ export class Tries {
   #value(kind: string, [field, { role, type, to, options }]: readonly [string, FieldData], tenant: string, player: Player): unknown {
     const there = this.#picture.all(kind).filter((one) => one.tenant === tenant);
     if (role === 'parent')
-      return this.#picture.all(to as string).find((one) => one.tenant === tenant && mayRead(this.#charter, player, one))?.id ?? this.#missing(to as string);
-    if (role === 'owner' || role === 'maker' || role === 'person') return player.person?.id ?? null;
-    if (role === 'tenant') return tenant;
+      return asSent(
+        type,
+        this.#picture.all(to as string).find((one) => one.tenant === tenant && mayRead(this.#charter, player, one))?.id ?? this.#missing(to as string),
+      );
+    if (role === 'owner' || role === 'maker' || role === 'person') return player.person ? asSent(type, player.person.id) : null;
+    if (role === 'tenant') return asSent(type, tenant);
     if (role === 'unit' || role === 'group') return there.find((one) => one.record[field] !== null)?.record[field] ?? null;
-    if (role === 'people') return player.person ? [player.person.id] : [];
+    if (role === 'people') return player.person ? [asSent(type, player.person.id)] : [];
     if (options) return options.at(-1);
     if (type === 'integer') return 77;
     if (type === 'decimal') return '77.70';
@@ -126,9 +189,26 @@ export class Tries {
     return type === 'uuid' ? MISSING.uuid : `Probe ${++this.#made}`;
   }
 
+  /** A list of ids of a kind may be called so. */
+  #idNames(kind: string): string[] {
+    const shape = this.#charter.shapes[kind] as KindShape;
+    return namesOf(shape, shape.idField).map((name) => `${name}s`);
+  }
+
+  /** Somebody who does not belong to a tenant, under all names that the field has. */
+  #asMember(kind: string, field: string, tenant: string): Record<string, unknown> {
+    const shape = this.#charter.shapes[kind] as KindShape;
+    const id = this.#stranger(tenant);
+    return id === undefined ? {} : Object.fromEntries(namesOf(shape, field).map((name) => [name, asSent(shape.fields[field]?.type, id)]));
+  }
+
+  #stranger(tenant: string): string | undefined {
+    return this.#players.find((one) => one.person && one.tenants.length > 0 && !one.tenants.includes(tenant))?.person?.id;
+  }
+
   /** The kind of record that a name in a body or after a question mark stands for, where it is none of the kind's own fields: `hiveId`. */
   kindNamed(route: Route, name: string): string | undefined {
-    if (route.kind !== undefined && this.#fieldCalled(route.kind, name)) return undefined;
+    if (route.kind !== undefined && this.fieldCalled(route.kind, name)) return undefined;
     return /._?id$/i.test(name) ? kindCalled(this.#charter, name.replace(/_?id$/i, '')) : undefined;
   }
 
@@ -144,10 +224,13 @@ export class Tries {
     return Object.fromEntries(
       Object.entries(given).map(([name, example]) => {
         const other = this.kindNamed(route, name);
-        if (other !== undefined) return [name, this.named(other, tenant, player)[0]?.id];
+        if (other !== undefined) return [name, asSent(this.#idType(other), this.named(other, tenant, player)[0]?.id ?? '')];
         if (kind === undefined) return [name, example];
-        if (Array.isArray(example) && /ids?$/i.test(name)) return [name, this.many(kind, tenant, player)];
-        const field = this.#fieldCalled(kind, name);
+        if (Array.isArray(example) && (/ids?$/i.test(name) || this.#idNames(kind).includes(name))) return [name, this.many(kind, tenant, player)];
+        const field = this.fieldCalled(kind, name);
+        // Whoever is to belong does not yet.
+        if (field && kind === this.#target.membership?.kind && field[0] === this.#target.membership.person)
+          return [name, asSent(field[1].type, this.#stranger(tenant) ?? String(example))];
         return [name, field ? this.#value(kind, field, tenant, player) : example];
       }),
     );
@@ -172,12 +255,12 @@ export class Tries {
   }
 
   #extrasOf(kind: string, tenant: string, player: Player): Record<string, unknown>[] {
-    const stranger = this.#players.find((one) => one.person && one.tenants.length > 0 && !one.tenants.includes(tenant))?.person?.id;
+    const stranger = this.#stranger(tenant);
     const colleague = this.#players.find((one) => one.person && one !== player && one.tenants.includes(tenant))?.person?.id;
     return Object.entries(this.#charter.kind(kind).fields).flatMap(([field, data]): Record<string, unknown>[] => {
       const names = namesOf(this.#charter.shapes[kind] as KindShape, field);
       const values: unknown[] = [];
-      if (data.role === 'tenant') values.push(this.otherTenant(player));
+      if (data.role === 'tenant') values.push(this.otherTenant(player, tenant));
       else if (data.role === 'owner') values.push(colleague, player.person?.id, stranger);
       else if (data.role === 'maker' || data.role === 'person') values.push(colleague);
       else if (data.role === 'parent')
@@ -186,7 +269,13 @@ export class Tries {
           this.named(data.to as string, tenant, player).find(({ as }) => as === 'elsewhere')?.id,
         );
       else if (data.role !== 'id' && data.role !== 'people' && data.change !== undefined) values.push(this.#value(kind, [field, data], tenant, player));
-      return values.filter((value) => value !== undefined && value !== '').flatMap((value) => names.map((name) => ({ [name]: value })));
+      // Whoever is to belong elsewhere does not yet.
+      const { membership } = this.#target;
+      const along = data.role === 'tenant' && kind === membership?.kind ? this.#asMember(kind, membership.person, String(values[0])) : {};
+      const typed = values
+        .filter((value) => value !== undefined && value !== '')
+        .map((value) => (typeof value === 'string' ? asSent(data.type, value) : value));
+      return typed.flatMap((value) => names.map((name) => ({ [name]: value, ...along })));
     });
   }
 }
