@@ -169,8 +169,8 @@ export interface OtherDrawn {
 
 export function otherColumn({ slot, column, fits }: OtherDrawn, names: Names): OtherColumn {
   const all = KIND_NAMES.flatMap((kind) => names.fields(kind).flatMap(([field, { role, type }]) => (role === 'people' ? [] : [{ kind, field, type }])));
-  // Numbers come in most sizes.
-  const slots = [...all, ...all.filter(({ type }) => type === 'integer')];
+  // Numbers come in most sizes, and moments too.
+  const slots = [...all, ...all.filter(({ type }) => ['integer', 'decimal', 'instant'].includes(type))];
   const { kind, field, type } = slots[slot % slots.length] as (typeof slots)[number];
   const choice = fits ? (COLUMNS[type] as readonly string[]) : Object.values(COLUMNS).flat();
   return { kind, field, type: choice[column % choice.length] as string };

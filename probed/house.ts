@@ -193,7 +193,9 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
         : seen(who);
     if (q?.includes('\0')) throw refusal(400, 'q');
     if (q !== undefined)
-      where += ` and (r.title ilike $${values.push(`%${q}%`)} ${has('search-drops-condition') ? `or r.details ilike $${values.length}` : ''})`;
+      where += has('search-drops-condition')
+        ? ` and r.title ilike $${values.push(`%${q}%`)} or r.details ilike $${values.length}`
+        : ` and r.title ilike $${values.push(`%${q}%`)}`;
     if (after !== undefined) where += ` and r.no > $${values.push(asNumber(after))}::int`;
     if (has('unknown-state-lifts') && req.query.state === 'all') where = 'r.house_id = $1 and $2::uuid is not null';
     const by = order === 'title' ? 'r.title' : order === 'cost' && (who.role === 'board' || has('order-by-cost')) ? 'r.cost' : 'r.no';

@@ -1,9 +1,11 @@
+import { readFile } from 'node:fs/promises';
+import { resolve } from 'node:path';
 import { type Command, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
 import { asCurl, asTest, PROBE_CODES, type ProbeFinding, type ProbeProgress, type ProbeReport, type ProbeTarget, probe } from '../rehearsal/index.js';
 import type { Database } from '../store/index.js';
-import { type Judged, judged, open } from './accepting.js';
+import { type Judged, judged, nameOf, open, placeOf } from './accepting.js';
 import { barFor } from './bar.js';
 import { readConfig, type Sources } from './config.js';
 import { isPeopled, membersIn, withoutPeople } from './copy.js';
@@ -15,8 +17,23 @@ import { EXIT, type Surroundings } from './surroundings.js';
 
 interface ProbeOptions extends Sources {
   readonly only?: readonly string[] | undefined;
+  readonly since?: string | undefined;
   readonly tests?: true | undefined;
   readonly format: 'text' | 'json' | 'md';
+}
+
+/** What an earlier report has found: the code and the place of each. */
+async function knownIn(file: string, cwd: string): Promise<ReadonlySet<string>> {
+  const wrong = (why: string, cause?: unknown) =>
+    new LintelError('bad-report', `--since ${file}: ${why}; give a report that \`lintel probe --format json\` has written`, {}, { cause });
+  const text = await readFile(resolve(cwd, file), 'utf8').catch((error: unknown) => {
+    throw wrong('it cannot be read', error);
+  });
+  try {
+    return new Set((JSON.parse(text) as ProbeReport).findings.map((one) => nameOf(one.code, placeOf(one))));
+  } catch (error) {
+    throw wrong('it is no report', error);
+  }
 }
 
 /** By route, for each of the people, how many calls were answered with success, out of how many. */
@@ -34,7 +51,7 @@ function printed(report: ProbeReport, findings: readonly Judged<ProbeFinding>[],
     const { why, remedy } = PROBE_CODES[one.code];
     const others = one.people.length - 1;
     return [
-      `${tint[one.severity](one.severity)}  ${one.route}  ${c.dim(one.code)}`,
+      `${tint[one.severity](one.severity)}  ${placeOf(one)}  ${c.dim(one.code)}`,
       `  ${one.message}${others > 0 ? `; so for ${others} more` : ''}.`,
       `  ${why} ${remedy}`,
       `  ${c.dim(asCurl(one))}`,
@@ -48,7 +65,7 @@ function printed(report: ProbeReport, findings: readonly Judged<ProbeFinding>[],
 }
 
 function asMarkdown(report: ProbeReport, findings: readonly Judged<ProbeFinding>[]): string {
-  const rows = open(findings).map((one) => [one.severity, one.route, one.code, one.message, asCurl(one)]);
+  const rows = open(findings).map((one) => [one.severity, placeOf(one), one.code, one.message, asCurl(one)]);
   return [
     '# Probe',
     rows.length === 0 ? 'Nothing was found.' : markdown(['', 'route', 'code', 'what', 'again'], rows),
@@ -75,13 +92,15 @@ async function probeCommand(options: ProbeOptions, around: Surroundings): Promis
   const config = await readConfig(options, around.cwd);
   const target = config.probe;
   if (!target) throw new LintelError('no-probe', 'There is no application to try: give defineConfig a probe, which answers { app, signIn, routes }.', {});
+  const known = options.since === undefined ? undefined : await knownIn(options.since, around.cwd);
   return withDatabase(withoutPeople(config), async (lintel, db) => {
     const bar = await barFor(around, 'trying', '  {found} found  {what}');
     around.err('Trying the application as everybody. What is changed by it is put back.');
     const told = ({ done, of, ...rest }: ProbeProgress) => (done === 0 ? bar?.start(of, 0, rest) : bar?.update(done, rest));
     const trying = { ...(await targetOf(target, config, db)), ...(options.only && { only: options.only }) };
     const report = await probe(lintel, lintel.records, trying, told).finally(() => bar?.stop());
-    const findings = judged(report.findings, config.accepted, ({ route }) => route);
+    const fresh = report.findings.filter((one) => !known?.has(nameOf(one.code, placeOf(one))));
+    const findings = judged(fresh, config.accepted, placeOf);
     const left = open(findings);
     around.out(
       options.tests
@@ -103,6 +122,7 @@ export function addProbeCommand(program: Command, around: Surroundings, answered
       .description('Tries the running application as every sort of person, and holds each answer and change against the charter. What it changes is put back.'),
   )
     .option('--only <routes...>', 'only these routes: "GET /api/hives/{id}"')
+    .option('--since <report>', 'only what an earlier report, of --format json, has not found yet')
     .option('--tests', 'write what was found as tests for Vitest')
     .addOption(new Option('--format <format>', 'how to write the answer').choices(['text', 'json', 'md'] as const).default('text' as const))
     .addHelpText(

@@ -13,7 +13,7 @@ import {
   whose,
 } from '../../rehearsal/index.js';
 import type { Lintel, Remedies, Remedy } from '../../server/index.js';
-import { judged } from '../accepting.js';
+import { judged, placeOf } from '../accepting.js';
 import { peopleOf } from '../changes.js';
 import { sideOf } from '../compare.js';
 import { insistOnOwn, isCopy } from '../copy.js';
@@ -153,6 +153,6 @@ export const WORKS: Readonly<Record<string, (parts: DeskParts, query: Query) => 
   probe: async ({ probe, accepted }) => {
     if (!probe) throw new LintelError('no-probe', 'There is no application to try: give defineConfig a probe.', {});
     const report = await probe();
-    return { ...report, findings: judged(report.findings, accepted, ({ route }) => route) };
+    return { ...report, findings: judged(report.findings, accepted, placeOf) };
   },
 };

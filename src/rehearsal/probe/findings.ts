@@ -77,6 +77,8 @@ export interface ProbeFinding {
   readonly code: ProbeCode;
   readonly severity: 'error' | 'warning';
   readonly route: string;
+  /** What it is about, where there are several things on a route: a kind, a field, a parameter. Empty: the route as a whole. */
+  readonly about: string;
   /** The first person to whom it happened. */
   readonly person: { readonly id: string | null; readonly name: string };
   /** Everybody to whom it happened. */

@@ -74,10 +74,10 @@ class Probe implements Walk {
   }
 
   async run(told: (progress: ProbeProgress) => void): Promise<ProbeReport> {
-    const { routes, others, unreached } = readRoutes(this.charter, this.#target);
-    this.#unreached.push(...unreached);
     this.players = await castOf(this.#lintel, this.#target);
     this.picture = await Picture.take(this.#db, this.charter);
+    const { routes, others, unreached } = readRoutes(this.charter, this.#target, this.#isId);
+    this.#unreached.push(...unreached);
     this.#mark = await Picture.mark(this.#db, this.charter);
     for (const player of this.players) {
       this.#sessions.set(player, await this.#signIn(player));
@@ -106,6 +106,7 @@ class Probe implements Walk {
       await go();
     }
     for (const route of unsteady) this.#unreached.push({ route, why: 'whether it rests on what is hidden: it answers otherwise each time' });
+    this.#unreached.push(...this.tries.gaps(routes));
     if (turns.length === 0)
       this.#unreached.push({ route: 'all routes', why: 'sessions of those who were put out: neither probe.membership nor probe.putOut says how somebody is' });
     return this.#report(routes);
@@ -134,13 +135,14 @@ class Probe implements Walk {
   readonly #keyOf = ([code, route, , , , about = '']: Told) => JSON.stringify([code, route.name, about]);
 
   readonly #put = (told: Told): void => {
-    const [code, route, { person, name }, message, { sent, status }] = told;
+    const [code, route, { person, name }, message, { sent, status }, about = ''] = told;
     const known = this.#found.get(this.#keyOf(told));
     if (known) known.people.add(name);
     else
       this.#found.set(this.#keyOf(told), {
         code,
         route: route.name,
+        about,
         person: { id: person?.id ?? null, name },
         message,
         request: sent,
@@ -211,6 +213,11 @@ class Probe implements Walk {
     await this.putBack(at, answer);
     return answer;
   }
+
+  /** An id of a record, a tenant or one of the people: in a recording, a part of an address that is none stands for itself. */
+  readonly #isId = (part: string): boolean =>
+    Object.keys(this.charter.data.kinds).some((kind) => this.picture.withId(kind, part).length > 0) ||
+    this.players.some(({ person, tenants }) => person?.id === part || tenants.includes(part));
 
   /** By whoever is answered most often, so that it is the form that is refused. */
   async #breaks(route: Route): Promise<void> {

@@ -1,5 +1,6 @@
 import { didYouMean, LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
+import { describedRoutes } from './described.js';
 import type { ProbeRoute, ProbeTarget } from './target.js';
 
 /** A route with what its parameters name. */
@@ -32,7 +33,6 @@ export interface Routes {
 }
 
 const TENANT = /^(t|tenant|org|organi[sz]ation|account|company|workspace|customer|club|team)s?(_?id)?$/i;
-const METHODS = ['get', 'post', 'put', 'patch', 'delete'];
 
 const plain = (word: string) =>
   word
@@ -75,70 +75,24 @@ function readRoute(charter: Charter<any>, given: ProbeRoute): Route | string {
   }
   const named = Object.entries(params).filter(([, what]) => what !== 'tenant');
   const [record, recordKind] = named.at(-1) ?? [];
-  const kind = given.kind ?? recordKind ?? kindOfPath;
+  // What hangs on a record, and is listed or made there: `/hives/{id}/inspections`.
+  const under = recordKind === undefined ? undefined : kindCalled(charter, parts.at(-1) ?? '');
+  const kind = given.kind ?? under ?? recordKind ?? kindOfPath;
   const method = given.method.toUpperCase();
   const { needs, body, query = [] } = given;
   if (needs !== undefined) charter.permission(needs);
   return { method, path, name: `${method} ${path}`, params, values, kind, record, query, needs, body };
 }
 
-/** A value that a JSON schema takes. */
-function sample(schema: any, depth = 0): unknown {
-  if (typeof schema !== 'object' || schema === null || depth > 4) return undefined;
-  if (schema.example !== undefined) return schema.example;
-  if (schema.default !== undefined) return schema.default;
-  if (Array.isArray(schema.enum)) return schema.enum[0];
-  if (schema.const !== undefined) return schema.const;
-  const one = schema.oneOf?.[0] ?? schema.anyOf?.[0];
-  if (one) return sample(one, depth + 1);
-  switch (Array.isArray(schema.type) ? schema.type[0] : schema.type) {
-    case 'object':
-      return Object.fromEntries(Object.entries(schema.properties ?? {}).map(([name, inner]) => [name, sample(inner, depth + 1)]));
-    case 'array':
-      return [];
-    case 'integer':
-    case 'number':
-      return schema.minimum ?? 1;
-    case 'boolean':
-      return false;
-    default:
-      return 'Probe';
-  }
-}
-
-/** The routes of an OpenAPI description. References are followed within it. */
-function fromOpenApi(described: any): ProbeRoute[] {
-  const look = (part: any, depth = 0): any => {
-    if (typeof part?.$ref !== 'string' || depth > 5) return part;
-    return look(
-      part.$ref
-        .replace(/^#\//, '')
-        .split('/')
-        .reduce((at: any, step: string) => at?.[step.replaceAll('~1', '/').replaceAll('~0', '~')], described),
-      depth + 1,
-    );
-  };
-  return Object.entries(described.paths ?? {}).flatMap(([path, item]: [string, any]) =>
-    METHODS.filter((method) => item[method]).map((method): ProbeRoute => {
-      const operation = item[method];
-      const parameters = [...(item.parameters ?? []), ...(operation.parameters ?? [])].map((one) => look(one));
-      const schema = look(look(operation.requestBody)?.content?.['application/json']?.schema);
-      const body = schema && sample(schema);
-      return {
-        method,
-        path,
-        query: parameters.filter((one) => one?.in === 'query').map((one) => one.name),
-        ...(typeof operation['x-needs'] === 'string' && { needs: operation['x-needs'] }),
-        ...(typeof body === 'object' && body !== null && { body }),
-      };
-    }),
-  );
-}
-
 /** Reads the routes of a target, and what their parameters name. @throws LintelError `no-routes`. */
-export function readRoutes(charter: Charter<any>, { routes: told, only }: Pick<ProbeTarget, 'routes' | 'only'>): Routes {
-  const given = Array.isArray(told) ? (told as readonly ProbeRoute[]) : fromOpenApi(told);
-  if (given.length === 0) throw new LintelError('no-routes', 'there is no route to try; give probe.routes a list, or a description by OpenAPI', {});
+export function readRoutes(charter: Charter<any>, { routes: told, only }: Pick<ProbeTarget, 'routes' | 'only'>, isId: (part: string) => boolean): Routes {
+  const given = describedRoutes(told, isId);
+  if (given.length === 0)
+    throw new LintelError(
+      'no-routes',
+      'there is no route to try; give probe.routes a list, a description by OpenAPI, a recording of requests (HAR), or the Express, Fastify or Hono application itself',
+      {},
+    );
   const read = given.map((one) => [one, readRoute(charter, one)] as const);
   const known = read.flatMap(([, route]) => (typeof route === 'string' ? [] : [route]));
   const others = otherVerbs(known);

@@ -32,6 +32,18 @@ export type Send = (request: {
   readonly body?: unknown;
 }) => Promise<Response>;
 
+/**
+ * Routes as a list, or what they are read from: a description by OpenAPI 3, a recording of requests (HAR 1.2), or the application itself, of Express, of Fastify once it is
+ * ready, or of Hono.
+ */
+export type RoutesDescribed =
+  | readonly ProbeRoute[]
+  | { readonly openapi: string; readonly paths?: object }
+  | { readonly log: { readonly entries: readonly object[] } }
+  | { readonly routes: readonly { readonly method: string; readonly path: string }[] }
+  | { printRoutes(): string }
+  | ((...request: any[]) => unknown);
+
 /** An application to be tried, beside the database that it works on. */
 export interface ProbeTarget {
   /** The application as a function of a request, or its address on this machine: `http://localhost:4173`. */
@@ -40,8 +52,8 @@ export interface ProbeTarget {
   readonly signIn: (person: ProbePerson, send: Send, of: { readonly tenant: string }) => Promise<Record<string, string>>;
   /** Whether a session is of one tenant: then everybody is signed in for each of theirs. Default `person`: one session is for all, and the address names the tenant, if any. */
   readonly sessions?: 'person' | 'tenant';
-  /** Its routes, or a description of them by OpenAPI 3. */
-  readonly routes: readonly ProbeRoute[] | { readonly openapi: string; readonly paths?: object };
+  /** Its routes, or what they are read from. */
+  readonly routes: RoutesDescribed;
   /** Only these routes, and their paths with verbs that are not described: `GET /api/hives/{id}`. Such a verb can be named by itself. */
   readonly only?: readonly string[];
   /** The people, where the membership is not the library's: without it, they are read from the database. */

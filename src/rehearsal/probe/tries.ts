@@ -63,6 +63,26 @@ export class Tries {
     return MISSING[this.#idType(kind) as keyof typeof MISSING] ?? MISSING.text;
   }
 
+  /** What the records and people at hand are too few to try, of the kinds that routes are about. */
+  gaps(routes: readonly Route[]): { readonly route: string; readonly why: string }[] {
+    const knows = (player: Player) => this.#knowledge.get(player)?.readable ?? new Set<Pictured>();
+    const found: { route: string; why: string }[] = [];
+    for (const kind of new Set(routes.flatMap((route) => route.kind ?? []))) {
+      const { shared, many } = this.#charter.kind(kind);
+      const all = this.#picture.all(kind);
+      const inside = (player: Player) => all.filter(({ tenant }) => tenant !== undefined && player.tenants.includes(tenant));
+      const where = routes.filter((route) => route.kind === kind).map(({ name }) => name);
+      const [first, more] = [where[0] as string, where.length - 1];
+      const route = more > 0 ? `${first} and ${more} more` : first;
+      if (all.length === 0) found.push({ route, why: `anything with records: there are no ${many}` });
+      else if (!shared && this.#players.every((player) => inside(player).every((one) => knows(player).has(one))))
+        found.push({ route, why: `what is hidden within an organisation: whoever is called reads all ${many} of theirs` });
+    }
+    if (this.#players.every(({ tenants }) => tenants.length < 2))
+      found.push({ route: 'all routes', why: 'organisations that are mixed up: nobody belongs to two' });
+    return found;
+  }
+
   /** One record of each sort for somebody who stands in a tenant. */
   named(kind: string, tenant: string, player: Player, action?: string): Named[] {
     const all = this.#picture.all(kind);
@@ -74,6 +94,8 @@ export class Tries {
         ? undefined
         : read.find((one) => !player.in(tenant).may(`${kind}.${action}`, one.record as never));
     const may = read.find((one) => one !== mayNot);
+    // Where an id is unique within a tenant only, what is done by it alone is done elsewhere too.
+    const shared = read.find((one) => one !== may && one !== mayNot && this.#picture.withId(kind, one.id).length > 1);
     const hidden = here.find((one) => !readable?.has(one));
     // Where ids are unique within a tenant only, one of another may be one of here too.
     const ids = new Set(here.map(({ id }) => id));
@@ -82,6 +104,7 @@ export class Tries {
     return [
       ...as('read', may),
       ...as('read', mayNot),
+      ...as('read', shared),
       ...as('hidden', hidden),
       ...as('elsewhere', elsewhere),
       { as: 'missing', id: this.#missing(kind), one: undefined },
@@ -139,6 +162,9 @@ export class Tries {
       person: new Set(['user', 'user_id', 'as']),
       role: new Set(['role']),
     };
+    const { membership } = this.#target;
+    const members = membership && this.#charter.shapes[membership.kind];
+    if (members) for (const name of spellingsOf(members, membership.person)) names.person.add(name);
     const { roles } = this.#charter.data;
     for (const [of, shape] of Object.entries(this.#charter.shapes)) {
       for (const [field, { role, options }] of Object.entries(this.#charter.kind(of).fields)) {

@@ -1,6 +1,6 @@
 import { type ReactNode, useState } from 'react';
 import type { AccessChange, Comparison, Outcome, ProbeFinding, ProbeReport, ReviewFinding } from '../../../rehearsal/index.js';
-import { type Judged, open } from '../../accepting.js';
+import { type Judged, open, placeOf } from '../../accepting.js';
 import type { About, Person } from './about.js';
 import { go, send, useAnswer } from './address.js';
 import { Choice, Findings, Line, Sheet, Shown, Trouble } from './parts.js';
@@ -198,7 +198,7 @@ export function ProbeView(): ReactNode {
           <Findings
             all={report.findings.map(({ message, people, route, ...one }) => ({
               ...one,
-              place: route,
+              place: placeOf({ route, about: one.about }),
               words: `${message}${people.length > 1 ? `; so for ${people.length - 1} more` : ''}.`,
             }))}
           />
