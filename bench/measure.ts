@@ -11,11 +11,16 @@ export interface Result {
   readonly bound?: number;
 }
 
-const median = (values: number[]): number => values.sort((a, b) => a - b)[values.length >> 1] ?? 0;
+export const medianOf = (values: number[]): number => values.sort((a, b) => a - b)[values.length >> 1] ?? 0;
 const round = (value: number) => Number(value.toPrecision(4));
 
 /** So long both ways are done before anything is measured, in milliseconds: what is compiled as it runs then is. A server runs for longer. */
 const WARM_MS = 2000;
+
+/** A line of two medians, in microseconds. */
+export function result(name: string, note: string, bound: number | undefined, ours: number, baseline: number): Result {
+  return { name, unit: 'µs', ours: round(ours), baseline: round(baseline), ratio: round(ours / baseline), note, ...(bound !== undefined && { bound }) };
+}
 
 /** Measures two ways of doing the same in turns, so that what else the machine does falls on both. Answers medians, in microseconds. */
 export async function compare(
@@ -43,6 +48,6 @@ export async function compare(
       if (isWarm) times.push(((performance.now() - start) * 1000) / each);
     }
   }
-  const [a, b] = ways.map(({ times }) => median(times)) as [number, number];
-  return { name, unit: 'µs', ours: round(a), baseline: round(b), ratio: round(a / b), note, ...(bound !== undefined && { bound }) };
+  const [a, b] = ways.map(({ times }) => medianOf(times)) as [number, number];
+  return result(name, note, bound, a, b);
 }

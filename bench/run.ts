@@ -12,6 +12,7 @@ import { large } from './large.js';
 import { underLoad } from './load.js';
 import { compare, type Result } from './measure.js';
 import { membership } from './membership.js';
+import { probing } from './probe.js';
 import { bySize } from './size.js';
 import { tables } from './table.js';
 
@@ -142,6 +143,7 @@ async function onPostgres(): Promise<Result[]> {
       ...(await group('journal', () => journaled(db))),
       ...(await group('growth', () => growth(cluster.url))),
       ...(await group('policies', () => underPolicies(db, cluster.url))),
+      ...(await group('probe', () => probing(cluster.url))),
     ];
   } finally {
     await pool.end();

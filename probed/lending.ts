@@ -45,6 +45,8 @@ export async function startLending(pool: pg.Pool, faults: ReadonlySet<string> = 
   const sessions = new Map<string, { id: string; user: User }>();
   const app = express();
   app.use(express.json());
+  // No text of the database holds it.
+  app.use((req, res, next) => void (JSON.stringify(req.body ?? '').includes('\\u0000') ? res.status(400).json({ error: 'text' }) : next()));
   const rows = async (text: string, values: unknown[] = []): Promise<any[]> => (await pool.query(text, values)).rows;
   const signedIn = async (req: Request): Promise<User | undefined> => {
     const sid = /sid=([^;]+)/.exec(req.headers.cookie ?? '')?.[1];
@@ -105,7 +107,7 @@ export async function startLending(pool: pg.Pool, faults: ReadonlySet<string> = 
       if (has('list-all-by-flag') && req.query.all === 'true') [where, values] = ['t.org_id = $1', [org.org_id]];
       const limit = Number(req.query.limit ?? 50);
       if (has('list-limit-lifts') && limit > 1000) [where, values] = ['t.org_id = $1', [org.org_id]];
-      if (!has('list-limit-breaks') && !(limit >= 0)) return res.status(400).json({ error: 'limit' });
+      if (!has('list-limit-breaks') && !(limit >= 0 && limit <= 1e9)) return res.status(400).json({ error: 'limit' });
       const search = typeof req.query.q === 'string' ? req.query.q : undefined;
       if (search?.includes('\0')) return res.status(400).json({ error: 'q' });
       if (search !== undefined) {

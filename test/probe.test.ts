@@ -1,8 +1,15 @@
 /* The probe: on an application of another hand, sound and with faults, and on the demo’s. The whole list of faults: `npm run probed`. */
+import { mkdtempSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import express from 'express';
+import Fastify from 'fastify';
+import { Hono } from 'hono';
 import { expect, inject, test } from 'vitest';
 import { EXIT, run } from 'warm-lintel/cli';
 import { asCurl, asTest, type ProbeTarget, probe } from 'warm-lintel/rehearsal';
 import { edited, PLANTED, probeApiary } from '../probed/apiary.js';
+import { APPLICATIONS, probeApplication } from '../probed/applications.js';
 import { FAULTS } from '../probed/faults.js';
 import { probeLending } from '../probed/score.js';
 import { apiaryOnPostgres } from './worlds.js';
@@ -16,7 +23,8 @@ const SOUND = process.env.LINTEL_LONG
 
 test('on a sound application nothing is found, everything stands as it was, and what was reached is told', { timeout: 120_000 }, async () => {
   const { report, untouched } = await probeLending(clusterUrl, [], SOUND);
-  expect([report.findings, untouched, report.unreached.map(({ route }) => route)]).toEqual([[], true, ['GET /codes/{code}']]);
+  expect([report.findings, untouched, report.unreached.map(({ route }) => route)]).toEqual([[], true, ['GET /codes/{code}', 'all routes']]);
+  expect(report.unreached.at(-1)?.why).toBe('organisations that are mixed up: nobody belongs to two');
   const answered = report.coverage.filter(({ by }) => by.some((one) => one.answered > 0)).length;
   expect([answered, report.people.at(-1), report.calls > 500]).toEqual([report.coverage.length, 'a visitor', true]);
 });
@@ -147,6 +155,68 @@ test('routes come out of an OpenAPI description too', { timeout: 60_000 }, async
   await db.destroy();
 });
 
+/** Faults in applications of other shapes that are planted together, and as what each is told; all, one by one, by `npm run probed`. */
+const TOGETHER: readonly (readonly [application: string, faults: readonly string[], found: readonly string[]])[] = [
+  [
+    'choir',
+    ['removed-across', 'part-kept', 'fields-obeyed', 'sum-tells', 'child-of-another', 'breaks-at-cost'],
+    [
+      'changes-unlawfully DELETE /members/{memberId} membership gone',
+      'open-after-change PATCH /pieces/{pieceId} piece title',
+      'shows-masked GET /pieces piece.licenceCost',
+      'rests-on-hidden GET /summary',
+      'shows-hidden GET /rehearsals/{rehearsalId}/attendances/{attendanceId} attendance',
+      'breaks PATCH /pieces/{pieceId}',
+    ],
+  ],
+  [
+    'house',
+    ['state-in-both', 'person-by-parameter', 'papers-of-board', 'note-by-another'],
+    [
+      'changes-unlawfully PUT /repairs/{no}/state repair state',
+      'shows-hidden GET /papers paper',
+      'changes-unlawfully POST /repairs/{no}/notes note made for another',
+    ],
+  ],
+];
+
+test.each(TOGETHER)('in %s, with numbers for ids and a session for each organisation, %j are found', { timeout: 120_000 }, async (name, faults, found) => {
+  const application = APPLICATIONS[name] as (typeof APPLICATIONS)[string];
+  const routes = [...new Set(found.map((one) => one.split(' ').slice(1, 3).join(' ')))];
+  const { report, untouched } = await probeApplication(clusterUrl, application, faults, routes);
+  expect(report.findings.map(({ code, route, about }) => `${code} ${route} ${about}`.trim())).toEqual(expect.arrayContaining([...found]));
+  expect(untouched).toBe(true);
+  const sound = await probeApplication(clusterUrl, application, [], LONG ? undefined : routes);
+  expect([sound.report.findings, sound.untouched]).toEqual([[], true]);
+});
+
+test('routes are read from an application of Express, Fastify or Hono, and from a recording of requests', { timeout: 60_000 }, async () => {
+  const { lintel, db } = await apiaryOnPostgres();
+  const router = express.Router();
+  router.get('/hives/:hiveId', () => {});
+  const ofExpress = express().use('/t/:tenant', router);
+  const ofFastify = Fastify();
+  ofFastify.get('/t/:tenant/hives/:hiveId', async () => '');
+  ofFastify.get('/t/:tenant/hives.csv', async () => '');
+  await ofFastify.ready();
+  const ofHono = new Hono().route(
+    '/t/:tenant',
+    new Hono().get('/hives/:hiveId', (c) => c.text('')),
+  );
+  const entry = (path: string) => ({ request: { method: 'GET', url: `http://localhost${path}` }, response: { content: { mimeType: 'application/json' } } });
+  const recorded = { log: { entries: [entry('/t/alderbrook/hives/a-hive-01?q=a'), entry('/t/alderbrook/hives/a-hive-02'), entry('/t/alderbrook/about')] } };
+  const people = [{ id: 'maren', name: 'Maren', address: 'maren@alderbrook.example', tenant: 'alderbrook', roles: ['keyholder'] }];
+  const app = () => new Response('', { status: 404 });
+  const read = async (routes: ProbeTarget['routes']) =>
+    (await probe(lintel as never, db, { app, signIn: async () => ({}), people, routes })).coverage.map(({ route }) => route);
+  expect(await read(ofExpress as never)).toEqual(['GET /t/{tenant}/hives/{hiveId}']);
+  expect((await read(ofFastify)).sort()).toEqual(['GET /t/{tenant}/hives.csv', 'GET /t/{tenant}/hives/{hiveId}']);
+  expect(await read(ofHono)).toEqual(['GET /t/{tenant}/hives/{hiveId}']);
+  expect(await read(recorded)).toEqual(['GET /t/{tId}/hives/{hivesId}', 'GET /t/{tId}/about']);
+  await expect(read({} as never)).rejects.toThrow('nothing that routes are read from');
+  await db.destroy();
+});
+
 const LONG = process.env.LINTEL_LONG !== undefined;
 
 test('the command writes what it found, and on the demo it finds nothing', { timeout: 300_000 }, async () => {
@@ -159,8 +229,13 @@ test('the command writes what it found, and on the demo it finds nothing', { tim
   expect([code, err, out]).toEqual([
     EXIT.refused,
     'Trying the application as everybody. What is changed by it is put back.',
-    expect.stringMatching(/^error {2}GET \/\{tenant\}\/hives {2}shows-hidden\n {2}Hanne Birk is shown [\s\S]* found\.$/),
+    expect.stringMatching(/^error {2}GET \/\{tenant\}\/hives hive {2}shows-hidden\n {2}Hanne Birk is shown [\s\S]* found\.$/),
   ]);
+  const report = join(mkdtempSync(join(tmpdir(), 'lintel-')), 'report.json');
+  writeFileSync(report, (await tried('--config', 'probed/careless.config.ts', '--only', 'GET /{tenant}/hives', '--format', 'json')).out);
+  const since = await tried('--config', 'probed/careless.config.ts', '--only', 'GET /{tenant}/hives', '--since', report);
+  expect([since.code, since.out]).toEqual([EXIT.yes, expect.stringMatching(/nothing was found\.$/)]);
+  expect((await tried('--since', 'no-such.json')).err).toContain('--since no-such.json: it cannot be read; give a report');
   const demo = await tried(...(LONG ? [] : ['--only', 'GET /api/hivs']));
   expect([demo.code, demo.err + demo.out]).toEqual(
     LONG ? [EXIT.yes, expect.stringMatching(/nothing was found\.$/)] : [EXIT.failed, expect.stringContaining('there is no route "GET /api/hivs"')],

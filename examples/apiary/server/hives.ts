@@ -24,6 +24,13 @@ const noted = (summary: unknown): string => {
   return str(summary);
 };
 
+/** How many colonies; where nothing is said, one. */
+const counted = (colonies: unknown): number => {
+  const many = colonies === undefined || colonies === null || colonies === '' ? 1 : Number(colonies);
+  if (!Number.isInteger(many) || many < 0 || many > 1000) throw new LintelError('bad-request', 'Colonies are a whole number, at most 1000.', {});
+  return many;
+};
+
 /** Nothing written means that somebody else was first: the answer is what is so now. */
 async function written({ names }: Around, standing: Here, id: string, update: { executeTakeFirst(): Promise<{ numUpdatedRows: bigint }> }): Promise<void> {
   if ((await update.executeTakeFirst()).numUpdatedRows > 0n) return;
@@ -62,12 +69,10 @@ export function hiveRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hono<
     const standing = await enter(c);
     const { name, colonies, siteId, ...rest } = await body(c);
     if (str(name).trim() === '') throw new LintelError('bad-request', 'A hive needs a name.', {});
-    const many = colonies === undefined || colonies === null || colonies === '' ? 1 : Number(colonies);
-    if (!Number.isInteger(many) || many < 0 || many > 1000) throw new LintelError('bad-request', 'Colonies are a whole number, at most 1000.', {});
     const values = {
       id: `hive-${randomUUID().slice(0, 8)}`,
       name: str(name),
-      colonies: many,
+      colonies: counted(colonies),
       ...(siteId ? { site_id: str(siteId) } : {}),
       ...(rest.tenantId ? { tenant_id: str(rest.tenantId) } : {}),
     };
@@ -85,7 +90,7 @@ export function hiveRoutes(lintel: Apiary, sender: FaceOptions['sender']): Hono<
     const input = await body(c);
     const change = {
       ...(input.name !== undefined && { name: str(input.name) }),
-      ...(input.colonies !== undefined && { colonies: Number(input.colonies) || 1 }),
+      ...(input.colonies !== undefined && { colonies: counted(input.colonies) }),
       ...(input.siteId !== undefined && { site_id: str(input.siteId) || null }),
     };
     if (Object.keys(change).length === 0) throw new LintelError('bad-request', 'There is nothing to change.', {});

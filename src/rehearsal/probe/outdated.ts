@@ -89,7 +89,7 @@ const withoutRoles =
     const db: Kysely<any> = lintel.db;
     const gone = await db.deleteFrom('lintel_assignment').where('tenant_id', '=', tenant).where('user_id', '=', id).returningAll().execute();
     // Worked out by the database.
-    const rows = gone.map(({ holder_on: _, holder_id: __, ...row }) => row);
+    const rows = gone.map(({ holder_on: _, holder_id: __, without, ...row }) => ({ ...row, without: JSON.stringify(without) }));
     return async () => void (rows.length > 0 && (await db.insertInto('lintel_assignment').values(rows).execute()));
   };
 
