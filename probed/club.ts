@@ -19,7 +19,7 @@ const SCHEMA = `
   create table clubs (id uuid primary key, name text not null);
   create table runners (id uuid primary key, name text not null, email text not null unique);
   create table club_members (id uuid primary key default gen_random_uuid(), club_id uuid not null references clubs (id), runner_id uuid not null references runners (id), rank text not null, phone text, unique (club_id, runner_id));
-  create table teams (id uuid primary key default gen_random_uuid(), club_id uuid not null references clubs (id), name text not null, captain_id uuid, created_by uuid not null, budget int, secret boolean not null default false, unique (club_id, name));
+  create table teams (id uuid primary key default gen_random_uuid(), club_id uuid not null references clubs (id), name text not null, captain_id uuid, created_by uuid not null, budget int, secret boolean not null default false);
   create table starts (id uuid primary key default gen_random_uuid(), team_id uuid not null references teams (id) on delete cascade, runner_id uuid not null, race text not null, at timestamptz not null, remark text);
   create table splits (id uuid primary key default gen_random_uuid(), start_id uuid not null references starts (id) on delete cascade, seconds int not null, pulse int);
   insert into clubs values (${club_(1)}, 'Ridge runners'), (${club_(2)}, 'Harbour harriers');
@@ -160,6 +160,11 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
   const missing = () => refusal(404, 'no such thing');
   const app = new Hono();
   app.onError((error, c) => c.json({ title: error.message }, (error as { status?: 400 }).status ?? 500));
+  app.use(async (c, next) => {
+    // No text of the database holds it.
+    if (c.req.url.includes('%00')) throw refusal(400, 'text');
+    await next();
+  });
   app.notFound((c) => c.json({ title: 'no such thing' }, 404));
   const isUuid = (one: unknown): one is string => typeof one === 'string' && /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/.test(one);
   const isWords = (one: unknown): one is string => typeof one === 'string' && one.length > 0 && one.length <= 200 && !one.includes('\0');
@@ -304,12 +309,16 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
       (isUuid(captain_id) &&
         (has('captain-from-elsewhere') || (await rows('select 1 from club_members where club_id = $1 and runner_id = $2', [me.club, captain_id])).length > 0));
     if (!there) throw refusal(400, 'captain_id');
+    if ((await rows('select 1 from teams where club_id = $1 and name = $2', [me.club, name])).length > 0) throw refusal(409, 'there is one called so');
     const by = has('founded-by-another') && isUuid(more.created_by) ? more.created_by : me.id;
-    const [made] = await rows(
-      'insert into teams (club_id, name, captain_id, created_by, budget, secret) values ($1, $2, $3, $4, $5, $6) on conflict do nothing returning id',
-      [me.club, name, captain_id, by, budget, secret],
-    );
-    if (!made) throw refusal(409, 'there is one called so');
+    const [made] = await rows('insert into teams (club_id, name, captain_id, created_by, budget, secret) values ($1, $2, $3, $4, $5, $6) returning id', [
+      me.club,
+      name,
+      captain_id,
+      by,
+      budget,
+      secret,
+    ]);
     return c.json({ data: { id: made.id } }, 201);
   });
   app.patch('/teams/:team_id', async (c) => {
@@ -319,9 +328,9 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
     if (!isCoach(me) && !captain && !(has('named-by-runners') && me.rank === 'runner')) throw refusal(403, 'coaches and captains only');
     const { name, ...more } = await bodyOf(c);
     if (!isWords(name)) throw refusal(400, 'name');
-    const [other] = await rows('select 1 from teams where club_id = $1 and name = $2 and id <> $3', [me.club, name, one.id]);
-    if (other && isCoach(me)) throw refusal(409, 'there is one called so');
-    if (other) throw has('taken-by-hidden') ? refusal(409, 'there is one called so') : refusal(403, 'ask a coach');
+    const among = has('taken-by-hidden') ? '$2::uuid is not null and t.club_id = $1' : teamsSeen(me);
+    const [other] = await rows(`select 1 from teams t where ${among} and t.name = $3 and t.id <> $4`, [me.club, me.id, name, one.id]);
+    if (other) throw refusal(409, 'there is one called so');
     const columns = has('all-columns-taken') ? ['name', 'budget', 'secret', 'captain_id'] : ['name'];
     const set = Object.entries({ name, ...more }).filter(([column, value]) => columns.includes(column) && value !== undefined);
     await rows(`update teams set ${set.map(([column], i) => `${column} = $${i + 2}`).join(', ')} where id = $1`, [one.id, ...set.map(([, value]) => value)]);
