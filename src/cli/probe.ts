@@ -88,6 +88,22 @@ export async function targetOf(target: NonNullable<LintelConfig['probe']>, confi
   return { ...(isPeopled(config) && { people: await membersIn(config, db) }), ...(await target(db)) };
 }
 
+/** What the application writes to its console while it is tried would stand between the lines of the answer: it is counted. */
+async function withoutItsLog<R>(work: () => Promise<R>): Promise<{ readonly done: R; readonly lines: number }> {
+  const names = ['log', 'info', 'warn', 'error', 'debug'] as const;
+  const own = names.map((name) => [name, console[name]] as const);
+  let lines = 0;
+  for (const name of names)
+    console[name] = () => {
+      lines += 1;
+    };
+  try {
+    return { done: await work(), lines };
+  } finally {
+    for (const [name, write] of own) console[name] = write;
+  }
+}
+
 async function probeCommand(options: ProbeOptions, around: Surroundings): Promise<number> {
   const config = await readConfig(options, around.cwd);
   const target = config.probe;
@@ -98,7 +114,8 @@ async function probeCommand(options: ProbeOptions, around: Surroundings): Promis
     around.err('Trying the application as everybody. What is changed by it is put back.');
     const told = ({ done, of, ...rest }: ProbeProgress) => (done === 0 ? bar?.start(of, 0, rest) : bar?.update(done, rest));
     const trying = { ...(await targetOf(target, config, db)), ...(options.only && { only: options.only }) };
-    const report = await probe(lintel, lintel.records, trying, told).finally(() => bar?.stop());
+    const { done: report, lines } = await withoutItsLog(() => probe(lintel, lintel.records, trying, told)).finally(() => bar?.stop());
+    if (lines > 0) around.err(`The application wrote ${lines} ${lines === 1 ? 'line' : 'lines'} to its console meanwhile, left out here.`);
     const fresh = report.findings.filter((one) => !known?.has(nameOf(one.code, placeOf(one))));
     const findings = judged(fresh, config.accepted, placeOf);
     const left = open(findings);
