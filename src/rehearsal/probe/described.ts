@@ -136,7 +136,7 @@ export function describedRoutes(told: RoutesDescribed, isId: (part: string) => b
   const one: any = told;
   const unique = (routes: ProbeRoute[]) =>
     [...new Map(routes.map((route) => [`${route.method.toUpperCase()} ${route.path}`, route])).values()].filter(({ path }) => !/\*/.test(path));
-  if (one?.openapi !== undefined || one?.swagger !== undefined) return fromOpenApi(one);
+  if (one?.openapi !== undefined) return fromOpenApi(one);
   if (one?.log?.entries) return fromRecording(one, isId);
   if (typeof one?.printRoutes === 'function') return unique(fromTree(one.printRoutes()));
   if (Array.isArray(one?.routes))

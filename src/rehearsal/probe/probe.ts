@@ -311,9 +311,9 @@ class Probe implements Walk {
 }
 
 /**
- * Tries an application: every route as everybody, as a visitor, and with the session of somebody who was put out; with one's own ids, hidden ones and those of
- * other tenants, with fields that no form sends, and with other verbs. What comes back, and what changed in the database, is held against the charter. What was
- * changed is put back.
+ * Tries an application: every route as everybody, as a visitor, and with the session of somebody who was put out or holds less since; with one's own ids, hidden ones and those of
+ * other tenants, with fields that no form sends, with other verbs, and with what no field takes. What comes back, and what changed in the database, is held against the charter; so is what is
+ * answered once something has changed that a person may not read. What was changed is put back.
  *
  * It sees the tables of the charter's kinds and their links, of at most 20,000 rows each, and answers as text; not what goes out by mail, what is kept elsewhere, or
  * how long an answer takes.

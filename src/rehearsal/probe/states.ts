@@ -55,13 +55,23 @@ function ruled(charter: Charter<any>): (field: string) => boolean {
   return (field) => rules.includes(`"field":"${field}"`);
 }
 
+/** So many records of a kind are made other at most, hidden ones of one's own organisations first: a sum is another with one. */
+const MOST_CHANGED = 100;
+
 async function changeHidden(walk: Walk, db: Kysely<any>, player: Player): Promise<void> {
   const { charter, picture } = walk;
   const { readable } = walk.knowledgeOf(player);
   const isRuled = ruled(charter);
   for (const [kind, { fields, shared, label }] of Object.entries(charter.data.kinds)) {
     const shape = charter.shapes[kind] as KindShape;
-    for (const [i, one] of shared ? [] : picture.all(kind).entries()) {
+    const near = ({ tenant }: Pictured) => (tenant !== undefined && player.tenants.includes(tenant) ? 0 : 1);
+    const nearest = shared
+      ? []
+      : picture
+          .all(kind)
+          .sort((a, b) => near(a) - near(b))
+          .slice(0, MOST_CHANGED);
+    for (const [i, one] of nearest.entries()) {
       const hidden = !readable.has(one);
       const isLeaf = !Object.keys(charter.data.kinds).some((child) => hangs(charter, picture, child, one));
       if (hidden && isLeaf && i % 2 === 0) {
