@@ -246,8 +246,9 @@ describe.each(['integer', 'uuid'] as const)('ids are %s', (type) => {
       app.post('/notes', async (c) => {
         const me = await standing(c);
         if (!me.may('note.create')) return c.json({}, 403);
-        const { title } = (await c.req.json()) as { title: string };
-        const row = { title: String(title), ...(fault === 'maker' && { tenant_id: here, owner_id: me.userId, made_by: typed(ben) }) };
+        const { title } = ((await c.req.json().catch(() => undefined)) ?? {}) as { title?: unknown };
+        if (typeof title !== 'string' || title.includes('\0')) return c.json({}, 400);
+        const row = { title, ...(fault === 'maker' && { tenant_id: here, owner_id: me.userId, made_by: typed(ben) }) };
         return c.json(await (fault === 'maker' ? db : me.scope(db)).insertInto('notes').values(row).returning('id').execute(), 201);
       });
       return {

@@ -52,6 +52,8 @@ class Probe implements Walk {
   readonly #send: ReturnType<typeof sender>['send'];
   /** By player, and tenant where a session is of one. */
   readonly #sessions = new Map<Player, ReadonlyMap<string, Record<string, string>>>();
+  /** Names of headers that sessions are carried in. */
+  readonly #carried = new Set<string>();
   readonly #knowledge = new Map<Player, Knowledge>();
   /** By path: one that gave no answer is not waited for again. */
   readonly #silent = new Map<string, Answer>();
@@ -117,7 +119,9 @@ class Probe implements Walk {
     const sessions = new Map<string, Record<string, string>>();
     for (const tenant of person ? (wanted.length > 0 ? wanted : ['']) : []) {
       try {
-        sessions.set(tenant, await this.#target.signIn(person as NonNullable<typeof person>, this.#send, { tenant }));
+        const session = await this.#target.signIn(person as NonNullable<typeof person>, this.#send, { tenant });
+        for (const name of Object.keys(session)) this.#carried.add(name.toLowerCase());
+        sessions.set(tenant, session);
       } catch (error) {
         const of = this.#target.sessions === 'tenant' ? ` for ${tenant}` : '';
         const why = error instanceof Error ? error.message : String(error);
@@ -183,7 +187,9 @@ class Probe implements Walk {
     if (silent) return silent;
     const sessions = this.#sessions.get(player);
     const session = sessions?.get(tenant) ?? [...(sessions?.values() ?? [])][0] ?? {};
-    const more = route.headers || headers ? { ...route.headers, ...headers } : undefined;
+    // Whoever sends another session is somebody else.
+    const besides = Object.entries(headers ?? {}).filter(([name]) => !this.#carried.has(name));
+    const more = route.headers || besides.length > 0 ? { ...route.headers, ...Object.fromEntries(besides) } : undefined;
     const answer = await this.#ask(route.method, path, session, body, more);
     this.#calls += 1;
     if (!uncounted) {
