@@ -3,7 +3,7 @@ import type { Part, Player } from './cast.js';
 import type { ProbeCode } from './findings.js';
 import { type Knowledge, numbersIn, readElsewhere, type Secret, secretsIn } from './judge.js';
 import type { Picture, Pictured } from './picture.js';
-import { maskedIn, type Shown, shownIn } from './recognise.js';
+import { maskedIn, objectsIn, type Shown, shownIn } from './recognise.js';
 import type { Route } from './routes.js';
 import type { Answer } from './send.js';
 import type { Named } from './tries.js';
@@ -68,9 +68,10 @@ export class Answers {
     // What stands in a hidden record is told with it.
     for (const words of told.some(({ hidden }) => hidden) ? [] : secretsIn(answer.text, sent, { secrets: parts }))
       this.#tell('shows-hidden', route, player, `${player.name} is told of ${words}, which is none of their organisations`, answer, 'parts');
-    for (const [field, of] of route.kind === undefined ? [] : maskedIn(this.#charter, this.#picture, route.kind, answer.text, tenant, player, knowledge))
+    const objects = objectsIn(this.#charter, route.kind, answer.text);
+    for (const [field, of] of route.kind === undefined ? [] : maskedIn(this.#charter, this.#picture, objects, tenant, player, knowledge))
       this.#masked(route, player, field, of, answer);
-    const [shown] = told.some(({ hidden }) => hidden) ? [] : this.#hiddenShown(route, player, tenant, answer.text);
+    const [shown] = told.some(({ hidden }) => hidden) ? [] : this.#hiddenShown(player, tenant, objects);
     if (shown) this.#hidden(route, player, shown.one, shown.fields[0] as string, answer);
     const [other] = this.mayCross(route, player) ? secretsIn(answer.text, sent, { secrets: this.#elsewhere(player, tenant) }) : [];
     if (other)
@@ -88,9 +89,9 @@ export class Answers {
   }
 
   /** Records that are hidden from somebody, and of which an answer shows more than by what they are chosen. */
-  #hiddenShown({ kind }: Route, player: Player, tenant: string, text: string): Shown[] {
+  #hiddenShown(player: Player, tenant: string, objects: ReturnType<typeof objectsIn>): Shown[] {
     const knowledge = this.#knowledge.get(player) as Knowledge;
-    return shownIn(this.#charter, this.#picture, kind, text, tenant, knowledge).filter(({ one, fields }) => {
+    return shownIn(this.#charter, this.#picture, objects, tenant, knowledge).filter(({ one, fields }) => {
       const { label, actions } = this.#charter.kind(one.kind);
       return !knowledge.readable.has(one) && !(Object.hasOwn(actions, CHOOSE) && fields.every((field) => field === label));
     });

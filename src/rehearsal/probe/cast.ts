@@ -88,6 +88,9 @@ export const standingWith =
     return (found as Member).standing;
   };
 
+/** How much a role gives: by it the least and the strongest are told. */
+export const grantsOf = ({ data }: Charter<any>, role: string): number => Object.values(data.roles[role]?.may ?? {}).flat().length;
+
 /** A unit or a group of a tenant, by what it is called. */
 export interface Part {
   readonly tenant: string;

@@ -1,10 +1,10 @@
 import type { Kysely } from 'kysely';
 import type { Lintel } from '../../server/index.js';
 import type { Standing } from '../../standing/index.js';
-import type { Player } from './cast.js';
+import { grantsOf, type Player } from './cast.js';
 import { type Knowledge, secretsIn } from './judge.js';
 import type { Picture } from './picture.js';
-import { shownIn } from './recognise.js';
+import { objectsIn, shownIn } from './recognise.js';
 import type { Route } from './routes.js';
 import type { ProbePerson, ProbeTarget, ProbeTurn } from './target.js';
 import type { At, Walk } from './walk.js';
@@ -52,8 +52,8 @@ export function turnsOf(
     return async () => void (gone.length > 0 && (await db.insertInto(table).values(gone).execute()));
   };
   const { role } = membership;
-  const grants = (name: string) => Object.values(lintel.charter.data.roles[name]?.may ?? {}).flat().length;
-  const [least] = Object.keys(lintel.charter.data.roles).sort((a, b) => grants(a) - grants(b));
+  const { charter } = lintel;
+  const [least] = Object.keys(charter.data.roles).sort((a, b) => grantsOf(charter, a) - grantsOf(charter, b));
   if (role === undefined || least === undefined) return [out(putOut ?? deleting), ...own];
   const lowering: ProbeTurn['make'] = async (person, tenant) => {
     const [[who, is], [where, here]] = rowsOf(person, tenant);
@@ -130,7 +130,9 @@ function judge(
   knowledge: Knowledge,
 ): void {
   const [secret] = secretsIn(answer.text, `${decodeURIComponent(answer.sent.url)} ${JSON.stringify(answer.sent.body ?? '')}`, knowledge);
-  const of = secret?.of ?? shownIn(walk.charter, picture, route.kind, answer.text, tenant, knowledge).find(({ one }) => !knowledge.readable.has(one))?.one;
+  const of =
+    secret?.of ??
+    shownIn(walk.charter, picture, objectsIn(walk.charter, route.kind, answer.text), tenant, knowledge).find(({ one }) => !knowledge.readable.has(one))?.one;
   if (of) walk.tell(code, route, player, `${player.name} ${what}, and still reads ${of.kind} ${of.id}`, answer);
   if (walk.answers.isOpened(route, player, tenant, answer))
     walk.tell(code, route, player, `${player.name} ${what}, and is still answered where ${route.needs} is needed`, answer, 'needs');

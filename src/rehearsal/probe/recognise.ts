@@ -12,6 +12,7 @@ export interface Shown {
 }
 
 type Cells = Readonly<Record<string, unknown>>;
+type Objects = readonly (readonly [kind: string, Cells])[];
 
 function isSame(cell: unknown, value: unknown, { type }: FieldShape): boolean {
   if (String(cell) === String(value)) return true;
@@ -25,7 +26,7 @@ const cellOf = (cells: Cells, shape: KindShape, field: string) =>
     .find((cell) => cell !== undefined);
 
 /** Objects of an answer with an id, and the kinds that they may be of: what they stand under says so, else what the route is about. */
-function objectsIn(charter: Charter<any>, kind: string | undefined, answer: string): readonly (readonly [kind: string, Cells])[] {
+export function objectsIn(charter: Charter<any>, kind: string | undefined, answer: string): Objects {
   const found: [string, Cells][] = [];
   const walk = (value: unknown, of: string | undefined): void => {
     if (Array.isArray(value)) for (const one of value) walk(one, of);
@@ -46,8 +47,8 @@ function objectsIn(charter: Charter<any>, kind: string | undefined, answer: stri
  * The records that an answer shows: an object with the id of one, at least one more of its values, and none that is another. Where several have the id, one that
  * is read is meant before one that is hidden, and one of the tenant that was asked before others.
  */
-export function shownIn(charter: Charter<any>, picture: Picture, kind: string | undefined, answer: string, tenant: string, { readable }: Knowledge): Shown[] {
-  return objectsIn(charter, kind, answer).flatMap(([of, cells]) => {
+export function shownIn(charter: Charter<any>, picture: Picture, objects: Objects, tenant: string, { readable }: Knowledge): Shown[] {
+  return objects.flatMap(([of, cells]) => {
     const shape = charter.shapes[of] as KindShape;
     const id = cellOf(cells, shape, shape.idField);
     const candidates = picture.withId(of, String(id)).flatMap((one): Shown[] => {
@@ -69,13 +70,12 @@ export function shownIn(charter: Charter<any>, picture: Picture, kind: string | 
 export function maskedIn(
   charter: Charter<any>,
   picture: Picture,
-  kind: string,
-  answer: string,
+  objects: Objects,
   tenant: string,
   player: Player,
   { readable }: Knowledge,
 ): readonly (readonly [string, Pictured])[] {
-  return objectsIn(charter, kind, answer).flatMap(([of, cells]) => {
+  return objects.flatMap(([of, cells]) => {
     const shape = charter.shapes[of] as KindShape;
     const guarded = Object.entries(charter.kind(of).fields).filter(([, { read }]) => read !== undefined);
     const all = guarded.length === 0 ? [] : picture.withId(of, String(cellOf(cells, shape, shape.idField))).filter((one) => readable.has(one));

@@ -1,6 +1,6 @@
 import type { Charter, FieldData } from '../../charter/index.js';
 import type { KindShape, ValueType } from '../../predicate/index.js';
-import type { Player } from './cast.js';
+import { grantsOf, type Player } from './cast.js';
 import type { Knowledge } from './judge.js';
 import { mayRead, namesOf, spellingsOf } from './judge.js';
 import type { Picture, Pictured } from './picture.js';
@@ -176,8 +176,7 @@ export class Tries {
     }
     const reads = (one: Player) => this.#knowledge.get(one)?.readable.size ?? 0;
     const most = this.#players.filter((one) => one !== player && one.person && one.tenants.includes(tenant)).sort((a, b) => reads(b) - reads(a))[0];
-    const grants = (role: string) => Object.values(roles[role]?.may ?? {}).flat().length;
-    const [strongest] = Object.keys(roles).sort((a, b) => grants(b) - grants(a));
+    const [strongest] = Object.keys(roles).sort((a, b) => grantsOf(this.#charter, b) - grantsOf(this.#charter, a));
     const with_ = (all: Set<string>, value: string | undefined) => (value === undefined || value === '' ? [] : [...all].map((name) => [name, value] as const));
     return { tenant: with_(names.tenant, this.otherTenant(player, tenant)), person: with_(names.person, most?.person?.id), role: with_(names.role, strongest) };
   }
