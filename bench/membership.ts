@@ -36,20 +36,46 @@ const DEEP_JOIN = `with mine as (select $2 as id, 'user' as via union all select
     (select json_agg(g.group_id) from lintel_group_member g where g.tenant_id = $1 and g.user_id = $2) as groups
   from lintel_tenant t join lintel_member m on m.tenant_id = t.id join lintel_person p on p.id = m.user_id where t.id = $1 and m.user_id = $2`;
 
+/** All that a member's rights rest on by one statement: also what groups are called and who is in them, what is below where a role is held, openings and whom they stand in for. */
+export const WHOLE = `with g as materialized (select distinct group_id as id from lintel_group_member where tenant_id = $1 and user_id = $2),
+    u as materialized (select distinct b.above_id as id from lintel_placement p join lintel_unit_below b on b.tenant_id = $1 and b.below_id = p.unit_id where p.tenant_id = $1 and p.user_id = $2),
+    mine as materialized (select $2 as id, 'user' as via union all select id, 'group' from g union all select id, 'unit' from u),
+    held as materialized (select a.* from mine join lintel_assignment a on a.tenant_id = $1 and a.holder_on = mine.via and a.holder_id = mine.id and (a.until is null or a.until > now())),
+    seen as (select unit_id as id from lintel_placement where tenant_id = $1 and user_id = $2 union select anchor_id from held where anchor = 'unit')
+  select t.name, t.status, t.contact, t.features, t.bases, t.demands, p.name as person, p.deactivated_at, m.status as member, m.suspended_until, m.ends_at, m.inactive_by, m.attributes, m.responsible_id,
+    (select json_agg(json_build_array(h.holder_on, h.holder_id, h.role, h.permission, h.reach, h.anchor, h.anchor_id, h.until, h.without)) from held h) as held,
+    (select json_object_agg(b.id, b.below) from (select s.id, array_agg(b.below_id) as below from seen s join lintel_unit_below b on b.tenant_id = $1 and b.above_id = s.id group by 1) b) as below,
+    (select json_object_agg(o.group_id, o.people) from (select o.group_id, array_agg(o.user_id) as people from g join lintel_group_member o on o.tenant_id = $1 and o.group_id = g.id group by 1) o) as people,
+    (select json_object_agg(n.id, n.name) from g join lintel_group n on n.tenant_id = $1 and n.id = g.id) as groups,
+    (select json_object_agg(n.id, n.name) from (select id from u union select id from seen) s join lintel_unit n on n.tenant_id = $1 and n.id = s.id) as units,
+    (select json_agg(json_build_array(o.id, o.kind, o.actions, o.group_id, o.until)) from mine join lintel_opening o on o.tenant_id = $1 and o.to_on = mine.via and o.to_id = mine.id) as opened,
+    (select json_agg(json_build_array(d.of_id, d.permissions, d.since, d.until)) from lintel_deputy d where d.tenant_id = $1 and d.to_id = $2 and d.until > now()) as stands_for
+  from lintel_tenant t join lintel_member m on m.tenant_id = t.id join lintel_person p on p.id = m.user_id where t.id = $1 and m.user_id = $2`;
+
 async function entering(db: Kysely<any>, pool: pg.Pool): Promise<Result[]> {
   await deepen(db);
   const [lintel, cached] = [createLintel({ charter, db }), createLintel({ charter, db, cache: { seconds: 1 } })];
   const { facts } = await lintel.enter(DEEP);
   if (facts.me.groupIds.length !== 20 || facts.me.unitIds.length !== 5 || facts.assignments.length !== 10) throw new Error('the member is not as deep as said');
+  const byHand = (name: string, text: string) => () => pool.query({ name, text, values: [DEEP.tenant, DEEP.user] });
   return [
     await compare(
       'enter-deep',
       'a member with 20 groups, 5 units and 10 assignments, against one hand-written statement, both prepared',
-      1.5,
+      2.3,
       60,
       40,
       () => lintel.enter(DEEP),
-      () => pool.query({ name: 'deep', text: DEEP_JOIN, values: [DEEP.tenant, DEEP.user] }),
+      byHand('deep', DEEP_JOIN),
+    ),
+    await compare(
+      'enter-deep-floor',
+      'one hand-written statement for all that the rights of that member rest on, against the one for most of it',
+      undefined,
+      60,
+      40,
+      byHand('whole', WHOLE),
+      byHand('deep', DEEP_JOIN),
     ),
     await compare(
       'enter-cached',

@@ -11,7 +11,7 @@ import { arrivals } from './arrivals.js';
 import { large } from './large.js';
 import { underLoad } from './load.js';
 import { compare, type Result } from './measure.js';
-import { membership } from './membership.js';
+import { membership, WHOLE } from './membership.js';
 import { probing } from './probe.js';
 import { bySize } from './size.js';
 import { tables } from './table.js';
@@ -119,22 +119,33 @@ async function onPostgres(): Promise<Result[]> {
     const join = `select t.name, t.status, t.contact, t.features, m.status as member, m.attributes, p.name as person, a.role, a.anchor, a.anchor_id, u.name as unit, b.below_id
       from lintel_tenant t join lintel_member m on m.tenant_id = t.id join lintel_person p on p.id = m.user_id left join lintel_assignment a on a.tenant_id = m.tenant_id and a.user_id = m.user_id
       left join lintel_unit u on u.tenant_id = a.tenant_id and u.id = a.anchor_id left join lintel_unit_below b on b.tenant_id = u.tenant_id and b.above_id = u.id where t.id = $1 and m.user_id = $2`;
-    const entering = () =>
-      compare(
+    const byHand = (name: string, text: string) => () => {
+      const { tenant, user } = next();
+      return pool.query({ name, text, values: [tenant, user] });
+    };
+    const entering = async () => [
+      await compare(
         'enter',
-        `lintel.enter over ${MEMBERS} members in ${TENANTS} tenants, against one hand-written join that fetches the same rows, both prepared`,
+        `lintel.enter over ${MEMBERS} members in ${TENANTS} tenants, against one hand-written join that fetches what these have, both prepared`,
         2.6,
         80,
         50,
         () => lintel.enter(next()),
-        () => {
-          const { tenant, user } = next();
-          return pool.query({ name: 'join', text: join, values: [tenant, user] });
-        },
-      );
+        byHand('join', join),
+      ),
+      await compare(
+        'enter-floor',
+        'one hand-written statement for all that rights may rest on, had or not, against that join',
+        undefined,
+        80,
+        50,
+        byHand('whole', WHOLE),
+        byHand('join', join),
+      ),
+    ];
 
     return [
-      ...(await group('enter', async () => [await entering()])),
+      ...(await group('enter', entering)),
       ...(await group('membership', () => membership(db, pool))),
       ...(await group('arrivals', () => arrivals(db, pool))),
       ...(await group('load', () => underLoad(db, `${cluster.url}/postgres`))),

@@ -23,11 +23,14 @@ export interface FactsRow {
   /** Of the person, and for a program of whoever answers for it: null for nobody. */
   bars: (Bar | null)[] | null;
   held: [ViaColumn, string, string, string | null, string | null, AssignmentRow['anchor'], string, string | null, string[], string[] | null][] | null;
-  units: [boolean, string, string][] | null;
-  groups: [string][] | null;
+  /** Units that the person is placed at, and what is below these and below units at which something is held, themselves among it. */
+  placed: string[];
+  below: Record<string, string[]> | null;
+  groups: string[];
   opened: [string, string, string[], string, string, ViaColumn, string, string | null][] | null;
   roles: Record<string, RoleData> | null;
-  names: ['group' | 'unit', string, string][] | null;
+  group_names: Record<string, string> | null;
+  unit_names: Record<string, string> | null;
   stands_for: [string, string[], string, string][] | null;
   program: boolean;
   /** By the platform, everywhere. */
@@ -52,13 +55,20 @@ type ReadRow = [
   attributes: FactsRow['attributes'],
   program: boolean,
   bars: FactsRow['bars'],
-  held?: FactsRow['held'],
-  units?: FactsRow['units'],
-  groups?: [string, string[] | null][] | null,
-  opened?: [string, string, string[], string, string, ViaColumn, string, string | null, string[] | null, string[] | null][] | null,
-  roles?: FactsRow['roles'],
-  names?: FactsRow['names'],
-  standsFor?: FactsRow['stands_for'],
+  ...ofMember: Partial<OfMember>,
+];
+
+type OfMember = [
+  held: FactsRow['held'],
+  placed: FactsRow['placed'],
+  below: FactsRow['below'],
+  groups: FactsRow['groups'],
+  people: [string, string[]][] | null,
+  opened: [string, string, string[], string, string, ViaColumn, string, string | null, string[] | null, string[] | null][] | null,
+  roles: FactsRow['roles'],
+  groupNames: FactsRow['group_names'],
+  unitNames: FactsRow['unit_names'],
+  standsFor: FactsRow['stands_for'],
 ];
 
 /** What was read of several people of one tenant: lists of people are held once, by all whose facts name them. */
@@ -87,9 +97,10 @@ export async function readRows(db: Kysely<LintelTables>, charter: Charter, tenan
   const people = new Map<string, readonly string[]>();
   const keep = (key: string, of: readonly string[] | null) => of && !people.has(key) && people.set(key, of);
   const plain = rows.map(({ row }): FactsRow => {
-    const [name, status, contact, features, bases, demands, person_id, person, deactivated, known, asked_password, attributes, program, bars] = row;
-    const [, , , , , , , , , , , , , , held = null, units = null, groups = null, opened = null, roles = null, names = null, stands_for = null] = row;
-    for (const [id, of] of groups ?? []) keep(id, of);
+    const [name, status, contact, features, bases, demands, person_id, person, deactivated, known, asked_password, attributes, program, bars, ...more] = row;
+    const [held = null, placed = [], below = null, groups = [], inside, opened = null, roles = null, group_names = null, unit_names = null, stands_for = null] =
+      more;
+    for (const [id, of] of inside ?? []) keep(id, of);
     for (const [, , , group, , , , , of] of opened ?? []) keep(group, of);
     for (const [id, , , group, , , , , , left] of opened ?? []) {
       const inside = people.get(group) ?? [];
@@ -97,8 +108,7 @@ export async function readRows(db: Kysely<LintelTables>, charter: Charter, tenan
     }
     return {
       ...{ name, status, contact, features, bases, demands, person_id, person, deactivated, known, asked_password, attributes, program, bars },
-      ...{ held, units, roles, names, stands_for },
-      groups: groups?.map(([id]) => [id]) ?? null,
+      ...{ held, placed: [...new Set(placed)].sort(), below, groups, roles, group_names, unit_names, stands_for },
       opened: opened?.map((one) => one.slice(0, 8) as never) ?? null,
     };
   });

@@ -131,21 +131,13 @@ export interface FactsQuery {
 function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow | undefined, read: Read, moment: Moment): Facts {
   const { tenant, user, fulfilled } = who;
   const { now } = moment;
-  const inside = new Map<string, Set<string>>();
-  const unitIds = new Set<string>();
-  for (const [placed, above, id] of row?.units ?? []) {
-    if (placed) unitIds.add(above);
-    inside.set(above, (inside.get(above) ?? new Set()).add(id));
-  }
-  const below = Object.fromEntries([...inside].map(([above, ids]) => [above, [...ids]]));
   const assignments: Held<Assignment>[] = [];
   const direct: Held<DirectPermission>[] = [];
   const ends = (row?.bars ?? []).slice(0, 1).flatMap((bar) => (bar?.[2] ? [new Date(bar[2]).toISOString()] : []));
-  const called = new Map((row?.names ?? []).map(([via, id, name]) => [`${via} ${id}`, name]));
-  const through = (via: ViaColumn, id: string) => throughOf(via, id, called.get(`${via} ${id}`) ?? id);
+  const through = (via: ViaColumn, id: string) => throughOf(via, id, entryOf(via === 'group' ? row?.group_names : row?.unit_names, id) ?? id);
   for (const [via, viaId, role, permission, reach, at, atId, until, without, sources] of row?.held ?? []) {
     if (isOver(until, now)) continue;
-    const more = { anchor: anchorOf(at, atId, called.get(`unit ${atId}`)), ...iso(until), ...through(via, viaId), ...(sources && { sources }) };
+    const more = { anchor: anchorOf(at, atId, entryOf(row?.unit_names, atId)), ...iso(until), ...through(via, viaId), ...(sources && { sources }) };
     if (more.until) ends.push(more.until);
     if (role !== null) assignments.push({ role: nameNow(charter, role), ...more, ...(without.length > 0 && { without }) });
     else direct.push({ permission: nameNow(charter, permission as string), reach: reach as string, ...more });
@@ -184,8 +176,8 @@ function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow |
     me: {
       ...(user !== undefined && { userId: user }),
       ...(row?.person != null && { name: row.person }),
-      groupIds: (row?.groups ?? []).map(([id]) => id),
-      unitIds: [...unitIds],
+      groupIds: row?.groups ?? [],
+      unitIds: row?.placed ?? [],
       attributes: attributesOf(charter, row?.attributes ?? {}),
     },
     assignments,
@@ -193,7 +185,7 @@ function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow |
     ...(opened.length > 0 && { opened }),
     ...(standsFor.length > 0 && { standsFor }),
     ...(row?.roles && { roles: Object.fromEntries(Object.entries(row.roles).map(([id, role]) => [id, roleNow(charter, role)])) }),
-    below,
+    below: row?.below ?? {},
     people,
     ...asked,
     fulfilled: fulfilled ?? [],
@@ -203,7 +195,7 @@ function factsOf(charter: Charter, who: Omit<FactsQuery, 'now'>, row: FactsRow |
 
 /** Under what the lists are known on which somebody's facts rest. */
 const listsOf = (charter: Charter, groups: FactsRow['groups'] = [], opened: FactsRow['opened'] = []) => [
-  ...(asksForGroupPeople(charter) ? (groups ?? []).map(([id]) => id) : []),
+  ...(asksForGroupPeople(charter) ? groups : []),
   ...(opened ?? []).map(([id]) => openingKey(id)),
 ];
 

@@ -19,6 +19,7 @@ import { STEP_0017 } from './0017-looks.js';
 import { STEP_0018 } from './0018-journal.js';
 import { STEP_0019 } from './0019-facts-in-fewer-steps.js';
 import { STEP_0020 } from './0020-long-lists.js';
+import { STEP_0021 } from './0021-facts-a-list-at-once.js';
 import type { Migration } from './migration.js';
 
 /**
@@ -46,6 +47,7 @@ const STEPS: readonly Migration[] = [
   STEP_0018,
   STEP_0019,
   STEP_0020,
+  STEP_0021,
 ];
 
 /** Brings the library's tables up to date. Can be run again, and by several processes at once. */
