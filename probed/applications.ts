@@ -6,9 +6,10 @@ import { databaseOn } from '../test/setup.js';
 import type { Application } from './application.js';
 import { choir } from './choir.js';
 import { club } from './club.js';
+import { garden } from './garden.js';
 import { house } from './house.js';
 
-export const APPLICATIONS: Readonly<Record<string, Application>> = { choir, house, club };
+export const APPLICATIONS: Readonly<Record<string, Application>> = { choir, house, club, garden };
 
 /** Starts an application with these faults in a database of its own, and tries it. */
 export async function probeApplication(
@@ -21,7 +22,7 @@ export async function probeApplication(
   pool.on('error', () => {});
   await pool.query(schema);
   const everything = async () =>
-    JSON.stringify(await Promise.all(tables.map(async (table) => (await pool.query(`select * from ${table} as t order by t::text`)).rows)));
+    JSON.stringify(await Promise.all(tables.map(async (table) => (await pool.query(`select t::text from ${table} as t order by 1`)).rows)));
   const running = await start(pool, new Set(faults));
   try {
     const db = connect<any>(pool);

@@ -21,6 +21,22 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
   const kept = new Map<string, unknown>();
   const app = Fastify();
   const rows = async (query: string, values: unknown[] = []): Promise<any[]> => (await pool.query(query, values)).rows;
+  /** One after the other for a house: the next number is that after the last. */
+  const numbered = async (house: string, query: string, values: unknown[]): Promise<any> => {
+    const client = await pool.connect();
+    try {
+      await client.query('begin');
+      await client.query('select pg_advisory_xact_lock(hashtext($1))', [house]);
+      const [made] = (await client.query(query, [house, ...values])).rows;
+      await client.query('commit');
+      return made;
+    } catch (error) {
+      await client.query('rollback');
+      throw error;
+    } finally {
+      client.release();
+    }
+  };
   const refusal = (statusCode: number, message: string) => Object.assign(new Error(message), { statusCode });
   const no = {
     there: () => refusal(404, 'Not found.'),
@@ -121,9 +137,10 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
     const house = has('reported-elsewhere') && typeof more.houseId === 'string' && more.houseId !== '' ? more.houseId : who.house;
     const by = has('reported-for-another') && isUuid(more.reportedBy) ? more.reportedBy : who.id;
     const cost = has('reported-with-cost') && Number.isInteger(more.cost) ? more.cost : null;
-    const [made] = await rows(
+    const made = await numbered(
+      house,
       'insert into repairs (house_id, no, reported_by, title, details, cost, private) select $1::text, coalesce(max(no), 0) + 1, $2, $3, $4, $5, $6 from repairs where house_id = $1 returning no',
-      [house, by, title, details, cost, hidden],
+      [by, title, details, cost, hidden],
     );
     return reply.code(201).send({ no: made.no });
   });
@@ -206,12 +223,11 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
       const one = await repairOf(who, req.params.no, has('note-under-private') ? 'of the house' : undefined);
       if (!one) throw no.there();
       const by = has('note-by-another') && isUuid((req.body as any).author) ? (req.body as any).author : who.id;
-      const [made] = await rows('insert into notes select $1::text, coalesce(max(no), 0) + 1, $2, $3, $4 from notes where house_id = $1 returning no', [
+      const made = await numbered(
         who.house,
-        one.no,
-        by,
-        req.body.words,
-      ]);
+        'insert into notes select $1::text, coalesce(max(no), 0) + 1, $2, $3, $4 from notes where house_id = $1 returning no',
+        [one.no, by, req.body.words],
+      );
       return reply.code(201).send({ no: made.no });
     },
   );

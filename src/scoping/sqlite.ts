@@ -59,6 +59,10 @@ export class SqliteWriter extends SqlWriter {
     return sqlText`strftime('%Y-%m-%dT%H:%M:%fZ', 'now', ${`-${days} days`})`;
   }
 
+  override holdUp(): undefined {
+    return undefined;
+  }
+
   override digest(): undefined {
     return undefined;
   }

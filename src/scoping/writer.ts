@@ -223,6 +223,12 @@ export class SqlWriter {
     return sqlText`(select count(*) || coalesce(md5(string_agg(md5("t"::text), '' order by md5("t"::text))), '') from ${table} as "t")`;
   }
 
+  /** Lets whoever reads these tables go on, and holds up whoever writes to them or locks, until the transaction ends; and how many wait for it. Undefined where a database has no such thing. */
+  holdUp(tables: readonly Fragment[]): { readonly hold: Fragment; readonly waiting: Fragment } | undefined {
+    const waiting = sqlText`select count(distinct pid)::int as "n" from pg_catalog.pg_locks where not granted and pg_catalog.pg_backend_pid() = any(pg_catalog.pg_blocking_pids(pid))`;
+    return { hold: sqlText`lock table ${joinFragments(tables, ', ')} in exclusive mode`, waiting };
+  }
+
   /** A value as the driver takes it. */
   bind(value: unknown): unknown {
     return value;

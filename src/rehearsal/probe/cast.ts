@@ -23,6 +23,8 @@ const VISITOR = { person: undefined, name: 'a visitor', tenants: [] as readonly 
 const powersOf = (standing: Standing<any>) =>
   JSON.stringify(standing.describe().permissions.map(({ permission, ways }) => [permission, ways.map(({ reach, anchor }) => [reach, anchor])]));
 
+const waysOf = (standing: Standing<any> | undefined) => (standing ? standing.describe().permissions.flatMap(({ ways }) => ways).length : -1);
+
 function outside(charter: Charter<any>, tenant: Facts['tenant'], userId: string | undefined): Standing<any> {
   return new Standing(charter, {
     charter: charter.hash,
@@ -108,18 +110,29 @@ export async function partsOf(lintel: Lintel, { people }: ProbeTarget): Promise<
   return [...(await of('lintel_unit', 'unit')), ...(await of('lintel_group', 'group'))];
 }
 
-/** A visitor, and of each tenant one member for each way in which their powers differ, with everything else to which these belong. */
-export async function castOf(lintel: Lintel, target: ProbeTarget): Promise<Player[]> {
+/** Who is called. */
+export interface Cast {
+  /** A visitor, and of each tenant one member for each way in which their powers differ, with everything else to which these belong. */
+  readonly players: readonly Player[];
+  /** Of each tenant one who may as much as another of them: for what takes two such people. */
+  readonly twins: readonly Player[];
+}
+
+export async function castOf(lintel: Lintel, target: ProbeTarget): Promise<Cast> {
   const charter: Charter<any> = lintel.charter;
   const members = target.people ? fromApplication(charter, target.people) : await fromLibrary(lintel);
   const tenants = new Map(members.map(({ standing }) => [standing.facts.tenant.id, standing.facts.tenant]));
   const chosen = new Set<string>();
+  const second = new Map<string, Member>();
   for (const tenant of tenants.keys()) {
     const known = new Set<string>();
     for (const { person, standing } of members) {
-      if (standing.facts.tenant.id !== tenant || known.size === MOST_OF_TENANT || known.has(powersOf(standing))) continue;
-      known.add(powersOf(standing));
-      chosen.add(person.id);
+      if (standing.facts.tenant.id !== tenant) continue;
+      if (!known.has(powersOf(standing)) && known.size < MOST_OF_TENANT) {
+        known.add(powersOf(standing));
+        chosen.add(person.id);
+      } else if (known.has(powersOf(standing)) && !chosen.has(person.id) && waysOf(standing) > waysOf(second.get(tenant)?.standing))
+        second.set(tenant, { person, standing });
     }
   }
   const inTenant = (userId: string | undefined) => (tenant: string) => {
@@ -127,12 +140,13 @@ export async function castOf(lintel: Lintel, target: ProbeTarget): Promise<Playe
     const facts = tenants.get(tenant) ?? { id: tenant, name: tenant, open: true, contact: null, features: [] };
     return held?.standing ?? outside(charter, facts, userId);
   };
-  const players = [...new Map(members.filter(({ person }) => chosen.has(person.id)).map(({ person }) => [person.id, person])).values()];
-  return [
-    ...players.map((person): Player => {
-      const belongs = members.filter((one) => one.person.id === person.id).map(({ standing }) => standing.facts.tenant.id);
-      return { person, name: person.name, tenants: belongs, in: inTenant(person.id) };
-    }),
-    { ...VISITOR, in: inTenant(undefined) },
-  ];
+  const playerOf = (person: ProbePerson): Player => {
+    const belongs = members.filter((one) => one.person.id === person.id).map(({ standing }) => standing.facts.tenant.id);
+    return { person, name: person.name, tenants: belongs, in: inTenant(person.id) };
+  };
+  const each = (some: readonly Member[]) => [...new Map(some.map(({ person }) => [person.id, playerOf(person)])).values()];
+  return {
+    players: [...each(members.filter(({ person }) => chosen.has(person.id))), { ...VISITOR, in: inTenant(undefined) }],
+    twins: each([...second.values()].filter(({ person }) => !chosen.has(person.id))),
+  };
 }

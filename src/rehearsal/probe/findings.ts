@@ -32,6 +32,11 @@ export const PROBE_CODES = {
     why: 'The route lets somebody in who lacks the permission that it needs.',
     remedy: 'Insist on the permission before anything is answered.',
   },
+  'neither-order': {
+    severity: 'error',
+    why: 'Two requests at the same moment leave what neither order of them would: one of them was checked before the other took away what it rests on.',
+    remedy: 'Check and write in one transaction, and lock what the check rests on first.',
+  },
   'other-tenant': {
     severity: 'error',
     why: 'A request for one organisation shows or changes another: a form from an old tab hits the wrong one.',

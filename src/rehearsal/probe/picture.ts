@@ -3,8 +3,7 @@ import { LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
 import { type FieldShape, type KindShape, type RecordData, readValue } from '../../predicate/index.js';
 import { type Fragment, joinFragments, name, sqlText, writerFor } from '../../scoping/index.js';
-
-type Row = Readonly<Record<string, unknown>>;
+import { type Row, Rows } from './rows.js';
 
 /** A record in a picture, with its row as the database holds it. */
 export interface Pictured {
@@ -45,9 +44,9 @@ export class Picture {
   /** @throws LintelError `too-large`. */
   static async take(db: Kysely<any>, charter: Charter<any>): Promise<Picture> {
     const writer = writerFor(db, charter.shapes);
-    const rowsOf = async (table: string, schema?: string): Promise<Row[]> => {
-      const from = schema === undefined ? sql.table(table) : sql.table(`${schema}.${table}`);
-      const { rows } = await sql<Row>`select * from ${from} limit ${sql.lit(MOST_ROWS + 1)}`.execute(db);
+    const all = new Rows(db, writer);
+    const rowsOf = async (table: string, from: Fragment): Promise<Row[]> => {
+      const rows = await all.read(from, MOST_ROWS + 1);
       if (rows.length <= MOST_ROWS) return rows;
       throw new LintelError(
         'too-large',
@@ -60,8 +59,8 @@ export class Picture {
     const links = new Map<string, readonly Row[]>();
     const raw = new Map<string, readonly Row[]>();
     for (const [kind, shape] of Object.entries(charter.shapes)) {
-      raw.set(kind, await rowsOf(shape.table, shape.schema));
-      for (const { link } of Object.values(shape.fields)) if (link && !links.has(link.table)) links.set(link.table, await rowsOf(link.table));
+      raw.set(kind, await rowsOf(shape.table, writer.table(shape)));
+      for (const { link } of Object.values(shape.fields)) if (link && !links.has(link.table)) links.set(link.table, await rowsOf(link.table, name(link.table)));
     }
     const byKind = new Map<string, Map<string, Pictured>>();
     const read = (field: FieldShape, row: Row) => readValue(field.type, writer.readCell(row[field.column], field), field.scale) ?? null;
@@ -100,9 +99,7 @@ export class Picture {
   /** A mark of everything that is pictured, which is another as soon as something is; undefined where the database has none. */
   static async mark(db: Kysely<any>, charter: Charter<any>): Promise<string | undefined> {
     const writer = writerFor(db, charter.shapes);
-    const shapes = Object.values(charter.shapes);
-    const links = new Set(shapes.flatMap(({ fields }) => Object.values(fields).flatMap(({ link }) => link?.table ?? [])));
-    const digests = [...shapes.map((shape) => writer.table(shape)), ...[...links].map((table) => name(table))].map((table) => writer.digest(table));
+    const digests = tablesOf(db, charter).map((table) => writer.digest(table));
     if (digests.includes(undefined)) return undefined;
     const [row] = await sqlText`select array[${joinFragments(digests as Fragment[], ', ')}] as "marks"`.rows<{ marks: string[] }>(db);
     return row?.marks.join();
@@ -139,6 +136,14 @@ export class Picture {
     return all?.get(keyOf({ tenant, id })) ?? (this.#charter.kind(kind).shared ? all?.get(keyOf({ tenant: undefined, id })) : undefined);
   }
 
+  /** What hangs on a record. */
+  below({ kind, id, tenant }: Pictured): Pictured[] {
+    return Object.entries(this.#charter.shapes).flatMap(([child, { fields }]) => {
+      const parents = Object.entries(fields).flatMap(([field, { to }]) => (to === kind ? [field] : []));
+      return parents.length === 0 ? [] : this.all(child).filter((one) => one.tenant === tenant && parents.some((field) => String(one.record[field]) === id));
+    });
+  }
+
   /** What is otherwise in a later picture. */
   differences(later: Picture): Difference[] {
     const found: Difference[] = [];
@@ -163,29 +168,29 @@ export class Picture {
   async restore(db: Kysely<any>, later: Picture): Promise<void> {
     const order = parentsFirst(this.#charter);
     const changed = this.differences(later);
+    const writer = writerFor(db, this.#charter.shapes);
     await db.transaction().execute(async (tx) => {
+      const rows = new Rows(tx, writer);
       for (const kind of [...order].reverse()) {
         const shape = this.#charter.shapes[kind] as KindShape;
-        for (const { before, after } of changed) if (after?.kind === kind && !before) await remove(tx, shape, after);
+        for (const { before, after } of changed)
+          if (after?.kind === kind && !before) await sql`delete from ${sql.table(qualified(shape))} where ${itself(shape, after)}`.execute(tx);
       }
       for (const kind of order) {
         const shape = this.#charter.shapes[kind] as KindShape;
         for (const { before, after } of changed) {
           if (before?.kind !== kind) continue;
-          await (after ? setBack(tx, shape, after, before.row) : put(tx, qualified(shape), before.row));
+          await (after ? rows.setBack(qualified(shape), itself(shape, after), after.row, before.row) : rows.put(qualified(shape), before.row));
         }
       }
-      for (const [table, rows] of this.#links) {
+      for (const [table, were] of this.#links) {
         const now = later.#links.get(table) ?? [];
         const without = (some: readonly Row[], others: readonly Row[]) => {
           const known = new Set(others.map((row) => JSON.stringify(row)));
           return some.filter((row) => !known.has(JSON.stringify(row)));
         };
-        for (const row of without(now, rows)) {
-          const same = Object.entries(row).map(([column, value]) => (value === null ? sql`${sql.ref(column)} is null` : sql`${sql.ref(column)} = ${value}`));
-          await sql`delete from ${sql.table(table)} where ${sql.join(same, sql` and `)}`.execute(tx);
-        }
-        for (const row of without(rows, now)) await put(tx, table, row);
+        for (const row of without(now, were)) await rows.remove(table, row);
+        for (const row of without(were, now)) await rows.put(table, row);
       }
     });
   }
@@ -193,32 +198,20 @@ export class Picture {
 
 export const qualified = ({ schema, table }: KindShape) => (schema === undefined ? table : `${schema}.${table}`);
 
+/** Every table that is pictured. */
+export function tablesOf(db: Kysely<any>, charter: Charter<any>): Fragment[] {
+  const writer = writerFor(db, charter.shapes);
+  const shapes = Object.values(charter.shapes);
+  const links = new Set(shapes.flatMap(({ fields }) => Object.values(fields).flatMap(({ link }) => link?.table ?? [])));
+  return [...shapes.map((shape) => writer.table(shape)), ...[...links].map((table) => name(table))];
+}
+
 /** The row of a record, as it stands now. */
 export function itself(shape: KindShape, { row }: Pictured) {
   const column = (shape.fields[shape.idField] as FieldShape).column;
   const tenant = shape.tenantField === undefined ? undefined : (shape.fields[shape.tenantField] as FieldShape).column;
   const ofTenant = tenant === undefined ? sql`true` : row[tenant] === null ? sql`${sql.ref(tenant)} is null` : sql`${sql.ref(tenant)} = ${row[tenant]}`;
   return sql`${sql.ref(column)} = ${row[column]} and ${ofTenant}`;
-}
-
-/** A value of a row as a driver takes it: documents as text. */
-const cell = (value: unknown) =>
-  typeof value === 'object' && value !== null && Object.getPrototypeOf(value) === Object.prototype ? JSON.stringify(value) : value;
-
-async function remove(db: Kysely<any>, shape: KindShape, one: Pictured): Promise<void> {
-  await sql`delete from ${sql.table(qualified(shape))} where ${itself(shape, one)}`.execute(db);
-}
-
-async function setBack(db: Kysely<any>, shape: KindShape, now: Pictured, row: Row): Promise<void> {
-  const set = Object.entries(row).map(([name, value]) => sql`${sql.ref(name)} = ${cell(value)}`);
-  await sql`update ${sql.table(qualified(shape))} set ${sql.join(set)} where ${itself(shape, now)}`.execute(db);
-}
-
-async function put(db: Kysely<any>, table: string, row: Row): Promise<void> {
-  const entries = Object.entries(row);
-  await sql`insert into ${sql.table(table)} (${sql.join(entries.map(([name]) => sql.ref(name)))}) values (${sql.join(entries.map(([, value]) => cell(value)))})`.execute(
-    db,
-  );
 }
 
 /** Kinds, each after those that it hangs on. */

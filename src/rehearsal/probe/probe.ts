@@ -8,6 +8,7 @@ import { castOf, type Player, partsOf, standingWith } from './cast.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeProgress, type ProbeReport } from './findings.js';
 import { type Knowledge, knowledgeOf, unlawfulIn } from './judge.js';
 import { afterTurn, type Turn, turnsOf } from './outdated.js';
+import { pairsAtOnce } from './pairs.js';
 import { type Difference, Picture } from './picture.js';
 import { reads } from './reading.js';
 import { type Route, readRoutes } from './routes.js';
@@ -76,12 +77,13 @@ class Probe implements Walk {
   }
 
   async run(told: (progress: ProbeProgress) => void): Promise<ProbeReport> {
-    this.players = await castOf(this.#lintel, this.#target);
+    const { players, twins } = await castOf(this.#lintel, this.#target);
+    this.players = players;
     this.picture = await Picture.take(this.#db, this.charter);
     const { routes, others, unreached } = readRoutes(this.charter, this.#target, this.#isId);
     this.#unreached.push(...unreached);
     this.#mark = await Picture.mark(this.#db, this.charter);
-    for (const player of this.players) {
+    for (const player of [...players, ...twins]) {
       this.#sessions.set(player, await this.#signIn(player));
       this.#knowledge.set(player, knowledgeOf(this.charter, this.picture, player));
     }
@@ -101,6 +103,7 @@ class Probe implements Walk {
       ...asEach('what rests on what is hidden', async (player) => {
         for (const { name } of await restsOnHidden(this, this.#db, gets, player)) unsteady.add(name);
       }),
+      { what: 'two requests at once', go: () => this.#pairs(routes, twins) },
       ...turns.flatMap((turn) => asEach(`what is left once somebody ${turn.what}`, (player) => this.#afterTurn(routes, player, turn))),
     ];
     for (const [done, { what, go }] of tries.entries()) {
@@ -225,9 +228,17 @@ class Probe implements Walk {
     Object.keys(this.charter.data.kinds).some((kind) => this.picture.withId(kind, part).length > 0) ||
     this.players.some(({ person, tenants }) => person?.id === part || tenants.includes(part));
 
+  readonly #mostAnswered = (of: Route, among: readonly Player[]) =>
+    mostAnswered(of, among, (route, { name }) => this.#covered.get(route.name)?.get(name)?.answered ?? 0);
+
+  async #pairs(routes: readonly Route[], twins: readonly Player[]): Promise<void> {
+    const why = await pairsAtOnce(this, this.#db, routes, this.#target, { twins, mostAnswered: this.#mostAnswered });
+    if (why !== undefined) this.#unreached.push({ route: 'all routes', why });
+  }
+
   /** By whoever is answered most often, so that it is the form that is refused. */
   async #breaks(route: Route): Promise<void> {
-    const player = mostAnswered(route, this.players, (of, { name }) => this.#covered.get(of.name)?.get(name)?.answered ?? 0);
+    const player = this.#mostAnswered(route, this.players);
     if (player) await breaks(this, route, player);
   }
 
@@ -262,11 +273,11 @@ class Probe implements Walk {
    *
    * @throws LintelError `not-put-back`: to go on would be to judge by what the probe itself has done.
    */
-  async putBack(at: At, answer: Answer, turn?: Turn): Promise<void> {
+  async settle(what: string, seen: (changed: readonly Difference[]) => void): Promise<void> {
     const failed = (cause?: unknown) =>
       new LintelError(
         'not-put-back',
-        `what ${at.route.name} as ${at.player.name} changed could not be put back, and is in the database now${cause instanceof Error ? `: ${cause.message}` : ''}; try the application on a copy`,
+        `what ${what} changed could not be put back, and is in the database now${cause instanceof Error ? `: ${cause.message}` : ''}; try the application on a copy`,
         {},
         { cause },
       );
@@ -277,11 +288,17 @@ class Probe implements Walk {
       const changed = this.picture.differences(later);
       if (changed.length === 0 && (times === 0 || mark === undefined)) return;
       if (times === MOST_LATE) throw failed();
-      for (const one of changed) this.#judgeChange(one, changed, at, answer, turn);
+      seen(changed);
       await this.picture.restore(this.#db, later).catch((error: unknown) => {
         throw failed(error);
       });
     }
+  }
+
+  putBack(at: At, answer: Answer, turn?: Turn): Promise<void> {
+    return this.settle(`${at.route.name} as ${at.player.name}`, (changed) => {
+      for (const one of changed) this.#judgeChange(one, changed, at, answer, turn);
+    });
   }
 
   #judgeChange(one: Difference, changed: readonly Difference[], { route, player, tenant }: At, answer: Answer, turn?: Turn): void {

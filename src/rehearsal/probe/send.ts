@@ -8,6 +8,8 @@ export interface Sent {
   readonly body?: unknown;
   /** Besides those that sign in. */
   readonly headers?: Readonly<Record<string, string>>;
+  /** Another that was sent at the same moment. */
+  readonly beside?: Sent;
 }
 
 export interface Answer {

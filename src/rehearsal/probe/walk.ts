@@ -3,7 +3,7 @@ import type { Answers, Tell } from './answers.js';
 import type { Player } from './cast.js';
 import type { Knowledge } from './judge.js';
 import type { Turn } from './outdated.js';
-import type { Picture } from './picture.js';
+import type { Difference, Picture } from './picture.js';
 import type { Route } from './routes.js';
 import type { Answer } from './send.js';
 import type { Tries } from './tries.js';
@@ -40,6 +40,8 @@ export interface Walk {
   change(at: At, path: string, more?: With): Promise<Answer>;
   /** Looks at what a request changed, and puts that back. @param turn what happened before to whoever sent it. */
   putBack(at: At, answer: Answer, turn?: Turn): Promise<void>;
+  /** What is otherwise since it was looked at last, which is put back; what a request goes on to write after its answer too. @param seen is told before that is put back. */
+  settle(what: string, seen: (changed: readonly Difference[]) => void): Promise<void>;
   /** Works with the database as it is now, and as what it is to be put back to; as somebody with the session of another. */
   asThingsAre(now: Player, before: Player, work: (picture: Picture, knowledge: Knowledge) => Promise<void>): Promise<void>;
   /**
