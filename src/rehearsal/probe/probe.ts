@@ -1,3 +1,4 @@
+import { AsyncLocalStorage } from 'node:async_hooks';
 import type { Kysely } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
@@ -27,6 +28,8 @@ type Told = Parameters<Tell>;
 
 /** So often what was put back is changed again by the same request, which goes on after its answer. */
 const MOST_LATE = 5;
+/** So many requests that only read are on their way at once. */
+const MOST_AT_ONCE = 4;
 /** The same cause is told once: on a route where one of these is found, others come of it. */
 const COMES_WITH: Partial<Readonly<Record<ProbeCode, readonly ProbeCode[]>>> = {
   'shows-hidden': ['count-tells', 'filter-tells', 'rests-on-hidden', 'open-after-change'],
@@ -47,7 +50,7 @@ class Probe implements Walk {
   readonly #target: ProbeTarget;
   readonly #found = new Map<string, Found>();
   /** What is told while several things are tried at once. */
-  #aside: Told[] | undefined;
+  readonly #aside = new AsyncLocalStorage<Told[]>();
   readonly #covered = new Map<string, Map<string, { calls: number; answered: number }>>();
   readonly #ask: ReturnType<typeof sender>['ask'];
   readonly #send: ReturnType<typeof sender>['send'];
@@ -135,7 +138,8 @@ class Probe implements Walk {
   }
 
   readonly tell: Tell = (...told) => {
-    if (this.#aside) this.#aside.push(told);
+    const aside = this.#aside.getStore();
+    if (aside) aside.push(told);
     else this.#put(told);
   };
 
@@ -160,11 +164,21 @@ class Probe implements Walk {
 
   async #toldBy(work: () => Promise<void>): Promise<Told[]> {
     const told: Told[] = [];
-    this.#aside = told;
-    await work().finally(() => {
-      this.#aside = undefined;
-    });
+    await this.#aside.run(told, work);
     return told;
+  }
+
+  async each<T>(items: readonly T[], work: (item: T) => Promise<void>): Promise<void> {
+    const told: Told[][] = [];
+    const left = [...items.entries()];
+    const worker = async (): Promise<void> => {
+      for (let next = left.shift(); next; next = left.shift()) {
+        const [i, item] = next;
+        told[i] = await this.#toldBy(() => work(item));
+      }
+    };
+    await Promise.all(Array.from({ length: MOST_AT_ONCE }, worker));
+    for (const one of told.flat()) this.tell(...one);
   }
 
   async together<T>(parts: readonly T[], attempt: (parts: readonly T[]) => Promise<void>): Promise<void> {
@@ -174,11 +188,11 @@ class Probe implements Walk {
     let left = together.filter(isFresh);
     for (const part of left.length === 0 ? [] : parts) {
       const alone = await this.#toldBy(() => attempt([part]));
-      for (const told of alone) this.#put(told);
+      for (const told of alone) this.tell(...told);
       left = left.filter(isFresh);
       if (left.length === 0) break;
     }
-    for (const told of together) this.#put(told);
+    for (const told of together) this.tell(...told);
   }
 
   knowledgeOf(player: Player): Knowledge {

@@ -114,7 +114,7 @@ async function asksFurther(walk: Walk, at: At, path: string, plain: Answer): Pro
       .filter((name) => /all|deleted|archived|include|tenant|org/i.test(name))
       .map((name) => ({ [name]: /tenant|org/i.test(name) ? walk.tries.otherTenant(player, tenant) : 'true' })),
   ];
-  for (const attempt of attempts) await walk.ask(at, with_(attempt));
+  await walk.each(attempts, async (attempt) => void (await walk.ask(at, with_(attempt))));
   const { kind } = route;
   if (kind === undefined || route.record !== undefined) return;
   await judgeOrder(walk, at, with_, named(/sort|order/i, 'sort'), plain);
@@ -168,11 +168,11 @@ async function asksAside(walk: Walk, at: At, path: string, plain: Answer): Promi
   type Part = readonly [name: string, value: string];
   const asQuery = async (parts: readonly Part[]): Promise<void> => void (await walk.ask(at, withQuery(path, parts)));
   const asHeaders = async (parts: readonly Part[]): Promise<void> => void (await walk.ask(at, path, { headers: Object.fromEntries(parts.map(headerOf)) }));
-  const others = walk.tries.others(route.kind, player, tenant);
-  for (const parts of Object.values(others)) {
-    await walk.together(parts, asQuery);
-    await walk.together(parts, asHeaders);
-  }
+  const others = Object.values(walk.tries.others(route.kind, player, tenant));
+  await walk.each(
+    others.flatMap((parts) => [asQuery, asHeaders].map((how) => [parts, how] as const)),
+    ([parts, how]) => walk.together(parts, how),
+  );
   const { kind } = route;
   if (kind === undefined || plain.type.includes('csv')) return;
   const { fields } = walk.charter.kind(kind);
@@ -183,20 +183,13 @@ async function asksAside(walk: Walk, at: At, path: string, plain: Answer): Promi
     ...near.flatMap(([one, { table, many }]) => [one, table, many].filter((name): name is string => name !== undefined && /^\w+$/.test(name))),
   ];
   const choosers = [...new Set([...route.query.filter((name) => /field|column|select|include|expand|with|embed/i.test(name)), ...CHOOSERS])];
-  for (const value of new Set(values))
-    await walk.together(
-      choosers.map((name) => [name, value] as const),
-      asQuery,
-    );
   const plainFields = Object.entries(fields).flatMap(([field, { role }]) => (role === 'plain' ? namesOf(shape, field) : []));
-  await walk.together(
-    FLAGS.map((name) => [name, 'true'] as const),
-    asQuery,
-  );
-  await walk.together(
-    plainFields.map((name) => [name, 'all'] as const),
-    asQuery,
-  );
+  const groups: Part[][] = [
+    ...[...new Set(values)].map((value) => choosers.map((name): Part => [name, value])),
+    FLAGS.map((name) => [name, 'true']),
+    plainFields.map((name) => [name, 'all']),
+  ];
+  await walk.each(groups, (parts) => walk.together(parts, asQuery));
 }
 
 const isUnder = ({ fields }: { readonly fields: Readonly<Record<string, { readonly to?: string }>> }, kind: string) =>

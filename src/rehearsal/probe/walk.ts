@@ -44,6 +44,8 @@ export interface Walk {
   settle(what: string, seen: (changed: readonly Difference[]) => void): Promise<void>;
   /** Works with the database as it is now, and as what it is to be put back to; as somebody with the session of another. */
   asThingsAre(now: Player, before: Player, work: (picture: Picture, knowledge: Knowledge) => Promise<void>): Promise<void>;
+  /** Does the same with each, several at a time: for what only reads. What is found is put down in their order. */
+  each<T>(items: readonly T[], work: (item: T) => Promise<void>): Promise<void>;
   /**
    * Tries many things at once; where that finds something that was not known, each by itself, so that what is told is the smallest request.
    *
