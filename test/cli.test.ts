@@ -149,6 +149,28 @@ test('what is unknown is answered with the near match, on standard error, with e
   expect(all.match(/^Help:\n(.+)\n\n/m)?.[1]).toMatch(/^ {2}help /);
 });
 
+test('what a configuration throws is one sentence with its place, and a package that is missing says what to install', async () => {
+  const dir = mkdtempSync(join(tmpdir(), 'lintel-'));
+  const charterFile = `const charter = { data: ${JSON.stringify(charter.data)}, hash: '' };`;
+  const cases: [string, string][] = [
+    [`import pg from 'no-such-package';`, 'the package no-such-package is not installed; npm install no-such-package'],
+    [`import { app } from './app.js';`, 'there is no file'],
+    [`${charterFile}\nthrow new TypeError('oh');`, 'failed: oh ('],
+    [`${charterFile} export default { charter, database: () => import('no-such-package'), probe: () => ({}) };`, 'npm install no-such-package'],
+    [
+      `${charterFile} export default { charter, database, people: () => { throw new TypeError('oh'); }, probe: () => ({}) };`,
+      'people in the configuration failed: oh (',
+    ],
+    [`${charterFile} export default { charter, database, probe: () => ({}).app() };`, 'probe in the configuration failed: '],
+  ];
+  for (const [i, [text, told]] of cases.entries()) {
+    const file = join(dir, `wrong-${i}.config.mjs`);
+    writeFileSync(file, `const database = () => {};\n${text}`);
+    const args = ['probe', '--config', file, ...(text.includes('database,') ? ['--database', url] : [])];
+    expect({ i, ...(await lintel(...args)) }).toEqual({ i, code: EXIT.failed, out: '', err: expect.stringContaining(told) });
+  }
+});
+
 test('as a process it finds its configuration, and ends with the exit code', async () => {
   const ended = await promisify(execFile)(
     'node',

@@ -118,6 +118,19 @@ test('what cannot be tried is said in a sentence, and an application that hangs,
   const hung = await tried({ routes: [{ method: 'get', path: '/hang' }], people, putOut: async () => async () => {} });
   expect(hung.findings[0]?.message).toContain('no answer within 5 s');
   await expect(tried({ routes: [] })).rejects.toThrow('there is no route to try');
+  for (const [wrong, sentence] of [
+    [{ app: undefined }, 'probe.app is missing'],
+    [{ app: 'http://localhost:9' }, 'start the application first'],
+    [{ signIn: undefined }, 'probe.signIn is missing'],
+    [{ signIn: async () => undefined }, 'it answered undefined, and not the headers'],
+    [{ sessions: 'tenants' }, 'write person or tenant'],
+    [{ routes: [{ path: '/hives' }] }, 'probe.routes[0] is not { method, path }'],
+    [{ membership: { kind: 'hove', person: 'keeperId' } }, 'did you mean hive'],
+    [{ membership: { kind: 'hive', person: 'keperId' } }, 'did you mean keeperId'],
+    [{ turns: [{ what: 'was moved', roles: ['kepper'], make: async () => async () => {} }] }, 'did you mean keeper'],
+    [{ turns: [{ what: 'was moved', roles: [] }] }, 'probe.turns[0] is not { what, roles, make }'],
+  ] as const)
+    await expect(tried(wrong as never)).rejects.toThrow(sentence);
   await expect(tried({ only: ['GET /brakes'] })).rejects.toThrow('did you mean GET /breaks');
   await expect(tried({ app: 'https://apiary.example' })).rejects.toThrow('only an application on this machine');
   await expect(tried({ signIn: () => Promise.reject(new Error('wrong password')) })).rejects.toThrow(/could not sign .* in: wrong password/);

@@ -101,7 +101,7 @@ export function defineKinds<
   const R extends { readonly [N in keyof F]?: Readonly<Record<string, Rule<F, N>>> },
 >(
   kinds: Kinds<F, A> & NoInfer<Checked<F, A>>,
-  reaches: R & { readonly [N in Exclude<keyof R, keyof F>]: `no such kind: ${N & string}` },
+  reaches: R & { readonly [N in Exclude<keyof R, keyof F>]: `no such kind: ${N & string}` } = {} as never,
 ): DeclaredKinds<F, A, R & Reaches> {
   const base = Object.fromEntries(
     Object.entries(kinds as unknown as Record<string, KindData>).map(([name, kind]) => [

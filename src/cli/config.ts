@@ -1,12 +1,13 @@
 import { access, readFile } from 'node:fs/promises';
 import { createRequire } from 'node:module';
-import { dirname, join, resolve } from 'node:path';
+import { dirname, join, relative, resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import type { createJiti } from 'jiti';
 import { LintelError } from '../base/index.js';
 import { Charter, readCharter } from '../charter/index.js';
 import { connect, type Database } from '../store/index.js';
 import type { LintelConfig } from './define.js';
+import { asConfigured, sentenceOf } from './failing.js';
 
 const NAMES = ['lintel.config.ts', 'lintel.config.mts', 'lintel.config.js', 'lintel.config.mjs'];
 
@@ -59,12 +60,12 @@ export async function findCharterFile(sources: Sources, cwd: string): Promise<st
   return file;
 }
 
-/** @throws LintelError `no-config`, `config-invalid`. */
+/** @throws LintelError `no-config`, `config-invalid`, `config-failed`. */
 export async function readConfig(sources: Sources, cwd: string): Promise<LintelConfig> {
   const database = sources.database === undefined ? {} : { database: () => openUrl(sources.database as string) };
   const file = await findCharterFile(sources, cwd);
   if (sources.charter !== undefined) return { charter: await readCharterFile(file), ...database };
-  const config = (await load(file)).default as LintelConfig | undefined;
+  const config = (await asConfigured(relative(cwd, file), () => load(file))).default as LintelConfig | undefined;
   if (!isCharter(config?.charter)) {
     throw new LintelError('config-invalid', `${file} does not export a charter. Its default export must be defineConfig({ charter, database }).`, {});
   }
@@ -80,7 +81,7 @@ function isCharter(value: unknown): value is Charter {
 export async function readCharterFile(file: string): Promise<Charter> {
   const found = await (file.endsWith('.json') ? readFile(file, 'utf8').then(JSON.parse) : load(file).then((module) => module.default ?? module.charter)).catch(
     (error: unknown) => {
-      const why = (error as { code?: string }).code === 'ENOENT' ? 'there is no such file' : error instanceof Error ? error.message : String(error);
+      const why = (error as { code?: string }).code === 'ENOENT' ? 'there is no such file' : sentenceOf(error);
       throw new LintelError('no-config', `The charter in ${file} cannot be read: ${why}`, {}, { cause: error });
     },
   );
@@ -114,7 +115,7 @@ export async function openDatabase(config: LintelConfig): Promise<{ db: Database
   } catch (error) {
     throw new LintelError(
       'database-unreachable',
-      `The database does not answer: ${error instanceof Error && error.message ? error.message : String(error)}. Is it running, and is the address right?`,
+      `The database does not answer: ${sentenceOf(error)}. Is it running, and is the address right?`,
       {},
       { cause: error },
     );

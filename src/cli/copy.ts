@@ -8,6 +8,7 @@ import { type AppMember, copyMembers } from '../rehearsal/index.js';
 import { createLintel, type Lintel, type Remedies, type Step } from '../server/index.js';
 import { connect, type Database } from '../store/index.js';
 import type { LintelConfig } from './define.js';
+import { asConfigured } from './failing.js';
 
 type Peopled = LintelConfig & Required<Pick<LintelConfig, 'people'>>;
 
@@ -62,7 +63,7 @@ async function keep(file: string, dump: Blob): Promise<void> {
 
 /** The people of an application that keeps them itself, as they are now. @throws LintelError `config-invalid`. */
 export async function membersIn({ people }: Peopled, db: Database): Promise<readonly AppMember[]> {
-  const members = await people(connect(db));
+  const members = await asConfigured('people in the configuration', () => people(connect(db)));
   if (!Array.isArray(members)) throw new LintelError('config-invalid', 'people in the configuration does not answer a list of members.', {});
   return members;
 }

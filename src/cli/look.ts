@@ -19,6 +19,7 @@ import type { Database } from '../store/index.js';
 import { openDatabase } from './config.js';
 import { inApplication, insistOnOwn, isCopy, isPeopled, overCopy } from './copy.js';
 import type { LintelConfig } from './define.js';
+import { asConfigured } from './failing.js';
 
 /** A tenant as the commands look at it. */
 export interface Tenant {
@@ -42,7 +43,7 @@ export async function withDatabase<R>(config: LintelConfig, work: (lintel: Linte
   let copy: Awaited<ReturnType<typeof overCopy>> | undefined;
   let records: Kysely<any> | undefined;
   try {
-    records = await config.records?.();
+    records = await asConfigured('records in the configuration', () => config.records?.());
     copy = isPeopled(config) ? await overCopy(config, db) : undefined;
     return await work(copy?.lintel ?? (createLintel({ charter: config.charter, db, ...(records && { records }) }) as unknown as Lintel), db);
   } finally {

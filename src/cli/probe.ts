@@ -10,6 +10,7 @@ import { barFor } from './bar.js';
 import { readConfig, type Sources } from './config.js';
 import { isPeopled, membersIn, withoutPeople } from './copy.js';
 import type { LintelConfig } from './define.js';
+import { asConfigured } from './failing.js';
 import { gridFor, markdown } from './grid.js';
 import { withDatabase } from './look.js';
 import { withSources } from './options.js';
@@ -85,7 +86,7 @@ function asMarkdown(report: ProbeReport, findings: readonly Judged<ProbeFinding>
 
 /** The application that is configured, with its people. */
 export async function targetOf(target: NonNullable<LintelConfig['probe']>, config: LintelConfig, db: Database): Promise<ProbeTarget> {
-  return { ...(isPeopled(config) && { people: await membersIn(config, db) }), ...(await target(db)) };
+  return { ...(isPeopled(config) && { people: await membersIn(config, db) }), ...(await asConfigured('probe in the configuration', () => target(db))) };
 }
 
 /** What the application writes to its console while it is tried would stand between the lines of the answer: it is counted. */

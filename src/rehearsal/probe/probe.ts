@@ -6,6 +6,7 @@ import type { Lintel } from '../../server/index.js';
 import { Answers, isFine, type Tell } from './answers.js';
 import { breaks, mostAnswered } from './breaking.js';
 import { castOf, type Player, partsOf, standingWith } from './cast.js';
+import { checkTarget } from './checked.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeProgress, type ProbeReport } from './findings.js';
 import { type Knowledge, knowledgeOf, unlawfulIn } from './judge.js';
 import { afterTurn, type Turn, turnsOf } from './outdated.js';
@@ -80,6 +81,8 @@ class Probe implements Walk {
   }
 
   async run(told: (progress: ProbeProgress) => void): Promise<ProbeReport> {
+    checkTarget(this.charter, this.#target);
+    await this.#insistOnApplication();
     const { players, twins } = await castOf(this.#lintel, this.#target);
     this.players = players;
     this.picture = await Picture.take(this.#db, this.charter);
@@ -120,12 +123,21 @@ class Probe implements Walk {
     return this.#report(routes);
   }
 
+  /** Of an application by its address. @throws LintelError `no-application`. */
+  async #insistOnApplication(): Promise<void> {
+    const { app } = this.#target;
+    if (typeof app !== 'string') return;
+    const { failed } = await this.#ask('HEAD', '/', {});
+    if (failed !== undefined) throw new LintelError('no-application', `nothing answers at ${app} (${failed}); start the application first`, {});
+  }
+
   async #signIn({ person, name, tenants }: Player): Promise<ReadonlyMap<string, Record<string, string>>> {
     const wanted = this.#target.sessions === 'tenant' ? tenants : tenants.slice(0, 1);
     const sessions = new Map<string, Record<string, string>>();
     for (const tenant of person ? (wanted.length > 0 ? wanted : ['']) : []) {
       try {
         const session = await this.#target.signIn(person as NonNullable<typeof person>, this.#send, { tenant });
+        if (typeof session !== 'object' || session === null) throw new Error(`it answered ${String(session)}, and not the headers that requests carry`);
         for (const name of Object.keys(session)) this.#carried.add(name.toLowerCase());
         sessions.set(tenant, session);
       } catch (error) {
@@ -357,7 +369,7 @@ class Probe implements Walk {
  *
  * @param db the database of the application's records.
  * @param told is told before each step what is tried next: a walk takes from seconds to minutes.
- * @throws LintelError `no-routes`, `no-sign-in`, `probe-elsewhere`, `too-large`, `not-put-back`.
+ * @throws LintelError `bad-target`, `no-application`, `no-routes`, `no-sign-in`, `probe-elsewhere`, `too-large`, `not-put-back`.
  */
 export async function probe(lintel: Lintel, db: Kysely<any>, target: ProbeTarget, told: (progress: ProbeProgress) => void = () => {}): Promise<ProbeReport> {
   return new Probe(lintel, db, target).run(told);
