@@ -175,18 +175,20 @@ export function isOrderedBy(answer: string, shape: KindShape, field: string, of:
   return steps.every((step) => step <= 0) || steps.every((step) => step >= 0);
 }
 
-/** What a guarded field got by itself, and not by the request, is the application's doing. */
-function mayMake(player: Player, { kind, tenant, record, row }: Pictured, sent: unknown): boolean {
+/** Why somebody may not make a record; undefined where they may. What a guarded field got by itself, and not by the request, is the application's doing. */
+function whyNotMade(player: Player, { kind, tenant, record, row }: Pictured, sent: unknown): string | undefined {
   const standing = player.in(tenant as string);
   const asked = JSON.stringify(sent ?? '');
   const { fields } = standing.charter.shapes[kind] as KindShape;
   const toBe: Record<string, unknown> = { ...record };
   for (;;) {
     const { allowed, outcome, rule } = standing.decide(`${kind}.create`, toBe as never);
-    if (allowed || outcome !== 'guarded field' || rule === undefined || toBe[rule] === null) return allowed;
+    if (allowed) return undefined;
+    if (outcome !== 'guarded field' || rule === undefined || toBe[rule] === null) return 'was not theirs to make';
     // A field that is named and not obeyed got its value by itself too.
     const is = row[fields[rule]?.column ?? rule];
-    if ([is, String(is)].some((value) => asked.includes(JSON.stringify(value)))) return false;
+    if ([is, String(is)].some((value) => asked.includes(JSON.stringify(value))))
+      return `its ${rule} takes ${kind}.${standing.charter.kind(kind).fields[rule]?.change}`;
     toBe[rule] = null;
   }
 }
@@ -242,7 +244,8 @@ export function unlawfulIn(
     const maker = charter.fieldWith(kind, 'maker');
     if (maker !== undefined && is.record[maker] !== standing.idIn(data.fields[maker] as FieldData))
       return one('made for another', `${called(is)} was made in the name of ${String(is.record[maker])}`);
-    return mayMake(player, is, sent) ? [] : one('made', `${called(is)} was made, and was not theirs to make`);
+    const why = whyNotMade(player, is, sent);
+    return why === undefined ? [] : one('made', `${called(is)} was made, and ${why}`);
   }
   return fields.flatMap((field) => {
     const { role, change, type } = data.fields[field] as (typeof data.fields)[string];

@@ -48,13 +48,17 @@ export function kindCalled(charter: Charter<any>, word: string): string | undefi
   return Object.entries(charter.data.kinds).find(([kind, { table, one, many }]) => [kind, table, one, many].some((name) => plain(name) === wanted))?.[0];
 }
 
-function readRoute(charter: Charter<any>, given: ProbeRoute): Route | string {
+/** What applications call those who belong, whatever the kind is called. */
+const MEMBERS = /^(member|user|people|person|staff|team)s?(_?id)?$/i;
+
+function readRoute(charter: Charter<any>, given: ProbeRoute, membership: string | undefined): Route | string {
+  const called = (word: string) => kindCalled(charter, word.replace(/_?id$/i, '')) ?? (MEMBERS.test(word) ? membership : undefined);
   const path = given.path.replace(/:(\w+)/g, '{$1}');
   const parts = path.split('/').filter((part) => part !== '');
   const params: Record<string, string> = {};
   const values: Record<string, string> = {};
   const fixed = parts.filter((part) => !part.startsWith('{'));
-  const kindOfPath = given.kind ?? fixed.map((part) => kindCalled(charter, part)).findLast((found) => found !== undefined);
+  const kindOfPath = given.kind ?? fixed.map(called).findLast((found) => found !== undefined);
   for (const [i, part] of parts.entries()) {
     const name = /^\{(\w+)\}$/.exec(part)?.[1];
     if (name === undefined) continue;
@@ -64,11 +68,7 @@ function readRoute(charter: Charter<any>, given: ProbeRoute): Route | string {
       values[name] = name;
       continue;
     }
-    const what =
-      given.params?.[name] ??
-      kindCalled(charter, name.replace(/_?id$/i, '')) ??
-      kindCalled(charter, before) ??
-      (TENANT.test(name) || TENANT.test(before) ? 'tenant' : undefined);
+    const what = given.params?.[name] ?? called(name) ?? called(before) ?? (TENANT.test(name) || TENANT.test(before) ? 'tenant' : undefined);
     if (what === undefined) return `what {${name}} names is not known; say it in params`;
     if (what !== 'tenant') charter.kind(what);
     params[name] = what;
@@ -76,7 +76,7 @@ function readRoute(charter: Charter<any>, given: ProbeRoute): Route | string {
   const named = Object.entries(params).filter(([, what]) => what !== 'tenant');
   const [record, recordKind] = named.at(-1) ?? [];
   // What hangs on a record, and is listed or made there: `/hives/{id}/inspections`.
-  const under = recordKind === undefined ? undefined : kindCalled(charter, parts.at(-1) ?? '');
+  const under = recordKind === undefined ? undefined : called(parts.at(-1) ?? '');
   const kind = given.kind ?? under ?? recordKind ?? kindOfPath;
   const method = given.method.toUpperCase();
   const { needs, body, query = [] } = given;
@@ -85,7 +85,11 @@ function readRoute(charter: Charter<any>, given: ProbeRoute): Route | string {
 }
 
 /** Reads the routes of a target, and what their parameters name. @throws LintelError `no-routes`. */
-export function readRoutes(charter: Charter<any>, { routes: told, only }: Pick<ProbeTarget, 'routes' | 'only'>, isId: (part: string) => boolean): Routes {
+export function readRoutes(
+  charter: Charter<any>,
+  { routes: told, only, membership }: Pick<ProbeTarget, 'routes' | 'only' | 'membership'>,
+  isId: (part: string) => boolean,
+): Routes {
   const given = describedRoutes(told, isId);
   if (given.length === 0)
     throw new LintelError(
@@ -93,7 +97,7 @@ export function readRoutes(charter: Charter<any>, { routes: told, only }: Pick<P
       'there is no route to try; give probe.routes a list, a description by OpenAPI, a recording of requests (HAR), or the Express, Fastify or Hono application itself',
       {},
     );
-  const read = given.map((one) => [one, readRoute(charter, one)] as const);
+  const read = given.map((one) => [one, readRoute(charter, one, membership?.kind)] as const);
   const known = read.flatMap(([, route]) => (typeof route === 'string' ? [] : [route]));
   const others = otherVerbs(known);
   const unknown = only?.find((name) => ![...known, ...others].some((route) => route.name === name));

@@ -244,7 +244,9 @@ export class Tries {
       Object.fromEntries(
         kind === undefined
           ? []
-          : Object.entries(this.#charter.kind(kind).fields).filter(([, f]) => (f.role === 'plain' && f.change === undefined) || f.role === 'parent'),
+          : Object.entries(this.#charter.kind(kind).fields).filter(
+              ([name, f]) => (f.role === 'plain' && f.change === undefined) || f.role === 'parent' || this.#saysWho(kind, name),
+            ),
       );
     return Object.fromEntries(
       Object.entries(given).map(([name, example]) => {
@@ -259,6 +261,12 @@ export class Tries {
         return [name, field ? this.#value(kind, field, tenant, player) : example];
       }),
     );
+  }
+
+  /** A field of the membership without which nobody is taken in: who, and as what. */
+  #saysWho(kind: string, field: string): boolean {
+    const { membership } = this.#target;
+    return kind === membership?.kind && (field === membership.person || field === membership.role);
   }
 
   /** What no form of the page sends: another tenant, owner or maker, guarded fields, parents that are hidden; each by the name of the field and of its column. */
