@@ -216,6 +216,30 @@ test.each(TOGETHER)('in %s, with numbers for ids, %j are found', { timeout: 120_
   expect([sound.report.findings, sound.untouched]).toEqual([[], true]);
 });
 
+test('what tries need and is not there is made where that is allowed, and gone after', { timeout: 120_000 }, async () => {
+  const { choir } = APPLICATIONS as { choir: (typeof APPLICATIONS)[string] };
+  const poor = { ...choir, schema: `${choir.schema}; delete from pieces where draft or id > 3` };
+  const routes = ['GET /pieces/{pieceId}', 'GET /pieces'];
+  const made = { ...poor, target: async (...of: Parameters<typeof poor.target>) => ({ ...(await poor.target(...of)), makeMissing: true }) };
+  const tried = async (application: typeof poor, faults: readonly string[]) => {
+    const { report, untouched } = await probeApplication(clusterUrl, application, faults, routes);
+    return {
+      found: report.findings.map(({ code, route }) => `${code} ${route}`),
+      gaps: report.unreached.filter(({ why }) => why.startsWith('what is hidden')),
+      untouched,
+    };
+  };
+  const faults = ['draft-by-id', 'cost-by-sort'];
+  const gap = { route: 'GET /pieces and 1 more', why: expect.stringContaining('whoever is called reads all pieces') };
+  expect(await tried(poor, faults)).toEqual({ found: [], gaps: [gap], untouched: true });
+  expect(await tried(made, faults)).toEqual({
+    found: ['shows-hidden GET /pieces/{pieceId}', 'tells-existence GET /pieces/{pieceId}', 'order-tells GET /pieces'],
+    gaps: [],
+    untouched: true,
+  });
+  expect(await tried(made, [])).toEqual({ found: [], gaps: [], untouched: true });
+});
+
 test('routes are read from an application of Express, Fastify or Hono, and from a recording of requests', { timeout: 60_000 }, async () => {
   const { lintel, db } = await apiaryOnPostgres();
   const router = express.Router();

@@ -162,7 +162,7 @@ function listedIds(answer: string, idNames: readonly string[]): string[] {
 }
 
 /** Fewer stand in some order by chance. */
-const FEWEST_ORDERED = 4;
+export const FEWEST_ORDERED = 4;
 
 /** Whether the records of an answer stand in the order of a field, upwards or downwards, as far as their values differ. */
 export function isOrderedBy(answer: string, shape: KindShape, field: string, of: readonly Pictured[]): boolean {

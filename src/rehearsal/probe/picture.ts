@@ -215,7 +215,7 @@ export function itself(shape: KindShape, { row }: Pictured) {
 }
 
 /** Kinds, each after those that it hangs on. */
-function parentsFirst(charter: Charter<any>): string[] {
+export function parentsFirst(charter: Charter<any>): string[] {
   const order: string[] = [];
   const add = (kind: string): void => {
     if (order.includes(kind)) return;

@@ -9,6 +9,7 @@ import { castOf, type Player, partsOf, standingWith } from './cast.js';
 import { checkTarget } from './checked.js';
 import { PROBE_CODES, type ProbeCode, type ProbeFinding, type ProbeProgress, type ProbeReport } from './findings.js';
 import { type Knowledge, knowledgeOf, unlawfulIn } from './judge.js';
+import { makeMissing } from './missing.js';
 import { afterTurn, type Turn, turnsOf } from './outdated.js';
 import { pairsAtOnce } from './pairs.js';
 import { type Difference, Picture } from './picture.js';
@@ -86,6 +87,18 @@ class Probe implements Walk {
     const { players, twins } = await castOf(this.#lintel, this.#target);
     this.players = players;
     this.picture = await Picture.take(this.#db, this.charter);
+    const before = this.picture;
+    const made = this.#target.makeMissing === true && (await makeMissing(this.#db, this.charter, before, players));
+    if (!made) return this.#walkAs(players, twins, told);
+    this.picture = await Picture.take(this.#db, this.charter);
+    try {
+      return await this.#walkAs(players, twins, told);
+    } finally {
+      await before.restore(this.#db, await Picture.take(this.#db, this.charter));
+    }
+  }
+
+  async #walkAs(players: readonly Player[], twins: readonly Player[], told: (progress: ProbeProgress) => void): Promise<ProbeReport> {
     const { routes, others, unreached } = readRoutes(this.charter, this.#target, this.#isId);
     this.#unreached.push(...unreached);
     this.#mark = await Picture.mark(this.#db, this.charter);

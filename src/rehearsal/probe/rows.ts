@@ -44,6 +44,12 @@ export class Rows {
     );
   }
 
+  /** Another row like one that is there, but for these columns. */
+  putLike(table: string, row: Row, set: Row): Promise<void> {
+    const written = row[WRITTEN];
+    return this.put(table, { ...row, ...set, ...(written !== undefined && { [WRITTEN]: JSON.stringify({ ...JSON.parse(String(written)), ...set }) }) });
+  }
+
   /** @param where the row as it stands now. */
   async setBack(table: string, where: ReturnType<typeof sql>, now: Row, row: Row): Promise<void> {
     const written = row[WRITTEN];

@@ -66,6 +66,8 @@ export interface ProbeTarget {
     /** The field that holds the role, by the names of the charter. */
     readonly role?: string;
   };
+  /** Whether records that tries need and that are not there may be made, for as long as it takes: each like one that is there, in the same table. Default false: then it is told what was not tried. */
+  readonly makeMissing?: boolean;
   /** Puts somebody out, and takes them in again: to see what their old session still opens. Where the membership is the library's, or {@link membership} says, it is known how; else left out, it is not tried. */
   readonly putOut?: ProbeTurn['make'];
   /** More that may happen to somebody while they are signed in. */

@@ -25,7 +25,7 @@ export class Tries {
   readonly #picture: Picture;
   readonly #players: readonly Player[];
   readonly #knowledge: ReadonlyMap<Player, Knowledge>;
-  readonly #target: Pick<ProbeTarget, 'sessions' | 'membership'>;
+  readonly #target: Pick<ProbeTarget, 'sessions' | 'membership' | 'makeMissing'>;
   #made = 0;
 
   constructor(
@@ -33,7 +33,7 @@ export class Tries {
     picture: Picture,
     players: readonly Player[],
     knowledge: ReadonlyMap<Player, Knowledge>,
-    target: Pick<ProbeTarget, 'sessions' | 'membership'>,
+    target: Pick<ProbeTarget, 'sessions' | 'membership' | 'makeMissing'>,
   ) {
     this.#charter = charter;
     this.#picture = picture;
@@ -65,6 +65,7 @@ export class Tries {
 
   /** What the records and people at hand are too few to try, of the kinds that routes are about. */
   gaps(routes: readonly Route[]): { readonly route: string; readonly why: string }[] {
+    const { makeMissing } = this.#target;
     const knows = (player: Player) => this.#knowledge.get(player)?.readable ?? new Set<Pictured>();
     const found: { route: string; why: string }[] = [];
     for (const kind of new Set(routes.flatMap((route) => route.kind ?? []))) {
@@ -76,7 +77,10 @@ export class Tries {
       const route = more > 0 ? `${first} and ${more} more` : first;
       if (all.length === 0) found.push({ route, why: `anything with records: there are no ${many}` });
       else if (!shared && this.#players.every((player) => inside(player).every((one) => knows(player).has(one))))
-        found.push({ route, why: `what is hidden within an organisation: whoever is called reads all ${many} of theirs` });
+        found.push({
+          route,
+          why: `what is hidden within an organisation: whoever is called reads all ${many} of theirs${makeMissing ? '' : '; probe.makeMissing lets one be made'}`,
+        });
     }
     if (this.#players.every(({ tenants }) => tenants.length < 2))
       found.push({ route: 'all routes', why: 'organisations that are mixed up: nobody belongs to two' });
