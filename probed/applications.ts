@@ -44,11 +44,15 @@ export async function scoreApplication(clusterUrl: string, application: Applicat
   );
   console.log('| fault | what is wrong | found as |\n| --- | --- | --- |');
   const known = new Set(sound.report.findings.map(({ code, route, message }) => JSON.stringify([code, route, message])));
+  // What two requests leave at once is found by chance where it is there: where it is in the sound one, it says nothing of a fault.
+  const isRacing = sound.report.findings.some(({ request }) => request.beside);
   const faults = application.faults.filter(([name]) => wanted.length === 0 || wanted.includes(name));
   let found = 0;
   for (const [fault, what] of faults) {
     const { report, untouched } = await probeApplication(clusterUrl, application, [fault]);
-    const fresh = report.findings.filter(({ code, route, message }) => !known.has(JSON.stringify([code, route, message])));
+    const fresh = report.findings.filter(
+      ({ code, route, message, request }) => !known.has(JSON.stringify([code, route, message])) && !(isRacing && request.beside),
+    );
     if (fresh.length > 0) found += 1;
     console.log(`| ${fault} | ${what} | ${[...new Set(fresh.map(({ code }) => code))].join(', ') || '**missed**'}${untouched ? '' : ' (NOT AS IT WAS)'} |`);
     if (wanted.length > 0) for (const one of fresh) console.log(`    ${one.route}: ${one.message}`);

@@ -224,9 +224,13 @@ class Pairs {
     // Whoever is refused has changed nothing.
     const taken = [forA, forB].filter(isTaken);
     if (taken.length === 0 && state.length === 0) return true;
-    if (taken.length === 1 && JSON.stringify(await this.#alone(taken[0] === forA ? a : b)) === JSON.stringify(state)) return true;
-    const usual = new Set(orders.flatMap((order) => order.state));
-    const left = state.find((line) => !usual.has(line));
+    const alone = new Map<Answer, readonly string[]>();
+    for (const one of taken) alone.set(one, await this.#alone(one === forA ? a : b));
+    if (taken.length === 1 && JSON.stringify([...alone.values()][0]) === JSON.stringify(state)) return true;
+    // Two who take away the same are both told that it is gone, and it is.
+    const isUsual = orders.some((order) => JSON.stringify(order.state) === JSON.stringify(state));
+    if (isUsual && [...alone.values()].every((lines) => beyond(lines, state).length === 0)) return true;
+    const [left] = orders.map((order) => beyond(state, order.state)).sort((one, other) => one.length - other.length)[0] ?? [];
     const what =
       left === undefined ? `they are answered ${forB.status} and ${forA.status}, as in neither order` : `what neither order leaves is there: ${left}`;
     tell(what, 'neither-order', forB, [b, a]);
@@ -257,9 +261,19 @@ class Pairs {
       return to !== undefined && !picture.find(to, String(value), of.tenant) ? 'one that is new or gone' : JSON.stringify(value);
     };
     if (before) return fields.map((field) => `${field} of the ${one} ${before.id} is ${told(field, after)}`);
-    const kept = Object.entries(all).filter(([name, { role, options }]) => name === label || options !== undefined || (role !== 'plain' && role !== 'id'));
+    const kept = Object.entries(all).filter(([name, { role, options }]) => role !== 'id' && (name === label || options !== undefined || role !== 'plain'));
     return [`a ${one} is there with ${kept.map(([name]) => `${name} ${told(name, after)}`).join(', ')}`];
   }
+}
+
+/** Lines that stand in one more often than in the other. */
+function beyond(lines: readonly string[], others: readonly string[]): string[] {
+  const left = [...others];
+  return lines.filter((line) => {
+    const at = left.indexOf(line);
+    if (at >= 0) left.splice(at, 1);
+    return at < 0;
+  });
 }
 
 const turned = ({ answers: [one, other], state }: Outcome): Outcome => ({ answers: [other, one], state });
