@@ -9,6 +9,7 @@ import Database from 'libsql';
 import { afterAll, expect, test, vi } from 'vitest';
 import { readCharter } from 'warm-lintel';
 import { run } from 'warm-lintel/cli';
+import { APPLICATIONS } from '../probed/applications.js';
 import { SCHEMA } from '../probed/lending.js';
 import { proposeCharter } from '../src/starting/proposal.js';
 import type { SchemaColumn, SchemaTable } from '../src/starting/schema.js';
@@ -111,6 +112,50 @@ test('names in quotes, in capitals and in the middle of words, as an object mapp
   expect([told.charter.keyholder, Object.keys(told.charter.roles)]).toEqual([{ label: 'Owner' }, ['admin', 'member']]);
   expect(told.undecided.some((line) => line.startsWith('Membership.role: OWNER is taken for full control, and ADMIN'))).toBe(true);
   expect(told.charter.kinds.taskList).toMatchObject({ one: 'task list', many: 'task lists' });
+});
+
+test('for the probe alone the people stay where they are: a charter, the routes and the configuration are written, and it runs', {
+  timeout: 120_000,
+}, async () => {
+  const { choir } = APPLICATIONS as { choir: (typeof APPLICATIONS)[string] };
+  const project = join(folder, 'probed');
+  mkdirSync(project);
+  const { pool, url } = await emptyPostgres();
+  await pool.query(choir.schema);
+  const { app, close } = await choir.start(pool, new Set());
+  vi.stubEnv('DATABASE_URL', url);
+  const get = { get: { parameters: [{ in: 'query', name: 'q' }] } };
+  writeFileSync(
+    join(project, 'openapi.json'),
+    JSON.stringify({ openapi: '3.1.0', paths: { '/members/{memberId}': get, '/pieces': get, '/odd/{thing}': get } }),
+  );
+  const { out } = await lintel(['start', '--probe', '--routes', 'openapi.json', '--write'], project);
+  expect(out).toContain('members          memberships  part: leader, librarian, singer');
+  const written = (file: string) => readFileSync(join(project, file), 'utf8');
+  expect(written('lintel/routes.ts')).toContain("{ method: 'get', path: '/members/{memberId}', query: ['q'] }, // membership");
+  expect(written('lintel/routes.ts')).toContain('// To decide: what {thing} names is not known; say it in params.');
+  const config = written('lintel.config.ts');
+  expect(config).toContain("membership: { kind: 'membership', person: 'singerId', role: 'part' }");
+  const signsIn = `const cookie = answer.headers.getSetCookie()[0]?.split(';')[0] ?? '';
+      await send({ method: 'POST', path: '/choose', headers: { cookie }, body: { choirId: Number(tenant) } });
+      return { cookie };`;
+  const filled = config
+    .replace("'http://localhost:3000'", `'${app}'`)
+    .replace("// sessions: 'tenant', where", "sessions: 'tenant', // where")
+    .replace('async ({ address }, send)', 'async ({ address }, send, { tenant })')
+    .replace(/return \{ cookie: .*/, signsIn);
+  writeFileSync(join(project, 'lintel.config.ts'), filled);
+  writeFileSync(
+    join(project, 'lintel/charter.ts'),
+    written('lintel/charter.ts').replaceAll(
+      /\/\/ Nothing yet\.[^\n]*/g,
+      "'piece.read': 'tenant', 'piece.create': 'tenant', 'piece.update': 'tenant', 'piece.delete': 'tenant',",
+    ),
+  );
+  const probed = await lintel(['probe', '--only', 'GET /pieces'], project);
+  expect([probed.code, probed.out]).toEqual([0, expect.stringContaining('nothing was found')]);
+  await close();
+  await pool.end();
 });
 
 const PEOPLE = `insert into users (name, email, password) values ('Ada', 'ada@one.example', ''), ('Ben', 'ben@one.example', ''); insert into workshops (name) values ('One');

@@ -27,7 +27,7 @@ async function search(from: string): Promise<string | undefined> {
 }
 
 /** Imports a module, as it is where the runtime takes TypeScript, else through a translator. */
-async function load(file: string): Promise<{ readonly default?: unknown; readonly charter?: unknown }> {
+export async function load(file: string): Promise<{ readonly default?: unknown; readonly charter?: unknown }> {
   try {
     return await import(pathToFileURL(file).href);
   } catch (error) {

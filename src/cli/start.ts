@@ -4,10 +4,12 @@ import { type Command, Option } from '@commander-js/extra-typings';
 import { Kysely, SqliteDialect } from 'kysely';
 import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
-import { snakeCase } from '../charter/index.js';
-import { type Begun, begin, type Framework, type NewFile, projectFiles, type Where } from '../starting/index.js';
+import { readCharter, snakeCase } from '../charter/index.js';
+import { type ProbeTarget, routesIn } from '../rehearsal/index.js';
+import { type Begun, begin, type Framework, type NewFile, probeFiles, projectFiles, type Where } from '../starting/index.js';
 import { connect } from '../store/index.js';
-import { isThere, openUrl } from './config.js';
+import { isThere, load, openUrl } from './config.js';
+import { asConfigured } from './failing.js';
 import { gridFor } from './grid.js';
 import { EXIT, type Surroundings } from './surroundings.js';
 
@@ -16,6 +18,8 @@ interface StartOptions {
   readonly people?: string | undefined;
   readonly tenants?: string | undefined;
   readonly into: string;
+  readonly probe?: true | undefined;
+  readonly routes?: string | undefined;
   readonly write?: true | undefined;
   readonly format: 'text' | 'json';
 }
@@ -118,7 +122,17 @@ function found({ reading: { people, tenants, members }, charter, roles, leftOut 
 
 const decisions = ({ reading, unsure }: Begun): string[] => [...reading.unsure, ...unsure.map(({ at, words }) => `${at}: ${words}`)];
 
-function told(begun: Begun, files: readonly NewFile[], { write, into }: StartOptions, around: Surroundings): string {
+/** What routes are read from: a description or a recording in JSON, or a module that exports the application as its default or as `app`. */
+async function routesFrom(file: string, cwd: string): Promise<ProbeTarget['routes']> {
+  const path = resolve(cwd, file);
+  return asConfigured(`--routes ${file}`, async () => {
+    if (file.endsWith('.json') || file.endsWith('.har')) return JSON.parse(await readFile(path, 'utf8'));
+    const module = (await load(path)) as { readonly default?: unknown; readonly app?: unknown };
+    return module.default ?? module.app;
+  });
+}
+
+function told(begun: Begun, files: readonly NewFile[], { write, into, probe }: StartOptions, around: Surroundings): string {
   const colours = pc.createColors(around.colours);
   const open = decisions(begun);
   return [
@@ -127,8 +141,8 @@ function told(begun: Begun, files: readonly NewFile[], { write, into }: StartOpt
     ...(write ? [] : files.flatMap(({ path, text }) => ['', colours.bold(path), text.trimEnd()])),
     '',
     write
-      ? `Written: ${listed(files.map(({ path }) => path))}. Next: go through ${into}/charter.ts; run npx tsx ${into}/intake.ts; then npx lintel table --by people.`
-      : 'Nothing was written. Write these files with: lintel start --write',
+      ? `Written: ${listed(files.map(({ path }) => path))}. Next: go through ${into}/charter.ts; ${probe ? 'say in lintel.config.ts where the application is and how somebody signs in; then npx lintel probe' : `run npx tsx ${into}/intake.ts; then npx lintel table --by people`}.`
+      : `Nothing was written. Write these files with: lintel start${probe ? ' --probe' : ''} --write`,
   ].join('\n');
 }
 
@@ -148,8 +162,12 @@ async function startCommand(options: StartOptions, around: Surroundings): Promis
   const where = await whereOf(address, around.cwd);
   const db = await open(where, address, around.cwd);
   try {
-    const begun = await begin(db, { people: options.people, tenants: options.tenants });
-    const files = projectFiles(begun, { where, framework: await frameworkOf(around.cwd), into: options.into });
+    const begun = await begin(db, { people: options.people, tenants: options.tenants, keepsPeople: options.probe === true });
+    const project = { where, framework: await frameworkOf(around.cwd), into: options.into };
+    const from = options.routes === undefined ? undefined : await routesFrom(options.routes, around.cwd);
+    const files = options.probe
+      ? probeFiles(begun, project, from && routesIn(readCharter(begun.charter), from, begun.membership))
+      : projectFiles(begun, project);
     if (options.write) await writeNew(files, around.cwd);
     const { charter, leftOut } = begun;
     around.out(
@@ -169,6 +187,8 @@ export function addStartCommand(program: Command, around: Surroundings, answered
     .option('--people <table>', 'the table of the people who sign in, where it is not found')
     .option('--tenants <table>', 'the table of the organisations, where it is not found')
     .option('--into <folder>', 'the folder for the new files', 'lintel')
+    .option('--probe', 'for lintel probe alone: the people stay where they are, and nothing of the application changes')
+    .option('--routes <file>', 'with --probe: what the routes are read from, OpenAPI or a recording (HAR), or a module that exports the application')
     .option('--write', 'write the files, all of them new; without it they are shown')
     .addOption(new Option('--format <format>', 'how to write what was found').choices(['text', 'json'] as const).default('text' as const))
     .addHelpText('after', '\nExample:\n  lintel start --database "$DATABASE_URL"\n  lintel start --write')

@@ -29,6 +29,7 @@ export {
   type ProbeRoute,
   type ProbeTarget,
   probe,
+  routesIn,
   type Send,
 } from './probe/index.js';
 export { printProposal, proposalMarkdown } from './proposal.js';

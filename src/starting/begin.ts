@@ -12,7 +12,7 @@ export interface Begun extends Proposed {
  * Reads the tables of an application (PostgreSQL, PGlite, SQLite) and proposes what the charter would say of them: by foreign keys first, by what the rows show then, by names last. It
  * writes nothing, and says what it could not tell.
  */
-export async function begin(db: Kysely<any>, said: Said = {}): Promise<Begun> {
+export async function begin(db: Kysely<any>, said: Said & { readonly keepsPeople?: boolean } = {}): Promise<Begun> {
   const reading = await recognise(await readSchema(db), rowsOf(db), said);
-  return { reading, ...proposeCharter(reading) };
+  return { reading, ...proposeCharter(reading, said) };
 }

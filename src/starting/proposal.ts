@@ -1,6 +1,6 @@
 import { type CharterData, type FieldData, type FieldRole, KEYHOLDER, type KindData, RESERVED_KINDS, snakeCase } from '../charter/index.js';
 import type { SchemaColumn, SchemaTable } from './schema.js';
-import { keyOf, type Pointer, type Reading, singular } from './tables.js';
+import { keyOf, type MemberTable, type Pointer, type Reading, singular } from './tables.js';
 
 /** A charter to be edited, and what the schema alone did not settle. */
 export interface Proposed {
@@ -11,6 +11,8 @@ export interface Proposed {
   readonly unsure: readonly { readonly at: string; readonly words: string }[];
   /** Tables that are no kind, with why. */
   readonly leftOut: readonly { readonly table: string; readonly words: string }[];
+  /** The kind of the records that say who belongs where, where the people stay. */
+  readonly membership?: string;
 }
 
 const MAKER = /^(created|made|added|inserted|entered)_?by(_?id)?$|^(author|creator|maker)(_?id)?$/i;
@@ -55,7 +57,10 @@ function linksIn({ tables, pointers, people, tenants, members, tenantColumns }: 
 }
 
 /** What the charter would say of an application's tables. */
-export function proposeCharter(reading: Reading): Proposed {
+export function proposeCharter(whole: Reading, { keepsPeople = false }: { readonly keepsPeople?: boolean } = {}): Proposed {
+  // Where the people stay, the table that says who belongs is a kind as any other.
+  const { members: belonging, ...others } = whole;
+  const reading: Reading = keepsPeople && belonging?.table !== whole.people?.table ? others : whole;
   const { tables, pointers, people, tenants, members, tenantColumns } = reading;
   const unsure: Proposed['unsure'][number][] = [];
   const leftOut: Proposed['leftOut'][number][] = [];
@@ -97,12 +102,29 @@ export function proposeCharter(reading: Reading): Proposed {
       through,
       links: mine,
       kindNames,
+      keepsPeople,
       say: (at, words) => void unsure.push({ at, words }),
     });
   }
   followWhatCanBe(kinds, (at, words) => void unsure.push({ at, words }));
   for (const { table, to } of links.values()) if (!kindNames.has(to)) leftOut.push({ table, words: `lists people of ${to}, which is no kind` });
-  return { charter: { kinds, ...rolesOf(reading, unsure) }, roles: roleNames(reading), unsure, leftOut };
+  const kept = belonging && kindNames.get(belonging.table);
+  if (kept !== undefined && belonging?.role !== undefined) sayRoles(kinds[kept] as KindData, belonging);
+  return {
+    charter: { kinds, ...rolesOf(whole, keepsPeople ? [] : unsure) },
+    roles: roleNames(whole),
+    unsure: unsure.filter(({ at }) => kept === undefined || at !== `${belonging?.table}.${belonging?.user}`),
+    leftOut,
+    ...(kept !== undefined && { membership: kept }),
+  };
+}
+
+/** The values of a role are the roles: whoever gives one does what takes an action of its own. */
+function sayRoles({ fields, actions, one }: KindData, { role, roles }: MemberTable): void {
+  const [field, data] = Object.entries(fields).find(([name, { column }]) => (column ?? snakeCase(name)) === role) ?? [];
+  if (field === undefined || data === undefined || roles.length < 2) return;
+  Object.assign(fields, { [field]: { ...data, role: 'plain', options: [...roles], change: 'appoint' } });
+  Object.assign(actions, { appoint: { label: `Say which role ${/^[aeiou]/.test(one) ? 'an' : 'a'} ${one} has` } });
 }
 
 /** So many parents are followed, one above the other. */
@@ -167,10 +189,11 @@ interface Wanted {
   readonly through: Pointer | undefined;
   readonly links: readonly LinkTable[];
   readonly kindNames: ReadonlyMap<string, string>;
+  readonly keepsPeople: boolean;
   readonly say: (at: string, words: string) => void;
 }
 
-function proposeKind({ table, reading, through, links, kindNames, say }: Wanted): KindData {
+function proposeKind({ table, reading, through, links, kindNames, keepsPeople, say }: Wanted): KindData {
   const { pointers, people, tenants, tenantColumns } = reading;
   const fields: Record<string, FieldData> = {};
   const tenant = tenantColumns.get(table.name);
@@ -222,7 +245,8 @@ function proposeKind({ table, reading, through, links, kindNames, say }: Wanted)
       if (pointer.by === 'name') say(at, `seems to point to ${pointer.to}, by its name alone`);
       add(column, 'parent', {
         to: kindNames.get(pointer.to) as string,
-        ...(isShared ? {} : { change: 'move' }),
+        // An application that stays as it is makes what hangs on a record by the right to make it.
+        ...(isShared || keepsPeople ? {} : { change: 'move' }),
         ...(pointer === through && { through: true }),
       });
     } else if (!pointer && UNIT.test(column.name) && column.type !== undefined && !taken.has('unit')) {

@@ -6,7 +6,7 @@ const quoted = (text: string) => `'${text.replaceAll('\\', '\\\\').replaceAll("'
 const key = (text: string) => (isName(text) ? text : quoted(text));
 
 /** A value as it is written in a source. */
-function literal(value: unknown): string {
+export function literal(value: unknown): string {
   if (typeof value === 'string') return quoted(value);
   if (Array.isArray(value)) return `[${value.map(literal).join(', ')}]`;
   if (typeof value === 'object' && value !== null)

@@ -53,6 +53,8 @@ export interface Said {
 }
 
 const PEOPLE = /^(users?|people|persons?|profiles?|members?|accounts?|logins?|customers?|employees?)$/i;
+/** What a table is called that says who belongs where. */
+const MEMBERS = /(^|_)(members?|memberships?)$/i;
 const TENANT = /^(tenant|org|organi[sz]ation|workspace|account|company|association|club|school|customer|team)s?$/i;
 const ADDRESS = /^(e_?mail|e?mail_?address|address)$/i;
 const SECRET = /passw|secret|pw_?hash|password_?digest/i;
@@ -125,11 +127,12 @@ async function pointersOf(table: SchemaTable, all: readonly SchemaTable[], peopl
   return found;
 }
 
-const roleColumn = ({ columns }: SchemaTable, not: readonly SchemaColumn[]) =>
-  columns.find(
-    (column) =>
-      column.type === 'text' && !not.includes(column) && column.to === null && (ROLE.test(column.name) || (not.length > 1 && column.options !== undefined)),
-  );
+const roleColumn = ({ name, columns }: SchemaTable, not: readonly SchemaColumn[]) => {
+  const texts = columns.filter((column) => column.type === 'text' && !column.isKey && !not.includes(column) && column.to === null);
+  // Where a table says who belongs, its one text says as what.
+  const only = MEMBERS.test(name) && texts.length === 1;
+  return texts.find((column) => ROLE.test(column.name) || only || (not.length > 1 && column.options !== undefined));
+};
 
 /** A table that is about a row of one table and a person, with little besides. */
 function pairIn(table: SchemaTable, pointers: readonly Pointer[], people: string | undefined) {
@@ -174,7 +177,13 @@ export async function recognise(all: readonly SchemaTable[], rows: Rows, said: S
     const role = ({ table, user, others }: (typeof pairs)[number]) => roleColumn(table, [user, ...others.map(({ column }) => column)]);
     const fits = (pair: (typeof pairs)[number]) => {
       const called = role(pair);
-      return (called ? (ROLE.test(called.name) ? 4 : 2) : 0) + (keyOf(pair.table) ? 0 : 2) - pair.others.length - Math.max(0, pair.table.columns.length - 5);
+      return (
+        (MEMBERS.test(pair.table.name) ? 2 : 0) +
+        (called ? (ROLE.test(called.name) ? 4 : 2) : 0) +
+        (keyOf(pair.table) ? 0 : 2) -
+        pair.others.length -
+        Math.max(0, pair.table.columns.length - 5)
+      );
     };
     const { found, score } = best(about, fits);
     return found && score > 0 ? { ...found, hasRole: role(found) !== undefined } : undefined;

@@ -46,10 +46,11 @@ function fromOpenApi(described: any): ProbeRoute[] {
       const parameters = [...(item.parameters ?? []), ...(operation.parameters ?? [])].map((one) => look(one));
       const schema = look(look(operation.requestBody)?.content?.['application/json']?.schema);
       const body = schema && sample(schema);
+      const query = parameters.filter((one) => one?.in === 'query').map((one) => one.name);
       return {
         method,
         path,
-        query: parameters.filter((one) => one?.in === 'query').map((one) => one.name),
+        ...(query.length > 0 && { query }),
         ...(typeof operation['x-needs'] === 'string' && { needs: operation['x-needs'] }),
         ...(typeof body === 'object' && body !== null && { body }),
       };

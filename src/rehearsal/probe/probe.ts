@@ -120,7 +120,7 @@ class Probe implements Walk {
       ...routes.map((route) => ({ what: `${route.name} with what no field takes`, go: () => this.#breaks(route) })),
       { what: 'what is kept for others', go: () => keptForOthers(this, gets) },
       ...asEach('what rests on what is hidden', async (player) => {
-        for (const { name } of await restsOnHidden(this, this.#db, gets, player)) unsteady.add(name);
+        for (const { name } of await restsOnHidden(this, this.#db, gets, player, this.#target.membership?.kind)) unsteady.add(name);
       }),
       { what: 'two requests at once', go: () => this.#pairs(routes, twins) },
       ...turns.flatMap((turn) => asEach(`what is left once somebody ${turn.what}`, (player) => this.#afterTurn(routes, player, turn))),

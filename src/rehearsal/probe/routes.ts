@@ -84,6 +84,20 @@ function readRoute(charter: Charter<any>, given: ProbeRoute, membership: string 
   return { method, path, name: `${method} ${path}`, params, values, kind, record, query, needs, body };
 }
 
+/** The routes that are read from something, each with the kind that it is about, or with why that is not known. @throws LintelError `no-routes`. */
+export function routesIn(
+  charter: Charter<any>,
+  routes: ProbeTarget['routes'],
+  membership: string | undefined,
+): readonly { readonly route: ProbeRoute; readonly kind?: string | undefined; readonly why?: string }[] {
+  // In a recording, by its form alone.
+  const isId = (part: string) => /^(\d+|[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12})$/i.test(part);
+  return describedRoutes(routes, isId).map((route) => {
+    const read = readRoute(charter, route, membership);
+    return typeof read === 'string' ? { route, why: read } : { route, kind: read.kind };
+  });
+}
+
 /** Reads the routes of a target, and what their parameters name. @throws LintelError `no-routes`. */
 export function readRoutes(
   charter: Charter<any>,

@@ -13,9 +13,10 @@ import { type At, type Walk, withQuery } from './walk.js';
  * Two states of the database that differ only in what somebody may not know are answered alike: numbers and texts of hidden records, and masked fields, are other in
  * the second one, and some hidden records are gone.
  *
+ * @param membership the kind by which it turns who may do what: it stays.
  * @returns routes that answer otherwise by themselves, of which this cannot be told.
  */
-export async function restsOnHidden(walk: Walk, db: Kysely<any>, routes: readonly Route[], player: Player): Promise<Route[]> {
+export async function restsOnHidden(walk: Walk, db: Kysely<any>, routes: readonly Route[], player: Player, membership: string | undefined): Promise<Route[]> {
   const asked: { readonly at: At; readonly path: string; readonly before: Answer }[] = [];
   const unsteady: Route[] = [];
   for (const route of routes)
@@ -30,7 +31,7 @@ export async function restsOnHidden(walk: Walk, db: Kysely<any>, routes: readonl
       else unsteady.push(route);
     }
   if (asked.length === 0) return unsteady;
-  await changeHidden(walk, db, player);
+  await changeHidden(walk, db, player, membership);
   const later = await Picture.take(db, walk.charter);
   try {
     if (!isSameWorld(walk.knowledgeOf(player), knowledgeOf(walk.charter, later, player))) return unsteady;
@@ -58,19 +59,20 @@ function ruled(charter: Charter<any>): (field: string) => boolean {
 /** So many records of a kind are made other at most, hidden ones of one's own organisations first: a sum is another with one. */
 const MOST_CHANGED = 100;
 
-async function changeHidden(walk: Walk, db: Kysely<any>, player: Player): Promise<void> {
+async function changeHidden(walk: Walk, db: Kysely<any>, player: Player, membership: string | undefined): Promise<void> {
   const { charter, picture } = walk;
   const { readable } = walk.knowledgeOf(player);
   const isRuled = ruled(charter);
   for (const [kind, { fields, shared, label }] of Object.entries(charter.data.kinds)) {
     const shape = charter.shapes[kind] as KindShape;
     const near = ({ tenant }: Pictured) => (tenant !== undefined && player.tenants.includes(tenant) ? 0 : 1);
-    const nearest = shared
-      ? []
-      : picture
-          .all(kind)
-          .sort((a, b) => near(a) - near(b))
-          .slice(0, MOST_CHANGED);
+    const nearest =
+      shared || kind === membership
+        ? []
+        : picture
+            .all(kind)
+            .sort((a, b) => near(a) - near(b))
+            .slice(0, MOST_CHANGED);
     for (const [i, one] of nearest.entries()) {
       const hidden = !readable.has(one);
       const isLeaf = !Object.keys(charter.data.kinds).some((child) => hangs(charter, picture, child, one));
