@@ -126,7 +126,7 @@ async function testsWith(guard: Planted, tests: readonly string[], only: readonl
 }
 
 test.runIf(long).for([OF_ACCOUNTS, OF_ARRIVING, OF_LOOKING])('with nothing changed no test of %s notices anything', { timeout: 1_000_000 }, async (tests) => {
-  expect(await testsWith(['nothing'], tests)).toMatch(/Tests {2}\d+ passed \(\d+\)/);
+  expect(await testsWith(['nothing'], tests)).toMatch(/Tests {2}\d+ passed/);
 });
 /** In the long run each guard against all these tests; else the first of each list against the one that has to notice it. */
 const noticed = [
