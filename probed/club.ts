@@ -18,11 +18,31 @@ interface Runner {
 async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
   const has = (fault: string) => faults.has(fault);
   const rows = async (query: string, values: unknown[] = []): Promise<any[]> => (await pool.query(query, values)).rows;
+  /** One after the other for a club: a name is looked for, and then taken. */
+  const inTurn = async <T>(club: string, work: (rows: (query: string, values: unknown[]) => Promise<any[]>) => Promise<T>): Promise<T> => {
+    const client = await pool.connect();
+    try {
+      await client.query('begin');
+      await client.query('select pg_advisory_xact_lock(hashtext($1))', [club]);
+      const done = await work(async (query, values) => (await client.query(query, values)).rows);
+      await client.query('commit');
+      return done;
+    } catch (error) {
+      await client.query('rollback');
+      throw error;
+    } finally {
+      client.release();
+    }
+  };
   const sessions = new Map<string, Runner>();
   const refusal = (status: 400 | 401 | 403 | 404 | 409, title: string) => Object.assign(new Error(title), { status });
   const missing = () => refusal(404, 'no such thing');
   const app = new Hono();
-  app.onError((error, c) => c.json({ title: error.message }, (error as { status?: 400 }).status ?? 500));
+  app.onError((error, c) => {
+    // What it was to hang on is gone since it was looked for.
+    if ((error as { code?: string }).code === '23503') return c.json({ title: 'no such thing' }, 404);
+    return c.json({ title: error.message }, (error as { status?: 400 }).status ?? 500);
+  });
   app.use(async (c, next) => {
     // No text of the database holds it.
     if (c.req.url.includes('%00')) throw refusal(400, 'text');
@@ -172,16 +192,12 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
       (isUuid(captain_id) &&
         (has('captain-from-elsewhere') || (await rows('select 1 from club_members where club_id = $1 and runner_id = $2', [me.club, captain_id])).length > 0));
     if (!there) throw refusal(400, 'captain_id');
-    if ((await rows('select 1 from teams where club_id = $1 and name = $2', [me.club, name])).length > 0) throw refusal(409, 'there is one called so');
     const by = has('founded-by-another') && isUuid(more.created_by) ? more.created_by : me.id;
-    const [made] = await rows('insert into teams (club_id, name, captain_id, created_by, budget, secret) values ($1, $2, $3, $4, $5, $6) returning id', [
-      me.club,
-      name,
-      captain_id,
-      by,
-      budget,
-      secret,
-    ]);
+    const made = await inTurn(me.club, async (one) => {
+      if ((await one('select 1 from teams where club_id = $1 and name = $2', [me.club, name])).length > 0) throw refusal(409, 'there is one called so');
+      const insert = 'insert into teams (club_id, name, captain_id, created_by, budget, secret) values ($1, $2, $3, $4, $5, $6) returning id';
+      return (await one(insert, [me.club, name, captain_id, by, budget, secret]))[0];
+    });
     return c.json({ data: { id: made.id } }, 201);
   });
   app.patch('/teams/:team_id', async (c) => {
@@ -192,11 +208,13 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
     const { name, ...more } = await bodyOf(c);
     if (!isWords(name)) throw refusal(400, 'name');
     const among = has('taken-by-hidden') ? '$2::uuid is not null and t.club_id = $1' : teamsSeen(me);
-    const [other] = await rows(`select 1 from teams t where ${among} and t.name = $3 and t.id <> $4`, [me.club, me.id, name, one.id]);
-    if (other) throw refusal(409, 'there is one called so');
     const columns = has('all-columns-taken') ? ['name', 'budget', 'secret', 'captain_id'] : ['name'];
     const set = Object.entries({ name, ...more }).filter(([column, value]) => columns.includes(column) && value !== undefined);
-    await rows(`update teams set ${set.map(([column], i) => `${column} = $${i + 2}`).join(', ')} where id = $1`, [one.id, ...set.map(([, value]) => value)]);
+    await inTurn(me.club, async (its) => {
+      const [other] = await its(`select 1 from teams t where ${among} and t.name = $3 and t.id <> $4`, [me.club, me.id, name, one.id]);
+      if (other) throw refusal(409, 'there is one called so');
+      await its(`update teams set ${set.map(([column], i) => `${column} = $${i + 2}`).join(', ')} where id = $1`, [one.id, ...set.map(([, value]) => value)]);
+    });
     return c.json({ data: { id: one.id } });
   });
   app.delete('/teams/:team_id', async (c) => {

@@ -2,7 +2,7 @@ import type { Charter, FieldData } from '../../charter/index.js';
 import type { KindShape, ValueType } from '../../predicate/index.js';
 import { grantsOf, type Player } from './cast.js';
 import type { Knowledge } from './judge.js';
-import { mayRead, namesOf, spellingsOf } from './judge.js';
+import { FEWEST_ORDERED, mayRead, namesOf, spellingsOf } from './judge.js';
 import type { Picture, Pictured } from './picture.js';
 import { kindCalled, type Route } from './routes.js';
 import type { ProbeTarget } from './target.js';
@@ -82,9 +82,38 @@ export class Tries {
           why: `what is hidden within an organisation: whoever is called reads all ${many} of theirs${makeMissing ? '' : '; probe.makeMissing lets one be made'}`,
         });
     }
+    found.push(...this.#unordered(routes));
     if (this.#players.every(({ tenants }) => tenants.length < 2))
       found.push({ route: 'all routes', why: 'organisations that are mixed up: nobody belongs to two' });
     return found;
+  }
+
+  /** Masked fields of which nobody sees so many records that an order would show. */
+  #unordered(routes: readonly Route[]): { readonly route: string; readonly why: string }[] {
+    const lists = routes.filter(
+      ({ method, record, kind, values }) => method === 'GET' && record === undefined && kind !== undefined && Object.keys(values).length === 0,
+    );
+    return lists.flatMap(({ name, kind = '' }) =>
+      Object.entries(this.#charter.kind(kind).fields).flatMap(([field, { read }]) => {
+        if (read === undefined) return [];
+        const counts = this.#players.map((player) => {
+          const readable = this.#knowledge.get(player)?.readable;
+          const masked = this.#picture.all(kind).filter((one) => {
+            const tenant = one.tenant ?? player.tenants[0];
+            return tenant !== undefined && readable?.has(one) && !player.in(tenant).may(`${kind}.${read}`, one.record as never);
+          });
+          return new Set(masked.map(({ record }) => record[field]).filter((value) => value !== null)).size;
+        });
+        const most = Math.max(0, ...counts);
+        if (most === 0 || most >= FEWEST_ORDERED) return [];
+        return [
+          {
+            route: name,
+            why: `whether an order tells ${field}: of ${most} records at most, ${FEWEST_ORDERED} are wanted${this.#target.makeMissing ? '' : '; probe.makeMissing lets them be made'}`,
+          },
+        ];
+      }),
+    );
   }
 
   /** One record of each sort for somebody who stands in a tenant. */
@@ -156,7 +185,9 @@ export class Tries {
     const own = field === undefined ? undefined : String(one.record[field]);
     return data?.to === undefined
       ? undefined
-      : this.named(data.to, tenant, player).find((parent) => parent.as === 'read' && (parent.id !== own || one.tenant !== tenant))?.one;
+      : this.#picture
+          .all(data.to)
+          .find((parent) => parent.tenant === tenant && this.#knowledge.get(player)?.readable.has(parent) && (parent.id !== own || one.tenant !== tenant));
   }
 
   /** Names of the columns that say whose a record is, each with somebody else: tenants, people and roles, as parameters and headers may name them. */
