@@ -17,3 +17,23 @@ export interface Application {
   /** Each with what is wrong then. */
   readonly faults: readonly (readonly [name: string, what: string])[];
 }
+
+export type Rows = (query: string, values?: readonly unknown[]) => Promise<any[]>;
+
+/** Work in one transaction; with a key, one after the other for all who give the same. */
+export async function inTurn<T>(pool: pg.Pool, key: string | undefined, work: (rows: Rows) => Promise<T>): Promise<T> {
+  const client = await pool.connect();
+  const rows: Rows = async (query, values = []) => (await client.query(query, [...values])).rows;
+  try {
+    await rows('begin');
+    if (key !== undefined) await rows('select pg_advisory_xact_lock(hashtext($1))', [key]);
+    const done = await work(rows);
+    await rows('commit');
+    return done;
+  } catch (error) {
+    await rows('rollback');
+    throw error;
+  } finally {
+    client.release();
+  }
+}

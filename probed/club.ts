@@ -6,7 +6,7 @@ import { randomUUID } from 'node:crypto';
 import { type Context, Hono } from 'hono';
 import type pg from 'pg';
 import { connect } from 'warm-lintel/server';
-import type { Application } from './application.js';
+import { type Application, inTurn } from './application.js';
 import { charter, SCHEMA, uid } from './club-world.js';
 
 interface Runner {
@@ -18,22 +18,6 @@ interface Runner {
 async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
   const has = (fault: string) => faults.has(fault);
   const rows = async (query: string, values: unknown[] = []): Promise<any[]> => (await pool.query(query, values)).rows;
-  /** One after the other for a club: a name is looked for, and then taken. */
-  const inTurn = async <T>(club: string, work: (rows: (query: string, values: unknown[]) => Promise<any[]>) => Promise<T>): Promise<T> => {
-    const client = await pool.connect();
-    try {
-      await client.query('begin');
-      await client.query('select pg_advisory_xact_lock(hashtext($1))', [club]);
-      const done = await work(async (query, values) => (await client.query(query, values)).rows);
-      await client.query('commit');
-      return done;
-    } catch (error) {
-      await client.query('rollback');
-      throw error;
-    } finally {
-      client.release();
-    }
-  };
   const sessions = new Map<string, Runner>();
   const refusal = (status: 400 | 401 | 403 | 404 | 409, title: string) => Object.assign(new Error(title), { status });
   const missing = () => refusal(404, 'no such thing');
@@ -193,7 +177,7 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
         (has('captain-from-elsewhere') || (await rows('select 1 from club_members where club_id = $1 and runner_id = $2', [me.club, captain_id])).length > 0));
     if (!there) throw refusal(400, 'captain_id');
     const by = has('founded-by-another') && isUuid(more.created_by) ? more.created_by : me.id;
-    const made = await inTurn(me.club, async (one) => {
+    const made = await inTurn(pool, me.club, async (one) => {
       if ((await one('select 1 from teams where club_id = $1 and name = $2', [me.club, name])).length > 0) throw refusal(409, 'there is one called so');
       const insert = 'insert into teams (club_id, name, captain_id, created_by, budget, secret) values ($1, $2, $3, $4, $5, $6) returning id';
       return (await one(insert, [me.club, name, captain_id, by, budget, secret]))[0];
@@ -210,7 +194,7 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
     const among = has('taken-by-hidden') ? '$2::uuid is not null and t.club_id = $1' : teamsSeen(me);
     const columns = has('all-columns-taken') ? ['name', 'budget', 'secret', 'captain_id'] : ['name'];
     const set = Object.entries({ name, ...more }).filter(([column, value]) => columns.includes(column) && value !== undefined);
-    await inTurn(me.club, async (its) => {
+    await inTurn(pool, me.club, async (its) => {
       const [other] = await its(`select 1 from teams t where ${among} and t.name = $3 and t.id <> $4`, [me.club, me.id, name, one.id]);
       if (other) throw refusal(409, 'there is one called so');
       await its(`update teams set ${set.map(([column], i) => `${column} = $${i + 2}`).join(', ')} where id = $1`, [one.id, ...set.map(([, value]) => value)]);

@@ -7,7 +7,7 @@ import { Hono } from 'hono';
 import type pg from 'pg';
 import { defineCharter, defineKinds, id, instant, maker, oneOf, owner, person, tenant, text, through } from 'warm-lintel';
 import { connect } from 'warm-lintel/server';
-import type { Application } from './application.js';
+import { type Application, inTurn, type Rows } from './application.js';
 
 const SCHEMA = `
   create table gardeners (id serial primary key, name text not null, email text not null unique);
@@ -66,25 +66,11 @@ class Refusal extends Error {
 
 async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
   const sessions = new Map<string, number>();
-  type Rows = (query: string, values?: readonly unknown[]) => Promise<any[]>;
   const isText = (one: unknown): one is string => typeof one === 'string' && /^[^\0\ud800-\udfff]{1,200}$/u.test(one);
   /** One transaction; with the lock that a fault leaves out, one after the other for a garden. */
   const together = async <T>(garden: string, fault: string, work: (rows: Rows) => Promise<T>): Promise<T> => {
     if (!isText(garden)) throw new Refusal(404, 'Not found.');
-    const client = await pool.connect();
-    const rows: Rows = async (query, values = []) => (await client.query(query, [...values])).rows;
-    try {
-      await rows('begin');
-      if (!faults.has(fault)) await rows('select pg_advisory_xact_lock(hashtext($1))', [garden]);
-      const done = await work(rows);
-      await rows('commit');
-      return done;
-    } catch (error) {
-      await rows('rollback');
-      throw error;
-    } finally {
-      client.release();
-    }
+    return inTurn(pool, faults.has(fault) ? undefined : garden, work);
   };
   const me = async (rows: Rows, request: Request, garden: string) => {
     const who = sessions.get(request.headers.get('authorization') ?? '');

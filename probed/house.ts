@@ -6,7 +6,7 @@ import { randomUUID } from 'node:crypto';
 import Fastify, { type FastifyReply, type FastifyRequest } from 'fastify';
 import type pg from 'pg';
 import { connect } from 'warm-lintel/server';
-import type { Application } from './application.js';
+import { type Application, inTurn } from './application.js';
 import { charter, SCHEMA } from './house-world.js';
 
 interface Resident {
@@ -21,22 +21,9 @@ async function start(pool: pg.Pool, faults: ReadonlySet<string>) {
   const kept = new Map<string, unknown>();
   const app = Fastify();
   const rows = async (query: string, values: unknown[] = []): Promise<any[]> => (await pool.query(query, values)).rows;
-  /** One after the other for a house: the next number is that after the last. */
-  const numbered = async (house: string, query: string, values: unknown[]): Promise<any> => {
-    const client = await pool.connect();
-    try {
-      await client.query('begin');
-      await client.query('select pg_advisory_xact_lock(hashtext($1))', [house]);
-      const [made] = (await client.query(query, [house, ...values])).rows;
-      await client.query('commit');
-      return made;
-    } catch (error) {
-      await client.query('rollback');
-      throw error;
-    } finally {
-      client.release();
-    }
-  };
+  /** The next number is that after the last. */
+  const numbered = (house: string, query: string, values: unknown[]): Promise<any> =>
+    inTurn(pool, house, async (its) => (await its(query, [house, ...values]))[0]);
   const refusal = (statusCode: number, message: string) => Object.assign(new Error(message), { statusCode });
   const no = {
     there: () => refusal(404, 'Not found.'),
