@@ -36,6 +36,19 @@ export function mayRead(charter: Charter<any>, player: Player, one: Pictured): b
   return charter.permissions.has(`${one.kind}.read`) && tenants.some((tenant) => player.in(tenant).may(`${one.kind}.read`, one.record as never));
 }
 
+/** Of these records, those that somebody reads without this field. */
+export function maskedFrom(charter: Charter<any>, player: Player, field: string, all: readonly Pictured[], reads: (one: Pictured) => boolean): Pictured[] {
+  return all.filter((one) => {
+    const guard = charter.kind(one.kind).fields[field]?.read;
+    const tenant = tenantOf(one, player);
+    return guard !== undefined && tenant !== undefined && reads(one) && !player.in(tenant).may(`${one.kind}.${guard}`, one.record as never);
+  });
+}
+
+/** How many values these have in a field. */
+export const valuesIn = (all: readonly Pictured[], field: string): number =>
+  new Set(all.map(({ record }) => record[field]).filter((value) => value !== null)).size;
+
 /** The names under which a request or an answer may speak of a field: its own, and that of its column. */
 export const namesOf = ({ fields }: KindShape, field: string): string[] => [...new Set([field, fields[field]?.column ?? field])];
 

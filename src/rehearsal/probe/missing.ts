@@ -3,9 +3,10 @@ import type { Charter } from '../../charter/index.js';
 import type { FieldShape, KindShape, RecordData } from '../../predicate/index.js';
 import { writerFor } from '../../scoping/index.js';
 import type { Player } from './cast.js';
-import { FEWEST_ORDERED, mayRead } from './judge.js';
+import { FEWEST_ORDERED, maskedFrom, mayRead, valuesIn } from './judge.js';
 import { type Picture, type Pictured, parentsFirst, qualified } from './picture.js';
 import { Rows } from './rows.js';
+import { otherThan } from './states.js';
 
 /** A record as another is, but for some fields. */
 interface Like {
@@ -51,21 +52,17 @@ function wanted(charter: Charter<any>, picture: Picture, here: readonly Pictured
   for (const [field, { read, type }] of Object.entries(charter.kind(first.kind).fields)) {
     if (read === undefined) continue;
     for (const player of members) {
-      const may = (one: Pictured) => player.in(first.tenant as string).may(`${one.kind}.${read}`, one.record as never);
-      const masked = here.filter((one) => mayRead(charter, player, one) && !may(one));
-      const values = new Set(masked.map(({ record }) => record[field]).filter((value) => value !== null));
+      const masked = maskedFrom(charter, player, field, here, (one) => mayRead(charter, player, one));
+      const values = valuesIn(masked, field);
       const [of] = masked;
-      const isShort = of && values.size < FEWEST_ORDERED && !found.some(({ set }) => Object.hasOwn(set, field));
-      for (let i = values.size; isShort && i < FEWEST_ORDERED; i++) found.push({ of, set: { [field]: another(type, of.record[field], i) } });
+      const isShort = of && values < FEWEST_ORDERED && !found.some(({ set }) => Object.hasOwn(set, field));
+      for (let i = values; isShort && i < FEWEST_ORDERED; i++) {
+        const value = of.record[field];
+        found.push({ of, set: { [field]: otherThan(value, type, i + 1) ?? value } });
+      }
     }
   }
   return found;
-}
-
-function another(type: string, value: unknown, i: number): unknown {
-  if (type === 'integer') return Number(value ?? 0) + 3 * i + 1;
-  if (type === 'decimal') return String(Number(value ?? 0) + 3 * i + 1);
-  return type === 'text' ? `${String(value ?? 'Probe')} ${'x'.repeat(i + 1)}` : value;
 }
 
 /** The same with another owner, maker, parent, state: one thing at a time. */

@@ -68,8 +68,9 @@ export async function pairsAtOnce(
       await pairs.tryOn([made, made], true);
       continue;
     }
+    const records = recordsFor(walk, at);
     for (const other of writing)
-      for (const one of recordsFor(walk, at)) {
+      for (const one of records) {
         const second = resting(walk, other, one, at, membership, who);
         if (second && (await pairs.tryOn([ready(walk, at, one), second], other === route))) break;
       }
@@ -78,7 +79,7 @@ export async function pairsAtOnce(
   return undefined;
 }
 
-/** Records that a request of one's own may be about, and its membership where that is what it is about: another's first. */
+/** Records that somebody's request may be about, those on which something hangs first. */
 function recordsFor(walk: Walk, { route, player, tenant }: At): Named[] {
   const kind = route.params[route.record as string] as string;
   const action = route.method === 'DELETE' ? 'delete' : 'update';

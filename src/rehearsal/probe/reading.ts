@@ -1,7 +1,7 @@
 import type { KindShape } from '../../predicate/index.js';
 import { isFine } from './answers.js';
 import type { Player } from './cast.js';
-import { isOrderedBy, namesOf } from './judge.js';
+import { isOrderedBy, maskedFrom, namesOf } from './judge.js';
 import type { Route } from './routes.js';
 import type { Answer } from './send.js';
 import type { Named } from './tries.js';
@@ -221,7 +221,7 @@ async function judgeOrder(walk: Walk, at: At, with_: (query: Record<string, stri
   const read = walk.picture.all(kind).filter((one) => one.tenant === tenant && readable.has(one));
   for (const [field, { read: guard }] of Object.entries(walk.charter.kind(kind).fields)) {
     if (guard === undefined) continue;
-    const masked = read.filter(({ record }) => !player.in(tenant).may(`${kind}.${guard}`, record as never));
+    const masked = maskedFrom(walk.charter, player, field, read, () => true);
     for (const name of namesOf(shape, field)) {
       for (const wish of [name, `-${name}`]) {
         const answer = await walk.ask(at, with_({ [by]: wish }));

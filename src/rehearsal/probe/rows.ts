@@ -1,6 +1,5 @@
 import { type Kysely, sql } from 'kysely';
-import type { Fragment } from '../../scoping/index.js';
-import { name, sqlText, type writerFor } from '../../scoping/index.js';
+import { type Fragment, name, sqlText, type writerFor } from '../../scoping/index.js';
 
 /** A row by column, as the driver gives it; and as its database writes it, to be put back as it was to the last digit, where it can. */
 export type Row = Readonly<Record<string, unknown>>;
@@ -59,9 +58,10 @@ export class Rows {
       return;
     }
     const [is, was] = [now[WRITTEN], written].map((text) => JSON.parse(String(text)) as Row) as [Row, Row];
-    const differ = (await this.#given(table)).filter((column) => JSON.stringify(is[column]) !== JSON.stringify(was[column]));
+    const given = await this.#given(table);
+    const differ = given.filter((column) => JSON.stringify(is[column]) !== JSON.stringify(was[column]));
     // A number with more digits than there are here may be another only in these.
-    const columns = sql.join((differ.length > 0 ? differ : await this.#given(table)).map((column) => sql.ref(column)));
+    const columns = sql.join((differ.length > 0 ? differ : given).map((column) => sql.ref(column)));
     await sql`update ${sql.table(table)} set (${columns}) = (select ${columns} from json_populate_record(null::${sql.table(table)}, ${written}::json)) where ${where}`.execute(
       this.#db,
     );

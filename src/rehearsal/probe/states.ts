@@ -75,7 +75,7 @@ async function changeHidden(walk: Walk, db: Kysely<any>, player: Player, members
             .slice(0, MOST_CHANGED);
     for (const [i, one] of nearest.entries()) {
       const hidden = !readable.has(one);
-      const isLeaf = !Object.keys(charter.data.kinds).some((child) => hangs(charter, picture, child, one));
+      const isLeaf = picture.below(one).length === 0;
       if (hidden && isLeaf && i % 2 === 0) {
         await once(db, sql`delete from ${sql.table(qualified(shape))} where ${itself(shape, one)}`);
         continue;
@@ -83,19 +83,14 @@ async function changeHidden(walk: Walk, db: Kysely<any>, player: Player, members
       const standing = player.in(tenantOf(one, player) ?? '');
       const set = Object.entries(fields).flatMap(([field, { role, read, options }]) => {
         const closed = hidden ? field !== label : read !== undefined && !standing.may(`${kind}.${read}`, one.record as never);
-        const other = role === 'plain' && !options && closed && !isRuled(field) ? otherThan(one.record[field], shape.fields[field] as FieldShape) : undefined;
+        const other =
+          role === 'plain' && !options && closed && !isRuled(field) ? otherThan(one.record[field], (shape.fields[field] as FieldShape).type) : undefined;
         return other === undefined ? [] : [sql`${sql.ref((shape.fields[field] as FieldShape).column)} = ${other}`];
       });
       if (set.length > 0) await once(db, sql`update ${sql.table(qualified(shape))} set ${sql.join(set)} where ${itself(shape, one)}`);
     }
   }
 }
-
-/** Something hangs on a record. */
-const hangs = (charter: Charter<any>, picture: Picture, child: string, one: Pictured): boolean =>
-  Object.entries(charter.kind(child).fields).some(
-    ([field, { to }]) => to === one.kind && picture.all(child).some(({ record }) => String(record[field]) === one.id),
-  );
 
 /** What the database does not take stays as it was. */
 async function once(db: Kysely<any>, statement: ReturnType<typeof sql>): Promise<void> {
@@ -105,10 +100,11 @@ async function once(db: Kysely<any>, statement: ReturnType<typeof sql>): Promise
     .catch(() => {});
 }
 
-function otherThan(value: unknown, { type }: FieldShape): unknown {
-  if (type === 'integer') return Number(value ?? 0) + 13;
-  if (type === 'decimal') return String(Number(value ?? 0) + 13);
-  return type === 'text' ? `${String(value ?? '')} too` : undefined;
+/** Another value of that type, and others for other numbers; undefined for a type that has none to be made so. */
+export function otherThan(value: unknown, type: FieldShape['type'], n = 1): unknown {
+  if (type === 'integer') return Number(value ?? 0) + 13 * n;
+  if (type === 'decimal') return String(Number(value ?? 0) + 13 * n);
+  return type === 'text' ? `${String(value ?? '')}${' too'.repeat(n)}` : undefined;
 }
 
 /** The same address asked by several, whoever may know most first and last: what is kept for one is not for another. */

@@ -2,7 +2,7 @@ import type { Charter, FieldData } from '../../charter/index.js';
 import type { KindShape, ValueType } from '../../predicate/index.js';
 import { grantsOf, type Player } from './cast.js';
 import type { Knowledge } from './judge.js';
-import { FEWEST_ORDERED, mayRead, namesOf, spellingsOf } from './judge.js';
+import { FEWEST_ORDERED, maskedFrom, mayRead, namesOf, spellingsOf, valuesIn } from './judge.js';
 import type { Picture, Pictured } from './picture.js';
 import { kindCalled, type Route } from './routes.js';
 import type { ProbeTarget } from './target.js';
@@ -98,11 +98,10 @@ export class Tries {
         if (read === undefined) return [];
         const counts = this.#players.map((player) => {
           const readable = this.#knowledge.get(player)?.readable;
-          const masked = this.#picture.all(kind).filter((one) => {
-            const tenant = one.tenant ?? player.tenants[0];
-            return tenant !== undefined && readable?.has(one) && !player.in(tenant).may(`${kind}.${read}`, one.record as never);
-          });
-          return new Set(masked.map(({ record }) => record[field]).filter((value) => value !== null)).size;
+          return valuesIn(
+            maskedFrom(this.#charter, player, field, this.#picture.all(kind), (one) => readable?.has(one) === true),
+            field,
+          );
         });
         const most = Math.max(0, ...counts);
         if (most === 0 || most >= FEWEST_ORDERED) return [];
