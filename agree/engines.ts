@@ -9,7 +9,7 @@ import { checkSchema } from '../src/store/index.js';
 import type { Draw, Raw, RawLink, Row, Write } from './generate.js';
 import { listIn, type Outcome } from './memory.js';
 import { Names, type TypedCase } from './typed.js';
-import { columnFields, columnOf, dropTables, isSqlite, KIND_NAMES, KINDS, type KindName, ME, makeMembership, makeTables } from './world.js';
+import { columnFields, columnOf, dropTables, KIND_NAMES, KINDS, type KindName, ME, makeMembership, makeTables, tongueOf } from './world.js';
 
 type AnyStanding = ServerStanding<any>;
 
@@ -70,6 +70,8 @@ export async function openSqlite(membership: Kysely<any>): Promise<Engine> {
   return openEngine('SQLite', db, membership);
 }
 
+export const openMariaDb = (membership: Kysely<any>, records: Kysely<any>): Promise<Engine> => openEngine('MariaDB', records, membership);
+
 class Undo extends Error {}
 
 /** Runs work in a transaction that is undone at the end. */
@@ -87,7 +89,13 @@ async function undone<R>(db: Kysely<any>, work: (tx: Kysely<any>) => Promise<R>)
   return (result as { value: R }).value;
 }
 
-const cellOf = (value: unknown, sqlite: boolean) => (sqlite && typeof value === 'boolean' ? Number(value) : value);
+type Tongue = ReturnType<typeof tongueOf>;
+
+/** A value as a statement past the library has to write it. */
+function cellOf(value: unknown, tongue: Tongue): unknown {
+  if (tongue === 'sqlite' && typeof value === 'boolean') return Number(value);
+  return tongue === 'mariadb' && typeof value === 'string' ? value.replace(/^(\d{4}-\d\d-\d\d)T([\d:.]+)Z$/, '$1 $2') : value;
+}
 
 /** The charter fits the tables that stand there. */
 async function isTaken(records: Kysely<any>, charter: Charter): Promise<boolean> {
@@ -115,10 +123,10 @@ function asSent(write: Write, names: Names): Write {
 }
 
 export async function fill(tx: Kysely<any>, data: Draw['data']): Promise<void> {
-  const sqlite = isSqlite(tx);
+  const tongue = tongueOf(tx);
   for (const kind of KIND_NAMES) {
     const rows = data[kind].map((row, i) => ({
-      ...Object.fromEntries(columnFields(kind).map(([field]) => [columnOf(field), cellOf(row[field], sqlite)])),
+      ...Object.fromEntries(columnFields(kind).map(([field]) => [columnOf(field), cellOf(row[field], tongue)])),
       // By this a row is known again, whatever becomes of it.
       undeclared: String(i),
     }));
@@ -204,18 +212,21 @@ async function tried<R>(tx: Kysely<any>, work: () => Promise<R>): Promise<R | 'r
 export function statement(
   on: Pick<ScopedDb<any>, 'insertInto' | 'updateTable' | 'deleteFrom'>,
   write: Write,
-  sqlite: boolean,
+  tongue: Tongue,
 ): InsertQueryBuilder<any, any, any> {
   const { table } = KINDS[write.kind];
-  const columns = (row: Row) => Object.fromEntries(Object.entries(row).map(([field, value]) => [columnOf(field), cellOf(value, sqlite)]));
+  const columns = (row: Row) => Object.fromEntries(Object.entries(row).map(([field, value]) => [columnOf(field), cellOf(value, tongue)]));
   if (write.do === 'insert') return on.insertInto(table).values(write.rows.map(columns));
   const some: any = write.do === 'delete' ? on.deleteFrom(table) : on.updateTable(table).set(columns(write.set));
   return some.where('id', 'in', write.ids);
 }
 
+/** Moments are written as they are for scope, whatever the database. */
+const throughScope = (tx: Kysely<any>): Tongue => (tongueOf(tx) === 'sqlite' ? 'sqlite' : 'postgres');
+
 async function writeOne(tx: Kysely<any>, scope: ScopedDb<any>, write: Write, policies: boolean): Promise<Outcome> {
   return tried(tx, async () => {
-    const returned = (await statement(scope, write, isSqlite(tx)).returning('id').execute()) as Row[];
+    const returned = (await statement(scope, write, throughScope(tx)).returning('id').execute()) as Row[];
     if (policies) await say(tx, 'reset role');
     const rows = (await tx.selectFrom(KINDS[write.kind].table).selectAll().execute()) as Row[];
     return { rows: rows.map((row) => fieldsOf(write.kind, row)), returned: returned.map((row) => row.id), written: -1 };
@@ -252,7 +263,7 @@ async function linkByName(tx: Kysely<any>, standing: AnyStanding, raw: RawLink):
 
 async function writeRaw(tx: Kysely<any>, write: Write, data: Draw['data']): Promise<Touched[]> {
   const { kind } = write;
-  await statement(tx, write, false).execute();
+  await statement(tx, write, 'postgres').execute();
   await say(tx, 'reset role');
   const rows = (await tx.selectFrom(KINDS[kind].table).selectAll().execute()) as Row[];
   const known = new Map(rows.map((row) => [row.undeclared, fieldsOf(kind, row)]));
@@ -358,9 +369,15 @@ export async function sweep({ records, policies }: Engine): Promise<void> {
 /** What one engine answers to each draw under a charter; undefined where it does not take the charter over these columns. */
 export async function ask(engine: Engine, charter: Charter, asked: TypedCase): Promise<Asked[] | undefined> {
   const { draws, names, other } = asked;
-  const over = async (membership: Kysely<any>, records: Kysely<any>): Promise<Asked[] | undefined> => {
+  const setUp = async (records: Kysely<any>) => {
     await dropTables(records);
     await makeTables(records, names, other);
+  };
+  // There a table that is made ends the transaction.
+  const isBefore = tongueOf(engine.records) === 'mariadb';
+  if (isBefore) await setUp(engine.records);
+  const over = async (membership: Kysely<any>, records: Kysely<any>): Promise<Asked[] | undefined> => {
+    if (!isBefore) await setUp(records);
     if (!(await isTaken(records, charter))) return undefined;
     if (engine.policies) await say(records, policyStatements(charter, { role: APP_ROLE }).join('\n'));
     const places = new Set([membership, records]);

@@ -31,7 +31,7 @@ function begin(engine: Engine, standing: AnyStanding, write: Write): Writing {
     tell = resolve;
   });
   const work = async (on: Parameters<typeof statement>[0]) => {
-    await statement(on, write, false).execute();
+    await statement(on, write, 'postgres').execute();
     tell('done');
     await ended;
   };

@@ -1,21 +1,29 @@
 /*
- * Compares generated charters, data and standings over every engine: `npm run agree -- --cases 1000 --seed 7`; with --as-found a counterexample is not made smaller.
+ * Compares generated charters, data and standings over every engine: `npm run agree -- --cases 1000 --seed 7`; with --as-found a counterexample is not made smaller, with --mariadb a MariaDB is among them.
  * On a server that is given PGlite is left out.
  */
 import pg from 'pg';
 import { connect } from 'warm-lintel/server';
+import { startMariaDb } from '../test/mariadb.js';
 import { runOptions } from '../test/run-options.js';
 import { databaseOn } from '../test/setup.js';
 import { agree } from './compare.js';
-import { type Engine, openEngine, openPglite, openSqlite, withPolicies } from './engines.js';
+import { type Engine, openEngine, openMariaDb, openPglite, openSqlite, withPolicies } from './engines.js';
 
-const { count: cases, seed, server, isGiven, has, stop } = await runOptions('agree', 'cases', 1000, ['as-found']);
+const { count: cases, seed, server, isGiven, has, stop } = await runOptions('agree', 'cases', 1000, ['as-found', 'mariadb']);
 // A connection keeps the plans of functions that are gone: after some cases a fresh one.
 const pool = new pg.Pool({ connectionString: await databaseOn(server), max: 5, maxUses: 20 });
 pool.on('error', () => {});
 const postgres: Engine = { ...(await openEngine('PostgreSQL', connect<any>(pool))), races: true };
 const pglite = isGiven ? [] : [await openPglite()];
-const engines = [...pglite, postgres, await openSqlite(postgres.membership), await withPolicies(postgres)];
+const mariaDb = has('mariadb') ? await startMariaDb() : undefined;
+const engines = [
+  ...pglite,
+  postgres,
+  await openSqlite(postgres.membership),
+  ...(mariaDb ? [await openMariaDb(postgres.membership, await mariaDb.open())] : []),
+  await withPolicies(postgres),
+];
 console.error(`Comparing memory with ${engines.map((e) => e.name).join(', ')}: ${cases} cases, seed ${seed}`);
 const started = Date.now();
 const report = await agree(engines, cases, seed, {
@@ -30,5 +38,6 @@ console.error(
 );
 console.log(report.counterexample === undefined ? `${report.cases} cases, 0 disagreements` : `a disagreement within ${cases} cases, seed ${seed}`);
 await pool.end();
+await mariaDb?.stop();
 await stop();
 process.exit(report.counterexample === undefined ? 0 : 1);

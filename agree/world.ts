@@ -1,7 +1,8 @@
 /* The tables that generated charters speak of, and what may stand in their cells. */
-import { type Kysely, SqliteAdapter, sql } from 'kysely';
+import { type Kysely, sql } from 'kysely';
 import { readCharter } from 'warm-lintel';
 import { createLintel } from 'warm-lintel/server';
+import { writerFor } from '../src/scoping/index.js';
 import { ID_TYPES, idOf, type Names } from './typed.js';
 
 export const HERE = 'here';
@@ -119,13 +120,45 @@ export const KIND_NAMES = Object.keys(KINDS) as KindName[];
 const COLUMN_TYPES = {
   postgres: { text: 'text', integer: 'bigint', decimal: 'numeric(20, 2)', instant: 'timestamptz', boolean: 'boolean', uuid: 'uuid' },
   sqlite: { text: 'text', integer: 'integer', decimal: 'text', instant: 'text', boolean: 'integer', uuid: 'text' },
+  mariadb: {
+    text: 'varchar(64) collate utf8mb4_nopad_bin',
+    integer: 'bigint',
+    decimal: 'decimal(20, 2)',
+    instant: 'datetime(6)',
+    boolean: 'boolean',
+    uuid: 'uuid',
+  },
 } as const;
+
+/** What MariaDB has of the sort of a type of PostgreSQL, or as unfit. */
+const OTHER_IN_MARIADB: Readonly<Record<string, string>> = {
+  text: 'longtext collate utf8mb4_nopad_bin',
+  varchar: 'varchar(60) collate utf8mb4_bin',
+  'varchar(40)': 'varchar(40) collate utf8mb4_nopad_bin',
+  'char(8)': 'char(8) collate utf8mb4_nopad_bin',
+  'varchar(36)': 'varchar(36) collate utf8mb4_nopad_bin',
+  name: 'varbinary(60)',
+  '"char"': 'varchar(60)',
+  jsonb: 'json',
+  numeric: 'decimal(40, 10)',
+  'numeric(20, 1)': 'decimal(20, 1)',
+  'numeric(20, 2)': 'decimal(20, 2)',
+  'numeric(20, 3)': 'decimal(20, 3)',
+  'double precision': 'double',
+  real: 'float',
+  money: 'decimal(20, 4)',
+  timestamptz: 'datetime(6)',
+  'timestamptz(0)': 'datetime',
+  'timestamptz(3)': 'datetime(3)',
+  timestamp: 'timestamp(6) null',
+};
 
 export const columnOf = (field: string) => field.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`);
 /** Fields that have a column of their own. */
 export const columnFields = (kind: KindName) => fieldsIn(kind).filter(([, f]) => f.role !== 'people');
 
-export const isSqlite = (db: Kysely<any>) => db.getExecutor().adapter instanceof SqliteAdapter;
+/** What a database speaks. */
+export const tongueOf = (db: Kysely<any>) => writerFor(db, {}).vocabulary;
 
 /** Some column that is of another type than its field is usually kept in. */
 export interface OtherColumn {
@@ -136,8 +169,10 @@ export interface OtherColumn {
 
 /** Makes the empty tables. */
 export async function makeTables(db: Kysely<any>, names: Names, other?: OtherColumn): Promise<void> {
-  const types = COLUMN_TYPES[isSqlite(db) ? 'sqlite' : 'postgres'];
-  const typeOf = (kind: KindName, field: string, type: Type) => (other?.kind === kind && other.field === field && !isSqlite(db) ? other.type : types[type]);
+  const tongue = tongueOf(db);
+  const types = COLUMN_TYPES[tongue];
+  const otherType = other && (tongue === 'mariadb' ? (OTHER_IN_MARIADB[other.type] ?? other.type) : tongue === 'sqlite' ? undefined : other.type);
+  const typeOf = (kind: KindName, field: string, type: Type) => (other?.kind === kind && other.field === field && otherType ? otherType : types[type]);
   for (const kind of KIND_NAMES) {
     const columns = names
       .fields(kind)

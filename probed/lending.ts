@@ -300,8 +300,15 @@ export async function startLending(pool: pg.Pool, faults: ReadonlySet<string> = 
       const [any] = valid(id) ? await rows('select * from tools where id = $1', [id]) : [];
       const tool = has('delete-any-tenant') ? any : has('delete-whole-tenant') && any?.org_id === req.user.org_id ? any : await toolOf(req.user, id);
       if (!tool) return notFound(res);
-      if (!has('delete-any-tenant') && !has('delete-whole-tenant') && !mayChange(req.user, { ...tool, archived: false })) return refused(res);
-      await rows('delete from tools where id = $1', [tool.id]);
+      const unchecked = has('delete-any-tenant') || has('delete-whole-tenant');
+      if (!unchecked && !mayChange(req.user, { ...tool, archived: false })) return refused(res);
+      // Asked once more as it goes: somebody may have handed it on meanwhile.
+      const [gone] = await rows('delete from tools where id = $1 and ($2 or owner_id = $3) returning id', [
+        tool.id,
+        unchecked || req.user.role === 'admin',
+        req.user.id,
+      ]);
+      if (!gone) return notFound(res);
       res.json({});
     }),
   );
@@ -331,7 +338,8 @@ export async function startLending(pool: pg.Pool, faults: ReadonlySet<string> = 
       if (req.user.role !== 'admin' && !has('hand-over-by-anybody')) return refused(res);
       const [to] = await rows('select id from users where id = $1 and org_id = $2 and active', [req.body?.ownerId, req.user.org_id]);
       if (!to) return res.status(400).json({ error: 'nobody of that name' });
-      await rows('update tools set owner_id = $2 where id = $1', [tool.id, to.id]);
+      const [handed] = await rows('update tools set owner_id = $2 where id = $1 returning id', [tool.id, to.id]);
+      if (!handed) return notFound(res);
       res.json({});
     }),
   );
@@ -355,6 +363,10 @@ export async function startLending(pool: pg.Pool, faults: ReadonlySet<string> = 
   );
   addMore(app, shop);
   app.use((_req, res) => void notFound(res));
+  // Its tool went between the look and the write.
+  app.use((error: Error & { code?: string }, _req: Request, res: Response, next: NextFunction) =>
+    error.code === '23503' ? void res.status(400).json({ error: 'no such tool' }) : next(error),
+  );
   app.use(
     (error: Error & { status?: number }, _req: Request, res: Response, _next: NextFunction) =>
       void res.status(error.status ?? 500).json({ error: has('sort-breaks') ? error.message : 'Something went wrong.' }),

@@ -39,7 +39,7 @@ export async function freePort(): Promise<number> {
 }
 
 /** PostgreSQL refuses to run as root: then it runs as the user nobody. */
-function asServer(dir: string): (program: string, args: string[]) => [string, string[]] {
+export function asServer(dir: string): (program: string, args: string[]) => [string, string[]] {
   if (process.getuid?.() !== 0) return (program, args) => [program, args];
   execFileSync('chown', ['-R', 'nobody', dir]);
   return (program, args) => ['setpriv', ['--reuid=nobody', '--regid=nogroup', '--clear-groups', program, ...args]];

@@ -218,7 +218,7 @@ test('without a database, a driver or a table to go by, one sentence says what t
   expect((await lintel(['start'])).err).toMatch(/^lintel: There is no DATABASE_URL in the environment or in .env. Give --database/);
   vi.unstubAllEnvs();
   expect((await lintel(['start', '--database', 'nowhere'])).err).toBe(
-    'lintel: "nowhere" is no address of a PostgreSQL, no directory of a PGlite, and no file of SQLite.',
+    'lintel: "nowhere" is no address of a PostgreSQL or a MariaDB, no directory of a PGlite, and no file of SQLite.',
   );
   const file = new Database(join(folder, 'strange.db'));
   file.exec('create table a (id integer primary key, b text)');

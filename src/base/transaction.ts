@@ -3,14 +3,16 @@ import { isLintelError, LintelError } from './error.js';
 
 /** SQLSTATE of a transaction that the database took back since it and another ran into each other: `serialization_failure`, `deadlock_detected`. */
 const GAVE_WAY = new Set<unknown>(['40001', '40P01']);
+/** The same of MariaDB: `ER_LOCK_WAIT_TIMEOUT`, `ER_LOCK_DEADLOCK`, `ER_CHECKREAD`. */
+const GAVE_WAY_IN_MARIADB = new Set<unknown>([1205, 1213, 1020]);
 /** SQLSTATE of a row of ours that was there, or was gone, by what another did since we looked: `unique_violation`, `foreign_key_violation`. Looked at again, it is told as what it is. */
 const OVERTAKEN = new Set<unknown>(['23505', '23503']);
 
 /** True if nothing of a transaction holds, and the same work may be done again. */
 function canBeTriedAgain(error: unknown): boolean {
   if (isLintelError(error)) return error.code === 'try-again';
-  const { code, table } = (error ?? {}) as { readonly code?: unknown; readonly table?: unknown };
-  return GAVE_WAY.has(code) || (OVERTAKEN.has(code) && String(table).startsWith('lintel_'));
+  const { code, errno, table } = (error ?? {}) as { readonly code?: unknown; readonly errno?: unknown; readonly table?: unknown };
+  return GAVE_WAY.has(code) || GAVE_WAY_IN_MARIADB.has(errno) || (OVERTAKEN.has(code) && String(table).startsWith('lintel_'));
 }
 
 /** So often work is begun in all. */

@@ -1,7 +1,7 @@
 import { mkdir, open as openFile, readFile, writeFile } from 'node:fs/promises';
 import { dirname, join, relative, resolve } from 'node:path';
 import { type Command, Option } from '@commander-js/extra-typings';
-import { Kysely, SqliteDialect } from 'kysely';
+import { Kysely, MysqlDialect, SqliteDialect } from 'kysely';
 import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
 import { readCharter, snakeCase } from '../charter/index.js';
@@ -33,7 +33,7 @@ async function addressOf({ database }: StartOptions, cwd: string): Promise<strin
   if (found !== undefined && found !== '') return found;
   throw new LintelError(
     'no-database',
-    'There is no DATABASE_URL in the environment or in .env. Give --database an address (postgres://USER@HOST/NAME), the directory of a PGlite, or a file of SQLite.',
+    'There is no DATABASE_URL in the environment or in .env. Give --database an address (postgres://USER@HOST/NAME, mysql://USER@HOST/NAME), the directory of a PGlite, or a file of SQLite.',
     {},
   );
 }
@@ -53,12 +53,13 @@ async function isSqlite(path: string): Promise<boolean> {
 
 async function whereOf(address: string, cwd: string): Promise<Where> {
   if (/^postgres(ql)?:\/\//.test(address)) return { at: 'postgres' };
+  if (/^(mysql|mariadb):\/\//.test(address)) return { at: 'mariadb' };
   const path = resolve(cwd, address.replace(/^(file|sqlite|pglite):(\/\/)?/, ''));
   const from = relative(cwd, path).replaceAll('\\', '/');
   const called = from.startsWith('..') ? from : `./${from}`;
   if (await isThere(join(path, 'PG_VERSION'))) return { at: 'pglite', directory: called };
   if (await isSqlite(path)) return { at: 'sqlite', file: called };
-  throw new LintelError('config-invalid', `"${address}" is no address of a PostgreSQL, no directory of a PGlite, and no file of SQLite.`, {});
+  throw new LintelError('config-invalid', `"${address}" is no address of a PostgreSQL or a MariaDB, no directory of a PGlite, and no file of SQLite.`, {});
 }
 
 /** One of the packages that open a file of SQLite, whichever is installed. @throws LintelError `no-driver`. */
@@ -70,9 +71,18 @@ async function sqliteDriver(): Promise<new (file: string, options: { readonly re
   throw new LintelError('no-driver', 'No package that opens SQLite is installed: npm install better-sqlite3', {});
 }
 
+/** @throws LintelError `no-driver`. */
+async function openMariaDb(uri: string): Promise<Kysely<any>> {
+  const driver = await import('mysql2').catch(() => {
+    throw new LintelError('no-driver', 'The package that opens MariaDB is not installed: npm install mysql2', {});
+  });
+  return new Kysely({ dialect: new MysqlDialect({ pool: driver.createPool({ uri, timezone: 'Z', charset: 'utf8mb4' }) }) });
+}
+
 async function open(where: Where, address: string, cwd: string): Promise<Kysely<any>> {
   try {
     if (where.at === 'postgres') return connect<any>(await openUrl(address));
+    if (where.at === 'mariadb') return await openMariaDb(address);
     if (where.at === 'sqlite')
       return new Kysely({ dialect: new SqliteDialect({ database: new (await sqliteDriver())(resolve(cwd, where.file), { readonly: true }) }) });
     const { PGlite } = await import('@electric-sql/pglite');
@@ -183,7 +193,7 @@ export function addStartCommand(program: Command, around: Surroundings, answered
   program
     .command('start')
     .description('Begins in an existing project: reads its database, and writes a charter to edit, the intake of its people, and the lines for its framework.')
-    .option('--database <where>', 'a postgres:// address, the directory of a PGlite, or a file of SQLite (default: DATABASE_URL)')
+    .option('--database <where>', 'a postgres:// or mysql:// address, the directory of a PGlite, or a file of SQLite (default: DATABASE_URL)')
     .option('--people <table>', 'the table of the people who sign in, where it is not found')
     .option('--tenants <table>', 'the table of the organisations, where it is not found')
     .option('--into <folder>', 'the folder for the new files', 'lintel')

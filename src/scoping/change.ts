@@ -15,8 +15,8 @@ export interface ChangeAnswer {
 const MAX_IDS = 1000;
 /** What every column of numbers holds that an id may stand in: PostgreSQL's `integer`. */
 const NARROW = 2 ** 31 - 1;
-/** SQLSTATE `numeric_value_out_of_range`. */
-const OUT_OF_RANGE = '22003';
+/** SQLSTATE `numeric_value_out_of_range`; of MariaDB `ER_WARN_DATA_OUT_OF_RANGE`. */
+const OUT_OF_RANGE = new Set<unknown>(['22003', 'ER_WARN_DATA_OUT_OF_RANGE']);
 
 /**
  * Changes named records through scope, in one transaction, and says of each whether it was. A list of people is given whole, or as `{ add, remove }`. A new owner is given after the other
@@ -74,7 +74,7 @@ export async function change(
     }
     return { changed, unchanged };
   }).catch((error: unknown) => {
-    if ((error as { code?: unknown } | null)?.code !== OUT_OF_RANGE) throw error;
+    if (!OUT_OF_RANGE.has((error as { code?: unknown } | null)?.code)) throw error;
     throw new LintelError('bad-value', `a value for a ${boundary.standing.charter.kind(kind).one} is out of the range of its column; nothing was written`, {
       kind,
     });

@@ -14,10 +14,12 @@ import type { Boundary } from './boundary.js';
 import { Narrower } from './narrow/narrow.js';
 import { readQuery } from './read/grammar.js';
 import { refuse } from './read/refuse.js';
-import { checkFailure, failedCheck } from './write/failure.js';
+import { inTongue, isMariaDb } from './tongue.js';
+import { failedCheck } from './write/failure.js';
 import { lookUpNamed } from './write/named.js';
+import { COUNT, ROW, takeSteps, type WriteSteps } from './write/steps.js';
 import type { WriteNode } from './write/target.js';
-import { COUNT, ROW, Write, type WriteSteps } from './write/write.js';
+import { Write } from './write/write.js';
 
 /** What was made of a query: never handed out. */
 interface Plan {
@@ -72,8 +74,10 @@ export class ScopedExecutor implements QueryExecutor {
     this.#shared = shared ?? { turn: Promise.resolve() };
   }
 
+  /** What a write returns is read by us, where the database itself returns nothing. */
   get adapter(): DialectAdapter {
-    return this.#inner.adapter;
+    const { adapter } = this.#inner;
+    return isMariaDb(adapter) ? Object.create(adapter, { supportsReturning: { value: true } }) : adapter;
   }
 
   get plugins(): readonly KyselyPlugin[] {
@@ -90,10 +94,14 @@ export class ScopedExecutor implements QueryExecutor {
 
   #plan(given: RootOperationNode, queryId: QueryId): Plan {
     const node = readQuery(given);
-    if (node.kind === 'SelectQueryNode') return { compiled: this.#inner.compileQuery(new Narrower(this.#boundary).whole(node), queryId), queryId };
+    if (node.kind === 'SelectQueryNode') return { compiled: this.#compiled(new Narrower(this.#boundary).whole(node), queryId), queryId };
     const narrowed = new Write(this.#boundary, node as WriteNode);
     const statement = this.#boundary.writer.writesInside ? narrowed.statement() : narrowed.steps().write([]);
-    return { compiled: this.#inner.compileQuery(statement, queryId), queryId, write: { node: node as WriteNode, narrowed } };
+    return { compiled: this.#compiled(statement, queryId), queryId, write: { node: node as WriteNode, narrowed } };
+  }
+
+  #compiled(node: RootOperationNode, queryId: QueryId): CompiledQuery {
+    return inTongue(this.#inner.adapter, this.#inner.compileQuery(node, queryId));
   }
 
   async executeQuery<R>(compiled: CompiledQuery<R>): Promise<QueryResult<R>> {
@@ -104,7 +112,7 @@ export class ScopedExecutor implements QueryExecutor {
     const named = await lookUpNamed(write.node, this.#boundary, this.#db);
     if (!this.#boundary.writer.writesInside) return this.#inTurn(() => this.#executeSteps<R>(write.narrowed.steps(named), queryId));
     // Only what names others has to wait for what is known of them.
-    const final = named ? this.#inner.compileQuery(write.narrowed.statement(named), queryId) : plan;
+    const final = named ? this.#compiled(write.narrowed.statement(named), queryId) : plan;
     const result = await this.#inner.executeQuery(final as CompiledQuery<Record<string, unknown>>).catch((error: unknown) => {
       throw failedCheck(error) ?? error;
     });
@@ -122,29 +130,24 @@ export class ScopedExecutor implements QueryExecutor {
   async #executeSteps<R>(steps: WriteSteps, queryId: QueryId): Promise<QueryResult<R>> {
     return this.#inner.provideConnection(async (connection) => {
       const here = this.#inner.withConnectionProvider({ provideConnection: (use) => use(connection) });
-      const run = async (executor: QueryExecutor, node: RawNode) => (await executor.executeQuery<any>(executor.compileQuery(node, queryId))).rows;
+      const run = (executor: QueryExecutor, node: RawNode) => executor.executeQuery<any>(inTongue(executor.adapter, executor.compileQuery(node, queryId)));
       const plain = here.withoutPlugins();
       const say = (text: string) => connection.executeQuery(CompiledQuery.raw(text));
       const [begin, end, undo] = this.#db.isTransaction
-        ? ['savepoint lintel_write', 'release lintel_write', 'rollback to lintel_write']
-        : ['begin immediate', 'commit', 'rollback'];
-      await say(begin);
+        ? [['savepoint lintel_write'], 'release savepoint lintel_write', 'rollback to savepoint lintel_write']
+        : [this.#boundary.writer.begins, 'commit', 'rollback'];
+      for (const text of begin) await say(text);
       try {
-        const ids = (rows: readonly { lintelid: unknown }[]) => rows.map((row) => row.lintelid);
-        const reached = steps.reached ? ids(await run(plain, steps.reached)) : [];
-        const leaving = steps.leaving ? await run(here, steps.leaving(reached)) : [];
-        const { journal } = steps;
-        const before = journal?.before ? await run(plain, journal.before(reached)) : [];
-        const written = ids(await run(plain, steps.write(reached)));
-        const put = journal?.put(before, journal.after && (await run(plain, journal.after(written))));
-        if (put) await run(plain, put);
-        const failed = steps.failed ? (await run(plain, steps.failed(written))).find((row) => row.lintelfailed !== null) : undefined;
-        if (failed) throw checkFailure(failed.lintelfailed);
-        const returned = steps.returned ? await run(here, steps.returned(written)) : leaving;
+        const { returned, count } = await takeSteps(steps, {
+          rows: async (node) => (await run(plain, node)).rows,
+          shown: async (node) => (await run(here, node)).rows,
+          count: async (node) => Number((await run(plain, node)).numAffectedRows ?? 0),
+        });
         await say(end);
-        return { rows: realRows(returned), numAffectedRows: BigInt(written.length) };
+        return { rows: realRows(returned), numAffectedRows: BigInt(count) };
       } catch (error) {
-        await say(undo);
+        // Where the database took all of it back, there is no way to go back to.
+        await say(undo).catch(() => undefined);
         throw error;
       }
     });

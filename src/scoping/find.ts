@@ -42,7 +42,7 @@ function orderBy(boundary: Boundary, kind: string, order: string | undefined): F
   if (order === undefined) return id;
   const field = order.replace(/^-/, '');
   const column = boundary.visible([field, fieldShape(boundary, kind, field)], kind, 't');
-  return sqlText`${column} ${verbatim(order.startsWith('-') ? 'desc nulls first' : 'asc nulls last')}, ${id}`;
+  return sqlText`${boundary.writer.ordered(column, order.startsWith('-'))}, ${id}`;
 }
 
 /** Plain columns under the names of their fields: the same for everybody, so written once for each kind. */

@@ -1,4 +1,5 @@
 import { createQueryId, type Kysely, type OperationNode, RawNode, ValueNode } from 'kysely';
+import { inTongue } from './tongue.js';
 
 /** A node of a query among the values of a fragment. Never made from data: only what was narrowed may stand here. */
 export class Embedded {
@@ -35,7 +36,7 @@ export class Fragment {
   /** Runs it as a query of its own, past every plugin. */
   async rows<Row>(db: Kysely<any>): Promise<Row[]> {
     const executor = db.getExecutor().withoutPlugins();
-    return (await executor.executeQuery<Row>(executor.compileQuery(this.toNode(), createQueryId()))).rows;
+    return (await executor.executeQuery<Row>(inTongue(executor.adapter, executor.compileQuery(this.toNode(), createQueryId())))).rows;
   }
 }
 

@@ -32,3 +32,4 @@ export { SeveralBoundaries } from './several.js';
 export type { Registered, ScopeSupport } from './support.js';
 export { countCrowded, tallyRecords } from './tally.js';
 export { recordsThere } from './there.js';
+export { isMariaDb } from './tongue.js';

@@ -18,6 +18,8 @@ export class SqliteWriter extends SqlWriter {
 
   override readonly vocabulary = 'sqlite';
 
+  override readonly begins = ['begin immediate'];
+
   /** A mark of escape means nothing here; a pattern may only be so long. */
   override pattern(given: string): string {
     if (given.length > MAX_PATTERN) throw new LintelError('bad-pattern', `a pattern has at most ${MAX_PATTERN} characters here; ask for less`, {});

@@ -16,8 +16,14 @@ export class SqlWriter {
   /** A write can stand inside a query, with the check of its rows and the answer around it. */
   readonly writesInside: boolean = true;
 
+  /** Where a write is a statement of its own: it answers the ids of what it wrote, whatever it is. */
+  readonly answersWrites: boolean = true;
+
+  /** What begins a transaction in which a write is steps. */
+  readonly begins: readonly string[] = ['begin'];
+
   /** Whose words the tables of operators and functions mean. */
-  readonly vocabulary: 'postgres' | 'sqlite' = 'postgres';
+  readonly vocabulary: 'postgres' | 'sqlite' | 'mariadb' = 'postgres';
 
   constructor(shapes: Shapes) {
     this.#shapes = shapes;
@@ -85,7 +91,11 @@ export class SqlWriter {
     const isNamed = sqlText`${this.column(parent, parent.idField, inner)} = ${this.column(kind, via, alias)}`;
     // The tenant that comes through this parent is its tenant.
     const [own, theirs] = via === kind.throughField ? [] : [this.tenantOf(kind, alias), this.tenantOf(parent, inner)];
-    return own && theirs ? sqlText`${theirs} = ${own} and ${isNamed}` : isNamed;
+    return own && theirs ? sqlText`${this.sameTenant(theirs, own)} and ${isNamed}` : isNamed;
+  }
+
+  protected sameTenant(theirs: Fragment, own: Fragment): Fragment {
+    return sqlText`${theirs} = ${own}`;
   }
 
   /** The tenant of a row, in a column or through a parent; undefined for a kind that belongs to none. */
@@ -101,7 +111,7 @@ export class SqlWriter {
   linkIs(kind: KindShape, { tenant, record }: LinkTable, alias: string, inner: string): Fragment {
     const isOf = sqlText`${name(inner, record)} = ${this.column(kind, kind.idField, alias)}`;
     const own = tenant === undefined ? undefined : this.tenantOf(kind, alias);
-    return tenant !== undefined && own ? sqlText`${name(inner, tenant)} = ${own} and ${isOf}` : isOf;
+    return tenant !== undefined && own ? sqlText`${this.sameTenant(name(inner, tenant), own)} and ${isOf}` : isOf;
   }
 
   #comparison(p: Comparison, kind: KindShape, alias: string, wanted: boolean): Fragment {
@@ -160,9 +170,38 @@ export class SqlWriter {
     return undefined;
   }
 
+  /** What an insert, and a delete, begin with. */
+  insertInto(table: Fragment, alias: string): Fragment {
+    return sqlText`insert into ${table} as ${name(alias)}`;
+  }
+
+  deleteFrom(table: Fragment, alias: string): Fragment {
+    return sqlText`delete from ${table} as ${name(alias)}`;
+  }
+
+  /** A column in what an update sets. */
+  columnToSet(_alias: string, column: string): Fragment {
+    return name(column);
+  }
+
+  /** Texts as one. */
+  joined(parts: readonly Fragment[]): Fragment {
+    return joinFragments(parts, ' || ');
+  }
+
+  /** What to order by, for what is empty to stand behind all else. */
+  ordered(value: Fragment, isDescending: boolean): Fragment {
+    return sqlText`${value} ${verbatim(isDescending ? 'desc nulls first' : 'asc nulls last')}`;
+  }
+
   /** What stands in an insert for a cell that is not given. */
   get unset(): Fragment {
     return verbatim('default');
+  }
+
+  /** Text of a statement of ours, for whoever sends it by other means. */
+  spelled(sql: string): string {
+    return sql;
   }
 
   /** How a value is marked in the text of a statement, by its number. */
@@ -231,6 +270,11 @@ export class SqlWriter {
 
   /** A value as the driver takes it. */
   bind(value: unknown): unknown {
+    return value;
+  }
+
+  /** A value that a field takes, as it is written into its column. */
+  cell(value: unknown, _field: FieldShape): unknown {
     return value;
   }
 

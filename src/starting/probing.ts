@@ -58,6 +58,17 @@ function membershipSource({ membership, charter, reading: { members } }: Begun):
   return `    membership: ${literal(said)},\n`;
 }
 
+/** Records that are in another database than the membership. */
+function recordsSource(where: Project['where']): string {
+  if (where.at === 'sqlite') return `  // To decide: records, a Kysely of ${where.file}.\n`;
+  if (where.at !== 'mariadb') return '';
+  return `  records: async () => {
+    const [{ Kysely, MysqlDialect }, { createPool }] = [await import('kysely'), await import('mysql2')];
+    return new Kysely({ dialect: new MysqlDialect({ pool: createPool({ uri: process.env.DATABASE_URL, timezone: 'Z', charset: 'utf8mb4' }) }) });
+  },
+`;
+}
+
 /** What `lintel probe` takes, of an application that keeps its people itself and in which nothing changes. @param routes of the application, where there is something that they are read from. */
 export function probeFiles(begun: Begun, { where, into }: Project, routes: readonly ReadRoute[] | undefined): NewFile[] {
   const opened =
@@ -70,7 +81,7 @@ ${routes ? `import { routes } from './${into}/routes.js';\n` : ''}
 export default defineConfig({
   charter,
   database: ${opened},
-${where.at === 'sqlite' ? `  // To decide: records, a Kysely of ${where.file}.\n` : ''}${peopleSource(begun)}  probe: () => ({
+${recordsSource(where)}${peopleSource(begun)}  probe: () => ({
     // sessions: 'tenant', where a session is of one organisation at a time
     app: 'http://localhost:3000', // To decide: its address on this machine, or the application as a function of a Request
     // To decide: how somebody signs in. What comes back are the headers that their requests carry.

@@ -4,7 +4,11 @@ import { charterSource } from './source.js';
 import type { Reading } from './tables.js';
 
 /** Where an application keeps its records, as it was found. */
-export type Where = { readonly at: 'postgres' } | { readonly at: 'pglite'; readonly directory: string } | { readonly at: 'sqlite'; readonly file: string };
+export type Where =
+  | { readonly at: 'postgres' }
+  | { readonly at: 'mariadb' }
+  | { readonly at: 'pglite'; readonly directory: string }
+  | { readonly at: 'sqlite'; readonly file: string };
 
 /** Frameworks for which lines are written; `fetch`: whatever takes a request of the web platform. */
 export type Framework = 'express' | 'fastify' | 'hono' | 'fetch';
@@ -55,6 +59,27 @@ export const lintel = createLintel({ charter, db });
 /** Rows of the application's own tables. */
 export const rows = async (sql: string): Promise<any[]> => (await db.query(sql)).rows;
 `;
+  if (where.at === 'mariadb')
+    return `import { fileURLToPath } from 'node:url';
+import { PGlite } from '@electric-sql/pglite';
+import { Kysely, MysqlDialect } from 'kysely';
+import { createPool } from 'mysql2';
+import { createLintel } from 'warm-lintel/server';
+import { charter } from './charter.js';
+
+/* If your application has a pool already, take that one, with this time zone: instants are kept in UTC. */
+const pool = createPool({ uri: process.env.DATABASE_URL, timezone: 'Z', charset: 'utf8mb4' });
+
+/* The records stay where they are. The membership needs a PostgreSQL; this one is in the process, and kept in a directory. */
+export const db = new PGlite(${beside('./lintel-data')});
+
+export const records = new Kysely<any>({ dialect: new MysqlDialect({ pool }) });
+
+export const lintel = createLintel({ charter, db, records });
+
+/** Rows of the application's own tables. */
+export const rows = async (sql: string): Promise<any[]> => (await pool.promise().query(sql))[0] as any[];
+`;
   return `import { fileURLToPath } from 'node:url';
 import { PGlite } from '@electric-sql/pglite';
 import Database from 'better-sqlite3';
@@ -76,12 +101,13 @@ export const rows = async (sql: string): Promise<any[]> => sqlite.prepare(sql).a
 `;
 }
 
-const quotedColumn = (name: string) => (/^[a-z_][a-z0-9_]*$/.test(name) ? name : `"${name}"`);
+const quotedColumn = (name: string, quote: string) => (/^[a-z_][a-z0-9_]*$/.test(name) ? name : `${quote}${name}${quote}`);
 
 /** The people, organisations and members that are there, as `lintel.intake` takes them. */
 function intakeSource({ people, tenants, members }: Reading, roles: Proposed['roles'], { where }: Project): string {
   const closes = where.at === 'postgres' ? 'end' : 'close';
-  const c = quotedColumn;
+  // In a template of the new file a backtick has to be escaped.
+  const c = (name: string) => quotedColumn(name, where.at === 'mariadb' ? '\\`' : '"');
   const select = (columns: readonly (string | false | undefined)[], table: string, distinct = false) =>
     `select ${distinct ? 'distinct ' : ''}${columns.filter(Boolean).join(', ')} from ${c(table)}`;
   const as = (column: string | undefined, name: string) =>
@@ -100,7 +126,7 @@ function intakeSource({ people, tenants, members }: Reading, roles: Proposed['ro
   const mapped = members?.role
     ? `.map(({ role, ${members.active ? 'active, ' : ''}...member }) => ({ ...member, roles: role === null ? [] : [ROLES[role] ?? role]${members.active ? ', active: Boolean(active)' : ''} }))`
     : '';
-  return `import { db, lintel, rows } from './database.js';
+  return `import { db, lintel, ${where.at === 'mariadb' ? 'records, ' : ''}rows } from './database.js';
 
 ${members?.role ? `/** What your application calls them, and what the charter does. \`keyholder\` is full control: an organisation is open once somebody has it. */\nconst ROLES: Readonly<Record<string, string>> = {\n${names.join('')}};\n\n` : ''}/** Takes in who is there already, under their ids. It sends no mail, and can run again: with the same rows it does nothing. */
 await lintel.prepare();
@@ -111,7 +137,7 @@ const report = await lintel.intake({
 });
 console.log(report);
 await db.${closes}();
-`;
+${where.at === 'mariadb' ? 'await records.destroy();\n' : ''}`;
 }
 
 const ROUTE = (read: string) => `.selectFrom('${read}').selectAll().execute()`;
@@ -197,7 +223,7 @@ import { charter } from './${into}/charter.js';
 export default defineConfig({
   charter,
   database: async () => (await import('./${into}/database.js')).db,
-${where.at === 'sqlite' ? `  records: async () => (await import('./${into}/database.js')).records,\n` : ''}});
+${where.at === 'sqlite' || where.at === 'mariadb' ? `  records: async () => (await import('./${into}/database.js')).records,\n` : ''}});
 `;
 
 /** All that is new in a project that begins. */

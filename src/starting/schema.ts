@@ -1,5 +1,6 @@
 import { type Kysely, SqliteAdapter, sql } from 'kysely';
 import type { ValueType } from '../predicate/index.js';
+import { isMariaDb } from '../scoping/index.js';
 
 /** A column of an application's table, as far as a charter can say something of it. */
 export interface SchemaColumn {
@@ -45,6 +46,21 @@ const POSTGRES: Readonly<Record<string, ValueType>> = {
   timestamptz: 'instant',
 };
 
+const MARIADB: Readonly<Record<string, ValueType>> = {
+  uuid: 'uuid',
+  varchar: 'text',
+  text: 'text',
+  mediumtext: 'text',
+  longtext: 'text',
+  smallint: 'integer',
+  mediumint: 'integer',
+  int: 'integer',
+  bigint: 'integer',
+  'tinyint(1)': 'boolean',
+  decimal: 'decimal',
+  datetime: 'instant',
+};
+
 /** What SQLite keeps in a column is said by its declaration alone; moments and decimals are in whatever form the application chose, and are left out. */
 const SQLITE: readonly (readonly [RegExp, ValueType])[] = [
   [/^bool/i, 'boolean'],
@@ -62,7 +78,9 @@ interface Row extends Omit<SchemaColumn, 'options' | 'type'> {
 /** The values that a check allows: `CHECK ((state = ANY (ARRAY['open'::text, 'done'::text])))`, or `check (state in ('open', 'done'))`. */
 function optionsIn(checks: readonly string[], column: string): readonly string[] | undefined {
   for (const check of checks) {
-    const list = new RegExp(`^\\s*(?:check)?[\\s(]*"?${column}"?\\)?(?:::\\w+)?\\s*(?:=\\s*any\\s*\\(+\\s*array\\s*\\[|in\\s*\\()(.*)$`, 'is').exec(check)?.[1];
+    const list = new RegExp(`^\\s*(?:check)?[\\s(]*["\`]?${column}["\`]?\\)?(?:::\\w+)?\\s*(?:=\\s*any\\s*\\(+\\s*array\\s*\\[|in\\s*\\()(.*)$`, 'is').exec(
+      check,
+    )?.[1];
     const values = [...(list ?? '').matchAll(/'((?:[^']|'')*)'/g)].map(([, value]) => (value as string).replaceAll("''", "'"));
     if (values.length > 0 && !/\b(and|or)\b/i.test((list as string).replace(/'(?:[^']|'')*'/g, ''))) return values;
   }
@@ -102,6 +120,26 @@ async function sqliteTables(db: Kysely<any>): Promise<SchemaTable[]> {
   return tablesOf(all, ({ native }) => SQLITE.find(([like]) => like.test(native))?.[1]);
 }
 
+async function mariaDbTables(db: Kysely<any>): Promise<SchemaTable[]> {
+  const { rows } = await sql<Omit<Row, 'mayBeEmpty' | 'isKey' | 'labels' | 'checks'> & { full: string; mayBeEmpty: number; isKey: number }>`
+    select c.table_name as \`table\`, c.column_name as name, case when c.column_type = 'tinyint(1)' then c.column_type else c.data_type end as native, c.column_type as full,
+      c.is_nullable = 'YES' as \`mayBeEmpty\`, case when c.data_type = 'decimal' then c.numeric_scale end as scale,
+      c.column_key = 'PRI' and (select count(*) from information_schema.columns o where o.table_schema = c.table_schema and o.table_name = c.table_name and o.column_key = 'PRI') = 1 as \`isKey\`,
+      (select min(k.referenced_table_name) from information_schema.key_column_usage k where k.table_schema = c.table_schema and k.table_name = c.table_name and k.column_name = c.column_name) as \`to\`
+    from information_schema.columns c join information_schema.tables t on t.table_schema = c.table_schema and t.table_name = c.table_name
+    where c.table_schema = database() and t.table_type = 'BASE TABLE' and c.table_name not like 'lintel\\_%' order by c.table_name, c.ordinal_position`.execute(
+    db,
+  );
+  const checks = await sql<{ table: string; clause: string }>`
+    select table_name as \`table\`, check_clause as clause from information_schema.check_constraints where constraint_schema = database()`.execute(db);
+  const all = rows.map(({ full, mayBeEmpty, isKey, ...row }): Row => {
+    const labels = /^enum/i.test(full) ? [...full.matchAll(/'((?:[^']|'')*)'/g)].map(([, one]) => (one as string).replaceAll("''", "'")) : null;
+    const own = checks.rows.filter(({ table }) => table === row.table).map(({ clause }) => clause);
+    return { ...row, mayBeEmpty: Number(mayBeEmpty) === 1, isKey: Number(isKey) === 1, labels, checks: own };
+  });
+  return tablesOf(all, ({ native }) => MARIADB[native]);
+}
+
 function tablesOf(rows: readonly Row[], typeOf: (row: Row) => ValueType | undefined): SchemaTable[] {
   const tables = new Map<string, SchemaColumn[]>();
   for (const row of rows) {
@@ -112,19 +150,22 @@ function tablesOf(rows: readonly Row[], typeOf: (row: Row) => ValueType | undefi
   return [...tables].map(([name, columns]) => ({ name, columns }));
 }
 
-/** The tables of an application in PostgreSQL, PGlite or SQLite, without those of the library. */
-export const readSchema = (db: Kysely<any>): Promise<SchemaTable[]> =>
-  db.getExecutor().adapter instanceof SqliteAdapter ? sqliteTables(db) : postgresTables(db);
+/** The tables of an application in PostgreSQL, PGlite, SQLite or MariaDB, without those of the library. */
+export function readSchema(db: Kysely<any>): Promise<SchemaTable[]> {
+  const { adapter } = db.getExecutor();
+  if (isMariaDb(adapter)) return mariaDbTables(db);
+  return adapter instanceof SqliteAdapter ? sqliteTables(db) : postgresTables(db);
+}
 
 /** Asks the rows of a database. */
 export const rowsOf = (db: Kysely<any>): Rows => ({
   async allIn(table, column, of, key) {
     const [t, c, o, k] = [sql.table(table), sql.ref(column), sql.table(of), sql.ref(key)];
-    const { rows } = await sql<{ some: unknown; stray: unknown }>`
-      select exists (select 1 from ${t} where ${c} is not null) as some,
-        exists (select 1 from ${t} x where x.${c} is not null and not exists (select 1 from ${o} y where y.${k} = x.${c})) as stray`.execute(db);
+    const { rows } = await sql<{ found: unknown; stray: unknown }>`
+      select exists (select 1 from ${t} where ${c} is not null) as "found",
+        exists (select 1 from ${t} x where x.${c} is not null and not exists (select 1 from ${o} y where y.${k} = x.${c})) as "stray"`.execute(db);
     const is = (value: unknown) => value === true || value === 1;
-    return is(rows[0]?.some) ? !is(rows[0]?.stray) : undefined;
+    return is(rows[0]?.found) ? !is(rows[0]?.stray) : undefined;
   },
   async values(table, column, most) {
     const { rows } = await sql<{

@@ -2,8 +2,10 @@ import { type Kysely, SqliteAdapter, sql } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { type Charter, idType } from '../charter/index.js';
 import type { FieldShape, KindShape, ValueType } from '../predicate/index.js';
+import { isMariaDb } from '../scoping/index.js';
+import { FITTING_IN_MARIADB, mariaDbColumns, mariaDbProblems } from './mariadb.js';
 
-interface Column {
+export interface Column {
   table: string;
   schema: string;
   column: string;
@@ -31,6 +33,7 @@ const FITTING: Readonly<Record<ValueType, readonly string[]>> = {
 async function columnsIn(db: Kysely<any>, charter: Charter): Promise<Column[]> {
   if (db.getExecutor().adapter instanceof SqliteAdapter) return sqliteColumns(db, charter);
   const schemas = Object.values(charter.shapes).flatMap((shape) => shape.schema ?? []);
+  if (isMariaDb(db.getExecutor().adapter)) return mariaDbColumns(db, schemas);
   const { rows } = await sql<Column>`
     select c.relname as table, n.nspname as schema, a.attname as column, k.collisdeterministic as deterministic, k.collname as collation,
       case when b.typtype = 'e' then 'enum' else b.typname end as type,
@@ -72,8 +75,10 @@ async function sqliteColumns(db: Kysely<any>, charter: Charter): Promise<Column[
  * @throws LintelError `schema-mismatch` with every difference.
  */
 export async function checkSchema(db: Kysely<never>, charter: Charter): Promise<void> {
+  const isMaria = isMariaDb(db.getExecutor().adapter);
+  const fitting = isMaria ? FITTING_IN_MARIADB : FITTING;
   const rows = await columnsIn(db, charter);
-  const problems: string[] = [];
+  const problems = isMaria ? await mariaDbProblems(db) : [];
   const ids: { readonly called: string; readonly collation: string }[] = [];
   const look = (
     table: string,
@@ -89,10 +94,12 @@ export async function checkSchema(db: Kysely<never>, charter: Charter): Promise<
     if (inTable.length === 0) problems.push(`${place}: there is no table "${table}"`);
     else if (!found) problems.push(`${place}: the table "${table}" has no column "${column}"`);
     else if (found.deterministic === false)
-      problems.push(`${place}: ${called} has a collation that holds different texts for equal; give it a deterministic one`);
-    else if (found.type !== undefined && !FITTING[type].includes(found.type))
       problems.push(
-        `${place}: ${called} is of the type ${found.type}, and the field is ${type}, which is kept in ${FITTING[type].join(', ')}; change one of the two`,
+        `${place}: ${called} has a collation that holds different texts for equal; give it ${isMaria ? 'utf8mb4_nopad_bin' : 'a deterministic one'}`,
+      );
+    else if (found.type !== undefined && !fitting[type].includes(found.type))
+      problems.push(
+        `${place}: ${called} is of the type ${found.type}, and the field is ${type}, which is kept in ${fitting[type].join(', ')}; change one of the two`,
       );
     else if (found.places != null && found.places < (type === 'instant' ? 3 : scale))
       problems.push(

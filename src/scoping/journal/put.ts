@@ -96,7 +96,8 @@ export function sayWho(boundary: Boundary, { making, changing }: Actions): Fragm
 /** A row before or after a write, where that is a statement of its own: its id, its image, and the way by which it was reached. */
 export interface Seen {
   readonly lintelid: unknown;
-  readonly lintelimage: string;
+  /** JSON, which some drivers have read already. */
+  readonly lintelimage: unknown;
   readonly lintelway: string | null;
 }
 
@@ -114,13 +115,13 @@ export function putSeen(boundary: Boundary, kind: string, actions: Actions, befo
   const wasOf = new Map(before.map((one) => [one.lintelid, one]));
   const entries = (after ?? before).flatMap((one) => {
     const was = wasOf.get(one.lintelid);
-    const [a, b] = [was && JSON.parse(was.lintelimage), after && JSON.parse(one.lintelimage)];
+    const [a, b] = [was && parsed<Image>(was.lintelimage), after && parsed<Image>(one.lintelimage)];
     if (a && b && told.every((column) => a[column] === b[column])) return [];
     const by = was ? actions.changing : actions.making;
     const cells = [standing.facts.tenant.id, kind, String(one.lintelid), standing.userId ?? null, (was ?? one).lintelway, JSON.stringify(by)];
     return [
       sqlText`(${joinFragments(
-        [...cells, was?.lintelimage ?? null, after ? one.lintelimage : null].map((cell) => sqlText`${cell}`),
+        [...cells, a ? JSON.stringify(a) : null, b ? JSON.stringify(b) : null].map((cell) => sqlText`${cell}`),
         ', ',
       )})`,
     ];

@@ -119,7 +119,7 @@ class KindJournal {
       ...(this.#journal.earlier === 'hidden' ? [this.#then(reached)] : []),
     ];
     const columns = ['number', 'id', 'kind', 'record_id', 'at', 'actor', 'way', 'actions', 'was', 'became', 'erased'].map((column) => name('j', column));
-    return sqlText`select * from (select ${joinFragments(columns, ', ')}, ${shown.length === 0 ? verbatim("''") : joinFragments(shown, ' || ')} as "shown" from "lintel_journal" as "j" where ${joinFragments(conditions, ' and ')} order by "j"."number" desc limit ${limit}) as ${name(`of_${this.#kind}`)}`;
+    return sqlText`select * from (select ${joinFragments(columns, ', ')}, ${shown.length === 0 ? verbatim("''") : writer.joined(shown)} as "shown" from "lintel_journal" as "j" where ${joinFragments(conditions, ' and ')} order by "j"."number" desc limit ${limit}) as ${name(`of_${this.#kind}`)}`;
   }
 
   /** Undefined where nothing of it is shown. */

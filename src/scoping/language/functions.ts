@@ -6,7 +6,7 @@ export interface FunctionRule {
   readonly arity: readonly [least: number, most: number];
   readonly gives: (values: readonly Static[]) => Static;
   /** Databases that do not have it, or mean something else by it. */
-  readonly notOn?: 'sqlite';
+  readonly notOn?: readonly ('sqlite' | 'mariadb')[];
 }
 
 const MANY = 100;
@@ -34,14 +34,14 @@ const compares = (values: readonly Static[]): Static => ({ ...anyOf(values), tot
 /** Every function that a query may use: one line says what it takes, what comes of it, when it cannot fail, and where there is none. */
 export const FUNCTIONS: Readonly<Record<string, FunctionRule>> = {
   abs: { arity: [1, 1], gives: like(ofType('decimal')) },
-  char_length: { arity: [1, 1], gives: fixed('integer', ofType('text')), notOn: 'sqlite' },
+  char_length: { arity: [1, 1], gives: fixed('integer', ofType('text')), notOn: ['sqlite'] },
   coalesce: { arity: [1, MANY], gives: picks },
   concat: {
     arity: [1, MANY],
     gives: (values) => ({ type: 'text', total: joinsTotally(values), collation: anyOf(values).collation ?? MIXED, joined: joinedBy(values) }),
   },
-  greatest: { arity: [1, MANY], gives: compares, notOn: 'sqlite' },
-  least: { arity: [1, MANY], gives: compares, notOn: 'sqlite' },
+  greatest: { arity: [1, MANY], gives: compares, notOn: ['sqlite'] },
+  least: { arity: [1, MANY], gives: compares, notOn: ['sqlite'] },
   length: { arity: [1, 1], gives: fixed('integer', ofType('text')) },
   // A letter may take three in the other case.
   lower: { arity: [1, 1], gives: like(inOneCollation, 3) },
@@ -60,8 +60,8 @@ const counts = fixed('integer', isTotal);
 /** Every aggregate and window function that a query may use. */
 export const AGGREGATES: Readonly<Record<string, FunctionRule>> = {
   avg: { arity: [1, 1], gives: numbers },
-  bool_and: { arity: [1, 1], gives: yes, notOn: 'sqlite' },
-  bool_or: { arity: [1, 1], gives: yes, notOn: 'sqlite' },
+  bool_and: { arity: [1, 1], gives: yes, notOn: ['sqlite', 'mariadb'] },
+  bool_or: { arity: [1, 1], gives: yes, notOn: ['sqlite', 'mariadb'] },
   count: { arity: [1, 1], gives: counts },
   dense_rank: { arity: [0, 0], gives: counts },
   max: { arity: [1, 1], gives: compares },

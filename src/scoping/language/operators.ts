@@ -5,6 +5,8 @@ export interface Operator {
   /** Which sides it takes: one, two, two bounds, a list or a select on the right, a word that is written out, a pattern. */
   readonly takes: 'one' | 'two' | 'bounds' | 'list' | 'word' | 'pattern' | 'select';
   readonly gives: (sides: readonly Static[]) => StaticType;
+  /** Databases that do not have it, or mean something else by it. */
+  readonly notOn?: readonly ('sqlite' | 'mariadb')[];
   /** It fails on no values of these types. */
   readonly isTotal: (sides: readonly Static[]) => boolean;
 }
@@ -36,8 +38,8 @@ export const OPERATORS: Readonly<Record<string, Operator>> = {
   '<=': compares,
   '>': compares,
   '>=': compares,
-  'is distinct from': compares,
-  'is not distinct from': compares,
+  'is distinct from': { ...compares, notOn: ['mariadb'] },
+  'is not distinct from': { ...compares, notOn: ['mariadb'] },
   between: { ...compares, takes: 'bounds' },
   in: among,
   'not in': among,
@@ -45,9 +47,10 @@ export const OPERATORS: Readonly<Record<string, Operator>> = {
   'is not': isWord,
   like: matches,
   'not like': matches,
-  ilike: matches,
-  'not ilike': matches,
-  '||': { takes: 'two', gives: () => 'text', isTotal: joinsTotally },
+  ilike: { ...matches, notOn: ['sqlite', 'mariadb'] },
+  'not ilike': { ...matches, notOn: ['sqlite', 'mariadb'] },
+  // To MariaDB it is an "or".
+  '||': { takes: 'two', gives: () => 'text', isTotal: joinsTotally, notOn: ['mariadb'] },
   '+': reckons,
   '-': reckons,
   '*': reckons,

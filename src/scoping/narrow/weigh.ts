@@ -164,10 +164,9 @@ export class Weigher {
   }
 
   #rule(rules: Readonly<Record<string, FunctionRule>>, what: string, name: string, count: number): FunctionRule {
-    const rule = Object.hasOwn(rules, name) ? rules[name] : undefined;
-    const here = Object.keys(rules).filter((one) => rules[one]?.notOn !== this.#boundary.writer.vocabulary);
-    if (!rule || rule.notOn === this.#boundary.writer.vocabulary)
-      return refuse(`the ${what} "${name}"`, `allowed are ${here.join(', ')}${didYouMean(name, here)}`);
+    const here = this.#here(rules);
+    const rule = here.includes(name) ? rules[name] : undefined;
+    if (!rule) return refuse(`the ${what} "${name}"`, `allowed are ${here.join(', ')}${didYouMean(name, here)}`);
     const [least, most] = rule.arity;
     if (count < least || count > most) refuse(`${name} of ${count}`, `it takes ${least === most ? least : `${least} to ${most}`}`);
     return rule;
@@ -224,8 +223,14 @@ export class Weigher {
   }
 
   #operator(operators: Readonly<Record<string, Operator>>, name: string): Operator {
-    if (Object.hasOwn(operators, name)) return operators[name] as Operator;
-    return refuse(`the operator "${name}"`, `allowed are ${Object.keys(operators).join(' ')}`);
+    const here = this.#here(operators);
+    return here.includes(name) ? (operators[name] as Operator) : refuse(`the operator "${name}"`, `allowed are ${here.join(' ')}`);
+  }
+
+  /** Those that this database has. */
+  #here(all: Readonly<Record<string, Pick<FunctionRule, 'notOn'>>>): string[] {
+    const { vocabulary } = this.#boundary.writer;
+    return Object.keys(all).filter((one) => vocabulary === 'postgres' || !all[one]?.notOn?.includes(vocabulary));
   }
 
   #binary(node: FreshNode, level: Level): Static {

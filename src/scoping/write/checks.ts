@@ -2,7 +2,7 @@ import type { FieldData } from '../../charter/index.js';
 import { readEach, type Scalar } from '../../predicate/index.js';
 import type { Standing } from '../../standing/index.js';
 import { Boundary } from '../boundary.js';
-import { type Fragment, joinFragments, sqlText, verbatim } from '../fragment.js';
+import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
 import { isRegistered, type Registered } from '../support.js';
 import { MARK } from './failure.js';
 import type { Need } from './needs.js';
@@ -37,6 +37,16 @@ export function failOn(target: Target, checks: readonly AfterCheck[]): Fragment 
 export function failedOf(checks: readonly AfterCheck[]): Fragment {
   const whens = checks.map(({ sign, holds }) => sqlText`when (${holds}) is not true then ${sign}`);
   return sqlText`case ${joinFragments(whens, ' ')} end`;
+}
+
+/** Writes nothing to the rows of which a check fails, and so counts them: of the moment in which it stands, where a plain read may be of an earlier one. */
+export function failing(target: Target, checks: readonly AfterCheck[], rows: Fragment): Fragment {
+  const all = joinFragments(
+    checks.map(({ holds }) => sqlText`(${holds})`),
+    ' and ',
+  );
+  const id = target.column(target.shape.idField);
+  return sqlText`update ${target.table} as ${name(WRITTEN)} set ${id} = ${id} where ${rows} and (${all}) is not true`;
 }
 
 function reaches(target: Target, action: string): AfterCheck {

@@ -60,8 +60,8 @@ export function before(target: Target, { action, owner, fields }: Need, alias: s
   return sqlText`((${column} is null and ${target.reachedBy('update', alias)}) or (${handOver}))`;
 }
 
-export const allBefore = (target: Target, needs: readonly Need[]) =>
+export const allBefore = (target: Target, needs: readonly Need[], alias = target.alias) =>
   joinFragments(
-    needs.map((need) => before(target, need, target.alias)),
+    needs.map((need) => before(target, need, alias)),
     ' and ',
   );

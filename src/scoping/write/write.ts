@@ -13,43 +13,18 @@ import { PREPARED } from '../../base/index.js';
 import { throwIfRefused } from '../../standing/index.js';
 import type { Boundary } from '../boundary.js';
 import { Embedded, type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
-import { type Actions, BEFORE, putDown, putSeen, type Seen, sayWho, seenOf } from '../journal/put.js';
+import { type Actions, BEFORE, putDown, putSeen, sayWho, seenOf } from '../journal/put.js';
 import { Narrower } from '../narrow/narrow.js';
 import type { Level, Source } from '../narrow/sources.js';
 import { refuse } from '../read/refuse.js';
-import { type AfterCheck, failedOf, failOn, fitCheck, makingChecks, type Named, NOBODY, updateChecks } from './checks.js';
+import { type AfterCheck, failedOf, failing, failOn, fitCheck, makingChecks, type Named, NOBODY, updateChecks } from './checks.js';
 import { fitting } from './fitting.js';
-import { MET, metBefore, metRows } from './met.js';
+import { MET, meets, metBefore, metRows } from './met.js';
 import { allBefore, constant, type Need, needsOf } from './needs.js';
 import { cellsBeside, givenFields, refuseStamped, rowsOf, stampsFor } from './rows.js';
+import { COUNT, type JournalSteps, ROW, type WriteSteps } from './steps.js';
 import { Target, WRITTEN, type WriteNode } from './target.js';
-
-/** A column of the result that carries our count, and one that tells a real row from none. */
-export const COUNT = 'lintelcount';
-export const ROW = 'lintelrow';
-
-/** The same as one statement, as steps, for a database where no write stands inside a query; they are to run in one transaction. */
-export interface WriteSteps {
-  /** Ids of the rows that the write reaches. Absent for an insert. */
-  readonly reached?: RawNode;
-  /** Rows that are to be returned although they will be gone. */
-  readonly leaving?: (ids: readonly unknown[]) => RawNode;
-  /** The write. Answers the ids of what it wrote. */
-  readonly write: (ids: readonly unknown[]) => RawNode;
-  /** For each written row which check failed, if one did. */
-  readonly failed?: (ids: readonly unknown[]) => RawNode;
-  readonly returned?: (ids: readonly unknown[]) => RawNode;
-  readonly journal?: JournalSteps;
-}
-
-/** What is put down of a write, as steps. */
-interface JournalSteps {
-  /** Rows as they are before; of an upsert, those that are there already. Absent for an insert. */
-  readonly before?: (ids: readonly unknown[]) => RawNode;
-  /** Rows as they became. Absent for a delete. */
-  readonly after?: (ids: readonly unknown[]) => RawNode;
-  readonly put: (before: readonly Seen[], after: readonly Seen[] | undefined) => RawNode | undefined;
-}
+import { type Conflict, type Listed, upsertSteps } from './upsert.js';
 
 /** By which actions something is changed; to take what nobody owns is an ordinary change. */
 const namesOf = (needs: readonly Need[]) => needs.map(({ action }) => action ?? 'update');
@@ -60,10 +35,14 @@ interface Body {
   readonly head: Fragment;
   /** The rows that it reaches, as they are before. Absent for an insert. */
   readonly reached?: Fragment;
+  /** Of these what does not depend on what the statement asks, under whatever name the table has. */
+  readonly within?: (alias: string) => Fragment;
   /** The actions by which it is done. */
   readonly actions: Actions;
   /** Of an upsert, the rows that are there already. */
   readonly met?: Fragment;
+  /** An upsert, where a database takes none that asks first. */
+  readonly upsert?: WriteSteps['upsert'];
   readonly checks: (named: Named) => AfterCheck[];
 }
 
@@ -85,6 +64,7 @@ export class Write {
     this.#narrower = new Narrower(boundary);
     this.#ctes = node.with;
     this.#isDelete = node.kind === 'DeleteQueryNode';
+    if (node.with && !boundary.writer.answersWrites) refuse('a write that begins with other queries, in this database', 'read first, and give the values');
     if (node.with) this.#narrower.before(node.with);
     this.#body = node.kind === 'InsertQueryNode' ? this.#insert(node) : node.kind === 'UpdateQueryNode' ? this.#update(node) : this.#delete(node);
     this.#returned = node.returning && this.#selected(node.returning.selections.map(({ selection }) => selection as OperationNode));
@@ -126,28 +106,40 @@ export class Write {
       const items = (this.#returned ?? []).map((item) => sqlText`${item}, `);
       return sqlText`${this.#leading}select ${joinFragments(items, '')}"${verbatim(ROW)}" from ${readable} as ${name(alias)} where ${of(ids, alias)}`.toNode();
     };
-    const { reached } = this.#body;
+    const { reached, within, upsert } = this.#body;
+    const { writer } = this.#boundary;
+    const lintelId = sqlText`${name(id.column)} as "lintelid"`;
+    const own = this.#isDelete && !writer.answersWrites ? shape.table : alias;
+    const isCounted = within !== undefined && !writer.answersWrites;
     return {
-      ...(reached && { reached: sqlText`${this.#leading}select ${name(id.column)} as "lintelid" from ${table} as ${name(alias)} where ${reached}`.toNode() }),
+      ...(reached && {
+        reached: sqlText`${this.#leading}select ${lintelId} from ${table} as ${name(alias)} where ${reached}${writer.lock(alias)}`.toNode(),
+      }),
       ...(this.#returned && { [this.#isDelete ? 'leaving' : 'returned']: returned }),
-      write: (ids) => sqlText`${this.#leading}${this.#text(reached && of(ids, alias))} returning ${name(id.column)} as "lintelid"`.toNode(),
+      write: (ids) =>
+        isCounted
+          ? sqlText`${this.#text(sqlText`${of(ids, own)} and ${within(own)}`)}`.toNode()
+          : sqlText`${this.#leading}${this.#text(reached && of(ids, alias))} returning ${lintelId}`.toNode(),
+      isCounted,
       ...(checks.length > 0 && {
         failed: (ids: readonly unknown[]) =>
           sqlText`select ${failedOf(checks)} as "lintelfailed" from ${table} as ${name(WRITTEN)} where ${of(ids, WRITTEN)}`.toNode(),
+        ...(!writer.answersWrites && { failing: (ids: readonly unknown[]) => failing(this.#target, checks, of(ids, WRITTEN)).toNode() }),
       }),
       ...(this.#target.isJournaled && { journal: this.#journalSteps(of) }),
+      ...(upsert && { upsert }),
     };
   }
 
   #journalSteps(of: (ids: readonly unknown[], at: string) => Fragment): JournalSteps {
     const { kind, alias, table } = this.#target;
-    const { actions, met, reached } = this.#body;
+    const { actions, met, reached, upsert } = this.#body;
     const boundary = this.#boundary;
     const seen = (by: readonly string[], where: Fragment) =>
-      sqlText`select ${seenOf(boundary, kind, by, alias)} from ${table} as ${name(alias)} where ${where}`.toNode();
+      sqlText`select ${seenOf(boundary, kind, by, alias)} from ${table} as ${name(alias)} where ${where}${boundary.writer.lock(alias)}`.toNode();
     return {
-      ...(reached && { before: (ids: readonly unknown[]) => seen(actions.changing, of(ids, alias)) }),
-      ...(met && { before: () => seen(actions.changing, met) }),
+      ...((reached || upsert) && { before: (ids: readonly unknown[]) => seen(actions.changing, of(ids, alias)) }),
+      ...(met && !upsert && { before: () => seen(actions.changing, met) }),
       ...(!this.#isDelete && { after: (ids: readonly unknown[]) => seen(reached ? actions.changing : actions.making, of(ids, alias)) }),
       put: (before, after) => putSeen(boundary, kind, actions, before, after)?.toNode(),
     };
@@ -209,6 +201,7 @@ export class Write {
     return {
       head: sqlText`update ${this.#target.table} as ${name(this.#target.alias)} set ${sets}`,
       reached: this.#reached(node.where?.where, needs, level),
+      within: (alias) => allBefore(this.#target, needs, alias),
       actions: { making: [], changing: namesOf(needs) },
       checks: (named) => [...fits, ...updateChecks(this.#target, needs, named)],
     };
@@ -217,9 +210,11 @@ export class Write {
   #delete(node: DeleteQueryNode): Body {
     const needs: Need[] = [{ action: 'delete', fields: [] }];
     const level = this.#narrower.level(this.#target.source(() => allBefore(this.#target, needs)));
+    const { writer } = this.#boundary;
     return {
-      head: sqlText`delete from ${this.#target.table} as ${name(this.#target.alias)}`,
+      head: writer.deleteFrom(this.#target.table, this.#target.alias),
       reached: this.#reached(node.where?.where, needs, level),
+      within: (alias) => allBefore(this.#target, needs, alias),
       actions: { making: [], changing: ['delete'] },
       checks: () => [],
     };
@@ -237,7 +232,7 @@ export class Write {
     const sets = updates.map(({ column, value }) => {
       const field = this.#target.fieldOf(column);
       fits.push(...this.#value(field, value, level));
-      return sqlText`${name(this.#target.columnOf(field))} = ${new Embedded(value)}`;
+      return sqlText`${this.#boundary.writer.columnToSet(this.#target.alias, this.#target.columnOf(field))} = ${new Embedded(value)}`;
     });
     return { sets: joinFragments(sets, ', '), fits };
   }
@@ -258,9 +253,11 @@ export class Write {
     const made = node.values?.kind === 'SelectQueryNode' ? this.#fromSelect(node.values as SelectQueryNode, given) : this.#listed(node, given);
     const conflict = node.onConflict && this.#onConflict(node.onConflict);
     const upserts = node.onConflict?.updates !== undefined && this.#target.isJournaled;
+    const { answersWrites } = this.#boundary.writer;
     return {
-      head: sqlText`${made.text}${conflict?.text ?? verbatim('')}`,
+      head: sqlText`${made.text}${answersWrites ? (conflict?.text ?? verbatim('')) : verbatim('')}`,
       actions: { making: ['create'], changing: conflict?.actions ?? [] },
+      ...(conflict && !answersWrites && { upsert: upsertSteps(this.#target, made, meets(this.#target, node, given, 'in this database'), conflict) }),
       ...(upserts && { met: metRows(this.#target, node, given) }),
       // An upsert cannot tell which it was: what it made or changed has to be within reach of making and of changing.
       checks: (named) => [...made.fits, ...makingChecks(this.#target, given, named), ...(conflict?.checks(named) ?? [])],
@@ -269,7 +266,7 @@ export class Write {
 
   #into(fields: readonly string[]): Fragment {
     const columns = fields.map((field) => name(this.#target.columnOf(field)));
-    return sqlText`insert into ${this.#target.table} as ${name(this.#target.alias)} (${joinFragments(columns, ', ')})`;
+    return sqlText`${this.#boundary.writer.insertInto(this.#target.table, this.#target.alias)} (${joinFragments(columns, ', ')})`;
   }
 
   /** What a select brings, with what the library stamps beside it. */
@@ -295,7 +292,7 @@ export class Write {
   }
 
   /** The rows to insert, with tenant and maker as they must be and the writer as owner where none is named. */
-  #listed(node: InsertQueryNode, given: readonly string[]): { readonly text: Fragment; readonly fits: AfterCheck[] } {
+  #listed(node: InsertQueryNode, given: readonly string[]): Listed & { readonly fits: AfterCheck[] } {
     const stamps = stampsFor(this.#target, given);
     const { fields, cells } = cellsBeside(this.#target, rowsOf(this.#target, node), given, stamps);
     const level = this.#narrower.level();
@@ -306,13 +303,20 @@ export class Write {
         for (const check of this.#value(fields[i] as string, cell, level)) fits.set(check.sign, check);
         return sqlText`${new Embedded(cell)}`;
       });
-      return sqlText`(${joinFragments([...own, ...Object.values(stamps).map((value) => sqlText`${value}`)], ', ')})`;
+      return [...own, ...Object.values(stamps).map((value) => sqlText`${value}`)];
     });
-    return { text: sqlText`${this.#into([...fields, ...Object.keys(stamps)])} values ${joinFragments(rows, ', ')}`, fits: [...fits.values()] };
+    const all = [...fields, ...Object.keys(stamps)];
+    const into = this.#into(all);
+    const text = (some: readonly (readonly Fragment[])[]) =>
+      sqlText`${into} values ${joinFragments(
+        some.map((row) => sqlText`(${joinFragments(row, ', ')})`),
+        ', ',
+      )}`;
+    return { text: text(rows), fits: [...fits.values()], fields: all, rows, some: (numbers) => text(numbers.map((i) => rows[i] as Fragment[])) };
   }
 
   /** What happens to a row that is there already: nothing, or an update of those that the writer reaches. */
-  #onConflict(conflict: OnConflictNode): Pick<Body, 'checks'> & { readonly text: Fragment; readonly actions: readonly string[] } {
+  #onConflict(conflict: OnConflictNode): Pick<Body, 'checks'> & Conflict & { readonly text: Fragment; readonly actions: readonly string[] } {
     const columns = (conflict.columns ?? []).map((column) => name(this.#target.columnOf(this.#target.fieldOf(column))));
     const target = columns.length === 0 ? verbatim('') : sqlText` (${joinFragments(columns, ', ')})`;
     if (conflict.doNothing) return { text: sqlText` on conflict${target} do nothing`, actions: [], checks: () => [] };
@@ -333,6 +337,7 @@ export class Write {
     return {
       text: sqlText` on conflict${target} do update set ${sets} where ${read}${where}`,
       actions: namesOf(needs),
+      change: { sets, where, within: allBefore(this.#target, needs) },
       checks: (named) => [...fits, ...updateChecks(this.#target, needs, named)],
     };
   }
