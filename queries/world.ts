@@ -2,9 +2,10 @@
  * Two databases that differ in everything one person may not see, and in nothing else. If a query answers differently in them, it has told something: a row, a
  * count, a masked value, an error.
  */
-import { type Kysely, SqliteAdapter, sql } from 'kysely';
+import { type Kysely, sql } from 'kysely';
 import { readCharter } from 'warm-lintel';
 import { createLintel } from 'warm-lintel/server';
+import { writerFor } from '../src/scoping/index.js';
 
 const plain = (type: string, more: object = {}) => ({ role: 'plain', type, ...more });
 const common = { id: { role: 'id', type: 'text' }, tenantId: { role: 'tenant', type: 'text' } };
@@ -201,6 +202,12 @@ export interface World {
   readonly scope: (tx: Kysely<any>) => any;
 }
 
+const COLLATIONS = {
+  postgres: (column: string) => ` collate "${column === 'code' ? 'C' : 'POSIX'}"`,
+  sqlite: () => '',
+  mariadb: () => ' collate utf8mb4_nopad_bin',
+};
+
 /**
  * Fills a database, or two: the membership may be in another than the records.
  *
@@ -209,11 +216,11 @@ export interface World {
 export async function makeWorld(records: Kysely<any>, second: boolean, options: { membership?: Kysely<any>; analyzed?: boolean } = {}): Promise<World> {
   const { membership = records, analyzed } = options;
   const lintel = createLintel({ charter, db: membership, ...(membership !== records && { records }), ...FURTHER });
-  const isSqlite = records.getExecutor().adapter instanceof SqliteAdapter;
+  const { vocabulary } = writerFor(records, {});
   for (const [table, columns] of Object.entries(COLUMNS)) {
     // Texts are in two collations, neither of them the default: where they meet, comparisons fail row by row.
-    const collation = (c: string) => (isSqlite || isNumber(c) ? '' : ` collate "${c === 'code' ? 'C' : 'POSIX'}"`);
-    const written = columns.map((c) => `${c} ${typeOf(c)}${collation(c)}`);
+    const collation = (c: string) => (isNumber(c) ? '' : COLLATIONS[vocabulary](c));
+    const written = columns.map((c) => `${c} ${vocabulary === 'mariadb' && c === 'worth' ? 'decimal(30, 10)' : typeOf(c)}${collation(c)}`);
     await sql
       .raw(`create table ${table} (${written.join(', ')}, secret text${table === 'notes' || table === 'entries' ? ', unique (id)' : ''})`)
       .execute(records);

@@ -53,7 +53,6 @@ export async function startMariaDb(): Promise<MariaDb> {
     ...settings.map((one) => `--${one}`),
   ]);
   const running = spawn(server, args, { cwd: dir, stdio: 'ignore' });
-  const pools: { end(): void }[] = [];
   let count = 0;
   const poolOf = (options: object) => createPool({ host: '127.0.0.1', port, user: 'root', timezone: 'Z', connectionLimit: 5, ...options });
   const admin = poolOf({ connectionLimit: 1 }).promise();
@@ -70,12 +69,9 @@ export async function startMariaDb(): Promise<MariaDb> {
     open: async (options = {}) => {
       count += 1;
       await admin.query(`create database d${count}`);
-      const pool = poolOf({ database: `d${count}`, ...options });
-      pools.push(pool);
-      return new KyselyClass<any>({ dialect: new MysqlDialect({ pool }) });
+      return new KyselyClass<any>({ dialect: new MysqlDialect({ pool: poolOf({ database: `d${count}`, ...options }) }) });
     },
     stop: async () => {
-      for (const pool of pools) pool.end();
       await admin.end();
       const ended = new Promise((resolve) => running.once('exit', resolve));
       running.kill('SIGTERM');
