@@ -58,7 +58,7 @@ test('it enters its tenants, and is nobody in every other', async () => {
 });
 
 /** Every call before a standing, and what is asked of it; `code`: no person asks it, or it is for code of the application alone. */
-const CALLS: Record<Exclude<keyof Lintel<any>, 'charter' | 'db' | 'records' | 'hasMailer'>, ((asker: any) => Promise<unknown>) | 'enters' | 'code'> = {
+const CALLS: Record<Exclude<keyof Lintel<any>, 'charter' | 'db' | 'records' | 'places' | 'hasMailer'>, ((asker: any) => Promise<unknown>) | 'enters' | 'code'> = {
   enter: 'enters',
   enterAll: 'enters',
   myTenants: 'enters',
@@ -78,6 +78,11 @@ const CALLS: Record<Exclude<keyof Lintel<any>, 'charter' | 'db' | 'records' | 'h
   takePlace: (asker) => lintel.takePlace(asker, 'x'),
   platform: async (asker) => lintel.platform(asker),
   prepare: 'code',
+  recordsOf: 'code',
+  recordsIn: 'code',
+  placeTenant: 'code',
+  takeOffRecords: 'code',
+  keepTakingOff: 'code',
   enterByKey: 'code',
   within: 'code',
   addPerson: 'code',

@@ -1,5 +1,6 @@
 import { execFileSync, spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
+import { once } from 'node:events';
 import { chmodSync, existsSync, mkdtempSync, readdirSync, rmSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
@@ -47,6 +48,9 @@ export function asServer(dir: string): (program: string, args: string[]) => [str
 
 export interface Cluster {
   readonly url: string;
+  /** Takes the server away, with all that it has kept; and gives it back. */
+  takeAway(): Promise<void>;
+  giveBack(): Promise<void>;
   stop(): Promise<void>;
 }
 
@@ -74,25 +78,35 @@ export async function startPostgres(): Promise<Cluster> {
   const port = await freePort();
   const settings = ['fsync=off', 'synchronous_commit=off', 'full_page_writes=off', 'max_connections=100', 'jit=off', `unix_socket_directories=${dir}`];
   const [postgres, args] = run('postgres', ['-D', data, '-h', '127.0.0.1', '-p', String(port), ...settings.flatMap((s) => ['-c', s])]);
-  const server = spawn(postgres, args, { cwd: dir, stdio: 'ignore' });
   const url = `postgres://lintel@127.0.0.1:${port}`;
-  for (let i = 0; ; i++) {
-    const client = new pg.Client(`${url}/postgres`);
-    const up = await client.connect().then(
-      () => true,
-      () => false,
-    );
-    await client.end().catch(() => undefined);
-    if (up) break;
-    if (i > 100) throw new Error('The throw-away PostgreSQL did not start within 10 seconds.');
-    await new Promise((resolve) => setTimeout(resolve, 100));
-  }
+  let server: ReturnType<typeof spawn> | undefined;
+  const begin = async () => {
+    server ??= spawn(postgres, args, { cwd: dir, stdio: 'ignore' });
+    for (let i = 0; ; i++) {
+      const client = new pg.Client(`${url}/postgres`);
+      const up = await client.connect().then(
+        () => true,
+        () => false,
+      );
+      await client.end().catch(() => undefined);
+      if (up) return;
+      if (i > 100) throw new Error('The throw-away PostgreSQL did not start within 10 seconds.');
+      await new Promise((resolve) => setTimeout(resolve, 100));
+    }
+  };
+  const end = async () => {
+    const ended = server && once(server, 'exit');
+    server?.kill('SIGINT');
+    await ended;
+    server = undefined;
+  };
+  await begin();
   return {
     url,
+    takeAway: end,
+    giveBack: begin,
     stop: async () => {
-      const ended = new Promise((resolve) => server.once('exit', resolve));
-      server.kill('SIGINT');
-      await ended;
+      await end();
       rmSync(dir, { recursive: true, force: true });
     },
   };

@@ -110,7 +110,7 @@ async function changesCommand(old: string | undefined, options: ChangesOptions, 
       : await withDatabase(config, async (lintel) => {
           const compare = async (then?: Lintel) => {
             const { tenant, all } = await peopleOf(lintel, before, options.tenant, then?.db);
-            return accessChanges(charter, all, { db: lintel.records, tenant });
+            return accessChanges(charter, all, { db: await lintel.recordsOf(tenant), tenant });
           };
           const { earlier } = options;
           return earlier === undefined ? compare() : withDatabase({ ...config, database: () => openUrl(earlier) }, compare);

@@ -95,7 +95,7 @@ async function compareCommand(people: readonly string[], options: CompareOptions
     const tenant = await findTenant(lintel, options.tenant, named && personAndDay(named).person);
     const sides = [];
     for (const one of people) sides.push(await sideOf(tenant, one));
-    const compared = await compare(sides, action === undefined ? undefined : { db: lintel.records, action, some: Number(options.some) });
+    const compared = await compare(sides, action === undefined ? undefined : { db: await lintel.recordsOf(tenant.id), action, some: Number(options.some) });
     around.out(options.format === 'json' ? JSON.stringify(compared, null, 2) : written(compared, options.format, around));
     return EXIT.yes;
   });

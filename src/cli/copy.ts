@@ -5,7 +5,7 @@ import process from 'node:process';
 import type { PGlite } from '@electric-sql/pglite';
 import { LintelError } from '../base/index.js';
 import { type AppMember, copyMembers } from '../rehearsal/index.js';
-import { createLintel, type Lintel, type Remedies, type Step } from '../server/index.js';
+import { createLintel, type Lintel, type LintelOptions, type Remedies, type Step } from '../server/index.js';
 import { connect, type Database } from '../store/index.js';
 import type { LintelConfig } from './define.js';
 import { asConfigured } from './failing.js';
@@ -68,11 +68,19 @@ export async function membersIn({ people }: Peopled, db: Database): Promise<read
   return members;
 }
 
-/** The library over a copy of the people of an application that keeps them itself; its records are where they are. */
-export async function overCopy(config: Peopled, db: Database): Promise<{ lintel: Lintel; close: () => Promise<void> }> {
+/** The library over a copy of the people of an application that keeps them itself; its records are where they are: in the same database, if nothing else is said. */
+export async function overCopy(
+  config: Peopled,
+  db: Database,
+  where: Pick<LintelOptions<any>, 'records' | 'places'> = {},
+): Promise<{ lintel: Lintel; close: () => Promise<void> }> {
   const members = await membersIn(config, db);
   const copy = await memory();
-  const lintel = createLintel({ charter: config.charter, db: copy, records: connect(db) }) as unknown as Lintel;
+  const lintel = createLintel({
+    charter: config.charter,
+    db: copy,
+    ...(where.records || where.places ? where : { records: connect(db) }),
+  }) as unknown as Lintel;
   await lintel.prepare();
   await copyMembers(lintel, members);
   copies.add(lintel);

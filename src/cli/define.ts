@@ -9,8 +9,10 @@ export interface LintelConfig {
   readonly charter: Charter<any>;
   /** Opens the database to look at. It is opened only by commands that need it. */
   readonly database?: () => Promise<Database> | Database;
-  /** Opens the records, where they are in another database than the membership: a Kysely, of SQLite too. Default: they are in `database`. */
+  /** Opens the records, where they are in another database than the membership: a Kysely, also of SQLite or MariaDB. Default: they are in `database`. */
   readonly records?: () => Promise<Kysely<any>> | Kysely<any>;
+  /** Instead of `records`: opens each of several places, by name. `lintel probe` takes one of them. */
+  readonly places?: () => Promise<Readonly<Record<string, Database>>> | Readonly<Record<string, Database>>;
   /**
    * The people of an application that keeps them itself, each with what they hold: they are copied into a database in memory, and that is looked at. Nothing is
    * written to the application's database, and what changes a membership is left to the application. They are read from the database that is given, which

@@ -15,7 +15,7 @@ import {
 } from '../rehearsal/index.js';
 import { createLintel, type Lintel, type MayDo, type Remedies, type ServerStanding } from '../server/index.js';
 import { type Decision, everythingMet, type Facts, type Standing } from '../standing/index.js';
-import type { Database } from '../store/index.js';
+import { connect, type Database } from '../store/index.js';
 import { openDatabase } from './config.js';
 import { inApplication, insistOnOwn, isCopy, isPeopled, overCopy } from './copy.js';
 import type { LintelConfig } from './define.js';
@@ -34,6 +34,13 @@ export interface Tenant {
   onlooker(): Promise<ServerStanding>;
 }
 
+/** The records that a command works on that takes one database. @throws LintelError `which-place`, `no-place`. */
+export function recordsIn(lintel: Lintel, place: string | undefined): Kysely<any> {
+  if (place !== undefined) return lintel.recordsIn(place);
+  if (lintel.places.length === 0) return lintel.records;
+  throw new LintelError('which-place', `The records are in several places; name one with --place: ${lintel.places.join(', ')}`, {});
+}
+
 /** A record is looked for in so many tenants where none is named. */
 const MOST_SEARCHED = 20;
 
@@ -42,12 +49,17 @@ export async function withDatabase<R>(config: LintelConfig, work: (lintel: Linte
   const { db, close } = await openDatabase(config);
   let copy: Awaited<ReturnType<typeof overCopy>> | undefined;
   let records: Kysely<any> | undefined;
+  const places: Record<string, Kysely<any>> = {};
   try {
     records = await asConfigured('records in the configuration', () => config.records?.());
-    copy = isPeopled(config) ? await overCopy(config, db) : undefined;
-    return await work(copy?.lintel ?? (createLintel({ charter: config.charter, db, ...(records && { records }) }) as unknown as Lintel), db);
+    const named = (await asConfigured('places in the configuration', () => config.places?.())) ?? {};
+    for (const [name, place] of Object.entries(named)) places[name] = connect<any>(place);
+    const where = { ...(records && { records }), ...(config.places && { places }) };
+    copy = isPeopled(config) ? await overCopy(config, db, where) : undefined;
+    return await work(copy?.lintel ?? (createLintel({ charter: config.charter, db, ...where }) as unknown as Lintel), db);
   } finally {
     await records?.destroy();
+    for (const place of Object.values(places)) await place.destroy();
     await copy?.close();
     await close();
   }

@@ -12,7 +12,7 @@ import { isPeopled, membersIn, withoutPeople } from './copy.js';
 import type { LintelConfig } from './define.js';
 import { asConfigured } from './failing.js';
 import { gridFor, markdown } from './grid.js';
-import { withDatabase } from './look.js';
+import { recordsIn, withDatabase } from './look.js';
 import { withSources } from './options.js';
 import { EXIT, type Surroundings } from './surroundings.js';
 
@@ -20,6 +20,7 @@ interface ProbeOptions extends Sources {
   readonly only?: readonly string[] | undefined;
   readonly since?: string | undefined;
   readonly tests?: true | undefined;
+  readonly place?: string | undefined;
   readonly format: 'text' | 'json' | 'md';
 }
 
@@ -115,7 +116,7 @@ async function probeCommand(options: ProbeOptions, around: Surroundings): Promis
     around.err('Trying the application as everybody. What is changed by it is put back.');
     const told = ({ done, of, ...rest }: ProbeProgress) => (done === 0 ? bar?.start(of, 0, rest) : bar?.update(done, rest));
     const trying = { ...(await targetOf(target, config, db)), ...(options.only && { only: options.only }) };
-    const { done: report, lines } = await withoutItsLog(() => probe(lintel, lintel.records, trying, told)).finally(() => bar?.stop());
+    const { done: report, lines } = await withoutItsLog(() => probe(lintel, recordsIn(lintel, options.place), trying, told)).finally(() => bar?.stop());
     if (lines > 0) around.err(`The application wrote ${lines} ${lines === 1 ? 'line' : 'lines'} to its console meanwhile, left out here.`);
     const fresh = report.findings.filter((one) => !known?.has(nameOf(one.code, placeOf(one))));
     const findings = judged(fresh, config.accepted, placeOf);
@@ -141,6 +142,7 @@ export function addProbeCommand(program: Command, around: Surroundings, answered
   )
     .option('--only <routes...>', 'only these routes: "GET /api/hives/{id}"')
     .option('--since <report>', 'only what an earlier report, of --format json, has not found yet')
+    .option('--place <name>', 'where records are in several places: the one whose organisations are tried')
     .option('--tests', 'write what was found as tests for Vitest')
     .addOption(new Option('--format <format>', 'how to write the answer').choices(['text', 'json', 'md'] as const).default('text' as const))
     .addHelpText(

@@ -26,6 +26,7 @@ export const CODES: Readonly<Record<string, { readonly why: string; readonly rem
 export async function foundInTenant(lintel: Lintel, wanted: string): Promise<ReviewFinding[]> {
   const { charter } = lintel;
   const tenant = await findTenant(lintel, wanted);
+  const records = await lintel.recordsOf(tenant.id);
   const members = await standingsOf(tenant);
   const [roles, groups] = await Promise.all([
     lintel.db.selectFrom('lintel_role').select(['id', 'data']).where('tenant_id', '=', tenant.id).execute(),
@@ -36,7 +37,7 @@ export async function foundInTenant(lintel: Lintel, wanted: string): Promise<Rev
   for (const [kind, { shared }] of Object.entries(charter.data.kinds)) {
     if (shared || !charter.permissions.has(`${kind}.read`)) continue;
     const asked = members.map((standing) => standing.reachOf(`${kind}.read`));
-    const { counts } = await tallyRecords(lintel.records, charter.shapes, kind, tenant.id, asked);
+    const { counts } = await tallyRecords(records, charter.shapes, kind, tenant.id, asked);
     for (const [i, { userId }] of members.entries()) {
       const [known, more] = [reads.get(userId as string) ?? null, counts[i] ?? null];
       reads.set(userId as string, known === null || more === null ? null : known + more);

@@ -87,6 +87,8 @@ const STATUS: Readonly<Record<string, number>> = {
   'no-mailer': 503,
   'try-again': 503,
   'database-away': 503,
+  'place-away': 503,
+  'still-leaving': 409,
 };
 const TITLES: Readonly<Record<number, string>> = {
   400: 'Bad Request',

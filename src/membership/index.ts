@@ -116,12 +116,14 @@ export {
   type Program,
   passwordChosen,
   personByAddress,
+  placeTenant,
   programOfKey,
   proofToken,
   proveAddress,
   putOutcome,
   putTrial,
   raiseAppeal,
+  readPlace,
   readRules,
   renamePerson,
   reopenTenant,
@@ -181,6 +183,7 @@ export {
   tell,
   verifyAudit,
 } from './record/index.js';
+export { takeOff } from './steps/index.js';
 export {
   type AdmissionRule,
   type Claim,

@@ -18,4 +18,4 @@ export { type Answer, disjoint, type Example, implies, unsatisfiable } from './r
 export { type FieldShape, type KindShape, type LinkTable, ofTenant, type Shapes } from './shape.js';
 export { type Bias, type Knowledge, specialise } from './specialise.js';
 export { anyOf, forOneOf, isShort } from './union.js';
-export { readEach, readValue, type Scalar, VALUE_TYPES, type ValueType } from './value.js';
+export { compareValues, readEach, readValue, type Scalar, VALUE_TYPES, type ValueType } from './value.js';

@@ -29,7 +29,7 @@ export interface TriedAs<R> {
  * @example
  * const { changed } = await tryAs(lintel, { user: 'tobias', tenant: 'alderbrook' }, (tobias) => tobias.change('hive', ['a-hive-01'], { name: 'Amber' }));
  */
-export function tryAs<T extends CharterTypes, R>(
+export async function tryAs<T extends CharterTypes, R>(
   lintel: Lintel<T>,
   who: { readonly user: string | number; readonly tenant: string | number },
   work: (standing: ServerStanding<T>) => Promise<R>,
@@ -37,7 +37,7 @@ export function tryAs<T extends CharterTypes, R>(
   const { data } = lintel.charter;
   const kinds = Object.entries(data.kinds).map(([name, kind]) => [name, kind.shared ? kind : { ...kind, journal: {} }]);
   const watched = readCharter({ ...data, kinds: Object.fromEntries(kinds) });
-  return undone(lintel.records, TRIAL_MS, async (db) => {
+  return undone(await lintel.recordsOf(who.tenant), TRIAL_MS, async (db) => {
     const inside = lintel.overCharter(db, watched as never);
     const standing = await inside.enter({ ...who, fulfilled: everythingMet(watched) });
     const { result, lines } = await linesSince(db, watched as never, () =>

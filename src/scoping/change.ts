@@ -1,7 +1,7 @@
 import type { Kysely } from 'kysely';
 import { didYouMean, inTransaction, LintelError } from '../base/index.js';
 import { type FieldShape, readValue } from '../predicate/index.js';
-import type { Boundary } from './boundary.js';
+import { Boundary } from './boundary.js';
 import { isAnywhere } from './find.js';
 import { linkPeople } from './linking.js';
 import { ScopedDb } from './scope.js';
@@ -24,13 +24,14 @@ const OUT_OF_RANGE = new Set<unknown>(['22003', 'ER_WARN_DATA_OUT_OF_RANGE']);
  */
 export async function change(
   db: Kysely<any>,
-  boundary: Boundary,
+  whole: Boundary,
   kind: string,
   ids: readonly unknown[],
   values: Readonly<Record<string, unknown>>,
 ): Promise<ChangeAnswer> {
-  const { fields } = boundary.standing.charter.kind(kind);
-  const { table, fields: shapes, idField } = boundary.shape(kind);
+  const { charter } = whole.standing;
+  const { fields } = charter.kind(kind);
+  const { table, fields: shapes, idField } = whole.shape(kind);
   if (ids.length > MAX_IDS) throw new LintelError('too-many', `${ids.length} records at once; at most ${MAX_IDS}`, {});
   const lists = Object.entries(values).filter(([field]) => Object.hasOwn(shapes, field) && shapes[field]?.link);
   const columns = Object.entries(values).flatMap(([field, value]) => {
@@ -46,36 +47,41 @@ export async function change(
   const steps = [columns.filter((c) => !c.owner), columns.filter((c) => c.owner)]
     .filter((step) => step.length > 0)
     .map((step) => Object.fromEntries(step.map((c) => [c.column, c.value])));
-  return inTransaction(db, async (tx) => {
-    const changed: unknown[] = [];
-    const unchanged: unknown[] = [];
-    const scope = new ScopedDb<any>(tx, boundary);
-    // Nobody is removed between being found and being linked. The membership is locked before records are, as it is elsewhere.
-    if (lists.length > 0) await boundary.support.keepMembership?.rows(tx);
-    for (const id of new Set(ids)) {
-      const counts: bigint[] = [];
-      const { column, type } = shapes[idField] as FieldShape;
-      // What is no id of this type is the id of nothing.
-      const read = readValue(type, id) ?? null;
-      // Nor is what its column is too narrow for.
-      const is = typeof read === 'number' && Math.abs(read) > NARROW && !(await isAnywhere(tx, boundary, kind, read)) ? null : read;
-      for (const [field, people] of lists) counts.push((await linkPeople(tx, boundary, kind, field, is, people)) ? 1n : 0n);
-      for (const step of steps) {
-        const { numUpdatedRows } = await scope.updateTable(table).set(step).where(column, '=', is).executeTakeFirstOrThrow();
-        counts.push(numUpdatedRows);
+  const inside = (boundary: Boundary) =>
+    inTransaction(db, async (tx) => {
+      const changed: unknown[] = [];
+      const unchanged: unknown[] = [];
+      const scope = new ScopedDb<any>(tx, boundary);
+      // The membership is locked before records are, as it is elsewhere.
+      if (lists.length > 0) await boundary.support.keepMembership?.rows(tx);
+      for (const id of new Set(ids)) {
+        const counts: bigint[] = [];
+        const { column, type } = shapes[idField] as FieldShape;
+        // What is no id of this type is the id of nothing.
+        const read = readValue(type, id) ?? null;
+        // Nor is what its column is too narrow for.
+        const is = typeof read === 'number' && Math.abs(read) > NARROW && !(await isAnywhere(tx, boundary, kind, read)) ? null : read;
+        for (const [field, people] of lists) counts.push((await linkPeople(tx, boundary, kind, field, is, people)) ? 1n : 0n);
+        for (const step of steps) {
+          const { numUpdatedRows } = await scope.updateTable(table).set(step).where(column, '=', is).executeTakeFirstOrThrow();
+          counts.push(numUpdatedRows);
+        }
+        // The first step may have reached what the second does not: then nothing of the whole was right.
+        if (new Set(counts).size > 1)
+          throw new LintelError('write-out-of-reach', `a part of what is to be changed of ${kind} ${String(id)} is out of your reach; nothing was written`, {
+            kind,
+            id,
+          });
+        (counts[0] === 1n ? changed : unchanged).push(id);
       }
-      // The first step may have reached what the second does not: then nothing of the whole was right.
-      if (new Set(counts).size > 1)
-        throw new LintelError('write-out-of-reach', `a part of what is to be changed of ${kind} ${String(id)} is out of your reach; nothing was written`, {
-          kind,
-          id,
-        });
-      (counts[0] === 1n ? changed : unchanged).push(id);
-    }
-    return { changed, unchanged };
-  }).catch((error: unknown) => {
+      return { changed, unchanged };
+    });
+  const { holding } = whole.support;
+  // Nobody is removed between being found and being linked, wherever they are known.
+  const done = lists.length > 0 && holding ? holding((support) => inside(new Boundary(whole.standing, support, whole.writer))) : inside(whole);
+  return done.catch((error: unknown) => {
     if (!OUT_OF_RANGE.has((error as { code?: unknown } | null)?.code)) throw error;
-    throw new LintelError('bad-value', `a value for a ${boundary.standing.charter.kind(kind).one} is out of the range of its column; nothing was written`, {
+    throw new LintelError('bad-value', `a value for a ${charter.kind(kind).one} is out of the range of its column; nothing was written`, {
       kind,
     });
   });

@@ -28,8 +28,16 @@ interface Plan {
   readonly write?: { readonly node: WriteNode; readonly narrowed: Write };
 }
 
+/** What happens beside the database that is written to. */
+export interface Beside {
+  /** A copy that reads may go to; undefined where it may be behind. */
+  readonly copy?: () => Promise<Kysely<any> | undefined>;
+  /** Something was written. */
+  readonly written?: () => Promise<void>;
+}
+
 /** What executors that differ in plugins alone have in common. */
-interface Shared {
+interface Shared extends Beside {
   turn: Promise<unknown>;
 }
 
@@ -67,11 +75,11 @@ export class ScopedExecutor implements QueryExecutor {
   readonly #boundary: Boundary;
   readonly #shared: Shared;
 
-  constructor(db: Kysely<any>, boundary: Boundary, inner = db.getExecutor(), shared?: Shared) {
+  constructor(db: Kysely<any>, boundary: Boundary, inner = db.getExecutor(), shared?: Shared | Beside) {
     this.#db = db;
     this.#inner = inner;
     this.#boundary = boundary;
-    this.#shared = shared ?? { turn: Promise.resolve() };
+    this.#shared = shared && 'turn' in shared ? shared : { ...shared, turn: Promise.resolve() };
   }
 
   /** What a write returns is read by us, where the database itself returns nothing. */
@@ -108,7 +116,19 @@ export class ScopedExecutor implements QueryExecutor {
     const known = Handed.plan(compiled, this.#shared);
     if (!known) return refuse('a query that was compiled elsewhere', 'build it on this scope');
     const { compiled: plan, write, queryId } = known;
-    if (!write) return this.#inner.executeQuery(plan as CompiledQuery<R>);
+    if (!write) return (await this.#toRead()).executeQuery(plan as CompiledQuery<R>);
+    const result = await this.#write<R>(plan, write, queryId);
+    await this.#shared.written?.();
+    return result;
+  }
+
+  /** Whence a select is answered. */
+  async #toRead(): Promise<QueryExecutor> {
+    const copy = await this.#shared.copy?.();
+    return copy ? this.#inner.withConnectionProvider({ provideConnection: (use) => copy.getExecutor().provideConnection(use) }) : this.#inner;
+  }
+
+  async #write<R>(plan: CompiledQuery, write: NonNullable<Plan['write']>, queryId: QueryId): Promise<QueryResult<R>> {
     const named = await lookUpNamed(write.node, this.#boundary, this.#db);
     if (!this.#boundary.writer.writesInside) return this.#inTurn(() => this.#executeSteps<R>(write.narrowed.steps(named), queryId));
     // Only what names others has to wait for what is known of them.
@@ -156,7 +176,7 @@ export class ScopedExecutor implements QueryExecutor {
   async *stream<R>(compiled: CompiledQuery<R>, chunkSize: number): AsyncIterableIterator<QueryResult<R>> {
     const known = Handed.plan(compiled, this.#shared);
     if (!known || known.write) return refuse('streaming of what is no select built on this scope', 'build it on this scope');
-    yield* this.#inner.stream(known.compiled as CompiledQuery<R>, chunkSize);
+    yield* (await this.#toRead()).stream(known.compiled as CompiledQuery<R>, chunkSize);
   }
 
   provideConnection(): never {

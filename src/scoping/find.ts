@@ -1,6 +1,6 @@
 import type { Kysely } from 'kysely';
 import { didYouMean, LintelError, PREPARED } from '../base/index.js';
-import { type FieldShape, type KindShape, type RecordData, readValue, type Scalar } from '../predicate/index.js';
+import { compareValues, type FieldShape, type KindShape, type RecordData, readValue, type Scalar } from '../predicate/index.js';
 import type { Boundary } from './boundary.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 
@@ -37,12 +37,34 @@ function fieldShape(boundary: Boundary, kind: string, field: string): FieldShape
   throw new LintelError('unknown-field', `${kind} has no field "${field}"${didYouMean(field, known)}`, { kind, field });
 }
 
-function orderBy(boundary: Boundary, kind: string, order: string | undefined): Fragment {
-  const id = boundary.writer.column(boundary.shape(kind), boundary.shape(kind).idField, 't');
+/** @param alike in the one order that all databases have, of values: for lists out of several to be made one. */
+function orderBy(boundary: Boundary, kind: string, order: string | undefined, alike: boolean): Fragment {
+  const { idField, fields } = boundary.shape(kind);
+  const by = (column: Fragment, field: string) => (alike ? boundary.writer.comparable(column, fields[field] as FieldShape) : column);
+  const id = by(boundary.writer.column(boundary.shape(kind), idField, 't'), idField);
   if (order === undefined) return id;
   const field = order.replace(/^-/, '');
   const column = boundary.visible([field, fieldShape(boundary, kind, field)], kind, 't');
-  return sqlText`${boundary.writer.ordered(column, order.startsWith('-'))}, ${id}`;
+  return sqlText`${boundary.writer.ordered(by(sqlText`(${column})`, field), order.startsWith('-'))}, ${id}`;
+}
+
+/**
+ * Lists of records of one kind, each in the order that {@link find} gives `alike`, as one.
+ *
+ * @returns those from `offset` on, at most `limit`.
+ */
+export function merged(shape: KindShape, lists: readonly (readonly RecordData[])[], { order, limit = 50, offset = 0 }: FindOptions): RecordData[] {
+  const field = order?.replace(/^-/, '');
+  const turn = order?.startsWith('-') ? -1 : 1;
+  const compareIn = (of: string, a: RecordData, b: RecordData): number => {
+    const { type, scale } = shape.fields[of] as FieldShape;
+    const [x, y] = [a, b].map((record) => readValue(type, record[of], scale));
+    // What is empty stands behind all else.
+    if (x === undefined || y === undefined) return Number(x === undefined) - Number(y === undefined);
+    return compareValues(type, x, y);
+  };
+  const all = lists.flat().sort((a, b) => (field === undefined ? 0 : turn * compareIn(field, a, b)) || compareIn(shape.idField, a, b));
+  return all.slice(offset, offset + limit);
 }
 
 /** Plain columns under the names of their fields: the same for everybody, so written once for each kind. */
@@ -57,8 +79,10 @@ function named(shape: KindShape, field: string): Fragment {
 /**
  * Records of one kind that a standing may read, keyed by field, with lists of people loaded. A field that is masked on a
  * record is left out of it.
+ *
+ * @param alike of one of several lists that are to be made {@link merged | one}: all that stand before the end of the part.
  */
-export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string, options: FindOptions = {}): Promise<RecordData[]> {
+export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string, options: FindOptions = {}, alike = false): Promise<RecordData[]> {
   const { limit = 50, offset = 0, may = [] } = options;
   if (!Number.isInteger(limit) || limit < 0 || limit > MAX_LIMIT)
     throw new LintelError('bad-limit', `limit is ${limit}; it must be a whole number up to ${MAX_LIMIT}`);
@@ -86,7 +110,9 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
   const where = joinFragments([boundary.reached(kind, 'read', 't'), ...conditions], ' and ');
   // A record that is named is one at most: nothing to order, or to page.
   const isOne = Object.hasOwn(options.where ?? {}, shape.idField) && options.order === undefined && limit > 0 && offset === 0;
-  const part = isOne ? verbatim(PREPARED) : sqlText` order by ${orderBy(boundary, kind, options.order)} limit ${limit} offset ${offset}`;
+  const part = isOne
+    ? verbatim(PREPARED)
+    : sqlText` order by ${orderBy(boundary, kind, options.order, alike)} limit ${alike ? offset + limit : limit} offset ${alike ? 0 : offset}`;
   const rows = await sqlText`select ${joinFragments(columns, ', ')} from ${boundary.writer.table(shape)} as "t" where ${where}${part}`.rows<
     Record<string, unknown>
   >(db);

@@ -4,7 +4,7 @@ export { type ChangeAnswer, change, handOver } from './change.js';
 export { type SqlCondition, type SqlTag, sqlCondition } from './condition.js';
 export { countRecords, fewRecords, someRecords } from './count.js';
 export { writerFor } from './dialect.js';
-export { type Choice, choices, type FindOptions, find, isAnywhere, loadEach, loadParents, loadRaw } from './find.js';
+export { type Choice, choices, type FindOptions, find, isAnywhere, loadEach, loadParents, loadRaw, merged } from './find.js';
 export { type Fragment, joinFragments, name, sqlText } from './fragment.js';
 export { groupRecords, type RecordGroup } from './groups.js';
 export { journaledKinds } from './journal/image.js';

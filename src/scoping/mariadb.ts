@@ -167,7 +167,7 @@ export class MariaDbWriter extends SqlWriter {
   }
 
   /** Two finer instants compare to the millisecond; the collation of a text is that of its column, which the check of the schema insists on. */
-  protected override comparable(column: Fragment, field: FieldShape): Fragment {
+  override comparable(column: Fragment, field: FieldShape): Fragment {
     return field.type === 'instant' ? sqlText`cast(${column} as datetime(3))` : column;
   }
 

@@ -1,6 +1,6 @@
 import { type Kysely, QueryCreator } from 'kysely';
 import type { Boundary } from './boundary.js';
-import { ScopedExecutor } from './executor.js';
+import { type Beside, ScopedExecutor } from './executor.js';
 import { refuse } from './read/refuse.js';
 
 /**
@@ -10,11 +10,14 @@ import { refuse } from './read/refuse.js';
 export class ScopedDb<DB> extends QueryCreator<DB> {
   readonly #db: Kysely<DB>;
   readonly #boundary: Boundary;
+  readonly #beside: Beside;
 
-  constructor(db: Kysely<DB>, boundary: Boundary) {
-    super({ executor: new ScopedExecutor(db, boundary) });
+  /** @param beside of a database that is not in a transaction: what else is read from, and told. */
+  constructor(db: Kysely<DB>, boundary: Boundary, beside: Beside = {}) {
+    super({ executor: new ScopedExecutor(db, boundary, db.getExecutor(), beside) });
     this.#db = db;
     this.#boundary = boundary;
+    this.#beside = beside;
   }
 
   /** @deprecated Refused: read, then insert, update or delete. */
@@ -29,6 +32,16 @@ export class ScopedDb<DB> extends QueryCreator<DB> {
 
   /** Runs work in one transaction, narrowed in the same way. It is undone as a whole when the work throws. */
   transaction(): { execute<R>(work: (trx: ScopedDb<DB>) => Promise<R>): Promise<R> } {
-    return { execute: (work) => this.#db.transaction().execute((trx) => work(new ScopedDb(trx, this.#boundary))) };
+    return {
+      execute: async (work) => {
+        let hasWritten = false;
+        const written = async () => {
+          hasWritten = true;
+        };
+        const result = await this.#db.transaction().execute((trx) => work(new ScopedDb(trx, this.#boundary, { written })));
+        if (hasWritten) await this.#beside.written?.();
+        return result;
+      },
+    };
   }
 }

@@ -131,7 +131,7 @@ export class SqliteWriter extends SqlWriter {
     return sqlText`${this.#whole(column, field)} ${this.operator(op)} ${this.#digits(String(value))}`;
   }
 
-  protected override comparable(column: Fragment, field: FieldShape): Fragment {
+  override comparable(column: Fragment, field: FieldShape): Fragment {
     if (field.type === 'instant') return sqlText`substr(${column}, 1, 23)`;
     return field.type === 'decimal' ? this.#whole(column, field) : column;
   }

@@ -15,6 +15,8 @@ export interface ScopeSupport {
   readonly conditions?: Readonly<Record<Registered, (column: Fragment) => Fragment>>;
   /** Keeps the membership of the tenant as it is until the transaction ends. Absent likewise. */
   readonly keepMembership?: Fragment;
+  /** Where they are elsewhere: does work while the membership of the tenant stays as it is, with the same support asked in that. */
+  readonly holding?: <R>(work: (support: ScopeSupport) => Promise<R>) => Promise<R>;
   /** Kinds of which triggers put down what is written, as far as is known. */
   readonly triggered?: ReadonlySet<string>;
   /** Tables that are no kind and that everybody may read whole. */

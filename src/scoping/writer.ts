@@ -309,7 +309,7 @@ export class SqlWriter {
   }
 
   /** The column as it has to stand between two others for their order to be ours: to the millisecond, by code point. */
-  protected comparable(column: Fragment, field: FieldShape): Fragment {
+  comparable(column: Fragment, field: FieldShape): Fragment {
     if (field.type === 'instant') return sqlText`date_trunc('milliseconds', ${column})`;
     return field.type === 'text' ? sqlText`${column} collate "C"` : column;
   }

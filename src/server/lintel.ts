@@ -1,5 +1,5 @@
 import type { Kysely } from 'kysely';
-import { didYouMean, LintelError } from '../base/index.js';
+import { didYouMean, inTransaction, LintelError } from '../base/index.js';
 import type { Charter, CharterTypes } from '../charter/index.js';
 import { type Delivery, deliver, invitationWords, noticeWords, setMessage } from '../mail/index.js';
 import * as membership from '../membership/index.js';
@@ -18,9 +18,11 @@ import {
 } from '../scoping/index.js';
 import { everythingMet, type Facts, meeting, Standing } from '../standing/index.js';
 import { checkSchema, connect, migrate, prepareJournal } from '../store/index.js';
+import { type ReadsFrom, Wrote } from './copies.js';
 import { Entered } from './entered.js';
 import { KeptFacts } from './kept-facts.js';
 import type { Entry, LintelOptions } from './options.js';
+import { Places, placeAway } from './places.js';
 import { PlatformFace } from './platform.js';
 import { ServerStanding } from './server-standing.js';
 import { SeveralStandings } from './several.js';
@@ -32,20 +34,24 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   readonly charter: Charter<T>;
   /** The database as a Kysely; the library's tables are in it. */
   readonly db: Kysely<membership.LintelTables>;
-  /** Where the application's records are: the same database, if no other was given. */
-  readonly records: Kysely<any>;
+  readonly #places: Places;
   readonly #options: LintelOptions<T>;
   readonly #setting: membership.Setting;
-  readonly #place: Workplace;
+  /** What a standing works with, wherever its records are. */
+  readonly #work: Omit<Workplace, 'db'>;
   #wallKey: Promise<WallKey> | undefined;
   readonly #kept: KeptFacts | undefined;
-  readonly #entered: Entered;
-  /** Kinds of which triggers put down what is written, since this was prepared. */
-  readonly #triggered: Set<string>;
+  readonly #shared: {
+    readonly entered: Entered;
+    /** Kinds of which triggers put down what is written, since this was prepared. */
+    readonly triggered: Set<string>;
+    /** Places that could not be reached when this was prepared. */
+    readonly unprepared: Set<string>;
+  };
   #wall: ReachWriter | undefined;
 
-  /** @param entered and `triggered`: shared by those that are one library. */
-  constructor(options: LintelOptions<T>, entered = new Entered(), triggered = new Set<string>()) {
+  /** @param shared what those have together that are one library. */
+  constructor(options: LintelOptions<T>, shared = { entered: new Entered(), triggered: new Set<string>(), unprepared: new Set<string>() }) {
     if (options.mailer && !options.invitationLink) {
       throw new LintelError(
         'option-missing',
@@ -55,12 +61,16 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     }
     if (options.platform !== undefined && options.charter.data.platform !== true)
       throw new LintelError('option-missing', 'createLintel names a platform, and the charter has none; say platform: true in it', {});
-    this.#options = options;
-    this.#entered = entered;
-    this.#triggered = triggered;
+    this.#shared = shared;
     this.charter = options.charter;
     this.db = connect(options.db, options.prepare);
-    this.records = options.records ?? this.db;
+    if (options.records && options.places) throw new LintelError('option-missing', 'createLintel has records and places; give one of them', {});
+    const named = Object.entries(options.places ?? {}).map(
+      ([name, db]) => [name, connect<any>(db, options.prepare, (error) => placeAway(name, error))] as const,
+    );
+    this.#options = { ...options, ...(options.places && { places: Object.fromEntries(named) }) };
+    this.#places = new Places(this.db, options.places ? new Map(named) : (options.records ?? this.db), shared.unprepared);
+    const isElsewhere = options.records !== undefined || options.places !== undefined;
     this.#setting = {
       db: this.db,
       charter: options.charter as Charter,
@@ -68,18 +78,20 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       invitationDays: options.invitationDays ?? 14,
       sending: { byTenant: 1000, toAddress: 5, ...options.sending },
       hasMailer: options.mailer !== undefined,
-      recordsElsewhere: options.records !== undefined,
+      recordsElsewhere: isElsewhere,
+      ...(isElsewhere && { recordsOf: (tenantId) => this.recordsOf(tenantId), afterLeaving: () => this.#tryTakingOff() }),
+      ...(options.places && { places: named.map(([name]) => name) }),
       fulfilled: [],
       ...(options.newPerson && { newPerson: options.newPerson }),
       eraseJournal: async (tx, userId) => {
-        if (this.#keepsJournal) await eraseFromJournal(options.records ?? tx, options.charter as Charter, userId);
+        if (!this.#keepsJournal) return;
+        for (const db of isElsewhere ? this.#places.all.values() : [tx]) await eraseFromJournal(db, options.charter as Charter, userId);
       },
       ...(options.platform !== undefined && { platform: this.#tenantId(options.platform) }),
     };
     if (options.cache) this.#kept = new KeptFacts(options.cache.seconds);
-    this.#place = {
+    this.#work = {
       setting: this.#setting,
-      db: this.records,
       support: (tenantId, db) => this.#support(tenantId, db),
       wall: () => {
         this.#wall ??= wallOf(options.charter as Charter);
@@ -96,13 +108,95 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     };
   }
 
+  /**
+   * Where the application's records are: the same database, if no other was given.
+   *
+   * @throws LintelError `several-places` where there are several: ask {@link recordsOf} a tenant.
+   */
+  get records(): Kysely<any> {
+    const { only } = this.#places;
+    if (!only) throw new LintelError('several-places', 'records are in several places; ask recordsOf(tenant) for those of one organisation', {});
+    return only;
+  }
+
+  /** Where the records of a tenant are. @throws LintelError `no-place`, `place-away`. */
+  async recordsOf(tenant: membership.Id): Promise<Kysely<any>> {
+    return (await this.#places.of(this.#tenantId(tenant)))();
+  }
+
+  /** The names of the places of records; none where they are all in one database. */
+  get places(): readonly string[] {
+    return this.#setting.places ?? [];
+  }
+
+  /** The records of all tenants of a place. @throws LintelError `no-place` with the near match. */
+  recordsIn(place: string): Kysely<any> {
+    membership.readPlace(this.#setting, place);
+    return this.#places.all.get(place) as Kysely<any>;
+  }
+
+  /** Says where the records of a tenant are that has named no place, such as one from before there were several; for good. @throws LintelError `no-place`, `not-found`, `place-named`. */
+  placeTenant(tenant: membership.Id, place: string): Promise<void> {
+    return membership.placeTenant(this.#setting, this.#tenantId(tenant), place);
+  }
+
+  async #workIn(tenant: string): Promise<Workplace> {
+    const at = await this.#places.of(tenant);
+    const work = this.#work;
+    const { readsFrom, places } = this.#options;
+    const copy = async () =>
+      places ? (readsFrom as Readonly<Record<string, ReadsFrom>> | undefined)?.[await this.#places.nameOf(tenant)] : (readsFrom as ReadsFrom | undefined);
+    const wrote = new Wrote(this.db, this.#setting.now);
+    return {
+      ...work,
+      get db() {
+        return at();
+      },
+      ...(places && {
+        insistOnHere: (db: Kysely<any>) => {
+          // Whatever comes of a Kysely, a transaction or another with plugins, has its adapter.
+          if (db.getExecutor().adapter !== at().getExecutor().adapter)
+            throw new LintelError('other-place', 'these records are in another place; give the Kysely that recordsOf answers, or a transaction of it', {});
+        },
+      }),
+      ...(readsFrom && {
+        copyFor: async (user: string | undefined) => {
+          const from = await copy();
+          return from && !(user !== undefined && (await wrote.isRecent({ tenant, user }, from.behind))) ? from.db : undefined;
+        },
+        noteWritten: async (user: string | undefined) => {
+          if (user !== undefined && (await copy())) await wrote.note({ tenant, user });
+        },
+      }),
+    };
+  }
+
+  async #tryTakingOff(): Promise<void> {
+    await this.takeOffRecords().catch(() => undefined);
+  }
+
+  /**
+   * Where records are in another database than the membership: takes whoever has left off them, as far as that was not done when they left, since the records could not be reached, or since it
+   * was in a transaction of the application's own. Until it is done such a person is let in nowhere where they have left (`still-leaving`). Each is done at least once.
+   */
+  takeOffRecords(): Promise<{ readonly done: number; readonly waiting: number }> {
+    return membership.takeOff(this.#setting);
+  }
+
+  /** Takes off now and then every so many seconds, until the returned function is called. */
+  keepTakingOff(seconds: number): () => void {
+    return keepDoing(() => this.takeOffRecords(), seconds);
+  }
+
   get #keepsJournal(): boolean {
     return journaledKinds(this.charter as Charter).length > 0;
   }
 
   /** Drops what is older in the journal of records than the charter says it is kept. Call it once a day. @returns how many lines. */
-  trimJournal(): Promise<number> {
-    return trimJournal(this.records, this.charter as Charter);
+  async trimJournal(): Promise<number> {
+    let lines = 0;
+    for (const db of this.#places.all.values()) lines += await trimJournal(db, this.charter as Charter);
+    return lines;
   }
 
   /** True if invitations go out by mail. */
@@ -114,14 +208,19 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
    * Makes the library's tables where they are missing, and compares the charter with the application's tables. Run it at
    * every start; it can run again and beside others.
    *
+   * @returns the names of `places` that cannot be reached: their tenants get `place-away` until it was run again when they can.
    * @throws LintelError `schema-mismatch` with every difference.
    */
-  async prepare(): Promise<void> {
+  async prepare(): Promise<{ readonly away: readonly string[] }> {
+    const charter = this.charter as Charter;
     await migrate(this.db as unknown as Kysely<never>);
-    if (this.#options.records && this.#keepsJournal) await prepareJournal(this.records);
-    for (const kind of await triggeredKinds(this.records, this.charter as Charter)) this.#triggered.add(kind);
-    await checkSchema(this.records as Kysely<never>, this.charter as Charter);
-    await membership.keepCharter(this.db, this.charter as Charter, this.#setting.now());
+    const away = await this.#places.prepare(async (records) => {
+      if (this.#setting.recordsElsewhere && this.#keepsJournal) await prepareJournal(records);
+      for (const kind of await triggeredKinds(records, charter)) this.#shared.triggered.add(kind);
+      await checkSchema(records as Kysely<never>, charter);
+    });
+    await membership.keepCharter(this.db, charter, this.#setting.now());
+    return { away };
   }
 
   /**
@@ -139,11 +238,12 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     if (channel !== undefined) this.#insistOnChannel(channel);
     const { words } = this.#options;
     const options = { now: this.#setting.now, ...(words && { words }), ...(context && { context }) };
-    const open = (facts: Facts) => new ServerStanding<T>(this.charter, { ...facts, ...(channel !== undefined && { channel }) }, options, this.#place);
+    const work = await this.#workIn(tenant);
+    const open = (facts: Facts) => new ServerStanding<T>(this.charter, { ...facts, ...(channel !== undefined && { channel }) }, options, work);
     let standing = open(meeting(await this.#facts(tenant, user, entry.fresh), fulfilled));
     if (entry.care !== undefined) standing = open(await membership.careFacts(this.#setting, standing, entry.care));
     if (entry.session !== undefined && user !== undefined && standing.isMember)
-      await this.#entered.note(this.db, entry.session, { tenant, user }, this.#setting.now());
+      await this.#shared.entered.note(this.db, entry.session, { tenant, user }, this.#setting.now());
     if (entry.look !== undefined) standing = open(await membership.lookedFacts(this.#setting, standing, entry.look));
     return standing;
   }
@@ -199,18 +299,20 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     ...entry
   }: Omit<Entry, 'tenant' | 'user'> & Signed & { readonly tenants?: readonly membership.Id[] }): Promise<SeveralStandings<T>> {
     const mine = tenants?.map((tenant) => this.#tenantId(tenant)) ?? (await this.myTenants(entry)).map(({ id }) => id);
-    const standings = await Promise.all([...new Set(mine)].map((tenant) => this.enter({ ...entry, tenant })));
-    return new SeveralStandings(standings, this.#place);
+    const each = [...new Set(mine)];
+    const standings = await Promise.all(each.map((tenant) => this.enter({ ...entry, tenant })));
+    const records = await Promise.all(each.map(async (tenant) => [tenant, await this.#places.of(tenant)] as const));
+    return new SeveralStandings(standings, this.#work, new Map(records));
   }
 
   /** The same library inside a transaction of the application's own: what is done through it is part of that transaction. */
   within(tx: Kysely<any>): Lintel<T> {
-    return new Lintel({ ...this.#options, db: tx }, this.#entered, this.#triggered);
+    return new Lintel({ ...this.#options, db: tx }, this.#shared);
   }
 
   /** @internal The same inside a transaction, under another charter. */
   overCharter(tx: Kysely<any>, charter: Charter<T>): Lintel<T> {
-    return new Lintel({ ...this.#options, db: tx, charter }, this.#entered);
+    return new Lintel({ ...this.#options, db: tx, charter }, { ...this.#shared, triggered: new Set() });
   }
 
   /** Takes a person in. @throws LintelError `bad-name`, `bad-address`, `look-alike-address`, `address-taken`; `bad-id`, `person-exists`, `option-missing` for an id. */
@@ -309,8 +411,10 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   }
 
   /** Erases a person everywhere. @throws LintelError `no-account`, `last-keyholder`: then nothing was erased. */
-  erasePerson(userId: membership.Id): Promise<{ readonly words: number }> {
-    return membership.erasePerson(this.#setting, this.#personId(userId));
+  async erasePerson(userId: membership.Id): Promise<{ readonly words: number }> {
+    const erased = await membership.erasePerson(this.#setting, this.#personId(userId));
+    if (!this.db.isTransaction) await this.#tryTakingOff();
+    return erased;
   }
 
   /** The tenants of a person that their session enters. */
@@ -462,9 +566,10 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     }
   }
 
-  #support(tenantId: string, records: Kysely<any>): ScopeSupport {
+  /** @param at where the membership is asked. */
+  #support(tenantId: string, records: Kysely<any>, membershipAt = this.db): ScopeSupport {
     // The membership's tables can be looked at in a statement only where they stand beside the records.
-    const beside = !this.#options.records && records.getExecutor().adapter.constructor === this.db.getExecutor().adapter.constructor;
+    const beside = !this.#setting.recordsElsewhere && records.getExecutor().adapter.constructor === this.db.getExecutor().adapter.constructor;
     const moment = () => new Date(this.#setting.now());
     const conditions: ScopeSupport['conditions'] = {
       person: (column): Fragment =>
@@ -472,9 +577,10 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       unit: (column): Fragment => sqlText`exists (select 1 from "lintel_unit" as "lu" where "lu"."tenant_id" = ${tenantId} and "lu"."id" = ${column}::text)`,
       group: (column): Fragment => sqlText`exists (select 1 from "lintel_group" as "lg" where "lg"."tenant_id" = ${tenantId} and "lg"."id" = ${column}::text)`,
     };
+    const keepMembership = sqlText`select 1 from "lintel_tenant" where "id" = ${tenantId} for share`;
     return {
       standingOf: async (userId, db) => {
-        const at = beside ? (db.withoutPlugins() as Kysely<membership.LintelTables>) : this.db;
+        const at = beside ? (db.withoutPlugins() as Kysely<membership.LintelTables>) : membershipAt;
         const facts = await membership.readFacts(at, this.charter as Charter, {
           tenant: tenantId,
           user: userId,
@@ -483,11 +589,19 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
         });
         return facts.subject === 'member' ? new Standing(this.charter as Charter, facts) : undefined;
       },
-      ...(beside && { conditions, keepMembership: sqlText`select 1 from "lintel_tenant" where "id" = ${tenantId} for share` }),
-      triggered: this.#triggered,
+      ...(beside
+        ? { conditions, keepMembership }
+        : {
+            holding: (work) =>
+              inTransaction(this.db, async (tx) => {
+                await keepMembership.rows(tx);
+                return work(this.#support(tenantId, records, tx));
+              }),
+          }),
+      triggered: this.#shared.triggered,
       ...(this.#options.openTables && { openTables: this.#options.openTables }),
       ...(this.#options.fragments && { fragments: this.#options.fragments }),
-      existing: (what, ids) => membership.existing(this.db, tenantId, what, ids, this.#setting.now()),
+      existing: (what, ids) => membership.existing(membershipAt, tenantId, what, ids, this.#setting.now()),
     };
   }
 }

@@ -4,7 +4,9 @@ import type { Delivery, InvitationMail, Mailer, MailWords } from '../mail/index.
 import type * as membership from '../membership/index.js';
 import type { Words } from '../standing/index.js';
 import type { Database } from '../store/index.js';
+import type { ReadsFrom } from './copies.js';
 import type { PlatformFace } from './platform.js';
+import type { ServerStanding } from './server-standing.js';
 import type { Signed } from './signed.js';
 
 /** What the library is made from. */
@@ -13,8 +15,18 @@ export interface LintelOptions<T extends CharterTypes> {
   readonly charter: Charter<T>;
   /** A `pg` pool, a PGlite, or a Kysely over either. */
   readonly db: Database;
-  /** Where the application's records are, if not in that database: a Kysely over another, SQLite too. */
+  /** Where the application's records are, if not in that database: a Kysely over another, also of SQLite or MariaDB. */
   readonly records?: Kysely<any>;
+  /**
+   * Instead of `records`: several databases by name, of which each tenant names one when it is opened, for good: for where data has to reside, or for more than one machine. One that cannot be
+   * reached is an error of its tenants alone (`place-away`).
+   */
+  readonly places?: Readonly<Record<string, Database>>;
+  /**
+   * A copy of the records (with `places`: of each that has one) from which `find`, `choices` and selects through {@link ServerStanding.scope | scope()} read, unless this person has written
+   * within the time that it may be behind: whoever has changed something sees it, in whatever process. Decisions, and whatever is in a transaction, read where is written.
+   */
+  readonly readsFrom?: ReadsFrom | Readonly<Record<string, ReadsFrom>>;
   /** Sends messages. Without one, invitations give a link to hand over, and say so. */
   readonly mailer?: Mailer;
   /** The address of the page that an invitation opens. Needed with a mailer. */

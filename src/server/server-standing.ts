@@ -162,7 +162,17 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
    */
   scope<DB>(db?: Kysely<DB>): ScopedDb<DB> {
     const over = this.#records(db);
-    return new ScopedDb<DB>(over, this.#boundaryOf(over));
+    const written = () => this.#noteWritten();
+    return new ScopedDb<DB>(over, this.#boundaryOf(over), db === undefined ? { copy: () => this.#copy(), written } : { written });
+  }
+
+  /** A copy that finds may read from. */
+  async #copy(): Promise<Kysely<any> | undefined> {
+    return this.#place.copyFor?.(this.userId);
+  }
+
+  async #noteWritten(): Promise<void> {
+    await this.#place.noteWritten?.(this.userId);
   }
 
   /** The application's database, or that which is meant; in a trial the part of it that is taken back, and no other. */
@@ -170,7 +180,9 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
     const { trialOf, db: here } = this.#place;
     if (trialOf && db !== undefined && db !== (trialOf as unknown) && db !== (here as unknown))
       elsewhere('what is written to another database', 'use scope() without one');
-    return trialOf || db === undefined ? (here as Kysely<DB>) : db;
+    if (trialOf || db === undefined) return here as Kysely<DB>;
+    this.#place.insistOnHere?.(db);
+    return db;
   }
 
   /** @throws LintelError `trial-elsewhere` for what has the application's database whole. */
@@ -201,6 +213,12 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
    */
   async withPolicies<DB, R>(db: Kysely<DB>, work: (tx: Transaction<DB>, scope: ScopedDb<DB>) => Promise<R>): Promise<R> {
     const key = await this.#keyForOne();
+    if (this.#place.insistOnHere)
+      throw new LintelError(
+        'several-places',
+        'row policies are for records beside the membership, or in one other database; use scope for those in places',
+        {},
+      );
     return carryStanding(db, this as unknown as Standing, key, (tx) => {
       return work(tx, new ScopedDb<DB>(tx, this.#boundaryOf(db, 'walled')));
     });
@@ -272,7 +290,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
    */
   beside<DB>(report: ReportDifference, db?: Kysely<DB>): BesideDb<DB> {
     this.#insistOnNoTrial('what goes beside scope');
-    const over = db ?? (this.#place.db as Kysely<DB>);
+    const over = this.#records(db);
     return new BesideDb<DB>(over, this.#boundaryOf(over), report);
   }
 
@@ -290,7 +308,8 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
 
   /** Records of a kind that this standing may read, keyed by field. @throws LintelError `unknown-field`, `unknown-action`. */
   async find<N extends Kinds<T>>(kind: N, options?: FindOptions): Promise<RecordOf<T, N>[]> {
-    return this.#found(kind, await find(this.#place.db, this.#boundaryOf(this.#place.db), kind, options), options?.may);
+    const db = (await this.#copy()) ?? (this.#place.db as Kysely<any>);
+    return this.#found(kind, await find(db, this.#boundaryOf(db), kind, options), options?.may);
   }
 
   /** One record that this standing may read. @throws LintelError `not-found`, whether it is hidden or missing. */
@@ -329,8 +348,9 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
   }
 
   /** Records that this person may name as a parent: those that they read, and those that the action `choose` shows by id and label. */
-  choices<N extends Kinds<T>>(kind: N, options?: { readonly like?: string; readonly limit?: number }): Promise<Choice[]> {
-    return choices(this.#place.db, this.#boundaryOf(this.#place.db), kind, options);
+  async choices<N extends Kinds<T>>(kind: N, options?: { readonly like?: string; readonly limit?: number }): Promise<Choice[]> {
+    const db = (await this.#copy()) ?? (this.#place.db as Kysely<any>);
+    return choices(db, this.#boundaryOf(db), kind, options);
   }
 
   /**
@@ -339,15 +359,24 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
    *
    * @throws LintelError `unknown-field`, `bad-value`, `write-out-of-reach`, `no-such-value`, `field-set-by-library`; then nothing was written.
    */
-  change<N extends Kinds<T>>(kind: N, ids: readonly unknown[], values: { readonly [f in keyof RecordOf<T, N>]?: unknown }): Promise<ChangeAnswer> {
-    return change(this.#place.db, this.#boundaryOf(this.#place.db), kind, ids, values);
+  async change<N extends Kinds<T>>(kind: N, ids: readonly unknown[], values: { readonly [f in keyof RecordOf<T, N>]?: unknown }): Promise<ChangeAnswer> {
+    const answer = await change(this.#place.db, this.#boundaryOf(this.#place.db), kind, ids, values);
+    if (answer.changed.length > 0) await this.#noteWritten();
+    return answer;
   }
 
   /** Does work in one transaction of the records' database: what the standing that it gets reads and changes is part of it, and an error takes all of it back. */
-  together<R>(work: (standing: ServerStanding<T>, tx: Kysely<any>) => Promise<R>): Promise<R> {
-    const over = (tx: Kysely<any>) => new ServerStanding<T>(this.charter, this.facts, this.#options, { ...this.#place, db: tx });
+  async together<R>(work: (standing: ServerStanding<T>, tx: Kysely<any>) => Promise<R>): Promise<R> {
+    let hasWritten = false;
+    const noteWritten = async () => {
+      hasWritten = true;
+    };
+    const inside = { ...this.#place, copyFor: undefined, noteWritten };
+    const over = (tx: Kysely<any>) => new ServerStanding<T>(this.charter, this.facts, this.#options, { ...inside, db: tx });
     const { trialOf } = this.#place;
-    return inTransaction(this.#place.db as Kysely<any>, (tx) => work(over(tx), trialOf ? unreachable() : tx));
+    const result = await inTransaction(this.#place.db as Kysely<any>, (tx) => work(over(tx), trialOf ? unreachable() : tx));
+    if (hasWritten) await this.#noteWritten();
+    return result;
   }
 
   /**

@@ -31,7 +31,7 @@ export async function tryIn<R>(
   try {
     const result = await undone(place.db as Kysely<any>, TRIAL_MS, (db) =>
       work(
-        { ...place, db, trialOf: place.db, setting: { ...setting, db, tried: { user: facts.me.userId as string, look: trying } } },
+        { ...place, db, copyFor: undefined, trialOf: place.db, setting: { ...setting, db, tried: { user: facts.me.userId as string, look: trying } } },
         { ...facts, look: trying },
       ),
     );

@@ -83,8 +83,9 @@ async function inTime(turn: Promise<void>): Promise<void> {
  *
  * @param prepare of a `pg` pool: whether what is asked again and again is prepared once a connection. `auto` (default): unless something stands between that lends
  *   connections for a transaction at a time, such as PgBouncer.
+ * @param away of a `pg` pool: makes what is thrown where no connection is to be had.
  */
-export function connect<DB = unknown>(db: Database, prepare: Prepare = 'auto'): Kysely<DB> {
+export function connect<DB = unknown>(db: Database, prepare: Prepare = 'auto', away?: (error: unknown) => Error): Kysely<DB> {
   if (isKysely(db)) return db as Kysely<DB>;
-  return new Kysely<DB>({ dialect: new PostgresDialect({ pool: isPglite(db) ? new PoolOfOne(db) : new SteadyPool(db, prepare) }) });
+  return new Kysely<DB>({ dialect: new PostgresDialect({ pool: isPglite(db) ? new PoolOfOne(db) : new SteadyPool(db, prepare, away) }) });
 }

@@ -43,15 +43,19 @@ export class SteadyPool implements PostgresPool {
   readonly #pool: PostgresPool;
   readonly #prepared: Prepared;
   readonly #clients = new WeakMap<Client, Client>();
+  readonly #away: ((error: unknown) => Error) | undefined;
 
-  constructor(pool: PostgresPool, prepare: Prepare) {
+  constructor(pool: PostgresPool, prepare: Prepare, away?: (error: unknown) => Error) {
     this.#pool = pool;
+    this.#away = away;
     this.#prepared = new Prepared(prepare);
     listenTo(pool);
   }
 
   async connect(): Promise<Client> {
-    const client = await this.#pool.connect();
+    const client = await this.#pool.connect().catch((error: unknown) => {
+      throw this.#away?.(error) ?? error;
+    });
     const known = this.#clients.get(client) ?? this.#steady(client);
     this.#clients.set(client, known);
     return known;

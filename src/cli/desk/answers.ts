@@ -102,7 +102,7 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
     const sides = [];
     for (const name of need(query, 'people').split(',')) sides.push(await sideOf(tenant, name));
     if (sides.length < 2) throw new LintelError('which-people', 'Choose two people or more.', {});
-    const compared = await compare(sides, query.action ? { db: lintel.records, action: query.action, some: 20 } : undefined);
+    const compared = await compare(sides, query.action ? { db: await lintel.recordsOf(tenant.id), action: query.action, some: 20 } : undefined);
     const { names, records } = compared;
     return { ...compared, ...(records && { records: { ...records, groups: records.groups.map((one) => ({ ...one, by: whose(names, one) })) } }) };
   },
@@ -113,7 +113,7 @@ export const ANSWERS: Readonly<Record<string, (parts: DeskParts, query: Query) =
   changes: async ({ lintel, before }, query) => {
     if (!before) throw new LintelError('bad-request', 'Start the desk with --before CHARTER to see what changed since.', {});
     const { tenant, all } = await peopleOf(lintel, before, need(query, 'tenant'));
-    return accessChanges(lintel.charter, all, { db: lintel.records, tenant });
+    return accessChanges(lintel.charter, all, { db: await lintel.recordsOf(tenant), tenant });
   },
   rehearsal: async ({ lintel, script }, query) => {
     if (!script) throw new LintelError('bad-request', 'Start the desk with --rehearse FILE to see what holds.', {});

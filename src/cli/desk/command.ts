@@ -4,7 +4,7 @@ import type { Command } from '@commander-js/extra-typings';
 import { LintelError } from '../../base/index.js';
 import { probe } from '../../rehearsal/index.js';
 import { readCharterFile, readConfig, type Sources } from '../config.js';
-import { withDatabase } from '../look.js';
+import { recordsIn, withDatabase } from '../look.js';
 import { withSources } from '../options.js';
 import { targetOf } from '../probe.js';
 import type { Surroundings } from '../surroundings.js';
@@ -14,6 +14,7 @@ interface DeskOptions extends Sources {
   readonly port: string;
   readonly before?: string | undefined;
   readonly rehearse?: string | undefined;
+  readonly place?: string | undefined;
 }
 
 async function deskCommand(options: DeskOptions, around: Surroundings): Promise<void> {
@@ -31,7 +32,7 @@ async function deskCommand(options: DeskOptions, around: Surroundings): Promise<
       ...(before && { before }),
       ...(file !== undefined && text !== undefined && { script: { file, text } }),
       ...(accepted && { accepted }),
-      ...(target && { probe: async () => probe(lintel, lintel.records, await targetOf(target, config, db)) }),
+      ...(target && { probe: async () => probe(lintel, recordsIn(lintel, options.place), await targetOf(target, config, db)) }),
     };
     const { startDesk } = await import('./serve.js');
     const desk = await startDesk(parts, port);
@@ -52,6 +53,7 @@ export function addDeskCommand(program: Command, around: Surroundings): void {
     .option('--port <port>', 'default: any that is free', '0')
     .option('--before <charter>', 'the charter as it was, to see what changed since')
     .option('--rehearse <file>', 'expectations in Markdown, to see what holds')
+    .option('--place <name>', 'where records are in several places: the one whose organisations the probe tries')
     .addHelpText('after', '\nExample:\n  lintel desk --rehearse access.md --before before.json')
     .action(async (options) => {
       await deskCommand(options, around);

@@ -21,6 +21,8 @@ export interface Change {
   /** The actor over time: nobody gives for longer than they hold. */
   readonly giver: Giver;
   readonly rules: Rules;
+  /** Who has left by it, and whom records elsewhere still name. */
+  readonly left: string[];
 }
 
 /** What a tenant has set for itself. */
@@ -64,7 +66,9 @@ export async function changeTenant<R>(
   work: (change: Change) => Promise<{ result: R; entry: AuditEntry | readonly AuditEntry[] }>,
   { seen, evenClosed = false }: ChangeOptions = {},
 ): Promise<R> {
-  return inTransaction(setting.db, async (tx) => {
+  const left: string[] = [];
+  const done = await inTransaction(setting.db, async (tx) => {
+    left.length = 0;
     const [tenant] = await lockTenants(tx, [tenantId]);
     if (!tenant || (tenant.status !== 'open' && !evenClosed)) throw new LintelError('not-found', 'There is no such page.', {});
     const giver = await giverInTenant(tx, setting, { tenant: tenantId, user: actorId, fulfilled: setting.fulfilled });
@@ -81,6 +85,7 @@ export async function changeTenant<R>(
       actor: actorOf(setting, giver),
       giver,
       rules: { oneRole: tenant.one_role, joining: tenant.joining, bases: tenant.bases, demands: tenant.demands },
+      left,
     };
     const before = recorded.get(tx) ?? 0;
     const { result, entry } = await work(change);
@@ -92,6 +97,9 @@ export async function changeTenant<R>(
     recorded.set(tx, (recorded.get(tx) ?? 0) + 1);
     return result;
   });
+  // It holds, unless it is a part of something larger.
+  if (left.length > 0 && !setting.db.isTransaction) await setting.afterLeaving?.();
+  return done;
 }
 
 /** Works on each of several by itself, all from one state of the tenant, and takes back whatever that has written: only the results are left. */

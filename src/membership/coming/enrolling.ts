@@ -1,11 +1,10 @@
 import { type Kysely, sql, type Transaction } from 'kysely';
 import { isLintelError, LintelError } from '../../base/index.js';
 import { KEYHOLDER } from '../../charter/index.js';
-import { passOnRecords } from '../../scoping/index.js';
 import { everythingMet } from '../../standing/index.js';
 import { type Change, changeTenant, type Handlers, insistOnApartOf, insistOnDomain, insistOnRules } from '../change/index.js';
 import { endingBy, giverInTenant, insistOnGiving } from '../held/index.js';
-import { assignmentRows, insistOnHolder, keyholderEnds, readUntil } from '../steps/index.js';
+import { assignmentRows, insistOnHolder, keyholderEnds, leaveRecords, readUntil } from '../steps/index.js';
 import {
   idOfPerson,
   isSecret,
@@ -242,7 +241,8 @@ const NAMED = [
   ['lintel_member', 'responsible_id'],
 ] as const;
 
-async function passOn({ tx, tenantId, setting }: Change, from: string, to: string): Promise<void> {
+async function passOn(change: Change, from: string, to: string): Promise<void> {
+  const { tx, tenantId } = change;
   for (const [table, column] of NAMED)
     await sql`update ${sql.table(table)} set ${sql.ref(column)} = ${to} where tenant_id = ${tenantId} and ${sql.ref(column)} = ${from}`.execute(tx);
   await sql`update lintel_member m set attributes = k.attributes, asked_password = k.asked_password from lintel_member k
@@ -254,5 +254,5 @@ async function passOn({ tx, tenantId, setting }: Change, from: string, to: strin
     .set({ address: `${WITHOUT_ADDRESS}${from}` })
     .where('id', '=', from)
     .execute();
-  if (!setting.recordsElsewhere) await passOnRecords(tx, setting.charter, tenantId, from, to);
+  await leaveRecords(change, from, to);
 }

@@ -31,6 +31,8 @@ export {
   openTenant,
   type Plan,
   type PlanEffect,
+  placeTenant,
+  readPlace,
   reopenTenant,
   setPlan,
   tenantSteps,

@@ -3,6 +3,7 @@ import { didYouMean, inTransaction, LintelError } from '../../base/index.js';
 import { KEYHOLDER } from '../../charter/index.js';
 import { aKeyholder } from '../../standing/index.js';
 import { type Change, changeTenant, type Handlers } from '../change/index.js';
+import { stillLeaving } from '../steps/leaving.js';
 import { type AssignmentRow, type Done, holdPerson, type Id, idOfTenant, insistOnId, type LintelTables, readName, type Setting } from '../terms/index.js';
 
 /** A tenant to be opened. */
@@ -14,22 +15,37 @@ export interface NewTenant {
   readonly keyholder: Id;
   /** The line that tells a refused person whom to ask. */
   readonly contact?: string;
+  /** Where its records are, of the `places` that `createLintel` was given; for good. */
+  readonly place?: string;
+}
+
+/** The place that a tenant names. @throws LintelError `no-place` with the near match. */
+export function readPlace({ places }: Pick<Setting, 'places'>, place: string | undefined): string | null {
+  if (places === undefined ? place === undefined : place !== undefined && places.includes(place)) return place ?? null;
+  const words =
+    places === undefined
+      ? `the place "${place}" is not known: createLintel was given no places`
+      : place === undefined
+        ? `say where the records of this organisation are; places are ${places.join(', ')}`
+        : `there is no place "${place}"${didYouMean(place, places)}; places are ${places.join(', ')}`;
+  throw new LintelError('no-place', words, {});
 }
 
 /**
  * Opens a tenant and makes one person its first keyholder, as one transaction.
  *
- * @throws LintelError `bad-name`, `tenant-exists`; `bad-id`, and `option-missing` where ids are numbers and none is given.
+ * @throws LintelError `bad-name`, `tenant-exists`, `no-place`; `bad-id`, and `option-missing` where ids are numbers and none is given.
  */
 export async function openTenant(setting: Setting, input: NewTenant): Promise<string> {
   const name = readName(input.name, 'an organisation');
   const contact = input.contact === undefined ? null : readName(input.contact, 'the contact');
+  const place = readPlace(setting, input.place);
   const id = idOfTenant(setting.charter, input.id);
   const keyholder = insistOnId(setting.charter, 'person', input.keyholder);
   return inTransaction(setting.db, async (tx) => {
     const made = await tx
       .insertInto('lintel_tenant')
-      .values({ id, name, status: 'open', contact })
+      .values({ id, name, status: 'open', contact, place })
       .onConflict((c) => c.doNothing())
       .returning('id')
       .executeTakeFirst();
@@ -42,7 +58,7 @@ export async function openTenant(setting: Setting, input: NewTenant): Promise<st
   });
 }
 
-/** Makes somebody a member with these assignments. The caller has locked the tenant and checked the right to. @throws LintelError `no-account`, `deactivated`; `no-person` for a program, `kept-account` for what another tenant keeps. */
+/** Makes somebody a member with these assignments. The caller has locked the tenant and checked the right to. @throws LintelError `no-account`, `deactivated`; `no-person` for a program, `kept-account` for what another tenant keeps, `still-leaving`. */
 export async function joinTenant(
   tx: Transaction<LintelTables>,
   tenantId: string,
@@ -58,7 +74,7 @@ export async function joinTenant(
   if (person.is_program) throw new LintelError('no-person', 'A program belongs to the organisation that made it, and comes into no other.', {});
   if (person.kept_by !== null && person.kept_by !== tenantId)
     throw new LintelError('kept-account', 'This account is kept by an organisation, and comes into no other.', {});
-  await tx.insertInto('lintel_member').values({ tenant_id: tenantId, user_id: userId, status: 'active', since, ends_at: endsAt }).execute();
+  await tx.insertInto('lintel_member').values({ tenant_id: tenantId, user_id: userId, status: 'active', since, ends_at: endsAt }).execute().catch(stillLeaving);
   await tx.insertInto('lintel_person_tenant').values({ person_id: userId, tenant_id: tenantId }).execute();
   if (assignments.length > 0)
     await tx
@@ -67,6 +83,21 @@ export async function joinTenant(
       .execute();
   for (const table of ['lintel_bar', 'lintel_identity_bar'] as const)
     await tx.deleteFrom(table).where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
+}
+
+/** Says where the records of a tenant are that has named no place. @throws LintelError `no-place`, `not-found`; `place-named` where it has named another. */
+export async function placeTenant(setting: Setting, tenantId: string, place: string): Promise<void> {
+  const named = readPlace(setting, place);
+  const row = await setting.db.selectFrom('lintel_tenant').select('place').where('id', '=', tenantId).executeTakeFirst();
+  if (!row) throw new LintelError('not-found', 'There is no such page.', {});
+  const set = await setting.db
+    .updateTable('lintel_tenant')
+    .set({ place: named as string })
+    .where('id', '=', tenantId)
+    .where((eb) => eb.or([eb('place', 'is', null), eb('place', '=', named)]))
+    .executeTakeFirstOrThrow();
+  if (set.numUpdatedRows === 0n)
+    throw new LintelError('place-named', `the records of "${tenantId}" are in "${row.place}"; a place is named for good`, { tenantId });
 }
 
 export const tenantSteps: Handlers<'rename-tenant' | 'close-tenant'> = {

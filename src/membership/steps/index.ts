@@ -4,6 +4,7 @@ export { type Going, goThrough, type Holdings, insistOnNeeds, peopleTouched } fr
 export { groupSteps, insistOnNoRule, keepOpenIn, peopleOf } from './groups.js';
 export { handingSteps } from './handing.js';
 export { assignmentRows, holderSteps, insistOnHolder, keyholderEnds, peopleOfHolders, readUntil, rolesHeld, rolesOnRecord } from './holders.js';
+export { leaveRecords, takeOff } from './leaving.js';
 export { endMembership, memberSteps } from './members.js';
 export { openingSteps } from './openings.js';
 export { roleSteps } from './roles.js';

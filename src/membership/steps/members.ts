@@ -1,11 +1,11 @@
 import { sql } from 'kysely';
 import { LintelError } from '../../base/index.js';
 import { KEYHOLDER } from '../../charter/index.js';
-import { dropLinks } from '../../scoping/index.js';
 import { type Assignment, aKeyholder } from '../../standing/index.js';
 import type { Change, Handlers } from '../change/index.js';
 import { identityMark, isLastingIn, PLATFORM_SOURCE } from '../terms/index.js';
 import { insistOnHolder, keyholderEnds, readUntil, rolesHeld, rolesOnRecord } from './holders.js';
+import { leaveRecords } from './leaving.js';
 import { dropOpenings } from './openings.js';
 
 /** Ends a membership with everything that hangs on it, the programs that the member answers for among it, so that nothing revives on return. Records stay owned. */
@@ -35,12 +35,13 @@ export async function endMembership(change: Change, userId: string): Promise<rea
     'lintel_activation',
     'lintel_entered',
     'lintel_identity',
+    'lintel_wrote',
     'lintel_member',
   ] as const) {
     await tx.deleteFrom(table).where('tenant_id', '=', tenantId).where('user_id', '=', userId).execute();
   }
   await tx.deleteFrom('lintel_person_tenant').where('tenant_id', '=', tenantId).where('person_id', '=', userId).execute();
-  if (!change.setting.recordsElsewhere) await dropLinks(tx, change.setting.charter, tenantId, userId);
+  await leaveRecords(change, userId);
   return before;
 }
 

@@ -34,6 +34,12 @@ export interface Setting {
   readonly hasMailer: boolean;
   /** True where the application's records, and the people linked to them, are in another database. */
   readonly recordsElsewhere: boolean;
+  /** Where the records of a tenant are; absent where they are beside the membership. @throws LintelError `no-place`, `place-away`. */
+  readonly recordsOf?: (tenantId: string) => Promise<Kysely<any>>;
+  /** Called when a change holds after which records elsewhere still name who has left. It does not fail. */
+  readonly afterLeaving?: () => Promise<void>;
+  /** The places that a tenant may name, where records are in several. */
+  readonly places?: readonly string[];
   /** Obligations that the person who acts has met. */
   readonly fulfilled: readonly string[];
   /** In a trial: as whom it is tried, and who looks; such a person does what both may. */

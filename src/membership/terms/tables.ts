@@ -66,6 +66,8 @@ interface TenantRow {
   name: string;
   status: 'open' | 'closed';
   contact: string | null;
+  /** Where its records are; null: where they all are, or nowhere yet. */
+  place: ColumnType<string | null, string | null | undefined, string>;
   features: JSONColumnType<string[], string | undefined, string>;
   /** People who may be members; null: as many as come. */
   seats: ColumnType<number | null, number | null | undefined, number | null>;
@@ -326,6 +328,21 @@ export interface BroughtRow {
   waits: boolean;
 }
 
+/** Somebody who has left, while records in another database still name them. */
+interface LeavingRow {
+  tenant_id: string;
+  user_id: string;
+  passed_to: ColumnType<string | null, string | null | undefined, never>;
+  since: Moment;
+}
+
+/** When somebody last wrote to records of which there are copies for reading. */
+interface WroteRow {
+  tenant_id: string;
+  user_id: string;
+  at: Moment;
+}
+
 /** Who was removed, or left, and comes in again only by somebody who lets them in: no source brings them. */
 interface BarRow {
   tenant_id: string;
@@ -444,6 +461,8 @@ export interface LintelTables {
   lintel_unheard: UnheardRow;
   lintel_brought: BroughtRow;
   lintel_bar: BarRow;
+  lintel_leaving: LeavingRow;
+  lintel_wrote: WroteRow;
   lintel_activation: ActivationRow;
   lintel_connection: ConnectionRow;
   lintel_domain: DomainRow;

@@ -1,3 +1,4 @@
+import type { Kysely } from 'kysely';
 import type { Charter } from '../../charter/index.js';
 import type { Lintel } from '../../server/index.js';
 import { everythingMet, type Facts, Standing } from '../../standing/index.js';
@@ -118,9 +119,16 @@ export interface Cast {
   readonly twins: readonly Player[];
 }
 
-export async function castOf(lintel: Lintel, target: ProbeTarget): Promise<Cast> {
+/** Of records in several places those are tried that are in this one. */
+async function whoseRecordsAre(lintel: Lintel, db: Kysely<any>, members: readonly Member[]): Promise<Member[]> {
+  if (lintel.places.length === 0) return [...members];
+  const here = await Promise.all(members.map(async ({ standing }) => (await lintel.recordsOf(standing.facts.tenant.id).catch(() => undefined)) === db));
+  return members.filter((_, i) => here[i]);
+}
+
+export async function castOf(lintel: Lintel, db: Kysely<any>, target: ProbeTarget): Promise<Cast> {
   const charter: Charter<any> = lintel.charter;
-  const members = target.people ? fromApplication(charter, target.people) : await fromLibrary(lintel);
+  const members = await whoseRecordsAre(lintel, db, target.people ? fromApplication(charter, target.people) : await fromLibrary(lintel));
   const tenants = new Map(members.map(({ standing }) => [standing.facts.tenant.id, standing.facts.tenant]));
   const chosen = new Set<string>();
   const second = new Map<string, Member>();

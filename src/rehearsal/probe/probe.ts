@@ -84,7 +84,7 @@ class Probe implements Walk {
   async run(told: (progress: ProbeProgress) => void): Promise<ProbeReport> {
     checkTarget(this.charter, this.#target);
     await this.#insistOnApplication();
-    const { players, twins } = await castOf(this.#lintel, this.#target);
+    const { players, twins } = await castOf(this.#lintel, this.#db, this.#target);
     this.players = players;
     this.picture = await Picture.take(this.#db, this.charter);
     const before = this.picture;

@@ -3,6 +3,7 @@ import { KEYHOLDER } from '../../../charter/index.js';
 import { underFullControl } from '../../change/index.js';
 import type { AuditEntry } from '../../record/index.js';
 import { type Id, insertMany, insistOnId, type LintelTables, lockTenants, readName } from '../../terms/index.js';
+import { readPlace } from '../tenants.js';
 import { compared, markOf, type Taking, TOGETHER } from './taking.js';
 import type { IntakeTenant } from './terms.js';
 
@@ -12,6 +13,7 @@ export async function takeTenants(taking: Taking, tx: Transaction<LintelTables>,
     id: insistOnId(taking.charter, 'tenant', one.id),
     name: readName(one.name, 'an organisation'),
     contact: one.contact === undefined ? null : readName(one.contact, 'the contact'),
+    place: one.place === undefined ? null : readPlace(taking.setting, one.place),
     groups: (one.groups ?? []).map(({ id, name }) => ({ id: own('group', id), name: readName(name, 'a group') })),
     units: (one.units ?? []).map(({ id, name, below }) => ({
       id: own('unit', id),
@@ -34,7 +36,7 @@ export async function takeTenants(taking: Taking, tx: Transaction<LintelTables>,
   await insertMany(
     tx,
     'lintel_tenant',
-    fresh.map(({ id, name, contact }) => ({ id, name, contact, status: 'closed' as const })),
+    fresh.map(({ id, name, contact, place }) => ({ id, name, contact, place, status: 'closed' as const })),
   );
   for (const row of await lockTenants(
     tx,
@@ -43,12 +45,13 @@ export async function takeTenants(taking: Taking, tx: Transaction<LintelTables>,
     known.set(row.id, row);
   const tenantMark = (name: string, contact: string | null) => markOf([name, contact]);
   const marked: { id: string; mark: string; waits?: boolean }[] = [];
-  for (const { id, name, contact, groups, units } of ready) {
+  for (const { id, name, contact, place, groups, units } of ready) {
     const row = known.get(id) as NonNullable<ReturnType<typeof known.get>>;
     const isNew = fresh.some((one) => one.id === id);
     const mark = tenantMark(name, contact);
     const { outcome, isSaid } = compared(mark, marks.get(id), isNew ? undefined : tenantMark(row.name, row.contact));
     const entries: AuditEntry[] = isNew ? [{ what: 'tenant taken in', event: { source: taking.source }, words: { name } }] : [];
+    if (!isNew && place !== null) await tx.updateTable('lintel_tenant').set({ place }).where('id', '=', id).where('place', 'is', null).execute();
     if (outcome === 'changed') {
       await tx.updateTable('lintel_tenant').set({ name, contact }).where('id', '=', id).execute();
       entries.push({ what: 'tenant renamed', event: {}, words: { nameBefore: row.name, nameAfter: name } });

@@ -15,6 +15,8 @@ export interface IntakeTenant {
   readonly id: Id;
   readonly name: string;
   readonly contact?: string;
+  /** Where its records are, of the `places` that `createLintel` was given; for good. */
+  readonly place?: string;
   readonly groups?: readonly { readonly id: Id; readonly name: string }[];
   readonly units?: readonly { readonly id: Id; readonly name: string; readonly below?: Id }[];
 }
