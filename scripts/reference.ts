@@ -61,6 +61,7 @@ const TABLES: Readonly<Record<string, string>> = {
   lintel_listener: 'How far each listener of the application has come in each tenant.',
   lintel_look: 'Who looks as whom, until when.',
   lintel_mailed: 'How many messages went to an address, so that nobody is flooded.',
+  lintel_leaving: 'Who has left, while records in another database still name them.',
   lintel_member: 'Who belongs to which tenant: active or suspended, since when, until when.',
   lintel_member_word: 'The words by which each member is searched, of their name and address. The database keeps them.',
   lintel_migration: 'Which steps of these tables were run.',
@@ -83,6 +84,7 @@ const TABLES: Readonly<Record<string, string>> = {
   lintel_unit: 'Units, each with the one above it.',
   lintel_unit_below: 'Every unit with every unit at or below it.',
   lintel_used: 'Answers of providers that were used, so that none is used twice.',
+  lintel_wrote: 'Who wrote when last to records of which there are copies for reading.',
 };
 
 /** Kinds of things that have to say what they are. */

@@ -9,6 +9,7 @@ import { LintelError } from 'warm-lintel';
 import { problemOf } from 'warm-lintel/http';
 import { connect, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
+import { engineTable } from '../scripts/engines.js';
 import { operationsOf } from '../src/charter/operations.js';
 import { commands } from '../src/cli/program.js';
 import { ROUTES } from '../src/http/routes.js';
@@ -133,4 +134,8 @@ test('every export, step, operation, permission, hook, command and option has it
     );
   }
   expect(missing).toEqual([]);
+});
+
+test('what the page on databases says of each is what the code has', () => {
+  expect(readFileSync('docs/guide/databases.md', 'utf8')).toContain(engineTable());
 });

@@ -120,6 +120,9 @@ const OURS = new Set([
   'option-missing',
   'no-policies',
   'one-connection',
+  'no-place',
+  'other-place',
+  'several-places',
 ]);
 
 /**

@@ -20,7 +20,7 @@ export interface Column {
 }
 
 /** The types of column in which a field of each type is kept and compared without being rounded, padded or shifted. */
-const FITTING: Readonly<Record<ValueType, readonly string[]>> = {
+export const FITTING: Readonly<Record<ValueType, readonly string[]>> = {
   uuid: ['uuid'],
   text: ['text', 'varchar', 'enum'],
   integer: ['int2', 'int4', 'int8'],
