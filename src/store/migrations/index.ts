@@ -19,8 +19,9 @@ import { STEP_0017 } from './0017-looks.js';
 import { STEP_0018 } from './0018-journal.js';
 import { STEP_0019 } from './0019-facts-in-fewer-steps.js';
 import { STEP_0020 } from './0020-long-lists.js';
-import { STEP_0021 } from './0021-facts-a-list-at-once.js';
+import { STEP_0021 } from './0021-facts-anew.js';
 import { STEP_0022 } from './0022-places.js';
+import { STEP_0023 } from './0023-facts-a-list-at-once.js';
 import type { Migration } from './migration.js';
 
 /**
@@ -50,6 +51,7 @@ const STEPS: readonly Migration[] = [
   STEP_0020,
   STEP_0021,
   STEP_0022,
+  STEP_0023,
 ];
 
 /** Brings the library's tables up to date. Can be run again, and by several processes at once. */

@@ -1,7 +1,7 @@
 import type { Migration } from './migration.js';
 
-export const STEP_0021: Migration = {
-  name: '0021 the facts of a standing, a list of each sort at once',
+export const STEP_0023: Migration = {
+  name: '0023 the facts of a standing, a list of each sort at once',
   sql: `
 drop function if exists lintel_facts (text, text[], boolean, timestamptz);
 create function lintel_facts (of_tenant text, of_people text[], with_people boolean, at timestamptz) returns setof json language plpgsql stable set plan_cache_mode = force_generic_plan as $$
@@ -26,7 +26,7 @@ declare
   stands_for json;
   other_bar json;
   told text[] := '{}';
-  are_several boolean;
+  untold text[];
 begin
   -- What they rest on, person by person, those for whom one of them is a deputy among them; and what somebody has none of is not looked for: the tenant, the membership, groups, units, roles and direct
   -- permissions with their anchors by whatever way they come, openings, own roles, and what groups and units are called. Also what begins only later is told, and what bars them and until when.
@@ -35,7 +35,6 @@ begin
   select l.name, l.status, l.contact, l.features, l.bases, l.demands, array(select d.of_id from lintel_deputy d where d.tenant_id = of_tenant and d.to_id = any(of_people) and d.until > at) as principals
   into t from lintel_tenant l where l.id = of_tenant;
   if not found then return; end if;
-  are_several := cardinality(of_people) + cardinality(t.principals) > 1;
   for p in
     select i.id, i.name, i.deactivated_at is not null as gone, m.user_id, m.attributes, m.responsible_id, m.asked_password,
       case when m.inactive_by <> '{}' then json_build_array('suspended', null, m.ends_at) else json_build_array(m.status, m.suspended_until, m.ends_at) end as bar
@@ -77,13 +76,15 @@ begin
     end if;
     if cardinality(in_groups) > 0 then
       group_names := (select json_object_agg(g.id, g.name) from lintel_group g where g.tenant_id = of_tenant and g.id = any(in_groups));
-      if with_people then
+      untold := in_groups;
+      if cardinality(told) > 0 then
+        untold := array(select unnest(in_groups) except select unnest(told));
+      end if;
+      if with_people and cardinality(untold) > 0 then
         people := (select json_agg(json_build_array(g.group_id, g.people)) from (
           select m.group_id, array_agg(m.user_id) as people from (
-            select distinct m.group_id, m.user_id from lintel_group_member m where m.tenant_id = of_tenant and m.group_id = any(in_groups) and not m.group_id = any(told) order by 1, 2) m group by 1) g);
-        if are_several then
-          told := array(select unnest(told) union select unnest(in_groups));
-        end if;
+            select distinct m.group_id, m.user_id from lintel_group_member m where m.tenant_id = of_tenant and m.group_id = any(untold) order by 1, 2) m group by 1) g);
+        told := told || untold;
       end if;
     end if;
     if cardinality(in_units) > 0 or at_units is not null then
