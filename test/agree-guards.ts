@@ -37,7 +37,7 @@ export const AGREE_GUARDS: readonly Planted[] = [
   [
     'a parent is sought in every tenant',
     'scoping/writer.ts',
-    'return own && theirs ? sqlText`${theirs} = ${own} and ${isNamed}` : isNamed;',
+    'return own && theirs ? sqlText`${this.sameTenant(theirs, own)} and ${isNamed}` : isNamed;',
     'return isNamed;',
   ],
   [
@@ -69,7 +69,7 @@ export const AGREE_GUARDS: readonly Planted[] = [
   ['ids in a list are compared as they come', 'predicate/evaluate.ts', 'wanted.includes(readValue(type, one) as Scalar)', 'wanted.includes(one as Scalar)'],
   ['units are taken for what the membership keeps', 'predicate/specialise.ts', 'readEach(type, inside.flat())', 'inside.flat() as Scalar[]'],
   ['who asks is taken for what the membership keeps', 'standing/standing.ts', 'return readValue(type, this.userId) ?? null;', 'return this.userId ?? null;'],
-  ['an id is written as it came', 'scoping/write/fitting.ts', "return role !== 'plain' || type === 'uuid' ? read : value;", 'return value;'],
+  ['an id is written as it came', 'scoping/write/fitting.ts', "role !== 'plain' || type === 'uuid' ? read : value", 'value'],
   ['a number is compared as its column would hold it', 'scoping/writer.ts', "field.type === 'integer' ? '::bigint' : ''", "''"],
   ['a column that pads is taken', 'store/check.ts', "text: ['text',", "text: ['bpchar', 'text',"],
   ['a column that rounds is taken', 'store/check.ts', 'found.places != null && found.places < (', 'found.places != null && found.places < 0 * ('],
@@ -86,5 +86,33 @@ export const AGREE_GUARDS: readonly Planted[] = [
     'scoping/linking.ts',
     'const unknown = people.find((one) => !found.includes(one));',
     'const unknown = people.find((one) => !found && one);',
+  ],
+];
+
+/** Errors that it has to find where a MariaDB is among the engines. */
+export const MARIADB_GUARDS: readonly Planted[] = [
+  [
+    'MariaDB: a collation that pads is taken',
+    'store/mariadb.ts',
+    'collation === null ? null : collation === BINARY',
+    'collation === null ? null : /_bin$/.test(collation)',
+  ],
+  [
+    'MariaDB: what became of rows is not looked at',
+    'scoping/write/steps.ts',
+    'if (failing && (await on.count(failing(written))) === 0) return;',
+    'if (failing) return;',
+  ],
+  [
+    'MariaDB: instants are compared finer than to the millisecond',
+    'scoping/mariadb.ts',
+    "field.type === 'instant' ? sqlText`cast(${column} as datetime(3))` : column",
+    'column',
+  ],
+  [
+    'MariaDB: what is written is not what was reached',
+    'scoping/write/steps.ts',
+    'const reached = steps.reached ? ids(await on.rows(steps.reached)) : ids(changing);',
+    'const reached = steps.reached ? ids(await on.rows(steps.reached)).slice(1) : ids(changing);',
   ],
 ];

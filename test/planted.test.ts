@@ -8,7 +8,7 @@ import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
 import { ACCOUNT_GUARDS } from './account-guards.js';
-import { AGREE_GUARDS } from './agree-guards.js';
+import { AGREE_GUARDS, MARIADB_GUARDS } from './agree-guards.js';
 import { ARRIVAL_GUARDS } from './arrival-guards.js';
 import { ATTACK_GUARDS } from './attack-guards.js';
 import { LOOK_GUARDS } from './look-guards.js';
@@ -43,7 +43,17 @@ function* changesOf([what, ...edits]: Planted): Generator<readonly [file: string
 }
 
 test('every guard still stands where it would be taken out', () => {
-  for (const guard of [ACCOUNT_GUARDS, ARRIVAL_GUARDS, LOOK_GUARDS, AGREE_GUARDS, ATTACK_GUARDS, RACES_GUARDS, SCOPE_GUARDS, WALL_GUARDS].flat())
+  for (const guard of [
+    ACCOUNT_GUARDS,
+    ARRIVAL_GUARDS,
+    LOOK_GUARDS,
+    AGREE_GUARDS,
+    MARIADB_GUARDS,
+    ATTACK_GUARDS,
+    RACES_GUARDS,
+    SCOPE_GUARDS,
+    WALL_GUARDS,
+  ].flat())
     expect([...changesOf(guard)]).not.toEqual([]);
 });
 
@@ -62,6 +72,7 @@ async function runWith(guard: Planted, program: readonly string[]): Promise<stri
     'package.json',
     'tsconfig.json',
     'test/setup.ts',
+    'test/mariadb.ts',
     'test/run-options.ts',
     'test/chromium.ts',
   ])
@@ -77,6 +88,11 @@ const long = process.env.LINTEL_LONG !== undefined;
 const planted = long ? AGREE_GUARDS : AGREE_GUARDS.slice(0, 1);
 test.concurrent.for(planted)('%s: found', { timeout: 1_000_000 }, async (one, { expect: expectHere }) => {
   const printed = await runWith(one, ['agree/run.ts', '--cases', '600', '--seed', '6', '--as-found']);
+  expectHere(printed).toContain('a disagreement within');
+});
+
+test.concurrent.for(long ? MARIADB_GUARDS : [])('%s: found', { timeout: 1_000_000 }, async (one, { expect: expectHere }) => {
+  const printed = await runWith(one, ['agree/run.ts', '--cases', '600', '--seed', '6', '--as-found', '--mariadb']);
   expectHere(printed).toContain('a disagreement within');
 });
 
