@@ -70,7 +70,9 @@ export async function openSqlite(membership: Kysely<any>): Promise<Engine> {
   return openEngine('SQLite', db, membership);
 }
 
-export const openMariaDb = (membership: Kysely<any>, records: Kysely<any>): Promise<Engine> => openEngine('MariaDB', records, membership);
+export async function openMariaDb(membership: Kysely<any>, records: Kysely<any>): Promise<Engine> {
+  return { ...(await openEngine('MariaDB', records, membership)), races: true };
+}
 
 class Undo extends Error {}
 
@@ -192,8 +194,8 @@ export function fieldsOf(kind: KindName, row: Row): Row {
 
 const say = (tx: Kysely<any>, text: string) => sql.raw(text).execute(tx);
 
-/** The library refused it, or a row policy did (42501). */
-export const isRefusal = (error: unknown) => isLintelError(error) || (error as { code?: string }).code === '42501';
+/** The library refused it, or a row policy did (42501), or MariaDB to wait for each other. */
+export const isRefusal = (error: unknown) => isLintelError(error) || ['42501', 'ER_LOCK_DEADLOCK'].includes(String((error as { code?: unknown }).code));
 
 /** Does something and undoes it. */
 async function tried<R>(tx: Kysely<any>, work: () => Promise<R>): Promise<R | 'refused'> {

@@ -6,7 +6,7 @@ import { APP_ROLE, become, type Engine, fieldsOf, fill, isRefusal, SUBJECTS, sta
 import type { Case, Draw, Row, Write } from './generate.js';
 import { WriteRules } from './memory.js';
 import { type Names, typed } from './typed.js';
-import { columnFields, dropTables, KINDS, makeTables } from './world.js';
+import { columnFields, dropTables, KINDS, makeTables, tongueOf } from './world.js';
 
 type AnyStanding = ServerStanding<any>;
 type Told = 'refused' | 'done';
@@ -54,6 +54,14 @@ function begin(engine: Engine, standing: AnyStanding, write: Write): Writing {
   };
 }
 
+/** Whether anybody waits for a lock. */
+async function anyWaits(db: Kysely<any>): Promise<boolean> {
+  const ask = async (text: string) => (await db.executeQuery<Record<string, unknown>>(CompiledQuery.raw(text))).rows;
+  // What its tables tell is of some moment before.
+  if (tongueOf(db) === 'mariadb') return String((await ask('show engine innodb status'))[0]?.Status).includes('LOCK WAIT');
+  return (await ask(`select 1 from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock' and pid <> pg_backend_pid()`)).length > 0;
+}
+
 /** The second waits for the first, or needs not to. */
 async function isWaiting({ records }: Engine, second: Promise<Told>): Promise<void> {
   let over = false;
@@ -61,10 +69,8 @@ async function isWaiting({ records }: Engine, second: Promise<Told>): Promise<vo
     over = true;
   });
   for (;;) {
-    const { rows } = await records.executeQuery(
-      CompiledQuery.raw(`select 1 from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock' and pid <> pg_backend_pid()`),
-    );
-    if (over || rows.length > 0) return;
+    const waits = await anyWaits(records);
+    if (over || waits) return;
   }
 }
 
@@ -127,17 +133,18 @@ export async function race(engine: Engine, drawn: Case): Promise<{ readonly race
   await dropTables(records);
   await makeTables(records, names);
   if (engine.policies) await records.executeQuery(CompiledQuery.raw(policyStatements(charter, { role: APP_ROLE }).join('\n')));
-  const lintel = createLintel({ charter, db: records }) as any;
+  const { membership } = engine;
+  const lintel = createLintel({ charter, db: membership, ...(membership !== records && { records }) }) as any;
   for (const draw of draws) {
     // Who gets a record is asked by what others hold; that is not drawn here.
     const writes = draw.writes.filter((w) => w.kind === KIND && w.do !== 'insert' && !(w.do === 'update' && 'ownerId' in w.set && w.set.ownerId !== null));
     if (writes.length < 2 || draw.data[KIND].length === 0) continue;
     const data = { ...draw.data, hive: [], visit: [], note: [] };
-    await become(records, draw.who, names);
+    await become(membership, draw.who, names);
     const subject = SUBJECTS[draw.who.subject];
     const me = await lintel.enter({ tenant: names.here, user: subject && names.id('person', subject), context: draw.who.context });
     const boss = await lintel.enter({ tenant: names.here, user: names.id('person', 'boss') });
-    await leave(records, names);
+    await leave(membership, names);
     for (const [first, second, other] of [
       [writes[0], writes[1], me],
       [writes[0], writes[1], boss],

@@ -71,8 +71,8 @@ export class Rows {
   async remove(table: string, row: Row): Promise<void> {
     const written = row[WRITTEN];
     const all = columnsOf(row).map(([column, value]) => (value === null ? sql`${sql.ref(column)} is null` : sql`${sql.ref(column)} = ${value}`));
-    const same = written === undefined ? sql.join(all, sql` and `) : sql`row_to_json(t)::text = ${written}`;
-    await sql`delete from ${sql.table(table)} as t where ${same}`.execute(this.#db);
+    const gone = written === undefined ? sql` where ${sql.join(all, sql` and `)}` : sql` as t where row_to_json(t)::text = ${written}`;
+    await sql`delete from ${sql.table(table)}${gone}`.execute(this.#db);
   }
 
   /** Columns that are not worked out by the database. */
