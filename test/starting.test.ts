@@ -220,6 +220,7 @@ test('without a database, a driver or a table to go by, one sentence says what t
   expect((await lintel(['start', '--database', 'nowhere'])).err).toBe(
     'lintel: "nowhere" is no address of a PostgreSQL or a MariaDB, no directory of a PGlite, and no file of SQLite.',
   );
+  expect((await lintel(['start', '--routes', 'openapi.json'])).err).toBe('lintel: Routes are read for the probe alone: add --probe, or leave out --routes.');
   const file = new Database(join(folder, 'strange.db'));
   file.exec('create table a (id integer primary key, b text)');
   file.close();

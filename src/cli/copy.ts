@@ -3,6 +3,7 @@ import { createRequire } from 'node:module';
 import { dirname, join } from 'node:path';
 import process from 'node:process';
 import type { PGlite } from '@electric-sql/pglite';
+import type { Kysely } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { type AppMember, copyMembers } from '../rehearsal/index.js';
 import { createLintel, type Lintel, type LintelOptions, type Remedies, type Step } from '../server/index.js';
@@ -61,9 +62,9 @@ async function keep(file: string, dump: Blob): Promise<void> {
   await rename(draft, file);
 }
 
-/** The people of an application that keeps them itself, as they are now. @throws LintelError `config-invalid`. */
-export async function membersIn({ people }: Peopled, db: Database): Promise<readonly AppMember[]> {
-  const members = await asConfigured('people in the configuration', () => people(connect(db)));
+/** The people of an application that keeps them itself, as they are now, in the database of its records. @throws LintelError `config-invalid`. */
+export async function membersIn({ people }: Peopled, db: Database, records?: Kysely<any>): Promise<readonly AppMember[]> {
+  const members = await asConfigured('people in the configuration', () => people(records ?? connect(db)));
   if (!Array.isArray(members)) throw new LintelError('config-invalid', 'people in the configuration does not answer a list of members.', {});
   return members;
 }
@@ -74,7 +75,7 @@ export async function overCopy(
   db: Database,
   where: Pick<LintelOptions<any>, 'records' | 'places'> = {},
 ): Promise<{ lintel: Lintel; close: () => Promise<void> }> {
-  const members = await membersIn(config, db);
+  const members = await membersIn(config, db, where.records);
   const copy = await memory();
   const lintel = createLintel({
     charter: config.charter,

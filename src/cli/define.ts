@@ -15,8 +15,8 @@ export interface LintelConfig {
   readonly places?: () => Promise<Readonly<Record<string, Database>>> | Readonly<Record<string, Database>>;
   /**
    * The people of an application that keeps them itself, each with what they hold: they are copied into a database in memory, and that is looked at. Nothing is
-   * written to the application's database, and what changes a membership is left to the application. They are read from the database that is given, which
-   * with `changes --earlier` is another than the configured one. Needs the package `@electric-sql/pglite`.
+   * written to the application's database, and what changes a membership is left to the application. They are read from the database that is given: `records`, where those are
+   * configured; with `changes --earlier` another than the configured one. Needs the package `@electric-sql/pglite`.
    */
   readonly people?: (db: Kysely<any>) => Promise<readonly AppMember[]> | readonly AppMember[];
   /** The application that works on this database, for `lintel probe`. */

@@ -34,6 +34,9 @@ export interface Tenant {
   onlooker(): Promise<ServerStanding>;
 }
 
+/** The records, where they are in one database. */
+export const onlyRecords = (lintel: Lintel): Kysely<any> | undefined => (lintel.places.length === 0 ? lintel.records : undefined);
+
 /** The records that a command works on that takes one database. @throws LintelError `which-place`, `no-place`. */
 export function recordsIn(lintel: Lintel, place: string | undefined): Kysely<any> {
   if (place !== undefined) return lintel.recordsIn(place);

@@ -4,6 +4,7 @@ import { type Command, Option } from '@commander-js/extra-typings';
 import pc from 'picocolors';
 import { LintelError } from '../base/index.js';
 import { asCurl, asTest, PROBE_CODES, type ProbeFinding, type ProbeProgress, type ProbeReport, type ProbeTarget, probe } from '../rehearsal/index.js';
+import type { Lintel } from '../server/index.js';
 import type { Database } from '../store/index.js';
 import { type Judged, judged, nameOf, open, placeOf } from './accepting.js';
 import { barFor } from './bar.js';
@@ -12,7 +13,7 @@ import { isPeopled, membersIn, withoutPeople } from './copy.js';
 import type { LintelConfig } from './define.js';
 import { asConfigured } from './failing.js';
 import { gridFor, markdown } from './grid.js';
-import { recordsIn, withDatabase } from './look.js';
+import { onlyRecords, recordsIn, withDatabase } from './look.js';
 import { withSources } from './options.js';
 import { EXIT, type Surroundings } from './surroundings.js';
 
@@ -86,8 +87,11 @@ function asMarkdown(report: ProbeReport, findings: readonly Judged<ProbeFinding>
 }
 
 /** The application that is configured, with its people. */
-export async function targetOf(target: NonNullable<LintelConfig['probe']>, config: LintelConfig, db: Database): Promise<ProbeTarget> {
-  return { ...(isPeopled(config) && { people: await membersIn(config, db) }), ...(await asConfigured('probe in the configuration', () => target(db))) };
+export async function targetOf(target: NonNullable<LintelConfig['probe']>, config: LintelConfig, db: Database, lintel: Lintel): Promise<ProbeTarget> {
+  return {
+    ...(isPeopled(config) && { people: await membersIn(config, db, onlyRecords(lintel)) }),
+    ...(await asConfigured('probe in the configuration', () => target(db))),
+  };
 }
 
 /** What the application writes to its console while it is tried would stand between the lines of the answer: it is counted. */
@@ -115,7 +119,7 @@ async function probeCommand(options: ProbeOptions, around: Surroundings): Promis
     const bar = await barFor(around, 'trying', '  {found} found  {what}');
     around.err('Trying the application as everybody. What is changed by it is put back.');
     const told = ({ done, of, ...rest }: ProbeProgress) => (done === 0 ? bar?.start(of, 0, rest) : bar?.update(done, rest));
-    const trying = { ...(await targetOf(target, config, db)), ...(options.only && { only: options.only }) };
+    const trying = { ...(await targetOf(target, config, db, lintel)), ...(options.only && { only: options.only }) };
     const { done: report, lines } = await withoutItsLog(() => probe(lintel, recordsIn(lintel, options.place), trying, told)).finally(() => bar?.stop());
     if (lines > 0) around.err(`The application wrote ${lines} ${lines === 1 ? 'line' : 'lines'} to its console meanwhile, left out here.`);
     const fresh = report.findings.filter((one) => !known?.has(nameOf(one.code, placeOf(one))));

@@ -168,6 +168,8 @@ async function writeNew(files: readonly NewFile[], cwd: string): Promise<void> {
 }
 
 async function startCommand(options: StartOptions, around: Surroundings): Promise<number> {
+  if (options.routes !== undefined && !options.probe)
+    throw new LintelError('config-invalid', 'Routes are read for the probe alone: add --probe, or leave out --routes.', {});
   const address = await addressOf(options, around.cwd);
   const where = await whereOf(address, around.cwd);
   const db = await open(where, address, around.cwd);

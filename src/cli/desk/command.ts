@@ -32,7 +32,7 @@ async function deskCommand(options: DeskOptions, around: Surroundings): Promise<
       ...(before && { before }),
       ...(file !== undefined && text !== undefined && { script: { file, text } }),
       ...(accepted && { accepted }),
-      ...(target && { probe: async () => probe(lintel, recordsIn(lintel, options.place), await targetOf(target, config, db)) }),
+      ...(target && { probe: async () => probe(lintel, recordsIn(lintel, options.place), await targetOf(target, config, db, lintel)) }),
     };
     const { startDesk } = await import('./serve.js');
     const desk = await startDesk(parts, port);
