@@ -1,5 +1,6 @@
 /*
- * Compares generated charters, data and standings over every engine: `npm run agree -- --cases 1000 --seed 7`; with --as-found a counterexample is not made smaller, with --mariadb a MariaDB is among them.
+ * Compares generated charters, data and standings over every engine: `npm run agree -- --cases 1000 --seed 7`; with --as-found a counterexample is not made smaller, with --mariadb a MariaDB is among them, and PGlite and
+ * the row policies are left out.
  * On a server that is given PGlite is left out.
  */
 import pg from 'pg';
@@ -15,15 +16,11 @@ const { count: cases, seed, server, isGiven, has, stop } = await runOptions('agr
 const pool = new pg.Pool({ connectionString: await databaseOn(server), max: 5, maxUses: 20 });
 pool.on('error', () => {});
 const postgres: Engine = { ...(await openEngine('PostgreSQL', connect<any>(pool))), races: true };
-const pglite = isGiven ? [] : [await openPglite()];
+const sqlite = await openSqlite(postgres.membership);
 const mariaDb = has('mariadb') ? await startMariaDb() : undefined;
-const engines = [
-  ...pglite,
-  postgres,
-  await openSqlite(postgres.membership),
-  ...(mariaDb ? [await openMariaDb(postgres.membership, await mariaDb.open())] : []),
-  await withPolicies(postgres),
-];
+const engines = mariaDb
+  ? [postgres, sqlite, await openMariaDb(postgres.membership, await mariaDb.open())]
+  : [...(isGiven ? [] : [await openPglite()]), postgres, sqlite, await withPolicies(postgres)];
 console.error(`Comparing memory with ${engines.map((e) => e.name).join(', ')}: ${cases} cases, seed ${seed}`);
 const started = Date.now();
 const report = await agree(engines, cases, seed, {
