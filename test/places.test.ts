@@ -1,5 +1,7 @@
 /* Records in several places, each a PostgreSQL server of its own, and copies of them to read from. */
-import { type Kysely, sql } from 'kysely';
+import { PGlite } from '@electric-sql/pglite';
+import { Kysely, SqliteDialect, sql } from 'kysely';
+import Database from 'libsql';
 import pg from 'pg';
 import { afterAll, beforeAll, beforeEach, describe, expect, inject, test } from 'vitest';
 import { defineCharter, defineKinds, id, owner, people, tenant, text } from 'warm-lintel';
@@ -254,4 +256,26 @@ test('a copy is read from, but by whoever has just changed something, in whateve
   const ada = await here.enter({ tenant: 'fell', user: 'ada' });
   expect([names(await ada.find('hive')), (await ada.decideById('hive.update', 'h1')).allowed]).toEqual([['Name 3'], false]);
   expect((await ada.change('hive', ['h1'], { name: 'x' })).changed).toEqual([]);
+});
+
+test('beside a membership that is one connection, embedded, all of it is done as elsewhere', async () => {
+  const db = connect<any>(new PGlite());
+  const places = { here: new Kysely<any>({ dialect: new SqliteDialect({ database: new Database(':memory:') as never }) }) };
+  for (const statement of TABLES) await sql.raw(statement.replace(' collate "C"', '')).execute(places.here);
+  const lintel = createLintel({ charter, db, places, readsFrom: { here: { db: places.here, behind: 1 } }, clock: () => now }) as Lintel<any>;
+  await lintel.prepare();
+  await peopled(lintel, { fell: 'here' });
+  const kim = await lintel.enter({ tenant: 'fell', user: 'kim' });
+  await kim.scope<any>().insertInto('hives').values({ id: 'h1', name: 'One' }).execute();
+  await kim.change('hive', ['h1'], { keeperId: 'ada', helpers: { add: ['bo'] } });
+  const bo = async () => names(await (await lintel.enter({ tenant: 'fell', user: 'bo' })).find('hive'));
+  expect(await bo()).toEqual(['One']);
+  const again = createLintel({ charter, db, places, clock: () => now }) as Lintel<any>;
+  await again.within(db).enter({ tenant: 'fell', user: 'kim' });
+  await db.transaction().execute(async (tx) => (await lintel.within(tx).enter({ tenant: 'fell', user: 'kim' })).members.remove('bo'));
+  const token = await invite(lintel, 'fell', 'bo');
+  expect(await code(lintel.acceptInvitation('bo', { token }))).toBe('still-leaving');
+  expect(await again.takeOffRecords()).toEqual({ done: 1, waiting: 0 });
+  await lintel.acceptInvitation('bo', { token });
+  expect(await bo()).toEqual([]);
 });

@@ -103,7 +103,7 @@ function insistOnSound(charter: Charter<any>, members: readonly AppMember[]): vo
  * @throws LintelError `unknown-role` with the near match; `bad-members`, `bad-address`; `own-database` where there is no other database than the application's; `not-empty` where there is a membership already.
  */
 export async function copyMembers(lintel: Lintel, members: readonly AppMember[]): Promise<void> {
-  if (lintel.records === lintel.db)
+  if (lintel.places.length === 0 && lintel.records === lintel.db)
     throw new LintelError(
       'own-database',
       'A copy of the members is made beside the application’s database, not in it: give createLintel an empty one as db, and the application’s as records. To take them in for good there is lintel.intake.',

@@ -66,17 +66,21 @@ export async function takeOff(setting: Setting): Promise<{ readonly done: number
       .limit(TOGETHER)
       .execute();
     for (const { tenant_id: tenant, user_id: user } of part) {
-      const isDone = await inTransaction(db, async (tx) => {
-        const { rows } = await sql<{ passed_to: string | null }>`
-          select passed_to from lintel_leaving where tenant_id = ${tenant} and user_id = ${user} for update skip locked`.execute(tx);
-        const [row] = rows;
-        if (!row) return false;
+      const takeOne = async () => {
+        // Where they are is asked before: an embedded database has one connection.
         const records = await recordsOf(tenant);
-        if (row.passed_to === null) await dropLinks(records, charter, tenant, user);
-        else await passOnRecords(records, charter, tenant, user, row.passed_to);
-        await tx.deleteFrom('lintel_leaving').where('tenant_id', '=', tenant).where('user_id', '=', user).execute();
-        return true;
-      }).catch(() => undefined);
+        return inTransaction(db, async (tx) => {
+          const { rows } = await sql<{ passed_to: string | null }>`
+          select passed_to from lintel_leaving where tenant_id = ${tenant} and user_id = ${user} for update skip locked`.execute(tx);
+          const [row] = rows;
+          if (!row) return false;
+          if (row.passed_to === null) await dropLinks(records, charter, tenant, user);
+          else await passOnRecords(records, charter, tenant, user, row.passed_to);
+          await tx.deleteFrom('lintel_leaving').where('tenant_id', '=', tenant).where('user_id', '=', user).execute();
+          return true;
+        });
+      };
+      const isDone = await takeOne().catch(() => undefined);
       if (isDone === undefined) waiting += 1;
       else if (isDone) done += 1;
     }
