@@ -50,6 +50,7 @@ export async function startMariaDb(): Promise<MariaDb> {
     '--bind-address=127.0.0.1',
     `--socket=${socket}`,
     `--pid-file=${join(dir, 'pid')}`,
+    `--tmpdir=${dir}`,
     ...settings.map((one) => `--${one}`),
   ]);
   const running = spawn(server, args, { cwd: dir, stdio: 'ignore' });
