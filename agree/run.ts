@@ -12,10 +12,11 @@ import { agree } from './compare.js';
 import { type Engine, openEngine, openMariaDb, openPglite, openSqlite, withPolicies } from './engines.js';
 
 const { count: cases, seed, server, isGiven, has, stop } = await runOptions('agree', 'cases', 1000, ['as-found', 'mariadb']);
-// A connection keeps the plans of functions that are gone, and what was prepared for tables that are others now: each case has a fresh one.
-const pool = new pg.Pool({ connectionString: await databaseOn(server), max: 5, maxUses: 1 });
+// A connection keeps the plans of functions that are gone: after some cases a fresh one.
+const pool = new pg.Pool({ connectionString: await databaseOn(server), max: 5, maxUses: 20 });
 pool.on('error', () => {});
-const postgres: Engine = { ...(await openEngine('PostgreSQL', connect<any>(pool))), races: true };
+// Beside a MariaDB one connection sees many cases, whose tables are not the same: nothing is prepared for them.
+const postgres: Engine = { ...(await openEngine('PostgreSQL', connect<any>(pool, has('mariadb') ? false : 'auto'))), races: true };
 const sqlite = await openSqlite(postgres.membership);
 const mariaDb = has('mariadb') ? await startMariaDb() : undefined;
 const engines = mariaDb

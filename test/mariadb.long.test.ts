@@ -3,6 +3,7 @@ import { type Kysely, sql } from 'kysely';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { decimal, defineCharter, defineKinds, flag, id, instant, integer, maker, owner, parent, people, tenant, text } from 'warm-lintel';
 import { createLintel } from 'warm-lintel/server';
+import { tallyRecords } from '../src/scoping/index.js';
 import { readSchema } from '../src/starting/schema.js';
 import { type MariaDb, startMariaDb } from './mariadb.js';
 import { emptyPostgres } from './worlds.js';
@@ -132,6 +133,12 @@ describe('records', () => {
     expect((await ada.choices('shed', { like: '%' })).length + (await ada.choices('shed', { like: 'GATE' })).length).toBe(1);
     const { records: differ } = await kim.access.compare(['ada', 'bo'], 'tool.update');
     expect(differ.groups.map(({ count }: any) => count).sort()).toEqual([1, 1, 1]);
+    const rules = ['ada', 'bo', 'kim'].map(async (who) => (await it.enter(who)).reachOf('tool.update'));
+    const many = Array.from({ length: 12 }, (_, i) => ({ op: 'is', field: 'ownerId', to: { value: i === 0 ? 'bo' : `p${i}` } }) as const);
+    const asked = [...(await Promise.all(rules)), ...many];
+    expect((await tallyRecords(it.records, it.lintel.charter.shapes, 'tool', 'north', asked)).counts.slice(0, 5)).toEqual([2, 2, 3, 2, 0]);
+    const proposal = await kim.propose([{ do: 'set-roles', holder: { user: 'bo' }, roles: [] }]);
+    expect(JSON.stringify(proposal)).toContain('"records"');
   });
 
   test('are asked for by queries of the application, in which no value is more than a value', async () => {
@@ -191,6 +198,8 @@ describe('writes', () => {
     expect(made).toMatchObject({ owner_id: 'ada', made_by: 'ada', farm_id: 'north', lent: 1 });
     await expect(ada.change('tool', [made.id, 3], { uses: 7, hands: { add: ['bo'] } })).resolves.toMatchObject({ changed: [made.id] });
     expect((await ada.find('tool', { where: { id: made.id } }))[0]).toMatchObject({ uses: 7, hands: ['bo'] });
+    await kim.members.remove('bo');
+    expect((await ada.find('tool', { where: { id: made.id } }))[0]).toMatchObject({ hands: [] });
     expect(await scope.deleteFrom('tools').where('id', 'in', [made.id, 3]).returning('id').execute()).toEqual([{ id: made.id }]);
     const { items } = await kim.journal('tool', made.id);
     expect(items.map(({ what, by }: any) => [what, by.name])).toEqual([
