@@ -18,7 +18,7 @@ import {
 } from '../scoping/index.js';
 import { everythingMet, type Facts, meeting, Standing } from '../standing/index.js';
 import { checkSchema, connect, migrate, prepareJournal } from '../store/index.js';
-import { type ReadsFrom, Wrote } from './copies.js';
+import type { ReadsFrom } from './copies.js';
 import { Entered } from './entered.js';
 import { KeptFacts } from './kept-facts.js';
 import type { Entry, LintelOptions } from './options.js';
@@ -27,7 +27,10 @@ import { PlatformFace } from './platform.js';
 import { ServerStanding } from './server-standing.js';
 import { SeveralStandings } from './several.js';
 import { type Asker, type Signed, signedOf, wholly } from './signed.js';
-import type { Workplace } from './workplace.js';
+import { type Workplace, workplaceAt } from './workplace.js';
+
+/** By place. */
+type Copies = Readonly<Record<string, ReadsFrom>>;
 
 /** The library over one database and one charter. Made by {@link createLintel}. */
 export class Lintel<T extends CharterTypes = CharterTypes> {
@@ -141,34 +144,10 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   }
 
   async #workIn(tenant: string): Promise<Workplace> {
-    const at = await this.#places.of(tenant);
-    const work = this.#work;
     const { readsFrom, places } = this.#options;
-    const copy = async () =>
-      places ? (readsFrom as Readonly<Record<string, ReadsFrom>> | undefined)?.[await this.#places.nameOf(tenant)] : (readsFrom as ReadsFrom | undefined);
-    const wrote = new Wrote(this.db, this.#setting.now);
-    return {
-      ...work,
-      get db() {
-        return at();
-      },
-      ...(places && {
-        insistOnHere: (db: Kysely<any>) => {
-          // Whatever comes of a Kysely, a transaction or another with plugins, has its adapter.
-          if (db.getExecutor().adapter !== at().getExecutor().adapter)
-            throw new LintelError('other-place', 'these records are in another place; give the Kysely that recordsOf answers, or a transaction of it', {});
-        },
-      }),
-      ...(readsFrom && {
-        copyFor: async (user: string | undefined) => {
-          const from = await copy();
-          return from && !(user !== undefined && (await wrote.isRecent({ tenant, user }, from.behind))) ? from.db : undefined;
-        },
-        noteWritten: async (user: string | undefined) => {
-          if (user !== undefined && (await copy())) await wrote.note({ tenant, user });
-        },
-      }),
-    };
+    const records = await this.#places.of(tenant);
+    const copyOf = async () => (places ? (readsFrom as Copies | undefined)?.[await this.#places.nameOf(tenant)] : (readsFrom as ReadsFrom | undefined));
+    return workplaceAt(this.#work, tenant, records, { ...(readsFrom && { copyOf }), isOneOfSeveral: places !== undefined });
   }
 
   async #tryTakingOff(): Promise<void> {

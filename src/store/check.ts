@@ -3,21 +3,8 @@ import { LintelError } from '../base/index.js';
 import { type Charter, idType } from '../charter/index.js';
 import type { FieldShape, KindShape, ValueType } from '../predicate/index.js';
 import { isMariaDb } from '../scoping/index.js';
+import type { Column } from './column.js';
 import { FITTING_IN_MARIADB, mariaDbColumns, mariaDbProblems } from './mariadb.js';
-
-export interface Column {
-  table: string;
-  schema: string;
-  column: string;
-  deterministic: boolean | null;
-  /** Its type, by the name that the catalogue has for it; `enum` for any of these. Absent where a database keeps anything in any column. */
-  type?: string;
-  collation?: string | null;
-  /** Places that it keeps, where that was said: of a decimal, or of a second. */
-  places?: number | null;
-  /** No two rows have the same in it. */
-  unique: boolean;
-}
 
 /** The types of column in which a field of each type is kept and compared without being rounded, padded or shifted. */
 export const FITTING: Readonly<Record<ValueType, readonly string[]>> = {

@@ -1,6 +1,6 @@
 import { type Kysely, sql } from 'kysely';
 import type { ValueType } from '../predicate/index.js';
-import type { Column } from './check.js';
+import type { Column } from './column.js';
 
 /** The types of column in which MariaDB keeps a field of each type, and compares it without rounding, padding or shifting it. */
 export const FITTING_IN_MARIADB: Readonly<Record<ValueType, readonly string[]>> = {
