@@ -40,7 +40,8 @@ export const onlyRecords = (lintel: Lintel): Kysely<any> | undefined => (lintel.
 /** The records that a command works on that takes one database. @throws LintelError `which-place`, `no-place`. */
 export function recordsIn(lintel: Lintel, place: string | undefined): Kysely<any> {
   if (place !== undefined) return lintel.recordsIn(place);
-  if (lintel.places.length === 0) return lintel.records;
+  const only = onlyRecords(lintel);
+  if (only) return only;
   throw new LintelError('which-place', `The records are in several places; name one with --place: ${lintel.places.join(', ')}`, {});
 }
 

@@ -2,7 +2,7 @@ import { type Kysely, SqliteAdapter, sql } from 'kysely';
 import { LintelError } from '../base/index.js';
 import { type Charter, idType } from '../charter/index.js';
 import type { FieldShape, KindShape, ValueType } from '../predicate/index.js';
-import { isMariaDb } from '../scoping/index.js';
+import { BINARY, isMariaDb } from '../scoping/index.js';
 import type { Column } from './column.js';
 import { FITTING_IN_MARIADB, mariaDbColumns, mariaDbProblems } from './mariadb.js';
 
@@ -81,9 +81,7 @@ export async function checkSchema(db: Kysely<never>, charter: Charter): Promise<
     if (inTable.length === 0) problems.push(`${place}: there is no table "${table}"`);
     else if (!found) problems.push(`${place}: the table "${table}" has no column "${column}"`);
     else if (found.deterministic === false)
-      problems.push(
-        `${place}: ${called} has a collation that holds different texts for equal; give it ${isMaria ? 'utf8mb4_nopad_bin' : 'a deterministic one'}`,
-      );
+      problems.push(`${place}: ${called} has a collation that holds different texts for equal; give it ${isMaria ? BINARY : 'a deterministic one'}`);
     else if (found.type !== undefined && !fitting[type].includes(found.type))
       problems.push(
         `${place}: ${called} is of the type ${found.type}, and the field is ${type}, which is kept in ${fitting[type].join(', ')}; change one of the two`,

@@ -1,5 +1,5 @@
 import { type Kysely, sql } from 'kysely';
-import { writerFor } from '../scoping/index.js';
+import { BINARY, writerFor } from '../scoping/index.js';
 import { STEP_0018 } from './migrations/0018-journal.js';
 
 const IN_SQLITE = `create table if not exists lintel_journal (
@@ -36,7 +36,7 @@ const IN_MARIADB = `create table if not exists lintel_journal (
   key lintel_journal_record (tenant_id, kind, record_id, number),
   key lintel_journal_actor (tenant_id, actor, number),
   key lintel_journal_id (tenant_id, id)
-) character set utf8mb4 collate utf8mb4_nopad_bin`;
+) character set utf8mb4 collate ${BINARY}`;
 
 /** Makes the journal where the application's records are, if that is another database. Can be run again. */
 export async function prepareJournal(records: Kysely<any>): Promise<void> {

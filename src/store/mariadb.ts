@@ -1,5 +1,6 @@
 import { type Kysely, sql } from 'kysely';
 import type { ValueType } from '../predicate/index.js';
+import { BINARY } from '../scoping/index.js';
 import type { Column } from './column.js';
 
 /** The types of column in which MariaDB keeps a field of each type, and compares it without rounding, padding or shifting it. */
@@ -11,9 +12,6 @@ export const FITTING_IN_MARIADB: Readonly<Record<ValueType, readonly string[]>> 
   decimal: ['decimal'],
   instant: ['datetime'],
 };
-
-/** Collations in which two texts are the same only where each letter is, and each blank. */
-const BINARY = 'utf8mb4_nopad_bin';
 
 interface Row {
   readonly table: string;
