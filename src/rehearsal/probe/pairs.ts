@@ -3,16 +3,16 @@ import { writerFor } from '../../scoping/index.js';
 import type { Player } from './cast.js';
 import { type Difference, type Pictured, tablesOf } from './picture.js';
 import type { Route } from './routes.js';
-import type { Answer } from './send.js';
+import type { Answer, Asked } from './send.js';
 import type { ProbeTarget } from './target.js';
 import { asSent, type Named } from './tries.js';
-import type { At, Walk, With } from './walk.js';
+import type { At, Walk } from './walk.js';
 
 /** A request that is ready to be sent. */
 interface Ready {
   readonly at: At;
   readonly path: string;
-  readonly more: With;
+  readonly more: Asked;
 }
 
 /** What two requests came to: whether each was let through, and what is otherwise since. */
@@ -189,11 +189,15 @@ class Pairs {
   }
 
   async #atOnce(first: Ready, second: Ready): Promise<Outcome> {
+    let open = () => {};
+    const heldUntil = new Promise<void>((done) => {
+      open = done;
+    });
     const sent = await this.#gate(async (waiting) => {
       const answers: Promise<Answer>[] = [];
       for (const one of [first, second]) {
         let isAnswered = false;
-        const answer = this.#send(one).finally(() => {
+        const answer = this.#send(one, heldUntil).finally(() => {
           isAnswered = true;
         });
         answers.push(answer);
@@ -203,7 +207,7 @@ class Pairs {
         else this.#met = true;
       }
       return answers;
-    });
+    }).finally(open);
     const answers = (await Promise.all(sent)) as [Answer, Answer];
     return { answers, state: await this.#settled() };
   }
@@ -238,8 +242,8 @@ class Pairs {
     return false;
   }
 
-  #send({ at, path, more }: Ready): Promise<Answer> {
-    return this.#walk.call(at, path, more);
+  #send({ at, path, more }: Ready, heldUntil?: Promise<void>): Promise<Answer> {
+    return this.#walk.call(at, path, { ...more, ...(heldUntil && { heldUntil }) });
   }
 
   /** What is otherwise, in words that are the same for the same, and put back. */

@@ -15,11 +15,11 @@ import { pairsAtOnce } from './pairs.js';
 import { type Difference, Picture } from './picture.js';
 import { reads } from './reading.js';
 import { type Route, readRoutes } from './routes.js';
-import { type Answer, sender } from './send.js';
+import { type Answer, type Asked, sender } from './send.js';
 import { keptForOthers, restsOnHidden } from './states.js';
 import type { ProbeTarget } from './target.js';
 import { Tries } from './tries.js';
-import type { At, Walk, With } from './walk.js';
+import type { At, Walk } from './walk.js';
 import { writes } from './writing.js';
 
 interface Found extends Omit<ProbeFinding, 'people' | 'severity'> {
@@ -224,7 +224,7 @@ class Probe implements Walk {
     return this.#knowledge.get(player) as Knowledge;
   }
 
-  async call({ route, player, tenant, uncounted }: At, path: string, { body, headers }: With = {}): Promise<Answer> {
+  async call({ route, player, tenant, uncounted }: At, path: string, { headers, ...asked }: Asked = {}): Promise<Answer> {
     const silent = this.#silent.get(route.path);
     if (silent) return silent;
     const sessions = this.#sessions.get(player);
@@ -232,7 +232,7 @@ class Probe implements Walk {
     // Whoever sends another session is somebody else.
     const besides = Object.entries(headers ?? {}).filter(([name]) => !this.#carried.has(name));
     const more = route.headers || besides.length > 0 ? { ...route.headers, ...Object.fromEntries(besides) } : undefined;
-    const answer = await this.#ask(route.method, path, session, body, more);
+    const answer = await this.#ask(route.method, path, session, { ...asked, ...(more && { headers: more }) });
     this.#calls += 1;
     if (!uncounted) {
       const by = this.#covered.get(route.name) ?? new Map<string, { calls: number; answered: number }>();
@@ -250,13 +250,13 @@ class Probe implements Walk {
     return answer;
   }
 
-  async ask(at: At, path: string, more?: With): Promise<Answer> {
+  async ask(at: At, path: string, more?: Asked): Promise<Answer> {
     const answer = await this.call(at, path, more);
     this.answers.judge(at.route, at.player, at.tenant, answer);
     return answer;
   }
 
-  async change(at: At, path: string, more?: With): Promise<Answer> {
+  async change(at: At, path: string, more?: Asked): Promise<Answer> {
     const answer = await this.ask(at, path, more);
     await this.putBack(at, answer);
     return answer;

@@ -23,6 +23,14 @@ export interface Answer {
   readonly failed?: string;
 }
 
+/** What goes with a request besides what signs in. */
+export interface Asked {
+  readonly body?: unknown;
+  readonly headers?: Readonly<Record<string, string>>;
+  /** It is held up on purpose until this comes: how long its answer may take counts from then. */
+  readonly heldUntil?: Promise<void>;
+}
+
 /** How long an answer may take, in milliseconds. */
 const PATIENCE = 5000;
 /** A function of a request is called under this address. */
@@ -38,27 +46,29 @@ function baseOf({ app }: ProbeTarget): string {
 
 export function sender(target: ProbeTarget): {
   readonly send: Send;
-  readonly ask: (method: string, path: string, headers: Record<string, string>, body?: unknown, more?: Sent['headers']) => Promise<Answer>;
+  readonly ask: (method: string, path: string, headers: Record<string, string>, more?: Asked) => Promise<Answer>;
 } {
   const base = baseOf(target);
-  const send: Send = async ({ method, path, headers = {}, body }) => {
+  const call = async ({ method, path, headers = {}, body }: Parameters<Send>[0], heldUntil?: Promise<void>): Promise<Response> => {
+    const patience = new AbortController();
+    void (heldUntil ?? Promise.resolve()).then(() => setTimeout(() => patience.abort(), PATIENCE).unref());
     const request = new Request(`${base}${path}`, {
       method,
       redirect: 'manual',
       headers: { origin: new URL(base).origin, ...(body !== undefined && { 'content-type': 'application/json' }), ...headers },
-      signal: AbortSignal.timeout(PATIENCE),
+      signal: patience.signal,
       ...(body !== undefined && { body: JSON.stringify(body) }),
     });
     const { app } = target;
     const late = new Promise<never>((_resolve, reject) => {
-      request.signal.addEventListener('abort', () => reject(new Error(`no answer within ${PATIENCE / 1000} s`)), { once: true });
+      patience.signal.addEventListener('abort', () => reject(new Error(`no answer within ${PATIENCE / 1000} s`)), { once: true });
     });
     return Promise.race([typeof app === 'string' ? fetch(request) : Promise.resolve(app(request)), late]);
   };
-  const ask = async (method: string, path: string, headers: Record<string, string>, body?: unknown, more?: Sent['headers']): Promise<Answer> => {
+  const ask = async (method: string, path: string, headers: Record<string, string>, { body, headers: more, heldUntil }: Asked = {}): Promise<Answer> => {
     const sent = { method, url: `${base}${path}`, ...(body !== undefined && { body }), ...(more && { headers: more }) };
     try {
-      const response = await send({ method, path, headers: { ...headers, ...more }, body });
+      const response = await call({ method, path, headers: { ...headers, ...more }, body }, heldUntil);
       return {
         sent,
         status: response.status,
@@ -77,5 +87,5 @@ export function sender(target: ProbeTarget): {
       };
     }
   };
-  return { send, ask };
+  return { send: (request) => call(request), ask };
 }

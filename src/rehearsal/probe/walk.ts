@@ -5,7 +5,7 @@ import type { Knowledge } from './judge.js';
 import type { Turn } from './outdated.js';
 import type { Difference, Picture } from './picture.js';
 import type { Route } from './routes.js';
-import type { Answer } from './send.js';
+import type { Answer, Asked } from './send.js';
 import type { Tries } from './tries.js';
 
 /** As whom, for which tenant, and by which route something is asked. */
@@ -15,12 +15,6 @@ export interface At {
   readonly tenant: string;
   /** It is of the wrong form on purpose: whether it is answered says nothing of who is let in. */
   readonly uncounted?: true;
-}
-
-/** What goes with a request besides what signs in. */
-export interface With {
-  readonly body?: unknown;
-  readonly headers?: Readonly<Record<string, string>>;
 }
 
 /** What every sort of try works with. */
@@ -33,11 +27,11 @@ export interface Walk {
   readonly tell: Tell;
   knowledgeOf(player: Player): Knowledge;
   /** Sends a request, and counts it. */
-  call(at: At, path: string, more?: With): Promise<Answer>;
+  call(at: At, path: string, more?: Asked): Promise<Answer>;
   /** Sends one that is only to be answered, and looks at what comes back. */
-  ask(at: At, path: string, more?: With): Promise<Answer>;
+  ask(at: At, path: string, more?: Asked): Promise<Answer>;
   /** Sends one that may change something, looks at what it changed, and puts that back. */
-  change(at: At, path: string, more?: With): Promise<Answer>;
+  change(at: At, path: string, more?: Asked): Promise<Answer>;
   /** Looks at what a request changed, and puts that back. @param turn what happened before to whoever sent it. */
   putBack(at: At, answer: Answer, turn?: Turn): Promise<void>;
   /** What is otherwise since it was looked at last, which is put back; what a request goes on to write after its answer too. @param seen is told before that is put back. */
