@@ -215,6 +215,23 @@ describe('in two places', () => {
     await letIn(lintel, 'dale', 'bo');
     expect(await (await lintel.enter({ tenant: 'dale', user: 'bo' })).find('hive')).toEqual([]);
   });
+
+  test('whom a transaction of the application has linked, and not committed, is let in again once they are taken off after it', async () => {
+    const kim = await lintel.enter({ tenant: 'dale', user: 'kim' });
+    const token = await kim.together(async (inside) => {
+      await inside.change('hive', ['h1'], { helpers: { add: ['bo'] } });
+      await kim.members.remove('bo');
+      expect(await lintel.takeOffRecords()).toEqual({ done: 0, waiting: 1 });
+      const invited = await invite(lintel, 'dale', 'bo');
+      expect(await code(lintel.acceptInvitation('bo', { token: invited }))).toBe('still-leaving');
+      // Nor is somebody linked who has left.
+      expect(await code(inside.change('hive', ['h2'], { helpers: { add: ['bo'] } }))).toBe('no-such-value');
+      return invited;
+    });
+    expect(await lintel.takeOffRecords()).toEqual({ done: 1, waiting: 0 });
+    await lintel.acceptInvitation('bo', { token });
+    expect(await (await lintel.enter({ tenant: 'dale', user: 'bo' })).find('hive')).toEqual([]);
+  });
 });
 
 test('a copy is read from, but by whoever has just changed something, in whatever process, not until it must be there', async () => {

@@ -52,8 +52,9 @@ export async function change(
       const changed: unknown[] = [];
       const unchanged: unknown[] = [];
       const scope = new ScopedDb<any>(tx, boundary);
-      // The membership is locked before records are, as it is elsewhere.
-      if (lists.length > 0) await boundary.support.keepMembership?.rows(tx);
+      // The membership is locked before records are, as it is elsewhere. Where that is in another database, nobody is taken off records until this has ended.
+      const kept = boundary.support.keepMembership ?? boundary.writer.linksOf(boundary.standing.facts.tenant.id)?.keep;
+      if (lists.length > 0) await kept?.rows(tx);
       for (const id of new Set(ids)) {
         const counts: bigint[] = [];
         const { column, type } = shapes[idField] as FieldShape;

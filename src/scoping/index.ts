@@ -11,7 +11,7 @@ export { journaledKinds } from './journal/image.js';
 export { eraseFromJournal, trimJournal } from './journal/keep.js';
 export { type FieldChange, type JournalLine, linesSince, readJournal } from './journal/read.js';
 export { triggeredKinds } from './journal/triggers.js';
-export { dropLinks, passOnRecords } from './links.js';
+export { claimLinks, dropLinks, passOnRecords } from './links.js';
 export { BINARY } from './mariadb.js';
 export {
   CARRIED_CONDITIONS,

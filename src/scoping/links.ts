@@ -38,6 +38,12 @@ function placesOf(db: Kysely<any>, charter: Charter, tenantId: string, userId: s
   );
 }
 
+/** False while a transaction is open that links people to records of a tenant: what it links is not to be seen yet. */
+export async function claimLinks(tx: Kysely<any>, charter: Charter, tenantId: string): Promise<boolean> {
+  const claimed = await writerFor(tx, charter.shapes).linksOf(tenantId)?.claim.rows<{ isFree: boolean }>(tx);
+  return claimed?.[0]?.isFree !== false;
+}
+
 /** Takes somebody off every record of a tenant. */
 export async function dropLinks(db: Kysely<any>, charter: Charter, tenantId: string, userId: string): Promise<void> {
   for (const { table, rows, isLink } of placesOf(db, charter, tenantId, userId)) if (isLink) await sqlText`delete from ${table} where ${rows}`.rows(db);

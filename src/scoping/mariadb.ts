@@ -100,6 +100,10 @@ export class MariaDbWriter extends SqlWriter {
     return undefined;
   }
 
+  override linksOf(): undefined {
+    return undefined;
+  }
+
   override digest(): undefined {
     return undefined;
   }

@@ -65,6 +65,10 @@ export class SqliteWriter extends SqlWriter {
     return undefined;
   }
 
+  override linksOf(): undefined {
+    return undefined;
+  }
+
   override digest(): undefined {
     return undefined;
   }

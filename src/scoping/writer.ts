@@ -268,6 +268,15 @@ export class SqlWriter {
     return { hold: sqlText`lock table ${joinFragments(tables, ', ')} in exclusive mode`, waiting };
   }
 
+  /** Keeps the links of a tenant until the transaction ends, beside others who keep them; and claims them, answering whether nobody keeps them. Undefined where a delete waits for whoever has linked. */
+  linksOf(tenant: string): { readonly keep: Fragment; readonly claim: Fragment } | undefined {
+    const key = sqlText`pg_catalog.hashtextextended('lintel links of ' || ${tenant}::text, 0)`;
+    return {
+      keep: sqlText`select pg_catalog.pg_advisory_xact_lock_shared(${key})`,
+      claim: sqlText`select pg_catalog.pg_try_advisory_xact_lock(${key}) as "isFree"`,
+    };
+  }
+
   /** A value as the driver takes it. */
   bind(value: unknown): unknown {
     return value;

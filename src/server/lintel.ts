@@ -155,8 +155,8 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   }
 
   /**
-   * Where records are in another database than the membership: takes whoever has left off them, as far as that was not done when they left, since the records could not be reached, or since it
-   * was in a transaction of the application's own. Until it is done such a person is let in nowhere where they have left (`still-leaving`). Each is done at least once.
+   * Where records are in another database than the membership: takes whoever has left off them, as far as that was not done when they left, since the records could not be reached, since it
+   * was in a transaction of the application's own, or since another that links people there was still open. Until it is done such a person is let in nowhere where they have left (`still-leaving`). Each is done at least once.
    */
   takeOffRecords(): Promise<{ readonly done: number; readonly waiting: number }> {
     return membership.takeOff(this.#setting);

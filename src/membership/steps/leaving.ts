@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { inTransaction, LintelError } from '../../base/index.js';
 import type { Charter } from '../../charter/index.js';
-import { dropLinks, passOnRecords } from '../../scoping/index.js';
+import { claimLinks, dropLinks, passOnRecords } from '../../scoping/index.js';
 import type { Change } from '../change/index.js';
 import type { Setting } from '../terms/index.js';
 
@@ -47,7 +47,8 @@ export function stillLeaving(error: unknown): never {
 const TOGETHER = 100;
 
 /**
- * Does at the records, wherever they are, what changes of the membership have put down for them: each at least once, and none after somebody has come in again. Two at once do not meet.
+ * Does at the records, wherever they are, what changes of the membership have put down for them: each at least once, and none after somebody has come in again. Two at once do not meet, nor is
+ * it done while somebody links people there.
  *
  * @param setting whose `recordsOf` says where the records of a tenant are.
  * @returns how many were done, and how many wait for records that cannot be reached.
@@ -74,8 +75,13 @@ export async function takeOff(setting: Setting): Promise<{ readonly done: number
           select passed_to from lintel_leaving where tenant_id = ${tenant} and user_id = ${user} for update skip locked`.execute(tx);
           const [row] = rows;
           if (!row) return false;
-          if (row.passed_to === null) await dropLinks(records, charter, tenant, user);
-          else await passOnRecords(records, charter, tenant, user, row.passed_to);
+          const isOff = await inTransaction(records, async (at) => {
+            if (!(await claimLinks(at, charter, tenant))) return false;
+            if (row.passed_to === null) await dropLinks(at, charter, tenant, user);
+            else await passOnRecords(at, charter, tenant, user, row.passed_to);
+            return true;
+          });
+          if (!isOff) return undefined;
           await tx.deleteFrom('lintel_leaving').where('tenant_id', '=', tenant).where('user_id', '=', user).execute();
           return true;
         });
