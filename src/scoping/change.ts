@@ -1,6 +1,6 @@
 import type { Kysely } from 'kysely';
 import { didYouMean, inTransaction, LintelError } from '../base/index.js';
-import { type FieldShape, readValue } from '../predicate/index.js';
+import { type FieldShape, readValue, type Scalar } from '../predicate/index.js';
 import { Boundary } from './boundary.js';
 import { isAnywhere } from './find.js';
 import { linkPeople } from './linking.js';
@@ -18,10 +18,66 @@ const NARROW = 2 ** 31 - 1;
 /** SQLSTATE `numeric_value_out_of_range`; of MariaDB `ER_WARN_DATA_OUT_OF_RANGE`. */
 const OUT_OF_RANGE = new Set<unknown>(['22003', 'ER_WARN_DATA_OUT_OF_RANGE']);
 
-/**
- * Changes named records through scope, in one transaction, and says of each whether it was. A list of people is given whole, or as `{ add, remove }`. A new owner is given after the other
- * changes, as the reach may end with it.
- */
+/** What a change sets, taken apart: lists of people, and columns in the steps in which they are set. */
+interface Wanted {
+  readonly lists: readonly (readonly [field: string, people: unknown])[];
+  readonly steps: readonly Readonly<Record<string, unknown>>[];
+}
+
+/** A new owner is given after the other changes, as the reach may end with it. @throws LintelError `unknown-field` with the near match. */
+function wantedOf(whole: Boundary, kind: string, values: Readonly<Record<string, unknown>>): Wanted {
+  const { fields } = whole.standing.charter.kind(kind);
+  const { fields: shapes } = whole.shape(kind);
+  const lists: [string, unknown][] = [];
+  const plain: Record<string, unknown> = {};
+  const owning: Record<string, unknown> = {};
+  for (const [field, value] of Object.entries(values)) {
+    const shape = Object.hasOwn(shapes, field) ? shapes[field] : undefined;
+    if (!shape)
+      throw new LintelError('unknown-field', `${kind} has no field "${field}"${didYouMean(field, Object.keys(shapes))} that a change could set`, {
+        kind,
+        field,
+      });
+    if (shape.link) lists.push([field, value]);
+    else (fields[field]?.role === 'owner' ? owning : plain)[shape.column] = value;
+  }
+  return { lists, steps: [plain, owning].filter((step) => Object.keys(step).length > 0) };
+}
+
+/** The id as its column has it; null for one of nothing. */
+async function idIn(tx: Kysely<any>, boundary: Boundary, kind: string, id: unknown): Promise<Scalar | null> {
+  const { fields, idField } = boundary.shape(kind);
+  // What is no id of this type is the id of nothing.
+  const read = readValue((fields[idField] as FieldShape).type, id) ?? null;
+  // Nor is what its column is too narrow for.
+  return typeof read === 'number' && Math.abs(read) > NARROW && !(await isAnywhere(tx, boundary, kind, read)) ? null : read;
+}
+
+/** @returns whether the record is in reach. @throws LintelError `write-out-of-reach` where a part of it is. */
+async function changeOne(tx: Kysely<any>, boundary: Boundary, kind: string, id: unknown, { lists, steps }: Wanted): Promise<boolean> {
+  const { table, fields, idField } = boundary.shape(kind);
+  const scope = new ScopedDb<any>(tx, boundary);
+  const is = await idIn(tx, boundary, kind, id);
+  const reached: boolean[] = [];
+  for (const [field, people] of lists) reached.push(await linkPeople(tx, boundary, kind, field, is, people));
+  for (const step of steps) {
+    const { numUpdatedRows } = await scope
+      .updateTable(table)
+      .set(step)
+      .where((fields[idField] as FieldShape).column, '=', is)
+      .executeTakeFirstOrThrow();
+    reached.push(numUpdatedRows === 1n);
+  }
+  // The first step may have reached what the second does not: then nothing of the whole was right.
+  if (new Set(reached).size > 1)
+    throw new LintelError('write-out-of-reach', `a part of what is to be changed of ${kind} ${String(id)} is out of your reach; nothing was written`, {
+      kind,
+      id,
+    });
+  return reached[0] === true;
+}
+
+/** Changes named records through scope, in one transaction, and says of each whether it was. A list of people is given whole, or as `{ add, remove }`. */
 export async function change(
   db: Kysely<any>,
   whole: Boundary,
@@ -29,60 +85,25 @@ export async function change(
   ids: readonly unknown[],
   values: Readonly<Record<string, unknown>>,
 ): Promise<ChangeAnswer> {
-  const { charter } = whole.standing;
-  const { fields } = charter.kind(kind);
-  const { table, fields: shapes, idField } = whole.shape(kind);
   if (ids.length > MAX_IDS) throw new LintelError('too-many', `${ids.length} records at once; at most ${MAX_IDS}`, {});
-  const lists = Object.entries(values).filter(([field]) => Object.hasOwn(shapes, field) && shapes[field]?.link);
-  const columns = Object.entries(values).flatMap(([field, value]) => {
-    const shape = Object.hasOwn(shapes, field) ? shapes[field] : undefined;
-    if (shape?.link) return [];
-    if (!shape)
-      throw new LintelError('unknown-field', `${kind} has no field "${field}"${didYouMean(field, Object.keys(shapes))} that a change could set`, {
-        kind,
-        field,
-      });
-    return { column: shape.column, value, owner: fields[field]?.role === 'owner' };
-  });
-  const steps = [columns.filter((c) => !c.owner), columns.filter((c) => c.owner)]
-    .filter((step) => step.length > 0)
-    .map((step) => Object.fromEntries(step.map((c) => [c.column, c.value])));
+  const wanted = wantedOf(whole, kind, values);
+  const isLinking = wanted.lists.length > 0;
   const inside = (boundary: Boundary) =>
     inTransaction(db, async (tx) => {
-      const changed: unknown[] = [];
-      const unchanged: unknown[] = [];
-      const scope = new ScopedDb<any>(tx, boundary);
       // The membership is locked before records are, as it is elsewhere. Where that is in another database, nobody is taken off records until this has ended.
       const kept = boundary.support.keepMembership ?? boundary.writer.linksOf(boundary.standing.facts.tenant.id)?.keep;
-      if (lists.length > 0) await kept?.rows(tx);
-      for (const id of new Set(ids)) {
-        const counts: bigint[] = [];
-        const { column, type } = shapes[idField] as FieldShape;
-        // What is no id of this type is the id of nothing.
-        const read = readValue(type, id) ?? null;
-        // Nor is what its column is too narrow for.
-        const is = typeof read === 'number' && Math.abs(read) > NARROW && !(await isAnywhere(tx, boundary, kind, read)) ? null : read;
-        for (const [field, people] of lists) counts.push((await linkPeople(tx, boundary, kind, field, is, people)) ? 1n : 0n);
-        for (const step of steps) {
-          const { numUpdatedRows } = await scope.updateTable(table).set(step).where(column, '=', is).executeTakeFirstOrThrow();
-          counts.push(numUpdatedRows);
-        }
-        // The first step may have reached what the second does not: then nothing of the whole was right.
-        if (new Set(counts).size > 1)
-          throw new LintelError('write-out-of-reach', `a part of what is to be changed of ${kind} ${String(id)} is out of your reach; nothing was written`, {
-            kind,
-            id,
-          });
-        (counts[0] === 1n ? changed : unchanged).push(id);
-      }
+      if (isLinking) await kept?.rows(tx);
+      const changed: unknown[] = [];
+      const unchanged: unknown[] = [];
+      for (const id of new Set(ids)) ((await changeOne(tx, boundary, kind, id, wanted)) ? changed : unchanged).push(id);
       return { changed, unchanged };
     });
   const { holding } = whole.support;
   // Nobody is removed between being found and being linked, wherever they are known.
-  const done = lists.length > 0 && holding ? holding((support) => inside(new Boundary(whole.standing, support, whole.writer))) : inside(whole);
+  const done = isLinking && holding ? holding((support) => inside(new Boundary(whole.standing, support, whole.writer))) : inside(whole);
   return done.catch((error: unknown) => {
     if (!OUT_OF_RANGE.has((error as { code?: unknown } | null)?.code)) throw error;
-    throw new LintelError('bad-value', `a value for a ${charter.kind(kind).one} is out of the range of its column; nothing was written`, {
+    throw new LintelError('bad-value', `a value for a ${whole.standing.charter.kind(kind).one} is out of the range of its column; nothing was written`, {
       kind,
     });
   });
