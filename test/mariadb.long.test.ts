@@ -295,6 +295,18 @@ describe('writes', () => {
     }
     expect(await Promise.all(Array.from({ length: 8 }, (_, i) => kim.change('tool', [1], { uses: i })))).toHaveLength(8);
   });
+
+  test('whom an open transaction has linked is taken off after it, and the removal does not wait for that', async () => {
+    const { lintel, enter, records } = await world();
+    const kim = await enter('kim');
+    await kim.together(async (inside: typeof kim) => {
+      await inside.change('tool', [1], { hands: { add: ['bo'] } });
+      await kim.members.remove('bo');
+      expect(await lintel.takeOffRecords()).toEqual({ done: 0, waiting: 1 });
+    });
+    expect(await lintel.takeOffRecords()).toEqual({ done: 1, waiting: 0 });
+    expect((await sql`select * from hands`.execute(records)).rows).toEqual([]);
+  });
 });
 
 test('tables and connections in which it would not hold are refused at the start, each with its mend', async () => {

@@ -38,9 +38,13 @@ function placesOf(db: Kysely<any>, charter: Charter, tenantId: string, userId: s
   );
 }
 
-/** False while a transaction is open that links people to records of a tenant: what it links is not to be seen yet. */
-export async function claimLinks(tx: Kysely<any>, charter: Charter, tenantId: string): Promise<boolean> {
-  const claimed = await writerFor(tx, charter.shapes).linksOf(tenantId)?.claim.rows<{ isFree: boolean }>(tx);
+/** False, or an error of the database, while a transaction is open that links somebody to records of a tenant: what it links is not to be seen yet. */
+export async function claimLinks(tx: Kysely<any>, charter: Charter, tenantId: string, userId: string): Promise<boolean> {
+  const writer = writerFor(tx, charter.shapes);
+  const { lockAtOnce } = writer;
+  if (lockAtOnce)
+    for (const { table, rows } of placesOf(tx, charter, tenantId, userId)) await sqlText`select 1 from ${table} where ${rows}${lockAtOnce}`.rows(tx);
+  const claimed = await writer.linksOf(tenantId)?.claim.rows<{ isFree: boolean }>(tx);
   return claimed?.[0]?.isFree !== false;
 }
 

@@ -147,6 +147,10 @@ export class MariaDbWriter extends SqlWriter {
     return verbatim(' for update');
   }
 
+  override get lockAtOnce(): Fragment {
+    return verbatim(' for update nowait');
+  }
+
   override people(kind: KindShape, link: LinkTable, alias: string): Fragment {
     const user = name('l', link.user);
     return sqlText`(select coalesce(json_arrayagg(${user} order by ${user}), '[]') from ${name(link.table)} as "l" where ${this.linkIs(kind, link, alias, 'l')})`;

@@ -268,7 +268,7 @@ export class SqlWriter {
     return { hold: sqlText`lock table ${joinFragments(tables, ', ')} in exclusive mode`, waiting };
   }
 
-  /** Keeps the links of a tenant until the transaction ends, beside others who keep them; and claims them, answering whether nobody keeps them. Undefined where a delete waits for whoever has linked. */
+  /** Keeps the links of a tenant until the transaction ends, beside others who keep them; and claims them, answering whether nobody keeps them. Undefined where rows show who has linked. */
   linksOf(tenant: string): { readonly keep: Fragment; readonly claim: Fragment } | undefined {
     const key = sqlText`pg_catalog.hashtextextended('lintel links of ' || ${tenant}::text, 0)`;
     return {
@@ -296,6 +296,11 @@ export class SqlWriter {
   /** Locks what a select found, until the transaction ends. */
   lock(alias: string): Fragment {
     return sqlText` for update of ${name(alias)}`;
+  }
+
+  /** Locks what a select found, or fails at once, also where somebody has written it and not committed; undefined where a select passes over that. */
+  get lockAtOnce(): Fragment | undefined {
+    return undefined;
   }
 
   /** The people of a list field, sorted, as one cell. */

@@ -76,7 +76,7 @@ export async function takeOff(setting: Setting): Promise<{ readonly done: number
           const [row] = rows;
           if (!row) return false;
           const isOff = await inTransaction(records, async (at) => {
-            if (!(await claimLinks(at, charter, tenant))) return false;
+            if (!(await claimLinks(at, charter, tenant, user))) return false;
             if (row.passed_to === null) await dropLinks(at, charter, tenant, user);
             else await passOnRecords(at, charter, tenant, user, row.passed_to);
             return true;
