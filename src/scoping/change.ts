@@ -91,8 +91,7 @@ export async function change(
   const inside = (boundary: Boundary) =>
     inTransaction(db, async (tx) => {
       // The membership is locked before records are, as it is elsewhere. Where that is in another database, nobody is taken off records until this has ended.
-      const kept = boundary.support.keepMembership ?? boundary.writer.linksOf(boundary.standing.facts.tenant.id)?.keep;
-      if (isLinking) await kept?.rows(tx);
+      if (isLinking) await (boundary.support.keepMembership ?? boundary.writer.linksOf(boundary.standing.facts.tenant.id)?.keep)?.rows(tx);
       const changed: unknown[] = [];
       const unchanged: unknown[] = [];
       for (const id of new Set(ids)) ((await changeOne(tx, boundary, kind, id, wanted)) ? changed : unchanged).push(id);
