@@ -106,7 +106,7 @@ export const ACCOUNT_GUARDS: readonly Planted[] = [
     "        .where('p.address', 'in', [kept, address.normal])",
   ],
   // What a tenant asks.
-  ['what a tenant asks is not asked', 'membership/held/facts.ts', "row && subject === 'member' && !row.program ?", 'false ?'],
+  ['what a tenant asks is not asked', 'membership/held/facts-made.ts', "facts.subject !== 'member' || row.program", 'true'],
   [
     'whoever looks after a tenant is asked for nothing',
     'membership/coming/care.ts',

@@ -3,8 +3,9 @@ export function canonicalJson(value: unknown): string {
   if (Array.isArray(value)) return `[${value.map(canonicalJson).join(',')}]`;
   if (typeof value !== 'object' || value === null) return JSON.stringify(value) ?? 'null';
   const all = value as Record<string, unknown>;
-  const told = Object.keys(all)
-    .filter((key) => all[key] !== undefined)
-    .sort();
-  return `{${told.map((key) => `${JSON.stringify(key)}:${canonicalJson(all[key])}`).join(',')}}`;
+  let told = '';
+  for (const key of Object.keys(all).sort()) {
+    if (all[key] !== undefined) told += `${told && ','}${JSON.stringify(key)}:${canonicalJson(all[key])}`;
+  }
+  return `{${told}}`;
 }

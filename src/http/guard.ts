@@ -117,7 +117,7 @@ export async function guardedRecord(standing: ServerStanding<any>, action: strin
 export function guard(action: string, options: { readonly id?: (c: Context) => string | undefined } = {}): MiddlewareHandler<Standing & Guarded> {
   const named = options.id ?? ((c: Context) => c.req.param('id'));
   return async (c, next) => {
-    const record = await guardedRecord(c.var.standing, action, named(c as Context));
+    const record = await guardedRecord(c.get('standing'), action, named(c as Context));
     if (record) c.set('record', record);
     await next();
   };

@@ -7,11 +7,11 @@ export interface Knowledge {
   readonly me: Readonly<Record<string, unknown>>;
   readonly context: Readonly<Record<string, unknown>>;
   /** All units at or below this one, itself included; undefined where the tree is not known here. */
-  readonly below: (unitId: string) => readonly string[] | undefined;
+  below(unitId: string): readonly string[] | undefined;
   /** The people of a group; undefined where groups are not known here. */
-  readonly peopleOf: (groupId: string) => readonly string[] | undefined;
+  peopleOf(groupId: string): readonly string[] | undefined;
   /** The specialised `read` decision of a kind for the person who asks. */
-  readonly readable: (kind: string) => Predicate;
+  readable(kind: string): Predicate;
 }
 
 /** `shrink`: a missing fact makes the predicate hold for fewer records (a reach). `grow`: for more (a limit). */
@@ -68,7 +68,7 @@ function specialiseComparison(p: Comparison, shape: FieldShape, known: Knowledge
   }
   const list = readList(p.op === 'in' ? shape : OWN_IDS, raw);
   if (list === undefined) return missing;
-  const all = p.op === 'in' ? list : expand(list, p.op === 'within' ? known.below : known.peopleOf, shape);
+  const all = p.op === 'in' ? list : expand(list, (id) => (p.op === 'within' ? known.below(id) : known.peopleOf(id)), shape);
   // Without the tree, or the groups, the question stays open: evaluating it says "not loaded".
   if (all === undefined) return { ...p, to: { value: list } };
   if (all.length === 0) return NEVER;

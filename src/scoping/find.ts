@@ -3,6 +3,7 @@ import { didYouMean, LintelError, PREPARED } from '../base/index.js';
 import { compareValues, type FieldShape, type KindShape, type RecordData, readValue, type Scalar } from '../predicate/index.js';
 import type { Boundary } from './boundary.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
+import type { SqlWriter } from './writer.js';
 
 /** Which records `find` gives, in which order, and with what. */
 export interface FindOptions {
@@ -67,13 +68,16 @@ export function merged(shape: KindShape, lists: readonly (readonly RecordData[])
   return all.slice(offset, offset + limit);
 }
 
-/** Plain columns under the names of their fields: the same for everybody, so written once for each kind. */
-const NAMED = new WeakMap<KindShape, Map<string, Fragment>>();
+/** Fields under their names, as each dialect writes them: the same for everybody, so written once for each kind. */
+const NAMED = new WeakMap<KindShape, Partial<Record<SqlWriter['vocabulary'], ReadonlyMap<string, Fragment>>>>();
 
-function named(shape: KindShape, field: string): Fragment {
-  const known = NAMED.get(shape) ?? new Map(Object.entries(shape.fields).map(([of, { column }]) => [of, sqlText`${name('t', column)} as ${name(of)}`]));
-  NAMED.set(shape, known);
-  return known.get(field) as Fragment;
+function named(writer: SqlWriter, shape: KindShape, field: string): Fragment {
+  const all = NAMED.get(shape) ?? {};
+  NAMED.set(shape, all);
+  const written = ([of, { column, link }]: [string, FieldShape]) =>
+    [of, sqlText`${link ? writer.people(shape, link, 't') : name('t', column)} as ${name(of)}`] as const;
+  all[writer.vocabulary] ??= new Map(Object.entries(shape.fields).map(written));
+  return all[writer.vocabulary]?.get(field) as Fragment;
 }
 
 /**
@@ -93,8 +97,7 @@ export async function find(db: Kysely<unknown>, boundary: Boundary, kind: string
   const masked: string[] = [];
   for (const [field, f] of Object.entries(shape.fields)) {
     const shows = f.link ? undefined : boundary.shows(kind, field, 't');
-    if (f.link) columns.push(sqlText`${boundary.writer.people(shape, f.link, 't')} as ${name(field)}`);
-    else if (shows === undefined) columns.push(named(shape, field));
+    if (shows === undefined) columns.push(named(boundary.writer, shape, field));
     else {
       columns.push(sqlText`case when ${shows} then ${boundary.writer.column(shape, field, 't')} end as ${name(field)}, ${shows} as ${name(`shows ${field}`)}`);
       masked.push(field);

@@ -41,6 +41,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   readonly #options: LintelOptions<T>;
   readonly #setting: membership.Setting;
   /** What a standing works with, wherever its records are. */
+  #workHere: Workplace | undefined;
   readonly #work: Omit<Workplace, 'db'>;
   #wallKey: Promise<WallKey> | undefined;
   readonly #kept: KeptFacts | undefined;
@@ -145,6 +146,11 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
 
   async #workIn(tenant: string): Promise<Workplace> {
     const { readsFrom, places } = this.#options;
+    // One database, and no copy of it: the same for every tenant.
+    if (!readsFrom && !places) {
+      this.#workHere ??= workplaceAt(this.#work, tenant, await this.#places.of(tenant), { isOneOfSeveral: false });
+      return this.#workHere;
+    }
     const records = await this.#places.of(tenant);
     const copyOf = async () => (places ? (readsFrom as Copies | undefined)?.[await this.#places.nameOf(tenant)] : (readsFrom as ReadsFrom | undefined));
     return workplaceAt(this.#work, tenant, records, { ...(readsFrom && { copyOf }), isOneOfSeveral: places !== undefined });
@@ -218,7 +224,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     const { words } = this.#options;
     const options = { now: this.#setting.now, ...(words && { words }), ...(context && { context }) };
     const work = await this.#workIn(tenant);
-    const open = (facts: Facts) => new ServerStanding<T>(this.charter, { ...facts, ...(channel !== undefined && { channel }) }, options, work);
+    const open = (facts: Facts) => new ServerStanding<T>(this.charter, channel === undefined ? facts : { ...facts, channel }, options, work);
     let standing = open(meeting(await this.#facts(tenant, user, entry.fresh), fulfilled));
     if (entry.care !== undefined) standing = open(await membership.careFacts(this.#setting, standing, entry.care));
     if (entry.session !== undefined && user !== undefined && standing.isMember)

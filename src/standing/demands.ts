@@ -26,13 +26,11 @@ export function openDemands(
   { name, demands: { secondFactor, hours }, asksPassword = false }: { readonly name: string; readonly demands: Demands; readonly asksPassword?: boolean },
   fulfilled: readonly string[],
 ): Pick<Facts, 'demands'> {
-  const all = {
-    ...(asksPassword && { choosePasswordHere: `choose a new password, as ${name} asks you to.` }),
-    ...(secondFactor && { secondFactor: `sign in with a second factor, as ${name} asks of everybody.` }),
-    ...(hours !== undefined && {
-      [signedInWithin(hours)]: `show again who you are, as ${name} asks of everybody ${hours === 1 ? 'every hour' : `every ${hours} hours`}.`,
-    }),
-  };
+  const all: Record<string, string> = {};
+  if (asksPassword) all.choosePasswordHere = `choose a new password, as ${name} asks you to.`;
+  if (secondFactor) all.secondFactor = `sign in with a second factor, as ${name} asks of everybody.`;
+  if (hours !== undefined)
+    all[signedInWithin(hours)] = `show again who you are, as ${name} asks of everybody ${hours === 1 ? 'every hour' : `every ${hours} hours`}.`;
   return unmet(all, fulfilled);
 }
 
@@ -47,8 +45,11 @@ export function everythingMet({ data }: Charter<any>): string[] {
 }
 
 /** The same person, of whom it is known which obligations they have met. */
-export function meeting({ demands = {}, ...facts }: Facts, fulfilled: readonly string[]): Facts {
-  return { ...facts, ...unmet(demands, fulfilled), fulfilled };
+export function meeting(facts: Facts, fulfilled: readonly string[]): Facts {
+  // As they are read, nothing is met.
+  if (fulfilled.length === 0 && facts.fulfilled.length === 0) return facts;
+  const { demands = {}, ...rest } = facts;
+  return { ...rest, ...unmet(demands, fulfilled), fulfilled };
 }
 
 /** What has to be done first, where that is why something was refused. */

@@ -47,17 +47,16 @@ export type Image = 'before' | 'after';
 const UNSEEN: Predicate = { op: 'among', field: '', to: { value: [] } };
 
 /** Works out, for one standing, which records each action reaches. The one place where reaches, anchors, limits and `read` meet. */
-export class Reaches {
+export class Reaches implements Knowledge {
   readonly charter: Charter;
   readonly facts: Facts;
-  readonly #knowledge: Knowledge;
   readonly #grants = new Map<string, readonly Grant[]>();
   readonly #here = new Map<string, Test>();
   readonly #actions = { before: new Map<string, ActionReach>(), after: new Map<string, ActionReach>() };
   readonly #standsFor: readonly (StandingIn & { readonly reaches: Reaches })[];
   /** What bounds a look as somebody else: the reaches of whoever looks. */
   readonly viewer: Reaches | undefined;
-  readonly #context: Readonly<Record<string, unknown>>;
+  readonly context: Readonly<Record<string, unknown>>;
   readonly #isBare: boolean;
   #bare: Reaches | undefined;
 
@@ -65,18 +64,23 @@ export class Reaches {
   constructor(charter: Charter, facts: Facts, context: Readonly<Record<string, unknown>>, bare?: 'bare') {
     this.charter = charter;
     this.facts = facts;
-    this.#context = context;
+    this.context = context;
     this.#isBare = bare !== undefined;
-    this.#knowledge = {
-      me: facts.me,
-      context,
-      below: (unitId) => facts.below && (entryOf(facts.below, unitId) ?? []),
-      peopleOf: (groupId) => facts.people && (entryOf(facts.people, groupId) ?? []),
-      readable: (kind) => this.readable(kind),
-    };
-    this.#standsFor = (facts.standsFor ?? []).map((one) => ({ ...one, reaches: new Reaches(charterOf(charter, one.facts), one.facts, context, bare) }));
+    this.#standsFor = facts.standsFor?.map((one) => ({ ...one, reaches: new Reaches(charterOf(charter, one.facts), one.facts, context, bare) })) ?? [];
     const within = facts.look?.within;
     this.viewer = within && new Reaches(charterOf(charter, within), within, context, bare);
+  }
+
+  get me(): Facts['me'] {
+    return this.facts.me;
+  }
+
+  below(unitId: string): readonly string[] | undefined {
+    return this.facts.below && (entryOf(this.facts.below, unitId) ?? []);
+  }
+
+  peopleOf(groupId: string): readonly string[] | undefined {
+    return this.facts.people && (entryOf(this.facts.people, groupId) ?? []);
   }
 
   #grantsOf(permission: string): readonly Grant[] {
@@ -126,7 +130,7 @@ export class Reaches {
     const read = this.charter.permission(`${kind}.read`);
     if (this.action(read).test(record) === true) return true;
     if (this.#isBare) return false;
-    this.#bare ??= new Reaches(this.charter, this.facts, this.#context, 'bare');
+    this.#bare ??= new Reaches(this.charter, this.facts, this.context, 'bare');
     return this.#bare.couldRead(kind, record);
   }
 
@@ -167,7 +171,7 @@ export class Reaches {
 
   /** A rule with every fact of this person resolved. */
   specialise(p: Predicate, kind: string, bias: Bias): Predicate {
-    return specialise(p, kind, this.charter.shapes, this.#knowledge, bias);
+    return specialise(p, kind, this.charter.shapes, this, bias);
   }
 
   /** What is reached by standing in for others: on records where they reach it themselves, and where no limit of theirs holds. */

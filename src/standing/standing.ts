@@ -85,7 +85,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     }
     this.charter = charterOf(charter, facts);
     this.facts = facts;
-    this.words = { ...ENGLISH, ...options.words };
+    this.words = options.words ? { ...ENGLISH, ...options.words } : ENGLISH;
     this.#now = options.now ?? Date.now;
     this.options = options;
     this.#reaches = new Reaches(this.charter as Charter, facts, options.context ?? {});

@@ -2,7 +2,8 @@ import type { Kysely } from 'kysely';
 import { type Charter, KEYHOLDER, type RoleData, roleNow } from '../../charter/index.js';
 import type { Anchor, Standing } from '../../standing/index.js';
 import type { LintelTables, Setting } from '../terms/index.js';
-import { type FactsQuery, readCourse } from './facts.js';
+import { readCourse } from './facts.js';
+import type { FactsQuery } from './facts-made.js';
 import { beyondFrom, Giver } from './giving.js';
 
 /** A standing that knows every role of the tenant's own, as somebody needs who gives them. */

@@ -3,7 +3,8 @@ import { KEYHOLDER, type RoleData } from '../../charter/index.js';
 import type { Anchor, PeopleReach, Standing } from '../../standing/index.js';
 import type { LintelTables, Setting } from '../terms/index.js';
 import { ownRoles } from './afresh.js';
-import { anchorOf, isActive } from './facts.js';
+import { anchorOf } from './anchors.js';
+import { isActive } from './facts.js';
 import { soleSources } from './sources.js';
 import { insistOnAll, insistOnPeople, isKnown } from './visible.js';
 

@@ -107,9 +107,29 @@ export async function readRows(db: Kysely<LintelTables>, charter: Charter, tenan
       keep(openingKey(id), left ? [...new Set([...inside, ...left])] : inside);
     }
     return {
-      ...{ name, status, contact, features, bases, demands, person_id, person, deactivated, known, asked_password, attributes, program, bars },
-      ...{ held, placed: [...new Set(placed)].sort(), below, groups, roles, group_names, unit_names, stands_for },
+      name,
+      status,
+      contact,
+      features,
+      bases,
+      demands,
+      person_id,
+      person,
+      deactivated,
+      known,
+      asked_password,
+      attributes,
+      program,
+      bars,
+      held,
+      placed: placed.length > 1 ? [...new Set(placed)].sort() : placed,
+      below,
+      groups,
       opened: opened?.map((one) => one.slice(0, 8) as never) ?? null,
+      roles,
+      group_names,
+      unit_names,
+      stands_for,
     };
   });
   return { rows: plain, people };

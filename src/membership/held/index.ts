@@ -1,10 +1,12 @@
 export { giverInTenant, ownRoles, type RoleToGive, rolesToGive, standingInTenant } from './afresh.js';
+export { anchorColumns, anchorOf, assignmentOf } from './anchors.js';
 export { type GroupView, listGroups, listRoles, listUnits, type RoleHolder, type RoleView, type UnitView } from './arrangement.js';
 export { changesOf, type PersonChange } from './effects.js';
-export { anchorColumns, anchorOf, assignmentOf, existing, isActive, readCourses, readFacts, SAID_BY, standingsOf } from './facts.js';
+export { existing, isActive, readCourses, readFacts, standingsOf } from './facts.js';
 export { endingBy, Giver, givesByCharter, insistOnGiving, mayGive } from './giving.js';
 export { type DeputyView, type GivenAlone, listDeputies, listGivenAlone, listOpenings, type OpeningView } from './lent.js';
 export { listMark } from './lists.js';
 export { keyholdersOf, listMembers, type Member, type MembersAsked, type Part, roleLabel } from './members.js';
 export { courseDiffers, gainsAhead, type Holding, insistOnGains, momentsOf, type Reading } from './power.js';
+export { SAID_BY } from './said.js';
 export { insistOnAll, insistOnKnown, insistOnPeople, isKnown, knownTo, knowsOf, toldPeople } from './visible.js';

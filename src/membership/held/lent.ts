@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { type DirectPermission, peopleReach, Standing } from '../../standing/index.js';
 import type { Setting } from '../terms/index.js';
-import { anchorOf } from './facts.js';
+import { anchorOf } from './anchors.js';
 import { soleSources } from './sources.js';
 import { insistOnAll, isKnown } from './visible.js';
 

@@ -3,7 +3,9 @@ import { type Charter, KEYHOLDER, nameNow } from '../../charter/index.js';
 import type { Assignment, Held, Standing } from '../../standing/index.js';
 import type { LintelTables, Setting } from '../terms/index.js';
 import { ownRoles } from './afresh.js';
-import { assignmentOf, isActive, type Said, saidOf } from './facts.js';
+import { assignmentOf } from './anchors.js';
+import { isActive } from './facts.js';
+import { type Said, saidOf } from './said.js';
 import { soleSources } from './sources.js';
 import { insistOnPeople, isKnown } from './visible.js';
 
