@@ -4,13 +4,14 @@ import { build } from 'esbuild';
 import { sql } from 'kysely';
 import { Secret, TOTP } from 'otpauth';
 import type { Page } from 'playwright-core';
-import { build as buildPage, preview } from 'vite';
+import { preview } from 'vite';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { Standing } from 'warm-lintel';
 import { DEMO_PASSWORD } from '../examples/apiary/server/main.js';
 import { charter } from '../examples/apiary/world/charter.js';
 import { openApiary, type Pages } from './apiary-pages.js';
 import { axe } from './chromium.js';
+import { buildPages } from './setup.js';
 
 /** As they are from the start; a test renews them. */
 const terms = { version: '1', from: new Date(0) };
@@ -665,7 +666,7 @@ test('pages can be used by keyboard and screen reader', async () => {
 
 test('without a server: the charter, the database, a table, a comparison and why are all in one page', { timeout: 120_000 }, async () => {
   const root = 'examples/browser-only';
-  await buildPage({ configFile: `${root}/vite.config.ts`, logLevel: 'error' });
+  buildPages(root);
   const files = await preview({ configFile: `${root}/vite.config.ts`, logLevel: 'error', preview: { port: 0, host: '127.0.0.1' } });
   const address = files.resolvedUrls?.local[0] as string;
   const page = await newcomer();

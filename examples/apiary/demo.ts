@@ -24,7 +24,8 @@ function buildPages(): Promise<void> {
   const vite = fork(
     fileURLToPath(new URL('../../bin/vite.js', import.meta.resolve('vite'))),
     ['build', '--config', at('vite.config.ts'), '--logLevel', 'warn'],
-    { execArgv: [] },
+    // Whoever starts this may have another environment, such as that of tests: the pages are those that people get.
+    { execArgv: [], env: { ...process.env, NODE_ENV: 'production' } },
   );
   return new Promise((resolve, reject) => vite.once('exit', (code) => (code === 0 ? resolve() : reject(new Error('the pages could not be built')))));
 }
