@@ -2,7 +2,7 @@
 import { Kysely, SqliteDialect, sql } from 'kysely';
 import Database from 'libsql';
 import { beforeAll, describe, expect, test } from 'vitest';
-import { defineCharter, defineKinds, id, maker, people, tenant, text, through } from 'warm-lintel';
+import { defineCharter, defineKinds, id, maker, owner, people, tenant, text, through } from 'warm-lintel';
 import { createLintel, policyStatements } from 'warm-lintel/server';
 import { APP_ROLE } from '../agree/engines.js';
 import { emptyPostgres } from './worlds.js';
@@ -25,7 +25,12 @@ const charter = defineCharter(
         },
         actions,
       },
-      mark: { table: 'marks', label: 'sign', fields: { id: id(integer), remarkId: through('remark', integer), sign: text() }, actions },
+      mark: {
+        table: 'marks',
+        label: 'sign',
+        fields: { id: id(integer), remarkId: through('remark', integer), painterId: owner({ type: 'text', change: 'give' }), sign: text() },
+        actions: { ...actions, give: { label: 'Give' } },
+      },
     },
     { remark: { own: ({ record, me }) => record.madeBy.is(me.userId), watched: ({ record, me }) => record.watchers.includes(me.userId) } },
   ),
@@ -42,6 +47,8 @@ const charter = defineCharter(
           'mark.create': 'followed',
         },
       },
+      // Sees no remark on which a mark stands.
+      painter: { label: 'Painter', may: { 'mark.read': 'tenant', 'mark.update': 'tenant', 'mark.give': 'tenant' } },
     },
   },
 );
@@ -50,11 +57,11 @@ const TABLES = [
   'create table jobs (id integer primary key, shop_id text, title text)',
   'create table remarks (id integer primary key, job_id integer references jobs, made_by text, words text)',
   'create table remark_watchers (remark_id integer, user_id text)',
-  'create table marks (id integer primary key, remark_id integer references remarks, sign text)',
+  'create table marks (id integer primary key, remark_id integer references remarks, painter_id text, sign text)',
   "insert into jobs values (1, 'north', 'Brakes'), (2, 'south', 'Gears')",
   "insert into remarks values (11, 1, 'ada', 'worn'), (12, 1, 'bo', 'ordered'), (21, 2, 'ada', 'theirs'), (31, null, 'ada', 'nobody''s')",
   "insert into remark_watchers values (12, 'ada'), (21, 'ada'), (11, 'bo')",
-  "insert into marks values (111, 11, 'a'), (121, 12, 'b'), (211, 21, 'c'), (311, 31, 'd'), (411, null, 'e')",
+  "insert into marks values (111, 11, null, 'a'), (121, 12, null, 'b'), (211, 21, null, 'c'), (311, 31, null, 'd'), (411, null, null, 'e')",
 ];
 
 async function world(records?: Kysely<any>) {
@@ -63,12 +70,16 @@ async function world(records?: Kysely<any>) {
   for (const statement of TABLES) await sql.raw(statement).execute(place);
   const lintel = createLintel({ charter, db, ...(records && { records }) });
   await lintel.prepare();
-  for (const who of ['kim', 'ada', 'bo']) await lintel.addPerson({ id: who, name: who, address: `${who}@through.example`, confirmedAt: new Date(0) });
+  for (const who of ['kim', 'ada', 'bo', 'cy']) await lintel.addPerson({ id: who, name: who, address: `${who}@through.example`, confirmedAt: new Date(0) });
   for (const shop of ['north', 'south']) {
     await lintel.openTenant({ id: shop, name: shop, keyholder: 'kim' });
     const kim = await lintel.enter({ tenant: shop, user: 'kim' });
-    for (const who of ['ada', 'bo']) {
-      const [sent] = await kim.invitations.send([{ address: `${who}@through.example`, roles: [{ role: 'fitter', anchor: { on: 'tenant' } }] }]);
+    for (const [who, role] of [
+      ['ada', 'fitter'],
+      ['bo', 'fitter'],
+      ['cy', 'painter'],
+    ] as const) {
+      const [sent] = await kim.invitations.send([{ address: `${who}@through.example`, roles: [{ role, anchor: { on: 'tenant' } }] }]);
       await lintel.acceptInvitation(who, { token: sent?.token as string });
     }
   }
@@ -141,6 +152,13 @@ test('under the row policies plain SQL sees the same, and no function tells of a
     };
   });
   expect(seen).toEqual({ marks: [111, 121], remarks: [11, 12], here: [11, 12], watched: [12] });
+  // Whose tenant a record has shows where whoever gives it away does not see what it stands on.
+  const given = await (await enter('cy')).withPolicies(db, async (tx, scope) => {
+    await sql.raw(`set local role ${APP_ROLE}`).execute(tx);
+    expect(await (scope as any).selectFrom('remarks').select('id').execute()).toEqual([]);
+    return (scope as any).updateTable('marks').set({ painter_id: 'kim' }).where('id', 'in', [111, 211]).returning('id').execute();
+  });
+  expect(ids(given)).toEqual([111]);
 });
 
 test('a parent whose id is not unique by itself is refused, with the place and the remedy', async () => {

@@ -167,6 +167,7 @@ export class Sessions {
       .where('p.deactivated_at', 'is', null)
       .where('s.expires_at', '>', new Date(now))
       .where('s.seen_at', '>', new Date(now - this.#idle))
+      .modifyEnd(sql.raw(PREPARED))
       .executeTakeFirst();
     if (row && row.seen_at.getTime() < now - SEEN_MINUTES * 60_000)
       await db

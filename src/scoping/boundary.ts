@@ -129,6 +129,15 @@ export class Boundary {
     return this.writer.condition(or(...those.map(({ where }) => where)), kind, alias);
   }
 
+  /**
+   * The row is of this tenant, and somebody else of it may read it. Under the policies their own rule is not the one that is let through: what it asks of other tables it asks of
+   * what whoever writes may see there.
+   */
+  readBy(them: Standing, kind: string, alias: string): Fragment {
+    if (!this.#wall) return new Boundary(them, this.support, this.writer).reached(kind, 'read', alias);
+    return sqlText`${this.tenant(kind, alias)} and ${this.writer.condition(them.reachOf(`${kind}.read`), kind, alias)}`;
+  }
+
   /** Under the policies what looks at other tables is asked of the wall, which sees them as they are. */
   #condition(where: Predicate, kind: string, alias: string, atWall: (wall: ReachWriter) => Fragment): Fragment {
     return this.#wall && looksAside(where) ? atWall(this.#wall) : this.writer.condition(where, kind, alias);

@@ -1,5 +1,5 @@
-import type { Kysely } from 'kysely';
-import { LintelError, newId } from '../../base/index.js';
+import { type Kysely, sql } from 'kysely';
+import { LintelError, newId, PREPARED } from '../../base/index.js';
 import { everythingMet, type Standing, throwIfRefused } from '../../standing/index.js';
 import { type Change, type Handlers, heldBy, insistOnSetter } from '../change/index.js';
 import { gainsAhead, giverInTenant, insistOnGains } from '../held/index.js';
@@ -200,7 +200,13 @@ export async function programOfKey(
   const invalid = () => new LintelError('key-invalid', 'This key does not count. Ask for a new one.', {});
   const read = readKey(key);
   if (!read) throw invalid();
-  const row = await db.selectFrom('lintel_key').selectAll().where('tenant_id', '=', read.tenantId).where('id', '=', read.id).executeTakeFirst();
+  const row = await db
+    .selectFrom('lintel_key')
+    .selectAll()
+    .where('tenant_id', '=', read.tenantId)
+    .where('id', '=', read.id)
+    .modifyEnd(sql.raw(PREPARED))
+    .executeTakeFirst();
   if (!isSecret(read.secret, row?.secret_hash ?? null) || !row || row.ends_at.getTime() <= now) throw invalid();
   if (row.last_used_at === null || row.last_used_at.getTime() <= now - NOTED_EVERY) {
     await db

@@ -1,7 +1,6 @@
 import type { FieldData } from '../../charter/index.js';
 import { readEach, type Scalar } from '../../predicate/index.js';
 import type { Standing } from '../../standing/index.js';
-import { Boundary } from '../boundary.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
 import { isRegistered, type Registered } from '../support.js';
 import { MARK } from './failure.js';
@@ -98,8 +97,7 @@ function valueCheck(target: Target, field: string, named: Named): AfterCheck[] {
   if (role === 'parent') return [{ sign, holds: sqlText`${column} is null or ${boundary.parentReadable(kind, field, to as string, WRITTEN)}` }];
   if (role !== 'owner') return [];
   const others = [...named.owners].map(([id, them]) => {
-    // Their rule is not the one that policies let through: it looks at other tables as they are, or finds nothing there.
-    const reads = them ? new Boundary(them, support, writer).reached(kind, 'read', WRITTEN) : verbatim('false');
+    const reads = them ? boundary.readBy(them, kind, WRITTEN) : verbatim('false');
     const member = support.conditions?.person(column) ?? verbatim(them ? 'true' : 'false');
     return sqlText`(${writer.equals(column, id, target.shapeOf(field))} and ${member} and ${reads})`;
   });
