@@ -2,6 +2,6 @@
 export function frozen<T>(value: T): T {
   if (typeof value !== 'object' || value === null || Object.isFrozen(value)) return value;
   if (!Array.isArray(value) && Object.getPrototypeOf(value) !== Object.prototype) return value;
-  for (const key of Object.keys(value)) frozen((value as Record<string, unknown>)[key]);
+  for (const inner of Array.isArray(value) ? value : Object.values(value)) frozen(inner);
   return Object.freeze(value);
 }
