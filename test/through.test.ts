@@ -43,6 +43,7 @@ const charter = defineCharter(
           'remark.read': ['own', 'watched'],
           'remark.create': 'own',
           'remark.update': 'own',
+          'remark.delete': 'watched',
           'mark.read': 'followed',
           'mark.create': 'followed',
         },
@@ -152,6 +153,13 @@ test('under the row policies plain SQL sees the same, and no function tells of a
     };
   });
   expect(seen).toEqual({ marks: [111, 121], remarks: [11, 12], here: [11, 12], watched: [12] });
+  // Each rule is asked of the function that was made for it, whichever is asked first.
+  await sql.raw('delete from marks where remark_id = 12').execute(db);
+  const dropped = await ada.withPolicies(db, async (tx, scope) => {
+    await sql.raw(`set local role ${APP_ROLE}`).execute(tx);
+    return (scope as any).deleteFrom('remarks').returning('id').execute();
+  });
+  expect(ids(dropped)).toEqual([12]);
   // Whose tenant a record has shows where whoever gives it away does not see what it stands on.
   const given = await (await enter('cy')).withPolicies(db, async (tx, scope) => {
     await sql.raw(`set local role ${APP_ROLE}`).execute(tx);

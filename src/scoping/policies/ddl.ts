@@ -272,10 +272,24 @@ end`;
   }
 }
 
-/** The rules of a charter as its policies ask them: the same functions under the same names, whoever asks. */
+/** All of the wall that is written of kinds. */
+function partsOf(charter: Charter, writer: ReachWriter) {
+  const walls = Object.keys(charter.data.kinds).map((kind) => new KindWall(charter, writer, kind));
+  const links = [...new Map(walls.flatMap((wall) => wall.links()).map((link) => [link.table, link])).values()];
+  const policies = walls.flatMap((wall) => wall.policies());
+  const triggers = walls.flatMap((wall) => wall.trigger());
+  const here = hereKinds(charter).map((kind) => writer.here(kind));
+  return { links, policies, triggers, here, masked: walls.flatMap((wall) => wall.view()) };
+}
+
+/**
+ * The rules of a charter as its policies ask them: the same functions under the same names, whoever asks. Several of one sort are counted as they are written: so all of them are
+ * written once, in the order of the policies, before anybody asks for one.
+ */
 export function wallOf(charter: Charter): ReachWriter {
   const writer = new ReachWriter(charter);
   for (const kind of Object.keys(charter.data.kinds)) for (const action of Object.keys(charter.kind(kind).actions)) writer.reachable(kind, action);
+  partsOf(charter, writer);
   return writer;
 }
 
@@ -327,12 +341,8 @@ function takeDown(charter: Charter): string[] {
  */
 export function policyStatements(charter: Charter, { role, journal = false }: PolicyOptions): string[] {
   const writer = wallOf(charter);
-  const walls = Object.keys(charter.data.kinds).map((kind) => new KindWall(charter, writer, kind));
-  const links = [...new Map(walls.flatMap((wall) => wall.links()).map((link) => [link.table, link])).values()];
-  const policies = walls.flatMap((wall) => wall.policies());
-  const triggers = walls.flatMap((wall) => wall.trigger());
-  const here = hereKinds(charter).map((kind) => writer.here(kind));
-  const views = [...here, ...walls.flatMap((wall) => wall.view())];
+  const { links, policies, triggers, here, masked } = partsOf(charter, writer);
+  const views = [...here, ...masked];
   const functions = writer.functions().flatMap(listing);
   const app = quoted(role);
   return [
@@ -356,7 +366,7 @@ end $lintel$;`,
     ...policies,
     ...(journal ? Object.keys(charter.data.kinds).flatMap((kind) => journalStatements(charter, writer, kind)) : []),
     ...links.flatMap(({ lines }) => lines),
-    ...views.slice(here.length),
+    ...masked,
     `revoke all on all functions in schema ${WALL} from public;`,
     `revoke all on all tables in schema ${WALL} from public;`,
     `grant usage on schema ${WALL} to ${app};`,
