@@ -56,6 +56,9 @@ interface Gate {
   readonly compile: () => Test;
 }
 
+/** Where no other words are given: the same for all. */
+const USUAL: Words = Object.freeze({ ...ENGLISH });
+
 const LONG_WAY: Test = () => undefined;
 
 /**
@@ -85,7 +88,7 @@ export class Standing<T extends CharterTypes = CharterTypes> {
     }
     this.charter = charterOf(charter, facts);
     this.facts = facts;
-    this.words = options.words ? { ...ENGLISH, ...options.words } : ENGLISH;
+    this.words = options.words ? { ...ENGLISH, ...options.words } : USUAL;
     this.#now = options.now ?? Date.now;
     this.options = options;
     this.#reaches = new Reaches(this.charter as Charter, facts, options.context ?? {});

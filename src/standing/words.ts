@@ -1,7 +1,7 @@
 import type { Charter } from '../charter/index.js';
 
 /** All words that a decision says to the person concerned. An application replaces any of them, by language. */
-export const ENGLISH = Object.freeze({
+export const ENGLISH = {
   allowed: 'You may {act}.',
   hidden: 'There is no such {kind}.',
   expired: 'This page is out of date. Load it again.',
@@ -20,7 +20,7 @@ export const ENGLISH = Object.freeze({
   askKeyholder: 'Ask {keyholder} of {tenant}.',
   thisRecord: 'this {kind}',
   or: ' or ',
-} as const);
+} as const;
 
 /** All words that are shown to people, in one language. */
 export type Words = { readonly [key in keyof typeof ENGLISH]: string };
