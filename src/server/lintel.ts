@@ -41,8 +41,9 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   readonly #options: LintelOptions<T>;
   readonly #setting: membership.Setting;
   /** What a standing works with, wherever its records are. */
-  #workHere: Workplace | undefined;
   readonly #work: Omit<Workplace, 'db'>;
+  /** The same with the one database there is, for every tenant. */
+  #workHere: Workplace | undefined;
   #wallKey: Promise<WallKey> | undefined;
   readonly #kept: KeptFacts | undefined;
   readonly #shared: {

@@ -272,26 +272,23 @@ end`;
   }
 }
 
-/** All of the wall that is written of kinds. */
-function partsOf(charter: Charter, writer: ReachWriter) {
+/**
+ * All that the wall says of kinds, with what wrote it. Several functions of one sort are counted as they are written: so all of them are written once, in the order of the policies,
+ * before anybody asks for one.
+ */
+function written(charter: Charter) {
+  const writer = new ReachWriter(charter);
+  for (const kind of Object.keys(charter.data.kinds)) for (const action of Object.keys(charter.kind(kind).actions)) writer.reachable(kind, action);
   const walls = Object.keys(charter.data.kinds).map((kind) => new KindWall(charter, writer, kind));
   const links = [...new Map(walls.flatMap((wall) => wall.links()).map((link) => [link.table, link])).values()];
   const policies = walls.flatMap((wall) => wall.policies());
   const triggers = walls.flatMap((wall) => wall.trigger());
   const here = hereKinds(charter).map((kind) => writer.here(kind));
-  return { links, policies, triggers, here, masked: walls.flatMap((wall) => wall.view()) };
+  return { writer, links, policies, triggers, here, masked: walls.flatMap((wall) => wall.view()) };
 }
 
-/**
- * The rules of a charter as its policies ask them: the same functions under the same names, whoever asks. Several of one sort are counted as they are written: so all of them are
- * written once, in the order of the policies, before anybody asks for one.
- */
-export function wallOf(charter: Charter): ReachWriter {
-  const writer = new ReachWriter(charter);
-  for (const kind of Object.keys(charter.data.kinds)) for (const action of Object.keys(charter.kind(kind).actions)) writer.reachable(kind, action);
-  partsOf(charter, writer);
-  return writer;
-}
+/** The rules of a charter as its policies ask them: the same functions under the same names, whoever asks. */
+export const wallOf = (charter: Charter): ReachWriter => written(charter).writer;
 
 /** The tables under policies, those of kinds and those of links, each with the columns that the charter declares. */
 export function columnsUnderPolicies(charter: Charter): { readonly table: string; readonly columns: readonly string[] }[] {
@@ -340,8 +337,7 @@ function takeDown(charter: Charter): string[] {
  * tables. They can be run again; the key stays.
  */
 export function policyStatements(charter: Charter, { role, journal = false }: PolicyOptions): string[] {
-  const writer = wallOf(charter);
-  const { links, policies, triggers, here, masked } = partsOf(charter, writer);
+  const { writer, links, policies, triggers, here, masked } = written(charter);
   const views = [...here, ...masked];
   const functions = writer.functions().flatMap(listing);
   const app = quoted(role);
