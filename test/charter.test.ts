@@ -247,6 +247,13 @@ test('what is left unsaid follows: columns, what a field holds, sections, and wh
   expect(readCharter({ ...json(), platform: true }).permissions.has('platform.care')).toBe(true);
   expect(read.permission('hive.transfer').sentence).toContain('power over it ends');
   expect(canonicalJson({ b: [1, null, { y: 2, x: undefined }], a: undefined, c: { z: 'x', y: false } })).toBe('{"b":[1,null,{"y":2}],"c":{"y":false,"z":"x"}}');
+  // Whatever its texts hold, it is JSON of the same, and of equal data the same.
+  fc.assert(
+    fc.property(fc.dictionary(fc.string({ unit: 'binary' }), fc.jsonValue({ stringUnit: 'binary' })), fc.date({ noInvalidDate: true }), (data, at) => {
+      const turned = Object.fromEntries(Object.entries({ ...data, at }).reverse());
+      expect([JSON.parse(canonicalJson(turned)), canonicalJson(turned)]).toEqual([JSON.parse(JSON.stringify({ ...data, at })), canonicalJson({ ...data, at })]);
+    }),
+  );
   const layered = json();
   layered.roles.top = { label: 'Top', includes: ['keeper'], may: {}, gives: ['junior'] };
   layered.roles.over = { label: 'Over', includes: ['top'], may: {}, gives: ['reader', 'junior'] };

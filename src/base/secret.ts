@@ -5,9 +5,14 @@ interface NativeHash {
   update(part: string | Uint8Array): NativeHash;
   digest(as: 'hex'): string;
 }
+interface NativeHashes {
+  createHash(name: string): NativeHash;
+  /** Of one text, without the object; absent in older ones. */
+  hash?(name: string, text: string): string;
+}
 interface Native {
-  readonly process?: { getBuiltinModule?: (name: string) => { createHash(name: string): NativeHash } | undefined };
-  readonly Buffer?: { from(bytes: Uint8Array): { toString(as: 'hex' | 'base64url'): string } };
+  readonly process?: { getBuiltinModule?: (name: string) => NativeHashes | undefined };
+  readonly Buffer?: { from(bytes: Uint8Array | string): { toString(as: 'hex' | 'base64url'): string } };
 }
 /** Node's own, where there are such: they are faster. */
 const { process, Buffer } = globalThis as Native;
@@ -15,6 +20,8 @@ const native = process?.getBuiltinModule?.('node:crypto');
 
 /** The SHA-256 of texts in UTF-8 and bytes, one behind the other, as 64 hexadecimal digits. */
 export function hashOf(parts: readonly (string | Uint8Array)[]): string {
+  const [only] = parts;
+  if (native?.hash && typeof only === 'string' && parts.length === 1) return native.hash('sha256', only);
   if (native) return parts.reduce((hash: NativeHash, part) => hash.update(part), native.createHash('sha256')).digest('hex');
   const all = parts.map((part) => (typeof part === 'string' ? new TextEncoder().encode(part) : part));
   const whole = new Uint8Array(all.reduce((length, part) => length + part.length, 0));
@@ -58,7 +65,7 @@ const encoded = (bytes: Uint8Array) =>
     .replace(/=+$/, '');
 
 /** A text in UTF-8 as base64url (RFC 4648, section 5), without padding. */
-export const toBase64url = (text: string): string => encoded(new TextEncoder().encode(text));
+export const toBase64url = (text: string): string => Buffer?.from(text).toString('base64url') ?? encoded(new TextEncoder().encode(text));
 
 /** The text that is in base64url; empty for what is none. */
 export function fromBase64url(text: string): string {

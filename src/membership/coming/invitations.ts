@@ -151,54 +151,34 @@ async function inviteEach(change: Change, inputs: readonly NewInvitation[], expe
     ready.flatMap((one) => ('roles' in one ? [one.address.normal] : [])),
   );
   let left = expected ? Number.POSITIVE_INFINITY : await leftToSend(change);
-  const expires = new Date(at.getTime() + setting.invitationDays * DAY);
   const made: Parameters<typeof insertMany<'lintel_invitation'>>[2][number][] = [];
   const entry: AuditEntry[] = [];
   const answers = ready.map((one): InviteAnswer => {
     if (!('roles' in one)) return one;
-    const { address, name, roles, memberUntil, gives } = one;
-    const told = { address: address.written };
-    if (known.members.has(address.normal)) return { ...told, outcome: 'already a member', words: `${address.written} is a member already.` };
-    const pending = known.pending.get(address.normal);
+    const { name, roles, memberUntil, gives, event, words } = one;
+    const { normal, written: address } = one.address;
+    if (known.members.has(normal)) return { address, outcome: 'already a member', words: `${address} is a member already.` };
+    const pending = known.pending.get(normal);
     if (pending !== undefined) {
-      return {
-        ...told,
-        outcome: 'already pending',
-        words: `${address.written} is invited already. Send it again, or withdraw it first.`,
-        invitationId: pending,
-      };
+      const what = `${address} is invited already. Send it again, or withdraw it first.`;
+      return { address, outcome: 'already pending', words: what, invitationId: pending };
     }
-    if (left === 0) return refusedAnswer({ address: address.written, roles: [] }, tooMuchSent(setting));
+    if (left === 0) return refusedAnswer({ address, roles: [] }, tooMuchSent(setting));
     left -= 1;
     const id = newId();
-    known.pending.set(address.normal, id);
+    known.pending.set(normal, id);
     const secret = setting.hasMailer || expected ? undefined : newToken(tenantId, id, 'shown');
-    made.push({
-      tenant_id: tenantId,
-      id,
-      address: address.normal,
-      address_written: address.written,
-      name,
-      roles: [...roles],
-      gives,
-      status: 'pending',
-      token_hash: secret?.hash ?? null,
-      invited_by: actor.userId as string,
-      invited_at: at,
-      expires_at: expires,
-      member_until: memberUntil,
-      expected,
-    });
-    const { attributes, ...held } = gives;
-    const event = { invitation: id, roles, ...held, ...(memberUntil && { memberUntil: memberUntil.toISOString() }) };
-    const beside = { address: address.normal, ...(name && { name }), ...(attributes && { attributes: JSON.stringify(attributes) }) };
-    entry.push({ what: expected ? 'expected' : 'invited', event, words: beside });
-    const words = setting.hasMailer ? `An invitation is on its way to ${address.written}.` : `No mail is set up: hand the link to ${address.written} yourself.`;
-    return { ...told, outcome: 'invited', words, invitationId: id, ...(secret && { token: secret.token }) };
+    made.push({ id, address: normal, address_written: address, name, roles: [...roles], gives, token_hash: secret?.hash ?? null, member_until: memberUntil });
+    const beside = name ? { ...words, address: normal, name } : { ...words, address: normal };
+    entry.push({ what: expected ? 'expected' : 'invited', event: { ...event, invitation: id }, words: beside });
+    const said = setting.hasMailer ? `An invitation is on its way to ${address}.` : `No mail is set up: hand the link to ${address} yourself.`;
+    return { address, outcome: 'invited', words: said, invitationId: id, ...(secret && { token: secret.token }) };
   });
-  await insertMany(tx, 'lintel_invitation', made);
-  const messages = made.map(({ id }, i) => ({ tenant_id: tenantId, number: number + i, invitation_id: id, next_at: at, queued_at: at }));
-  if (setting.hasMailer && !expected) await insertMany(tx, 'lintel_outbox', messages);
+  const expires_at = new Date(at.getTime() + setting.invitationDays * DAY);
+  const alike = { tenant_id: tenantId, status: 'pending', invited_by: actor.userId as string, invited_at: at, expires_at, expected } as const;
+  await insertMany(tx, 'lintel_invitation', made, alike);
+  const messages = made.map(({ id }, i) => ({ number: number + i, invitation_id: id }));
+  if (setting.hasMailer && !expected) await insertMany(tx, 'lintel_outbox', messages, { tenant_id: tenantId, next_at: at, queued_at: at });
   return { answers, entry };
 }
 

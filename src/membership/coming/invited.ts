@@ -23,9 +23,12 @@ export interface Ready {
   readonly roles: readonly InvitedRole[];
   readonly memberUntil: Date | null;
   readonly gives: Gives;
+  /** What of it goes on record, and in what words. */
+  readonly event: Readonly<Record<string, unknown>>;
+  readonly words: Readonly<Record<string, string>>;
 }
 
-type Given = Pick<Ready, 'roles' | 'memberUntil' | 'gives'>;
+type Given = Omit<Ready, 'address' | 'name'>;
 
 /** What somebody is to hold, if the inviter may give it. */
 async function readGiven(change: Change, input: NewInvitation): Promise<Given> {
@@ -38,7 +41,15 @@ async function readGiven(change: Change, input: NewInvitation): Promise<Given> {
   if (memberUntil !== null && input.roles.some(({ role }) => role === KEYHOLDER)) throw keyholderEnds();
   const gives = onlyGives(input);
   await insistOnMore(change, input.roles, gives);
-  return { roles: await keptRoles(change, input.roles), memberUntil, gives };
+  const roles = await keptRoles(change, input.roles);
+  const { attributes, ...held } = gives;
+  return {
+    roles,
+    memberUntil,
+    gives,
+    event: { roles, ...held, ...(memberUntil && { memberUntil: memberUntil.toISOString() }) },
+    words: attributes ? { attributes: JSON.stringify(attributes) } : {},
+  };
 }
 
 /** Reads invitations one after the other. Most are to hold the same: that is looked at once. */

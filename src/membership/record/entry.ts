@@ -1,4 +1,4 @@
-import type { Kysely } from 'kysely';
+import type { Kysely, Selectable } from 'kysely';
 import { hashOf, randomHex } from '../../base/index.js';
 import { canonicalJson } from '../../charter/index.js';
 import { type Done, insertMany, type LintelTables } from '../terms/index.js';
@@ -21,13 +21,15 @@ export function auditHash(
   previous: string,
   row: { tenant_id: string; number: number; at: Date; actor: string | null; what: string; event: unknown; commitment: string },
 ): string {
-  return hashOf([`${previous}\n${canonicalJson({ ...row, at: row.at.toISOString() })}`]);
+  return hashOf([`${previous}\n${canonicalJson(row)}`]);
 }
 
 /** What binds an event to its words without holding them. */
 export function commitmentTo(salt: string, words: unknown): string {
   return hashOf([`${salt}\n${canonicalJson(words)}`]);
 }
+
+type Rows<T extends keyof LintelTables> = Partial<Selectable<LintelTables[T]>>[];
 
 /** What events are put on record with. */
 interface Ground {
@@ -41,36 +43,21 @@ interface Ground {
 
 /** Puts events on record, each chained on the one before it; answers the hash of the last. */
 async function putOnRecord({ tx, tenantId, number, latest, at, actor }: Ground, entries: readonly AuditEntry[]): Promise<string> {
+  const by = actor.userId ?? null;
+  const events: Rows<'lintel_audit'> = [];
+  const beside: Rows<'lintel_audit_words'> = [];
   let hash = latest;
-  const told = entries.map((entry, i) => {
-    const words = entry.words ?? {};
+  for (const { what, event, words = {} } of entries) {
+    const previous_hash = hash;
+    const nth = number + events.length;
     const salt = randomHex(16);
-    const row = {
-      tenant_id: tenantId,
-      number: number + i,
-      at,
-      actor: actor.userId ?? null,
-      what: entry.what,
-      event: JSON.parse(JSON.stringify(entry.event)) as Record<string, unknown>,
-      commitment: commitmentTo(salt, words),
-    };
-    const previous = hash;
-    hash = auditHash(previous, row);
-    return {
-      event: { ...row, previous_hash: previous, hash },
-      words: { tenant_id: tenantId, number: row.number, salt, words },
-    };
-  });
-  await insertMany(
-    tx,
-    'lintel_audit',
-    told.map(({ event }) => event),
-  );
-  await insertMany(
-    tx,
-    'lintel_audit_words',
-    told.map(({ words }) => words),
-  );
+    const commitment = commitmentTo(salt, words);
+    hash = auditHash(previous_hash, { tenant_id: tenantId, number: nth, at, actor: by, what, event, commitment });
+    events.push({ number: nth, what, event, commitment, previous_hash, hash });
+    beside.push({ number: nth, salt, words });
+  }
+  await insertMany(tx, 'lintel_audit', events, { tenant_id: tenantId, at, actor: by });
+  await insertMany(tx, 'lintel_audit_words', beside, { tenant_id: tenantId });
   return hash;
 }
 

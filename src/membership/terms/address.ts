@@ -19,6 +19,23 @@ function asciiDomain(domain: string): string {
   }
 }
 
+interface Host {
+  readonly domain: string;
+  readonly ascii: string;
+  /** Its parts as they are read. */
+  readonly labels: readonly string[];
+}
+/** Of many addresses most are at one domain. */
+let latest: Host = { domain: '', ascii: '', labels: [] };
+
+function hostOf(domain: string): Host {
+  if (domain !== latest.domain) {
+    const ascii = asciiDomain(domain);
+    latest = { domain, ascii, labels: toUnicode(ascii).split('.') };
+  }
+  return latest;
+}
+
 export interface Address {
   /** What is compared: trimmed, lower case, domain as ASCII (IDNA). */
   readonly normal: string;
@@ -40,13 +57,13 @@ export function readAddress(raw: unknown): Address {
   const at = written.lastIndexOf('@');
   const own = written.slice(0, at).normalize('NFC');
   const local = own.toLowerCase();
-  const host = asciiDomain(written.slice(at + 1));
+  const { ascii: host, labels } = hostOf(written.slice(at + 1));
   if (at < 1) throw bad('the @ is missing');
   if (local.length > MAX_LOCAL || !LOCAL.test(local)) throw bad('the part before the @ has characters that cannot be there');
   if (!HOST.test(host)) throw bad('the part after the @ is no domain');
   // What becomes another letter when it is compared is no letter that mail goes to.
   if (own !== own.normalize('NFKC')) throw new LintelError('look-alike-address', `${shown} has a letter that looks like another; type it anew`, {});
-  for (const part of [local, ...toUnicode(host).split('.')]) {
+  for (const part of [local, ...labels]) {
     if (SCRIPTS.filter((script) => script.test(part)).length > 1) {
       throw new LintelError('look-alike-address', `${shown} mixes letters of several alphabets that look alike; type it anew`, {});
     }

@@ -67,15 +67,16 @@ export function takenBack<R>(db: Kysely<LintelTables>, work: (tx: Transaction<Li
   });
 }
 
-/** Rows that name the same columns, by one statement whose text does not depend on how many they are. Columns of JSON take what they hold. */
+/** Rows that name the same columns, by one statement whose text does not depend on how many they are; what all have alike is sent once. Columns of JSON take what they hold. */
 export async function insertMany<T extends keyof LintelTables>(
   tx: Kysely<LintelTables>,
   table: T,
   rows: readonly Partial<Selectable<LintelTables[T]>>[],
+  alike: Partial<Selectable<LintelTables[T]>> = {},
 ): Promise<void> {
   if (rows.length === 0) return;
-  const columns = sql.join(Object.keys(rows[0] as object).map((column) => sql.ref(column)));
-  await sql`insert into ${sql.table(table)} (${columns}) select ${columns} from json_populate_recordset(null::${sql.table(table)}, ${JSON.stringify(rows)})`.execute(
-    tx,
-  );
+  const into = sql.table(table);
+  const columns = sql.join([...Object.keys(alike), ...Object.keys(rows[0] as object)].map((column) => sql.ref(column)));
+  const base = sql`json_populate_record(null::${into}, ${JSON.stringify(alike)})`;
+  await sql`insert into ${into} (${columns}) select ${columns} from json_populate_recordset(${base}, ${JSON.stringify(rows)})`.execute(tx);
 }

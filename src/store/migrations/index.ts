@@ -22,6 +22,7 @@ import { STEP_0020 } from './0020-long-lists.js';
 import { STEP_0021 } from './0021-facts-anew.js';
 import { STEP_0022 } from './0022-places.js';
 import { STEP_0023 } from './0023-facts-a-list-at-once.js';
+import { STEP_0024 } from './0024-facts-group-by-group.js';
 import type { Migration } from './migration.js';
 
 /**
@@ -52,6 +53,7 @@ const STEPS: readonly Migration[] = [
   STEP_0021,
   STEP_0022,
   STEP_0023,
+  STEP_0024,
 ];
 
 /** Brings the library's tables up to date. Can be run again, and by several processes at once. */
