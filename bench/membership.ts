@@ -1,9 +1,10 @@
-/* Entering, inviting, and a guarded route, each against what one would write by hand. */
+/* Entering, and a guarded route, each against what one would write by hand. */
 import type { Hono } from 'hono';
 import { type Kysely, sql } from 'kysely';
 import type pg from 'pg';
 import { createLintel } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
+import { inviting } from './inviting.js';
 import { compare, type Result } from './measure.js';
 import { asked, guardedApp, handApp, makeSessions, SESSIONS } from './routes.js';
 
@@ -89,48 +90,6 @@ async function entering(db: Kysely<any>, pool: pg.Pool): Promise<Result[]> {
   ];
 }
 
-class Undo extends Error {}
-
-async function inviting(db: Kysely<any>): Promise<Result> {
-  const lintel = createLintel({ charter, db });
-  const keyholder = await lintel.addPerson({ name: 'K', address: 'k@bulk.example' });
-  const tenant = await lintel.openTenant({ name: 'Bulk', keyholder });
-  const invitations = Array.from({ length: 1000 }, (_, i) => ({
-    address: `b${i}@bulk.example`,
-    roles: [{ role: 'keeper', anchor: { on: 'tenant' } as const }],
-  }));
-  const undone = (work: (tx: Kysely<any>) => Promise<unknown>) =>
-    db
-      .transaction()
-      .execute(async (tx) => {
-        await work(tx);
-        throw new Undo();
-      })
-      .catch((error: unknown) => {
-        if (!(error instanceof Undo)) throw error;
-      });
-  const ours = () =>
-    undone(async (tx) => {
-      const answers = await (await lintel.within(tx).enter({ tenant, user: keyholder })).invitations.send(invitations);
-      if (answers.some(({ outcome }) => outcome !== 'invited')) throw new Error('not all were invited');
-    });
-  const expires = new Date(Date.now() + 14 * 86_400_000);
-  const rows = invitations.map(({ address, roles }, i) => ({
-    tenant_id: tenant,
-    id: `hand-${i}`,
-    address,
-    address_written: address,
-    roles: JSON.stringify(roles),
-    status: 'pending',
-    token_hash: 'x'.repeat(64),
-    invited_by: keyholder,
-    invited_at: new Date(),
-    expires_at: expires,
-  }));
-  const byHand = () => undone((tx) => tx.insertInto('lintel_invitation').values(rows).execute());
-  return compare('invite-bulk', '1000 addresses invited, each checked and on record, against the same rows by one hand-written insert', 5, 12, 1, ours, byHand);
-}
-
 /** A route that shows one hive to whoever may read it: guarded, and by hand. */
 async function checking(db: Kysely<any>, pool: pg.Pool): Promise<Result> {
   await makeSessions(db);
@@ -164,5 +123,5 @@ async function checking(db: Kysely<any>, pool: pg.Pool): Promise<Result> {
 }
 
 export async function membership(db: Kysely<any>, pool: pg.Pool): Promise<Result[]> {
-  return [...(await entering(db, pool)), await inviting(db), await checking(db, pool)];
+  return [...(await entering(db, pool)), ...(await inviting(db)), await checking(db, pool)];
 }
