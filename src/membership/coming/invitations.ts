@@ -5,18 +5,7 @@ import { type Assignment, type Standing, throwIfRefused } from '../../standing/i
 import { type Change, changeTenant, type Handlers, insistOn } from '../change/index.js';
 import { anchorOf, endingBy, insistOnGiving, insistOnPeople, isKnown, ownRoles, type Part, roleLabel } from '../held/index.js';
 import type { AuditEntry } from '../record/index.js';
-import {
-  type Done,
-  type Gives,
-  type InvitationRow,
-  type InvitedRole,
-  inOneSpelling,
-  insertMany,
-  keptAddress,
-  newToken,
-  renewToken,
-  type Setting,
-} from '../terms/index.js';
+import { type Done, type Gives, type InvitationRow, type InvitedRole, insertMany, keptAddress, newToken, renewToken, type Setting } from '../terms/index.js';
 import { insistOnMore } from './ahead.js';
 import { type NewInvitation, type Ready, reading } from './invited.js';
 
@@ -109,25 +98,22 @@ async function knownAddresses({ tx, tenantId, at }: Change, addresses: readonly 
     .where('m.tenant_id', '=', tenantId)
     .where(sql<boolean>`p.address = any(${[...addresses, ...addresses.map((one) => keptAddress(tenantId, one))]}::text[])`)
     .execute();
-  await tx
-    .updateTable('lintel_invitation')
-    .set({ status: 'expired' })
-    .where('tenant_id', '=', tenantId)
-    .where('status', '=', 'pending')
-    .where('expires_at', '<=', at)
-    .where(sql<boolean>`address = any(${addresses}::text[])`)
-    .execute();
-  const pending = await tx
+  const waiting = await tx
     .selectFrom('lintel_invitation')
-    .select(['id', 'address'])
+    .select(['id', 'address', 'status', 'expires_at'])
     .where('tenant_id', '=', tenantId)
     .where('status', '=', 'pending')
     .where(sql<boolean>`address = any(${addresses}::text[])`)
     .execute();
+  const isOver = (one: (typeof waiting)[number]) => statusAt(one, at.getTime()) === 'expired';
+  const over = waiting.filter(isOver).map(({ id }) => id);
+  if (over.length > 0) {
+    await tx.updateTable('lintel_invitation').set({ status: 'expired' }).where('tenant_id', '=', tenantId).where('id', 'in', over).execute();
+  }
   const there = new Set(members.map((m) => m.address));
   return {
     members: new Set(addresses.filter((one) => there.has(one) || there.has(keptAddress(tenantId, one)))),
-    pending: new Map(pending.map((i) => [i.address, i.id])),
+    pending: new Map(waiting.flatMap((one) => (isOver(one) ? [] : [[one.address, one.id]]))),
   };
 }
 
@@ -193,10 +179,7 @@ export async function invite(setting: Setting, standing: Standing, inputs: reado
   throwIfRefused(standing.decide('member.invite'));
   return changeTenant(setting, standing.facts.tenant.id, standing.userId, async (change) => {
     insistOn(change, 'member.invite');
-    const { answers, entry } = await inviteEach(
-      change,
-      inputs.map((input) => inOneSpelling(setting.charter, input)),
-    );
+    const { answers, entry } = await inviteEach(change, inputs);
     return { result: answers, entry };
   });
 }

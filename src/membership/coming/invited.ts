@@ -3,7 +3,7 @@ import type { Assignment } from '../../standing/index.js';
 import { type Change, insistOnDomain, insistOnRules } from '../change/index.js';
 import { endingBy, insistOnGiving } from '../held/index.js';
 import { assignmentRows, keyholderEnds, readUntil } from '../steps/index.js';
-import { type Gives, type InvitedRole, readAddress, readName } from '../terms/index.js';
+import { type Gives, type InvitedRole, inOneSpelling, readAddress, readName } from '../terms/index.js';
 import { insistOnMore } from './ahead.js';
 import { onlyGives } from './gives.js';
 
@@ -61,7 +61,7 @@ export function reading(change: Change): (input: NewInvitation) => Promise<Ready
     insistOnDomain(change, address.normal);
     const { address: _, name: __, ...given } = input;
     const key = JSON.stringify(given);
-    const read = known.get(key) ?? readGiven(change, input);
+    const read = known.get(key) ?? readGiven(change, inOneSpelling(change.setting.charter, input));
     known.set(key, read);
     return { address, name, ...(await read) };
   };

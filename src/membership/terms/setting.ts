@@ -77,6 +77,6 @@ export async function insertMany<T extends keyof LintelTables>(
   if (rows.length === 0) return;
   const into = sql.table(table);
   const columns = sql.join([...Object.keys(alike), ...Object.keys(rows[0] as object)].map((column) => sql.ref(column)));
-  const base = sql`json_populate_record(null::${into}, ${JSON.stringify(alike)})`;
-  await sql`insert into ${into} (${columns}) select ${columns} from json_populate_recordset(${base}, ${JSON.stringify(rows)})`.execute(tx);
+  const base = sql`jsonb_populate_record(null::${into}, ${JSON.stringify(alike)})`;
+  await sql`insert into ${into} (${columns}) select ${columns} from jsonb_populate_recordset(${base}, ${JSON.stringify(rows)})`.execute(tx);
 }
