@@ -15,6 +15,8 @@ export interface Pages {
   as(name: string, width?: number): Promise<Page>;
   /** Waits for the message with such a link in the tray, and follows it. */
   followLetter(page: Page, to: string, link: RegExp, subject?: string): Promise<void>;
+  /** Closes the browsers of all who came: a page that nobody looks at any more goes on. */
+  leave(): Promise<void>;
   close(): Promise<void>;
 }
 
@@ -58,6 +60,9 @@ export async function openApiary(options: Partial<Parameters<typeof startDemo>[0
         .toBeGreaterThan(0);
       if (subject !== undefined) await page.getByRole('heading', { level: 2, name: subject }).waitFor();
       await found.first().click();
+    },
+    async leave() {
+      await Promise.all(browser.contexts().map((one) => one.close()));
     },
     async close() {
       await browser.close();

@@ -5,7 +5,7 @@ import { sql } from 'kysely';
 import { Secret, TOTP } from 'otpauth';
 import type { Page } from 'playwright-core';
 import { preview } from 'vite';
-import { afterAll, beforeAll, expect, test } from 'vitest';
+import { afterAll, afterEach, beforeAll, expect, test } from 'vitest';
 import { Standing } from 'warm-lintel';
 import { DEMO_PASSWORD } from '../examples/apiary/server/main.js';
 import { charter } from '../examples/apiary/world/charter.js';
@@ -21,6 +21,7 @@ beforeAll(async () => {
   pages = await openApiary({ terms });
   ({ demo, base, newcomer, signIn, followLetter } = pages);
 });
+afterEach(() => pages.leave());
 afterAll(() => pages?.close());
 
 test('sign up, invite, open the mail in the tray, accept as a new person, see the scoped list, guess an id', async () => {
