@@ -4,7 +4,7 @@ import { drizzle } from 'drizzle-orm/node-postgres';
 import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
 import pg from 'pg';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
-import { defineCharter, defineKinds, id, instant, not, tenant, text } from 'warm-lintel';
+import { defineCharter, defineKinds, id, instant, not, parent, tenant, text } from 'warm-lintel';
 import { run } from 'warm-lintel/cli';
 import { checkPolicies, connect, createLintel, dropStatements, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
@@ -63,6 +63,55 @@ test('plain SQL shows each person what they may read, and nobody anything withou
   }
   expect(await say(app, 'select * from hives')).toEqual([]);
   expect(await say(app, 'select * from hive_inspectors')).toEqual([]);
+});
+
+test('kinds may be called however long and alike: each has policies of its own', async () => {
+  const { db } = await emptyPostgres();
+  const long = 'colonyThatWasTakenOverFromAnotherSocietyInTheHillsByTheRiver';
+  const names = ['hiveNote', 'hivenote', `${long}One`, `${long}Two`];
+  const kinds = names.map((name, i) => {
+    const fields = {
+      id: id({ type: 'text' }),
+      tenantId: tenant({ type: 'text' }),
+      note: text(),
+      ...(i % 2 && { on: parent(names[i - 1] as string, { type: 'text', column: 'on_id' }) }),
+    };
+    return [name, { table: `kept_${i}`, label: 'note', fields, actions: { read: { label: 'Read' }, update: { label: 'Change' } } }];
+  });
+  const reaches = Object.fromEntries(names.map((name) => [name, { noted: ({ record }: any) => record.note.is('x') }]));
+  const may = names.map((name, i) => [`${name}.${i % 2 ? 'read' : 'update'}`, i % 2 ? ['noted', 'followed'] : 'noted']);
+  const alike: any = defineCharter(defineKinds(Object.fromEntries(kinds), reaches as never) as never, {
+    roles: {
+      reader: {
+        label: 'Reader',
+        may: { ...Object.fromEntries(may), ...Object.fromEntries(names.flatMap((n, i) => (i % 2 ? [] : [[`${n}.read`, 'tenant']]))) },
+      },
+    } as never,
+  });
+  for (const i of names.keys()) {
+    await sql.raw(`create table kept_${i} (id text primary key, tenant_id text, note text, on_id text references kept_${i & 2})`).execute(db);
+    await sql
+      .raw(
+        `insert into kept_${i} values ('${i}x', 'north', 'x', ${i % 2 ? `'${i - 1}y'` : 'null'}), ('${i}y', 'north', 'y', null), ('${i}z', 'south', 'x', null)`,
+      )
+      .execute(db);
+  }
+  const here: any = createLintel({ charter: alike, db });
+  await here.prepare();
+  for (const who of ['kim', 'ada']) await here.addPerson({ id: who, name: who, address: `${who}@north.example`, confirmedAt: new Date(0) });
+  await here.openTenant({ id: 'north', name: 'North', keyholder: 'kim' });
+  const kim = await here.enter({ tenant: 'north', user: 'kim' });
+  const [sent] = await kim.invitations.send([{ address: 'ada@north.example', roles: [{ role: 'reader', anchor: { on: 'tenant' } }] }]);
+  await here.acceptInvitation('ada', { token: sent.token });
+  for (const statement of policyStatements(alike, { role: ROLE })) await sql.raw(statement).execute(db);
+  const ada = await here.enter({ tenant: 'north', user: 'ada' });
+  const seen = await ada.withPolicies(db, async (tx: Transaction<any>) => {
+    await sql.raw(`set local role ${ROLE}`).execute(tx);
+    return Promise.all(names.map(async (_, i) => ids(await say(tx, `select id from kept_${i}`))));
+  });
+  expect(seen).toEqual(await Promise.all(names.map(async (name) => ids(await ada.find(name)))));
+  expect(seen).toEqual([['0x', '0y'], ['1x'], ['2x', '2y'], ['3x']]);
+  await db.destroy();
 });
 
 test('few or very many, one reaches the same records by a list as by scope; and what one reaches by an index is read by it', async () => {

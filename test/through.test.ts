@@ -142,24 +142,33 @@ test('under the row policies plain SQL sees the same, and no function tells of a
   await sql.raw(`do $$ begin create role ${APP_ROLE}; exception when duplicate_object then null; end $$`).execute(db);
   for (const statement of policyStatements(lintel.charter, { role: APP_ROLE })) await sql.raw(statement).execute(db);
   const ada = await enter('ada');
+  const [view, ...linked] = (
+    await sql<{ called: string }>`select oid::regclass::text as called from pg_class where relname like 'here\\_remark\\_%' union all
+      select oid::regproc::text from pg_proc where proname like 'linked\\_remark\\_watchers\\_%'`.execute(db)
+  ).rows.map(({ called }) => called);
   const seen = await ada.withPolicies(db, async (tx) => {
     await sql.raw(`set local role ${APP_ROLE}`).execute(tx);
     const list = async (text: string) => ids((await sql.raw<any>(text).execute(tx)).rows);
     return {
       marks: await list('select id from marks'),
       remarks: await list('select id from remarks'),
-      here: await list('select id from lintel_wall.here_remark'),
-      watched: await list('select linked_remark_watchers as id from lintel_wall.linked_remark_watchers()').catch(() => []),
+      here: await list(`select id from ${view}`),
+      watched: [...new Set((await Promise.all(linked.map((one) => list(`select id from ${one}() as id`)))).flat())],
     };
   });
   expect(seen).toEqual({ marks: [111, 121], remarks: [11, 12], here: [11, 12], watched: [12] });
-  // Each rule is asked of the function that was made for it, whichever is asked first.
+  // Each rule is asked of the function that does what it asks, whichever is asked first; where none does, that is said.
   await sql.raw('delete from marks where remark_id = 12').execute(db);
-  const dropped = await ada.withPolicies(db, async (tx, scope) => {
-    await sql.raw(`set local role ${APP_ROLE}`).execute(tx);
-    return (scope as any).deleteFrom('remarks').returning('id').execute();
-  });
-  expect(ids(dropped)).toEqual([12]);
+  const drop = () =>
+    ada.withPolicies(db, async (tx, scope) => {
+      await sql.raw(`set local role ${APP_ROLE}`).execute(tx);
+      return (scope as any).deleteFrom('remarks').returning('id').execute();
+    });
+  const renamed = (from: string, to: string) => sql.raw(`alter function ${from} rename to ${to.replace('lintel_wall.', '')}`).execute(db);
+  for (const one of linked) await renamed(`${one}()`, `${one}_before`);
+  await expect(drop()).rejects.toMatchObject({ code: 'no-policies' });
+  for (const one of linked) await renamed(`${one}_before()`, one);
+  expect(ids(await drop())).toEqual([12]);
   // Whose tenant a record has shows where whoever gives it away does not see what it stands on.
   const given = await (await enter('cy')).withPolicies(db, async (tx, scope) => {
     await sql.raw(`set local role ${APP_ROLE}`).execute(tx);

@@ -22,11 +22,10 @@ export {
   type PolicyFinding,
   type PolicyOptions,
   policyStatements,
-  type ReachWriter,
+  ReachWriter,
   type RunStatement,
   readWallKey,
   type WallKey,
-  wallOf,
 } from './policies/index.js';
 export { ScopedDb } from './scope.js';
 export { SeveralBoundaries } from './several.js';

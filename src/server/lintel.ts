@@ -7,14 +7,13 @@ import {
   eraseFromJournal,
   type Fragment,
   journaledKinds,
-  type ReachWriter,
+  ReachWriter,
   readWallKey,
   type ScopeSupport,
   sqlText,
   triggeredKinds,
   trimJournal,
   type WallKey,
-  wallOf,
 } from '../scoping/index.js';
 import { everythingMet, type Facts, meeting, Standing } from '../standing/index.js';
 import { checkSchema, connect, migrate, prepareJournal } from '../store/index.js';
@@ -99,7 +98,7 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
       setting: this.#setting,
       support: (tenantId, db) => this.#support(tenantId, db),
       wall: () => {
-        this.#wall ??= wallOf(options.charter as Charter);
+        this.#wall ??= new ReachWriter(options.charter as Charter);
         return this.#wall;
       },
       wallKey: () => {

@@ -35,6 +35,17 @@ function missing(cause: unknown): LintelError {
   return new LintelError('no-policies', message, {}, { cause });
 }
 
+/** SQLSTATE `undefined_function`. */
+const NOT_THERE = '42883';
+
+/** What is asked of the wall is named by what it does: what is not there is said otherwise by the policies in the database. */
+function outdated(error: unknown): unknown {
+  const { code, message } = (error ?? {}) as { code?: unknown; message?: unknown };
+  if (code !== NOT_THERE || !String(message).includes(`${WALL}.`)) return error;
+  const told = 'the row policies in this database are of another release of warm-lintel; run the statements that `lintel policies` prints';
+  return new LintelError('no-policies', told, {}, { cause: error });
+}
+
 const fromHex = (hex: string) => Uint8Array.from({ length: hex.length / 2 }, (_, i) => Number.parseInt(hex.slice(2 * i, 2 * i + 2), 16));
 
 function worthCarrying(standing: Standing): Carried {
@@ -196,7 +207,9 @@ export async function carryStanding<DB, R>(db: Kysely<DB>, standing: Standing, k
   if (db.isTransaction) {
     const tx = db as Transaction<DB>;
     await carry(through(tx), standing, key);
-    const result = await work(tx);
+    const result = await work(tx).catch((error: unknown) => {
+      throw outdated(error);
+    });
     await drop(tx);
     return result;
   }
@@ -212,7 +225,7 @@ export async function carryStanding<DB, R>(db: Kysely<DB>, standing: Standing, k
             await carry(through(tx), standing, key);
             return work(tx);
           })
-          .then(resolve, reject);
+          .then(resolve, (error: unknown) => reject(outdated(error)));
         // Where that cannot be done the connection is lost; and it is cleaned again before it carries anybody.
         await drop(connection).catch(() => {});
       })

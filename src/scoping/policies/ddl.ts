@@ -5,7 +5,7 @@ import { isRegistered, type Registered } from '../support.js';
 import { answering, ground, listing } from './ground.js';
 import { JOURNAL_TRIGGERS, journalStatements } from './journal.js';
 import { ReachWriter } from './reach.js';
-import { inline, literal, sqlTypeOf, WALL } from './rule.js';
+import { calledBy, inline, literal, sqlTypeOf, WALL } from './rule.js';
 
 /** For whom row policies are made, and with what. */
 export interface PolicyOptions {
@@ -153,8 +153,9 @@ class KindWall {
     const kind = this.#kind;
     const functions: string[] = [];
     const test = (wish: string, condition: Fragment) => {
-      functions.push(answering(`${kind}_${wish}(r ${table})`, 'boolean', `coalesce(${inline(condition)}, false)`));
-      return (image: 'old' | 'new') => `${WALL}.${kind}_${wish}(${image})`;
+      const called = calledBy(`${kind}_${wish}`, wish);
+      functions.push(answering(`${called}(r ${table})`, 'boolean', `coalesce(${inline(condition)}, false)`));
+      return (image: 'old' | 'new') => `${WALL}.${called}(${image})`;
     };
     const differ = (field: string) => `new.${quoted(this.#field(field).column)} is distinct from old.${quoted(this.#field(field).column)}`;
     const fields = Object.entries(this.#data.fields).filter(([, f]) => f.role !== 'people');
@@ -187,10 +188,11 @@ begin
   ${moves.length > 0 ? `if ${moves.join(' or ')} then ${unlessSeen} end if;` : ''}
   return new;
 end`;
+    const changed = calledBy(`${kind}_changed`, kind);
     return [
       ...functions,
-      `create function ${WALL}.${kind}_changed() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as $lintel$${body} $lintel$;`,
-      `create trigger lintel_changed before insert or update on ${table} for each row execute function ${WALL}.${kind}_changed();`,
+      `create function ${WALL}.${changed}() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as $lintel$${body} $lintel$;`,
+      `create trigger lintel_changed before insert or update on ${table} for each row execute function ${WALL}.${changed}();`,
     ];
   }
 
@@ -272,10 +274,7 @@ end`;
   }
 }
 
-/**
- * All that the wall says of kinds, with what wrote it. Several functions of one sort are counted as they are written: so all of them are written once, in the order of the policies,
- * before anybody asks for one.
- */
+/** All that the wall says of kinds, with what wrote it. */
 function written(charter: Charter) {
   const writer = new ReachWriter(charter);
   for (const kind of Object.keys(charter.data.kinds)) for (const action of Object.keys(charter.kind(kind).actions)) writer.reachable(kind, action);
@@ -286,9 +285,6 @@ function written(charter: Charter) {
   const here = hereKinds(charter).map((kind) => writer.here(kind));
   return { writer, links, policies, triggers, here, masked: walls.flatMap((wall) => wall.view()) };
 }
-
-/** The rules of a charter as its policies ask them: the same functions under the same names, whoever asks. */
-export const wallOf = (charter: Charter): ReachWriter => written(charter).writer;
 
 /** The tables under policies, those of kinds and those of links, each with the columns that the charter declares. */
 export function columnsUnderPolicies(charter: Charter): { readonly table: string; readonly columns: readonly string[] }[] {

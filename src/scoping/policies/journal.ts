@@ -2,7 +2,7 @@ import type { Charter } from '../../charter/index.js';
 import type { FieldShape, KindShape } from '../../predicate/index.js';
 import { type Fragment, name } from '../fragment.js';
 import { imageFields, journaledFields } from '../journal/image.js';
-import { inline, literal, type RuleWriter, WALL } from './rule.js';
+import { calledBy, inline, literal, type RuleWriter, WALL } from './rule.js';
 
 /** What the triggers are called that put down what is written to a table. */
 export const JOURNAL_TRIGGERS = ['lintel_journal_made', 'lintel_journal_changed', 'lintel_journal_deleted'];
@@ -22,7 +22,7 @@ export function journalStatements(charter: Charter, writer: RuleWriter, kind: st
   const image = (alias: string) => inline(writer.image(shape, imageFields(charter, kind), alias));
   const id = (alias: string) => inline(writer.column(shape, shape.idField, alias));
   const column = (field: string, alias: string) => inline(name(alias, (shape.fields[field] as FieldShape).column));
-  const called = `${WALL}.${kind}_put`;
+  const called = `${WALL}.${calledBy(`${kind}_put`, kind)}`;
   const tenant = (alias: string) => inline(writer.tenantOf(shape, alias) as Fragment);
   const entry = (from: string, was: string | undefined, became: string | undefined, actions: string) => {
     const at = became ?? (was as string);

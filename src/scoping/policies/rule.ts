@@ -1,3 +1,4 @@
+import { hashOf } from '../../base/index.js';
 import { type Charter, idType as idTypeOf } from '../../charter/index.js';
 import { type Comparison, type FieldShape, type KindShape, type LinkTable, type Predicate, takesList, type ValueType } from '../../predicate/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
@@ -39,6 +40,12 @@ const SQL_TYPES: Record<ValueType, string> = { uuid: 'uuid', text: 'text', integ
 
 export const sqlTypeOf = (field: FieldShape): string => SQL_TYPES[field.type];
 
+/**
+ * What something in the wall is called: for people what it is for, then a mark of what it does. So no two are called alike, whatever kinds are called and however long, and whoever asks for one asks
+ * for what it does, or for nothing that is there.
+ */
+export const calledBy = (wish: string, does: string): string => `${wish.slice(0, 44).toLowerCase()}_${hashOf([does]).slice(0, 12)}`;
+
 /** Text as an SQL literal. */
 export function literal(value: unknown): string {
   if (Array.isArray(value)) return literal(`{${value.map((v) => `"${String(v).replace(/[\\"]/g, '\\$&')}"`).join(',')}}`);
@@ -66,7 +73,7 @@ export const all = (parts: readonly Fragment[], word: ' and ' | ' or ', none: st
  */
 export abstract class RuleWriter extends SqlWriter {
   protected readonly charter: Charter;
-  /** Bodies of the functions that answer ids, with their names. */
+  /** Functions that answer ids, by their names. */
   readonly #functions = new Map<string, WallFunction>();
 
   constructor(charter: Charter) {
@@ -130,19 +137,14 @@ export abstract class RuleWriter extends SqlWriter {
 
   /** The name of the function that answers the ids of these queries. */
   protected listing(wish: string, kind: string, queries: readonly WallQuery[], takesKey = false): string {
-    const body = JSON.stringify(queries);
-    const known = this.#functions.get(body);
-    if (known) return known.name;
-    const taken = [...this.#functions.values()].filter((f) => f.name.replace(/_\d+$/, '') === wish).length;
-    const type = this.idType(kind);
-    const made = { name: taken === 0 ? wish : `${wish}_${taken + 1}`, type, takesKey, queries };
-    this.#functions.set(body, made);
-    return made.name;
+    const called = calledBy(wish, JSON.stringify(queries));
+    if (!this.#functions.has(called)) this.#functions.set(called, { name: called, type: this.idType(kind), takesKey, queries });
+    return called;
   }
 
   /** The function that answers the same ids as another if they are few, and their type. */
   protected few(ids: string): Required<WallFunction> {
-    const one = [...this.#functions.values()].find((f) => f.name === ids) as WallFunction;
+    const one = this.#functions.get(ids) as WallFunction;
     one.few = `few_${ids}`;
     return one as Required<WallFunction>;
   }
@@ -248,7 +250,7 @@ export abstract class RuleWriter extends SqlWriter {
 }
 
 /** The view of the ids of a kind in the carried tenant. */
-const hereView = (kind: string) => `here_${kind}`;
+const hereView = (kind: string) => calledBy(`here_${kind}`, kind);
 
 export const isFact = (p: Comparison) => 'me' in p.to || 'context' in p.to;
 
