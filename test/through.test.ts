@@ -1,7 +1,8 @@
 /* Records that have their tenant through another, and people of a record whose links name no tenant: tables that nobody has to alter. */
 import { Kysely, SqliteDialect, sql } from 'kysely';
 import Database from 'libsql';
-import { beforeAll, describe, expect, test } from 'vitest';
+import pg from 'pg';
+import { beforeAll, describe, expect, test, vi } from 'vitest';
 import { defineCharter, defineKinds, id, maker, owner, people, tenant, text, through } from 'warm-lintel';
 import { createLintel, policyStatements } from 'warm-lintel/server';
 import { APP_ROLE } from '../agree/engines.js';
@@ -138,6 +139,13 @@ describe.each(['beside the membership', 'in SQLite'])('%s', (where) => {
 });
 
 test('under the row policies plain SQL sees the same, and no function tells of another tenant', async () => {
+  // What goes over a connection to ask for somebody else.
+  const sent: unknown[] = [];
+  const query = pg.Client.prototype.query;
+  const noted = vi.spyOn(pg.Client.prototype, 'query').mockImplementation(function (this: pg.Client, ...of: any[]) {
+    if (String(of[0]?.text ?? of[0]).includes('lintel_wall.asked(')) sent.push(...(of[0].values ?? of[1]));
+    return (query as any).apply(this, of);
+  } as never);
   const { lintel, db, enter } = await world();
   await sql.raw(`do $$ begin create role ${APP_ROLE}; exception when duplicate_object then null; end $$`).execute(db);
   for (const statement of policyStatements(lintel.charter, { role: APP_ROLE })) await sql.raw(statement).execute(db);
@@ -176,6 +184,35 @@ test('under the row policies plain SQL sees the same, and no function tells of a
     return (scope as any).updateTable('marks').set({ painter_id: 'kim' }).where('id', 'in', [111, 211]).returning('id').execute();
   });
   expect(ids(given)).toEqual([111]);
+  // What the right of whoever gets it rests on is looked at as it is, also where whoever gives it sees nothing of that.
+  const give = async (to: string) =>
+    (await enter('cy')).withPolicies(db, async (tx, scope) => {
+      await sql.raw(`set local role ${APP_ROLE}`).execute(tx);
+      return (scope as any).updateTable('marks').set({ painter_id: to }).where('id', '=', 111).returning('id').execute();
+    });
+  expect(ids(await give('bo'))).toEqual([111]);
+  await sql.raw('delete from remark_watchers where remark_id = 11').execute(db);
+  await sql.raw('update marks set painter_id = null where id = 111').execute(db);
+  await expect(give('bo')).rejects.toMatchObject({ code: 'no-such-value' });
+  // The wall answers for somebody else only what the library asks, and in the transaction in which it asks.
+  expect(ids(await give('ada'))).toEqual([111]);
+  const question = sent.find((value) => String(value).includes('jsonb_populate_record'));
+  const signature = sent[sent.indexOf(question) + 1];
+  const asked = await ada.withPolicies(db, async (tx) => {
+    const [{ carried }] = (await sql<any>`select current_setting('lintel.standing') as carried`.execute(tx)).rows;
+    const ask = async (what: unknown, by: unknown) =>
+      (await sql<any>`select lintel_wall.asked(${what}, ${by}, to_jsonb(m)) as yes from marks as m where id = 111`.execute(tx)).rows[0].yes;
+    return [
+      await ask(question, signature),
+      await ask('select true', signature),
+      await ask('select true', carried.slice(0, 64)),
+      await ask(carried.slice(65), carried.slice(0, 64)),
+      await ask('select true', null),
+      await ask(null, signature),
+    ];
+  });
+  expect([String(signature).length, asked]).toEqual([64, Array(6).fill(false)]);
+  noted.mockRestore();
 });
 
 test('a parent whose id is not unique by itself is refused, with the place and the remedy', async () => {

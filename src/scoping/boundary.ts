@@ -1,4 +1,4 @@
-import type { RawNode, TableNode } from 'kysely';
+import type { Kysely, RawNode, TableNode } from 'kysely';
 import { didYouMean, LintelError } from '../base/index.js';
 import { CHOOSE, type CharterTypes } from '../charter/index.js';
 import { and, type FieldShape, type KindShape, not, ofTenant, or, type Predicate } from '../predicate/index.js';
@@ -129,13 +129,15 @@ export class Boundary {
     return this.writer.condition(or(...those.map(({ where }) => where)), kind, alias);
   }
 
-  /**
-   * The row is of this tenant, and somebody else of it may read it. Under the policies their own rule is not the one that is let through: what it asks of other tables it asks of
-   * what whoever writes may see there.
-   */
-  readBy(them: Standing, kind: string, alias: string): Fragment {
+  /** The row is of this tenant, and somebody else of it may read it. Under the policies what their rule asks of other tables is asked of the wall: here these show what whoever writes may see. */
+  async readBy(them: Standing, kind: string, alias: string, db: Kysely<any>): Promise<Fragment> {
     if (!this.#wall) return new Boundary(them, this.support, this.writer).reached(kind, 'read', alias);
-    return sqlText`${this.tenant(kind, alias)} and ${this.writer.condition(them.reachOf(`${kind}.read`), kind, alias)}`;
+    const where = them.reachOf(`${kind}.read`);
+    const tenant = this.tenant(kind, alias);
+    if (!looksAside(where)) return sqlText`${tenant} and ${this.writer.condition(where, kind, alias)}`;
+    const question = this.#wall.question(kind, where);
+    const signature = await this.support.signed?.(question, db);
+    return sqlText`${tenant} and lintel_wall.asked(${question}, ${signature}, to_jsonb(${name(alias)}))`;
   }
 
   /** Under the policies what looks at other tables is asked of the wall, which sees them as they are. */

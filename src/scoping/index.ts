@@ -25,6 +25,7 @@ export {
   ReachWriter,
   type RunStatement,
   readWallKey,
+  signQuestion,
   type WallKey,
 } from './policies/index.js';
 export { ScopedDb } from './scope.js';

@@ -23,6 +23,8 @@ export interface ScopeSupport {
   readonly openTables?: readonly string[];
   /** Pieces of SQL that queries may use by name, with $1, $2, ... where their arguments go. */
   readonly fragments?: Readonly<Record<string, string>>;
+  /** Under the row policies: signs what is asked of the wall for somebody else, in the transaction that is open. */
+  readonly signed?: (question: string, db: Kysely<any>) => Promise<string>;
   /** Which of these are active members, units or groups of the tenant: asked before a write where there are no conditions. */
   readonly existing: (what: Registered, ids: readonly string[]) => Promise<readonly string[]>;
 }

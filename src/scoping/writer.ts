@@ -107,6 +107,10 @@ export class SqlWriter {
     return sqlText`(select ${this.tenantOf(parent, inner)} from ${this.table(parent)} as ${name(inner)} where ${this.parentIs(kind, kind.throughField, alias, inner)})`;
   }
 
+  linkTable({ table }: LinkTable): Fragment {
+    return name(table);
+  }
+
   /** A row of a link table, called `inner`, is a link of a row. */
   linkIs(kind: KindShape, { tenant, record }: LinkTable, alias: string, inner: string): Fragment {
     const isOf = sqlText`${name(inner, record)} = ${this.column(kind, kind.idField, alias)}`;
@@ -151,10 +155,10 @@ export class SqlWriter {
   #link(p: Comparison, field: FieldShape, kind: KindShape, alias: string, wanted: boolean): Fragment {
     if (!field.link || !('value' in p.to)) throw new LintelError('not-specialised', `includes ${p.field} still names a fact; specialise it first`);
     const inner = this.#fresh();
-    const { table, user } = field.link;
+    const { user } = field.link;
     const { value } = p.to;
     const named = Array.isArray(value) ? this.writeList(name(inner, user), value, field) : this.writeValue('is', name(inner, user), value, field);
-    return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${name(table)} as ${name(inner)} where ${this.linkIs(kind, field.link, alias, inner)} and ${named})`;
+    return sqlText`${verbatim(wanted ? 'exists' : 'not exists')} (select 1 from ${this.linkTable(field.link)} as ${name(inner)} where ${this.linkIs(kind, field.link, alias, inner)} and ${named})`;
   }
 
   /** A value that a column holds is one that its field takes; undefined where the column's type says so already. */
@@ -305,7 +309,7 @@ export class SqlWriter {
 
   /** The people of a list field, sorted, as one cell. */
   people(kind: KindShape, link: LinkTable, alias: string): Fragment {
-    return sqlText`array(select "l".${name(link.user)} from ${name(link.table)} as "l" where ${this.linkIs(kind, link, alias, 'l')} order by 1)`;
+    return sqlText`array(select "l".${name(link.user)} from ${this.linkTable(link)} as "l" where ${this.linkIs(kind, link, alias, 'l')} order by 1)`;
   }
 
   /** A list as one parameter, so that the text of a query does not depend on its length. */

@@ -24,6 +24,7 @@ import {
   type RunStatement,
   ScopedDb,
   type SqlCondition,
+  signQuestion,
   sqlCondition,
   type WallKey,
   writerFor,
@@ -263,7 +264,12 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
       ? // The application's role cannot look at the membership: that is asked on the library's own connection.
         new Boundary(
           me,
-          { ...base, standingOf: (id: string) => base.standingOf(id, this.#place.setting.db), conditions: CARRIED_CONDITIONS },
+          {
+            ...base,
+            standingOf: (id: string) => base.standingOf(id, this.#place.setting.db),
+            signed: async (question: string, tx: Kysely<any>) => signQuestion(tx, await this.#place.wallKey(), question),
+            conditions: CARRIED_CONDITIONS,
+          },
           writer,
           this.#place.wall(),
         )

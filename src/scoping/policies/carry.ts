@@ -46,6 +46,9 @@ function outdated(error: unknown): unknown {
   return new LintelError('no-policies', told, {}, { cause: error });
 }
 
+/** HMAC (RFC 2104) over SHA-256. */
+const signed = (key: WallKey, text: string) => hashOf([key.outer, fromHex(hashOf([key.inner, text]))]);
+
 const fromHex = (hex: string) => Uint8Array.from({ length: hex.length / 2 }, (_, i) => Number.parseInt(hex.slice(2 * i, 2 * i + 2), 16));
 
 function worthCarrying(standing: Standing): Carried {
@@ -147,8 +150,7 @@ async function carry(run: RunStatement, standing: Standing, key: WallKey): Promi
   if (idsOf(idType(standing.charter, 'tenant'), [standing.facts.tenant.id]).length === 0) return;
   const { payload, claims } = worthCarrying(standing);
   const text = `${toHex((row as { turn: Uint8Array }).turn)} ${payload}`;
-  const signature = hashOf([key.outer, fromHex(hashOf([key.inner, text]))]);
-  const values = [`${signature}.${text}`, standing.facts.tenant.id, claims];
+  const values = [`${signed(key, text)}.${text}`, standing.facts.tenant.id, claims];
   if (key.proven) {
     await rowsOf(run, CARRY, values);
     return;
@@ -162,6 +164,12 @@ async function carry(run: RunStatement, standing: Standing, key: WallKey): Promi
       { charter: standing.charter.hash },
     );
   key.proven = true;
+}
+
+/** Signs what is asked of the wall for another than the carried standing; for this turn of the transaction alone. */
+export async function signQuestion(db: Kysely<any>, key: WallKey, question: string): Promise<string> {
+  const [row] = await rowsOf<{ turn: Uint8Array }>(through(db), `select ${WALL}.this_turn() as turn`);
+  return signed(key, `${toHex((row as { turn: Uint8Array }).turn)} asks ${question}`);
 }
 
 /** Ends what is carried: a new turn begins, in which nothing is. */

@@ -365,7 +365,7 @@ end $lintel$;`,
     ...['told(text, text, text)', 'facts(text, text)', 'opened(text)', 'units(text)', 'records(text, text)'].map(
       (f) => `grant execute on function ${WALL}.${f} to ${app};`,
     ),
-    ...['is_member(text)', 'is_unit(text)', 'is_group(text)', 'given(text)', 'challenge()', 'next_turn()'].map(
+    ...['is_member(text)', 'is_unit(text)', 'is_group(text)', 'given(text)', 'challenge()', 'next_turn()', 'this_turn()', 'asked(text, text, jsonb)'].map(
       (f) => `grant execute on function ${WALL}.${f} to ${app};`,
     ),
     ...writer

@@ -43,6 +43,10 @@ const TENANT_CARRIED = `${json(2)} #>> '{}'`;
  * sides are hashed before they are compared, so that the time it takes tells nothing. Each function does it for itself: what a function
  * calls in turn is set up anew in each transaction, which takes longer than the work. Step by step and not in one query, for the same reason.
  */
+const isSigned = (payload: string, signature: string) =>
+  `sha256(convert_to(encode(sha256(outside || sha256(inside || convert_to(${payload}, 'UTF8'))), 'hex'), 'UTF8')) = sha256(convert_to(${signature}, 'UTF8'))`;
+const KEY_READ = `select k.inner_pad, k.outer_pad into inside, outside from ${WALL}.key as k;`;
+
 const verified = (
   charter: Charter,
   head: string,
@@ -56,9 +60,8 @@ declare
   outside bytea;
 begin
   if coalesce(carried, '') = '' then return null; end if;
-  select k.inner_pad, k.outer_pad into inside, outside from ${WALL}.key as k;
-  if sha256(convert_to(encode(sha256(outside || sha256(inside || convert_to(payload, 'UTF8'))), 'hex'), 'UTF8')) = sha256(convert_to(left(carried, 64), 'UTF8'))
-    and ${line(1)} = ${BOUND} || ' ' || ${literal(charter.hash)} then return ${expression}; end if;
+  ${KEY_READ}
+  if ${isSigned('payload', 'left(carried, 64)')} and ${line(1)} = ${BOUND} || ' ' || ${literal(charter.hash)} then return ${expression}; end if;
   return null;
 end $lintel$;`;
 
@@ -103,6 +106,19 @@ begin
     outer_pad := set_byte(outer_pad, i, get_byte(outer_pad, i) # get_byte(secret, i));
   end loop;
   insert into ${WALL}.key values (inner_pad, outer_pad);
+end $lintel$;`,
+    // What is asked for somebody other than whoever is carried: the library alone can sign it, for this turn.
+    `create function ${WALL}.this_turn() returns bytea language plpgsql ${LOCKED} as $lintel$ begin return ${TURN}; end $lintel$;`,
+    `create function ${WALL}.asked(question text, signature text, record jsonb) returns boolean language plpgsql ${LOCKED} as $lintel$
+declare
+  inside bytea;
+  outside bytea;
+  yes boolean;
+begin
+  ${KEY_READ}
+  if (${isSigned(`${BOUND} || ' asks ' || question`, 'signature')}) is not true then return false; end if;
+  execute question into yes using record;
+  return coalesce(yes, false);
 end $lintel$;`,
     // One function for what is read once a statement: the first call in a statement costs several times what the next ones do.
     verified(

@@ -2,7 +2,7 @@ import { CHOOSE, followedFields, idType as idTypeOf, reachesOfKind, restsOnRead 
 import type { FieldShape, Predicate } from '../../predicate/index.js';
 import { type Fragment, sqlText, verbatim } from '../fragment.js';
 import { anchoredMark, claimsOf } from './facts.js';
-import { all, isFact, literal, once, RuleWriter, sqlTypeOf, told, WALL, type WallQuery } from './rule.js';
+import { all, inline, isFact, literal, once, RuleWriter, sqlTypeOf, told, WALL, type WallQuery } from './rule.js';
 
 /** The tenant that the connection names: anybody can name any. */
 const NAMED = `nullif(current_setting('lintel.tenant', true), '')`;
@@ -199,6 +199,11 @@ export class ReachWriter extends RuleWriter {
   /** Ids of a kind that the carried standing may read. */
   readable(kind: string): string {
     return this.reachable(kind, 'read');
+  }
+
+  /** Whether a rule that names no facts holds of a record as it is handed over in JSON, as a query that looks at tables as they are. */
+  question(kind: string, where: Predicate): string {
+    return `select ${inline(this.condition(where, kind, 'w'))} from jsonb_populate_record(null::${inline(this.qualified(kind))}, $1) as "w"`;
   }
 
   /** The parent that a field names may be read, or chosen without being read. */

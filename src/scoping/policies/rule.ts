@@ -131,6 +131,10 @@ export abstract class RuleWriter extends SqlWriter {
     return name(schema ?? 'public', table);
   }
 
+  override linkTable({ table }: LinkTable): Fragment {
+    return name('public', table);
+  }
+
   qualified(kind: string): Fragment {
     return this.table(this.shape(kind));
   }
@@ -226,9 +230,9 @@ export abstract class RuleWriter extends SqlWriter {
   protected linkedIds(p: Comparison, kind: string, onlyWith?: OnlyWith): string {
     const field = this.shape(kind).fields[p.field] as FieldShape;
     const link = field.link as NonNullable<FieldShape['link']>;
-    const { table, record, user } = link;
+    const { record, user } = link;
     const where = sqlText`${this.linkHere(kind, link, 'l')} and ${name('l', user)} = ${this.#valueOf(p, field, onlyWith)}`;
-    return `select ${inline(name('l', record))}::${this.idType(kind)} from ${inline(name('public', table))} as "l" where ${inline(where)}`;
+    return `select ${inline(name('l', record))}::${this.idType(kind)} from ${inline(this.linkTable(link))} as "l" where ${inline(where)}`;
   }
 
   /** A record of a kind is of the carried tenant. */

@@ -1,6 +1,5 @@
 import type { FieldData } from '../../charter/index.js';
 import { readEach, type Scalar } from '../../predicate/index.js';
-import type { Standing } from '../../standing/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from '../fragment.js';
 import { isRegistered, type Registered } from '../support.js';
 import { MARK } from './failure.js';
@@ -16,8 +15,8 @@ export interface AfterCheck {
 
 /** What a write names of the membership. */
 export interface Named {
-  /** People other than the writer to whom it gives records, with their standings: each must be able to read what they get. */
-  readonly owners: ReadonlyMap<Scalar, Standing | undefined>;
+  /** People other than the writer to whom it gives records: each must be able to read what they get, which is so where this holds of it as it becomes. Absent for who is no active member. */
+  readonly owners: ReadonlyMap<Scalar, Fragment | undefined>;
   /** Where the membership is kept in another database: the named people, units and groups that there are. */
   readonly existing?: Readonly<Record<Registered, readonly string[]>>;
 }
@@ -96,10 +95,9 @@ function valueCheck(target: Target, field: string, named: Named): AfterCheck[] {
   if (isRegistered(role)) return [{ sign, holds: sqlText`${column} is null or ${exists(target, role, field, named)}` }];
   if (role === 'parent') return [{ sign, holds: sqlText`${column} is null or ${boundary.parentReadable(kind, field, to as string, WRITTEN)}` }];
   if (role !== 'owner') return [];
-  const others = [...named.owners].map(([id, them]) => {
-    const reads = them ? boundary.readBy(them, kind, WRITTEN) : verbatim('false');
-    const member = support.conditions?.person(column) ?? verbatim(them ? 'true' : 'false');
-    return sqlText`(${writer.equals(column, id, target.shapeOf(field))} and ${member} and ${reads})`;
+  const others = [...named.owners].map(([id, reads]) => {
+    const member = support.conditions?.person(column) ?? verbatim(reads ? 'true' : 'false');
+    return sqlText`(${writer.equals(column, id, target.shapeOf(field))} and ${member} and ${reads ?? verbatim('false')})`;
   });
   const me = sqlText`${column} is null or ${writer.equals(column, target.meIn(field), target.shapeOf(field))}`;
   return [{ sign, holds: joinFragments([me, ...others], ' or ') }];

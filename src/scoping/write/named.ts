@@ -5,7 +5,7 @@ import { isRegistered, type Registered } from '../support.js';
 import type { Named } from './checks.js';
 import { constantId } from './needs.js';
 import { givenFields, rowsOf } from './rows.js';
-import { Target, type WriteNode } from './target.js';
+import { Target, WRITTEN, type WriteNode } from './target.js';
 
 /** The ids that are written, by what their field is. Those of people, units and groups only where they have to be known beforehand. */
 function idsIn(target: Target, node: WriteNode): Readonly<Record<'owner' | Registered, ReadonlySet<Scalar>>> {
@@ -31,10 +31,15 @@ function idsIn(target: Target, node: WriteNode): Readonly<Record<'owner' | Regis
 export async function lookUpNamed(node: WriteNode, boundary: Boundary, db: Kysely<any>): Promise<Named | undefined> {
   if (node.kind === 'DeleteQueryNode') return undefined;
   const { support } = boundary;
-  const given = idsIn(new Target(boundary, node), node);
+  const target = new Target(boundary, node);
+  const given = idsIn(target, node);
   const elsewhere = support.conditions === undefined && given.person.size + given.unit.size + given.group.size > 0;
   if (given.owner.size === 0 && !elsewhere) return undefined;
-  const owners = new Map(await Promise.all([...given.owner].map(async (id) => [id, await support.standingOf(String(id), db)] as const)));
+  const reads = async (id: Scalar) => {
+    const them = await support.standingOf(String(id), db);
+    return them && boundary.readBy(them, target.kind, WRITTEN, db);
+  };
+  const owners = new Map(await Promise.all([...given.owner].map(async (id) => [id, await reads(id)] as const)));
   if (!elsewhere) return { owners };
   const [person, unit, group] = await Promise.all((['person', 'unit', 'group'] as const).map((what) => support.existing(what, [...given[what]].map(String))));
   return { owners, existing: { person, unit, group } as Record<Registered, readonly string[]> };
