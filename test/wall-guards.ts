@@ -5,6 +5,7 @@ const [GROUND, DDL, REACH] = ['scoping/policies/ground.ts', 'scoping/policies/dd
 /** The guards of the row policies, each taken out: whoever attacks them from inside a connection has to get through. */
 export const WALL_GUARDS: readonly Planted[] = [
   ['what is not declared may be read', DDL, 'grant select (${list}), insert (${list}), update (${list}), delete on', 'grant select, insert, update, delete on'],
+  ['what is asked without a signature is answered', GROUND, ') is not true then return false; end if;', ') is false then return false; end if;'],
   ['statements stay prepared', GROUND, "  execute 'deallocate all';\n", ''],
   ['a mark is bound to the key of a row', DDL, 'row(${columns})::text', '${this.#column(this.#shape.idField, alias)}::text'],
   ['a standing is bound to its transaction alone', GROUND, " || int8send(currval('${WALL}.turn'))`", '`'],

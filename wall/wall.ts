@@ -65,6 +65,9 @@ function hostile(c: Choices): string {
       c.of(['select lintel_wall.challenge()', 'select lintel_wall.next_turn()', `select nextval('lintel_wall.turn')`, 'discard sequences', 'discard plans']),
     () => `select * from ${c.of(['lintel_wall.key', 'lintel_wall.turn', 'lintel_person', 'pg_stat_activity', 'pg_cursors', 'pg_prepared_statements'])}`,
     () => `select lintel_wall.${c.of([`told('user')`, `told('tenant')`, `units('leaf.read own')`, `opened('leaf.read')`, `give('leaf:x')`, `seal('x')`])}`,
+    // A question of one's own, which leaves its answer where it is found.
+    () =>
+      `select lintel_wall.asked($$select set_config('wall.told', (select string_agg(note, ',') from public.leaves), false) <> ''$$, ${c.of(['null', "''", "left(current_setting('lintel.standing', true), 64)"])}, '{}'), current_setting('wall.told', true)`,
     () => `select ${c.of(['hidden', 'leaves', '*', 'ctid, xmin', 'leaves::text'])} from leaves`,
     () =>
       `insert into leaves (id, tenant_id, owner_id, note) values ('${c.of(['ada-0', 'cleo-0', 'new'])}', '${c.of(['t', 't', 'u'])}', ${c.of([`'ben'`, 'null'])}, 'note-ben-5') on conflict ${c.of(['do nothing', 'do nothing', '(id) do update set note = excluded.note'])}`,
