@@ -4,7 +4,7 @@ import { drizzle } from 'drizzle-orm/node-postgres';
 import { CompiledQuery, type Kysely, sql, type Transaction } from 'kysely';
 import pg from 'pg';
 import { afterAll, beforeAll, expect, inject, test } from 'vitest';
-import { defineCharter, defineKinds, id, instant, not, parent, tenant, text } from 'warm-lintel';
+import { defineCharter, defineKinds, id, instant, not, parent, people, tenant, text } from 'warm-lintel';
 import { run } from 'warm-lintel/cli';
 import { checkPolicies, connect, createLintel, dropStatements, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
@@ -65,37 +65,45 @@ test('plain SQL shows each person what they may read, and nobody anything withou
   expect(await say(app, 'select * from hive_inspectors')).toEqual([]);
 });
 
-test('kinds may be called however long and alike: each has policies of its own', async () => {
+test('kinds and tables may be called however long, alike and strange: each has policies of its own', async () => {
   const { db } = await emptyPostgres();
-  const long = 'colonyThatWasTakenOverFromAnotherSocietyInTheHillsByTheRiver';
-  const names = ['hiveNote', 'hivenote', `${long}One`, `${long}Two`];
-  const kinds = names.map((name, i) => {
-    const fields = {
-      id: id({ type: 'text' }),
-      tenantId: tenant({ type: 'text' }),
-      note: text(),
-      ...(i % 2 && { on: parent(names[i - 1] as string, { type: 'text', column: 'on_id' }) }),
-    };
-    return [name, { table: `kept_${i}`, label: 'note', fields, actions: { read: { label: 'Read' }, update: { label: 'Change' } } }];
+  const [one, two] = ['One', 'Two'].map((end) => `colonyThatWasTakenOverFromAnotherSocietyInTheHillsByTheRiver${end}`) as [string, string];
+  const type = 'text' as const;
+  const kept = (table: string, more: object) => ({
+    table,
+    label: 'note',
+    fields: { id: id({ type }), tenantId: tenant({ type }), note: text(), ...more },
+    actions: { read: { label: 'Read' } },
   });
-  const reaches = Object.fromEntries(names.map((name) => [name, { noted: ({ record }: any) => record.note.is('x') }]));
-  const may = names.map((name, i) => [`${name}.${i % 2 ? 'read' : 'update'}`, i % 2 ? ['noted', 'followed'] : 'noted']);
-  const alike: any = defineCharter(defineKinds(Object.fromEntries(kinds), reaches as never) as never, {
-    roles: {
-      reader: {
-        label: 'Reader',
-        may: { ...Object.fromEntries(may), ...Object.fromEntries(names.flatMap((n, i) => (i % 2 ? [] : [[`${n}.read`, 'tenant']]))) },
-      },
+  const kinds: any = defineKinds(
+    {
+      hiveNote: kept('kept_0', {}),
+      hivenote: kept('kept_1', { on: parent('hiveNote', { type, column: 'on_id' }) }),
+      [one]: kept('kept_2', { seenBy: people({ table: 'Seen "by"', record: 'of', user: 'who', tenant: 'tenant_id', type }) }),
+      [two]: kept('kept_3', { on: parent(one, { type, column: 'on_id' }) }),
     } as never,
-  });
-  for (const i of names.keys()) {
+    {
+      hivenote: { noted: ({ record }: any) => record.note.is('x') },
+      [one]: { seen: ({ record, me }: any) => record.seenBy.includes(me.userId) },
+      [two]: { noted: ({ record }: any) => record.note.is('x') },
+    } as never,
+  );
+  const may = { 'hiveNote.read': 'tenant', 'hivenote.read': ['noted', 'followed'], [`${one}.read`]: 'seen', [`${two}.read`]: ['noted', 'followed'] };
+  const alike: any = defineCharter(kinds, { roles: { reader: { label: 'Reader', may } } } as never);
+  for (const [i, on] of [null, '0y', null, '2y'].entries()) {
     await sql.raw(`create table kept_${i} (id text primary key, tenant_id text, note text, on_id text references kept_${i & 2})`).execute(db);
-    await sql
-      .raw(
-        `insert into kept_${i} values ('${i}x', 'north', 'x', ${i % 2 ? `'${i - 1}y'` : 'null'}), ('${i}y', 'north', 'y', null), ('${i}z', 'south', 'x', null)`,
-      )
-      .execute(db);
+    const rows = [
+      ['x', 'north', 'x', on],
+      ['y', 'north', 'y', null],
+      ['z', 'south', 'x', null],
+    ].map(([called, where, note, at]) => ({ id: `${i}${called}`, tenant_id: where, note, on_id: at }));
+    await db
+      .insertInto(`kept_${i}` as never)
+      .values(rows as never)
+      .execute();
   }
+  await sql.raw(`create table "Seen ""by""" (of text, who text, tenant_id text)`).execute(db);
+  await sql.raw(`insert into "Seen ""by""" values ('2y', 'ada', 'north')`).execute(db);
   const here: any = createLintel({ charter: alike, db });
   await here.prepare();
   for (const who of ['kim', 'ada']) await here.addPerson({ id: who, name: who, address: `${who}@north.example`, confirmedAt: new Date(0) });
@@ -107,10 +115,10 @@ test('kinds may be called however long and alike: each has policies of its own',
   const ada = await here.enter({ tenant: 'north', user: 'ada' });
   const seen = await ada.withPolicies(db, async (tx: Transaction<any>) => {
     await sql.raw(`set local role ${ROLE}`).execute(tx);
-    return Promise.all(names.map(async (_, i) => ids(await say(tx, `select id from kept_${i}`))));
+    return Promise.all([0, 1, 2, 3].map(async (i) => ids(await say(tx, `select id from kept_${i}`))));
   });
-  expect(seen).toEqual(await Promise.all(names.map(async (name) => ids(await ada.find(name)))));
-  expect(seen).toEqual([['0x', '0y'], ['1x'], ['2x', '2y'], ['3x']]);
+  expect(seen).toEqual(await Promise.all(Object.keys(alike.data.kinds).map(async (kind) => ids(await ada.find(kind)))));
+  expect(seen).toEqual([['0x', '0y'], ['1x'], ['2y'], ['3x']]);
   await db.destroy();
 });
 

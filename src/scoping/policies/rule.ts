@@ -44,7 +44,10 @@ export const sqlTypeOf = (field: FieldShape): string => SQL_TYPES[field.type];
  * What something in the wall is called: for people what it is for, then a mark of what it does. So no two are called alike, whatever kinds are called and however long, and whoever asks for one asks
  * for what it does, or for nothing that is there.
  */
-export const calledBy = (wish: string, does: string): string => `${wish.slice(0, 44).toLowerCase()}_${hashOf([does]).slice(0, 12)}`;
+export const calledBy = (wish: string, does: string): string => {
+  const plain = wish.toLowerCase().replace(/[^a-z0-9_]/g, '_');
+  return `${plain.slice(0, 44)}_${hashOf([does]).slice(0, 12)}`;
+};
 
 /** Text as an SQL literal. */
 export function literal(value: unknown): string {
