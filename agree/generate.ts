@@ -336,7 +336,11 @@ function written(kind: KindName, atMost: number, except: readonly string[]): fc.
 function write(kind: KindName, stamps?: Row): fc.Arbitrary<Write> {
   const some = fc.subarray<unknown>([...ids[kind]], { minLength: 1 });
   const set = written(kind, 2, stamps ? [] : STAMPED);
+  // One record to somebody who may see what the writer does not.
+  const one = fc.constantFrom(...ids[kind]).map((id): unknown[] => [id]);
+  const handOver = { do: fc.constant('update' as const), kind: fc.constant(kind), ids: one, set: fc.record({ ownerId: fc.constantFrom('u2', 'boss') }) };
   return fc.oneof(
+    ...(fieldsIn(kind).some(([field]) => field === 'ownerId') && !stamps ? [{ arbitrary: fc.record(handOver), weight: 2 }] : []),
     { arbitrary: fc.record({ do: fc.constant('update' as const), kind: fc.constant(kind), ids: some, set }), weight: 4 },
     { arbitrary: fc.record({ do: fc.constant('delete' as const), kind: fc.constant(kind), ids: some }), weight: 1 },
     {

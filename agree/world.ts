@@ -220,10 +220,11 @@ export async function makeMembership(db: Kysely<any>): Promise<void> {
       'lintel_member',
       each('gone').map((user_id) => ({ ...member, user_id, status: 'suspended' })),
     );
-    await rows(
-      'lintel_assignment',
-      bosses.map((user_id) => ({ user_id, role: 'keyholder', anchor: 'tenant', anchor_id: tenant_id })),
-    );
+    await rows('lintel_assignment', [
+      ...bosses.map((user_id) => ({ user_id, role: 'keyholder', anchor: 'tenant', anchor_id: tenant_id })),
+      // To whom records are given by others.
+      ...each('u2').map((user_id) => ({ user_id, role: 'second', anchor: 'tenant', anchor_id: tenant_id })),
+    ]);
     await rows(
       'lintel_group',
       each(...GROUPS).map((id) => ({ id, name: id })),

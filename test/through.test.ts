@@ -196,8 +196,8 @@ test('under the row policies plain SQL sees the same, and no function tells of a
   await expect(give('bo')).rejects.toMatchObject({ code: 'no-such-value' });
   // The wall answers for somebody else only what the library asks, and in the transaction in which it asks.
   expect(ids(await give('ada'))).toEqual([111]);
-  const question = sent.find((value) => String(value).includes('jsonb_populate_record'));
-  const signature = sent[sent.indexOf(question) + 1];
+  const question = sent.findLast((value) => String(value).includes('jsonb_populate_record'));
+  const signature = sent[sent.lastIndexOf(question) + 1];
   const asked = await ada.withPolicies(db, async (tx) => {
     const [{ carried }] = (await sql<any>`select current_setting('lintel.standing') as carried`.execute(tx)).rows;
     const ask = async (what: unknown, by: unknown) =>

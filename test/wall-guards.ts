@@ -29,3 +29,18 @@ export const WALL_GUARDS: readonly Planted[] = [
   ],
   ['a row that is locked is looked up in a list from before', REACH, "action === 'read' && image === 'before'", "action !== 'create' && image === 'before'"],
 ];
+
+/** Guards of what scope asks of the wall, each taken out: a test has to notice. */
+export const WALLED_GUARDS: readonly Planted[] = [
+  ['a new owner’s right is asked of what the giver sees', 'scoping/boundary.ts', 'if (!looksAside(where)) return', 'if (looksAside(where) || true) return'],
+  ['what does another thing is called the same', 'scoping/policies/rule.ts', '`${plain.slice(0, 44)}_${hashOf([does]).slice(0, 12)}`', 'plain'],
+  [
+    'what is asked counts in every transaction',
+    GROUND,
+    "`${BOUND} || ' asks ' || question`",
+    "`' asks ' || question`",
+    'scoping/policies/carry.ts',
+    '`${toHex((row as { turn: Uint8Array }).turn)} asks ${question}`',
+    "`${row ? '' : toHex(key.inner)} asks ${question}`",
+  ],
+];
