@@ -8,7 +8,7 @@ interface NativeHash {
 interface NativeHashes {
   createHash(name: string): NativeHash;
   /** Of one text, without the object; absent in older ones. */
-  hash?(name: string, text: string): string;
+  hash?(name: string, part: string | Uint8Array): string;
 }
 interface Native {
   readonly process?: { getBuiltinModule?: (name: string) => NativeHashes | undefined };
@@ -20,8 +20,7 @@ const native = process?.getBuiltinModule?.('node:crypto');
 
 /** The SHA-256 of texts in UTF-8 and bytes, one behind the other, as 64 hexadecimal digits. */
 export function hashOf(parts: readonly (string | Uint8Array)[]): string {
-  const [only] = parts;
-  if (native?.hash && typeof only === 'string' && parts.length === 1) return native.hash('sha256', only);
+  if (native?.hash && parts.length === 1) return native.hash('sha256', parts[0] as string);
   if (native) return parts.reduce((hash: NativeHash, part) => hash.update(part), native.createHash('sha256')).digest('hex');
   const all = parts.map((part) => (typeof part === 'string' ? new TextEncoder().encode(part) : part));
   const whole = new Uint8Array(all.reduce((length, part) => length + part.length, 0));
