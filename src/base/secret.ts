@@ -7,7 +7,7 @@ interface NativeHash {
 }
 interface NativeHashes {
   createHash(name: string): NativeHash;
-  /** Of one text, without the object; absent in older ones. */
+  /** Of one part, without the object; absent in older ones. */
   hash?(name: string, part: string | Uint8Array): string;
 }
 interface Native {

@@ -38,15 +38,15 @@ const isIn = (key: string, held: string) => `position(E'\\t' || ${key} || E'\\t'
 const holds = (key: string) => isIn(key, line(4));
 const TENANT_CARRIED = `${json(2)} #>> '{}'`;
 
-/**
- * Reads of the carried standing what it says, if it was signed for this transaction and charter: HMAC (RFC 2104) over SHA-256. Both
- * sides are hashed before they are compared, so that the time it takes tells nothing. Each function does it for itself: what a function
- * calls in turn is set up anew in each transaction, which takes longer than the work. Step by step and not in one query, for the same reason.
- */
+/** A text was signed with the key that {@link KEY_READ} reads: HMAC (RFC 2104) over SHA-256. Both sides are hashed before they are compared, so that the time it takes tells nothing. */
 const isSigned = (payload: string, signature: string) =>
   `sha256(convert_to(encode(sha256(outside || sha256(inside || convert_to(${payload}, 'UTF8'))), 'hex'), 'UTF8')) = sha256(convert_to(${signature}, 'UTF8'))`;
 const KEY_READ = `select k.inner_pad, k.outer_pad into inside, outside from ${WALL}.key as k;`;
 
+/**
+ * Reads of the carried standing what it says, if it was signed for this transaction and charter. Each function does it for itself: what a function
+ * calls in turn is set up anew in each transaction, which takes longer than the work. Step by step and not in one query, for the same reason.
+ */
 const verified = (
   charter: Charter,
   head: string,
