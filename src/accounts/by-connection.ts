@@ -31,7 +31,8 @@ export async function enterByConnection(ground: Ground, given: ByConnection): Pr
   return ground.inTransaction(async (tx) => {
     const row = await tx.selectFrom('lintel_session').select(['person_id', 'connection', 'enters']).where('token_hash', '=', within).executeTakeFirst();
     // Shown again by somebody else it is no proof.
-    if (row?.person_id !== userId || row.connection !== connectionId || row.enters?.join() !== tenantId) throw signOnFailed();
+    // guard proof-by-same-person by arrival: Somebody else could prove at the identity provider who one is.
+    if (/* guard proof-by-same-person */ row?.person_id !== userId || row.connection !== connectionId || row.enters?.join() !== tenantId) throw signOnFailed();
     await ground.onRecord(tx, userId, 'connection', 'in', given);
     return ground.sessions.renew(tx, within, methods, ground.now, provenAt);
   });

@@ -51,6 +51,7 @@ export async function codeIsRight(ground: Ground, userId: string, code: unknown,
     .set({ last_step: step })
     .where('person_id', '=', userId)
     .where('sealed', '=', kept.sealed)
+    // guard code-once by accounts: A code could be used again within its half minute.
     .where('last_step', '<', step)
     .executeTakeFirst();
   return used.numUpdatedRows === 1n;
@@ -72,6 +73,7 @@ export async function spendOwnLink({ now }: Ground, tx: Tx, row: Row, link: stri
   if (row.kept_by !== null) return;
   if (link === undefined) throw new LintelError('link-needed', 'The first second factor takes a letter: ask for it, and follow its link.', {});
   const { address } = await spendLink(tx, 'factor', link, now);
+  // guard factor-letter-own-address by accounts: A letter to another account could add a second factor.
   if (address !== row.address) throw new LintelError('link-invalid', 'This link is for another account. Ask for a new one.', {});
 }
 
@@ -193,6 +195,7 @@ export async function takeRecoveryCode(tx: Tx, userId: string, code: string): Pr
     .where('person_id', '=', userId)
     .where('code_hash', '=', hashOfCode(userId, code))
     .executeTakeFirst();
+  // guard recovery-code-once by accounts: A recovery code could be used again.
   if (numDeletedRows === 0n) throw signInFailed();
   const left = await tx
     .selectFrom('lintel_recovery_code')

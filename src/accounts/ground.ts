@@ -92,7 +92,9 @@ export class Ground {
   async own(token: string): Promise<Row> {
     const row = await this.sessions.read(this.db, token, this.now);
     if (!row) throw notSignedIn();
-    if (row.connection !== null || (row.enters !== null && row.kept_by === null)) throw sessionBound();
+    // guard bound-session-keeps-off-person by accounts: A session bound to one tenant could change the person.
+    // guard provider-session-keeps-off-person by arrival: A session by an identity provider could change the person.
+    if (/* guard provider-session-keeps-off-person */ row.connection !== null || (row.enters !== null && row.kept_by === null)) throw sessionBound();
     return row;
   }
 
@@ -105,14 +107,18 @@ export class Ground {
 
   /** @throws LintelError `prove-first`. */
   insistOnLately(row: Row): void {
-    if (row.proven_at.getTime() > this.recentSince && (!row.has_factor || hasGivenFactor(row))) return;
+    // guard credential-change-needs-proof by accounts: A credential could be changed without proving again who one is.
+    if (/* guard credential-change-needs-proof */ row.proven_at.getTime() > this.recentSince && (!row.has_factor || hasGivenFactor(row))) return;
     throw proveFirst();
   }
 
   /** Does work that is right or wrong, under a count of wrong ones. @throws LintelError `sign-in-failed`. */
   async counted(key: string, isRight: () => Promise<boolean>): Promise<void> {
     const hashed = await this.keyOf(key);
-    if ((await countTry(this.db, hashed, this.now)) === undefined || !(await isRight())) throw signInFailed();
+    const wrong = await countTry(this.db, hashed, this.now);
+    // guard wrong-codes-counted by accounts: Wrong codes would be free, and a code could be guessed.
+    if (wrong === undefined) throw signInFailed();
+    if (!(await isRight())) throw signInFailed();
     await forgive(this.db, hashed);
   }
 

@@ -39,7 +39,10 @@ export class Hashing {
     const { hash, verify } = await argon2();
     this.#nobody ??= hash(randomBytes(16).toString('hex'), PARAMETERS);
     const nobody = await this.#nobody;
-    return (await this.#turn(place, () => verify(kept ?? nobody, password))) && kept !== undefined;
+    if (kept !== undefined) return this.#turn(place, () => verify(kept, password));
+    // guard no-account-no-hash by accounts: The time of an answer would tell whether there is an account.
+    await this.#turn(place, () => verify(nobody, password));
+    return false;
   }
 
   /** True of a hash that was made as none is made today. */

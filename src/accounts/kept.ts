@@ -20,6 +20,7 @@ export async function choosePassword(ground: Ground, input: FirstPassword): Prom
     const { userId } = await ground.lintel.within(tx).spendActivation(input.activation);
     await replacePassword(ground, tx, userId, hash);
     await forgive(tx, key);
+    // guard activation-drops-factors by accounts: A lost second factor would stay after a new activation.
     await dropFactors(tx, userId);
     return { ...(await ground.enter(tx, userId, ['pwd'], input)), tenantId };
   });

@@ -18,6 +18,7 @@ export async function activate(ground: Ground, input: Activation): Promise<Enter
   return ground.inTransaction(async (tx) => {
     const inside = ground.lintel.within(tx);
     await spendLink(tx, 'sign-up', token, ground.now);
+    // guard unproven-address-given-up by accounts: An address that nobody proved would stay with the account that claimed it first.
     await inside.giveUpAddress(address);
     const userId = await inside.addPerson({ name, address, confirmedAt: new Date(ground.now) });
     await keepPassword(tx, userId, password, ground.now);

@@ -47,7 +47,9 @@ const takesChallenge = (ground: Ground, owner: string) => async (challenge: stri
     .where('owner', '=', owner)
     .where('expires_at', '>', new Date(ground.now))
     .executeTakeFirst();
-  return taken.numDeletedRows === 1n;
+  // guard challenge-once by accounts: The challenge of a passkey could be used again.
+  if (taken.numDeletedRows !== 1n) return false;
+  return true;
 };
 
 /** What is wrong with an answer of an authenticator is nobody's business outside. */
@@ -65,6 +67,7 @@ const registering = (row: Row) => `add ${row.person_id}`;
 export async function beginPasskey(ground: Ground, token: string, link: string | undefined): Promise<PublicKeyCredentialCreationOptionsJSON> {
   const row = await ground.ownLately(token);
   const { id } = termsOf(ground);
+  // guard first-passkey-needs-letter by accounts: The first passkey could be added without a letter to the owner.
   if (!row.has_factor) await ground.inTransaction((tx) => spendOwnLink(ground, tx, row, link));
   const { generateRegistrationOptions } = await import('@simplewebauthn/server');
   const mine = await ground.db.selectFrom('lintel_passkey').select('id').where('person_id', '=', row.person_id).execute();
@@ -142,7 +145,8 @@ export async function ownerByPasskey(ground: Ground, response: AuthenticationRes
       expectedChallenge: takesChallenge(ground, 'enter'),
       expectedOrigin: origins,
       expectedRPID: id,
-      requireUserVerification: true,
+      // guard passkey-verifies-user by accounts: A passkey would count without verifying its user.
+      requireUserVerification: /* guard passkey-verifies-user (negated) */ true,
       credential: { id: kept.id, publicKey: new Uint8Array(Buffer.from(kept.public_key, 'base64url')), counter: Number(kept.counter) },
     }),
   );
@@ -156,6 +160,7 @@ export async function ownerByPasskey(ground: Ground, response: AuthenticationRes
     .where('counter', '=', kept.counter)
     .executeTakeFirst();
   if (used.numUpdatedRows !== 1n) throw signInFailed();
+  // guard deactivated-no-passkey by accounts: A deactivated account could sign in by a passkey.
   await ground.insistOnActive(kept.person_id);
   return kept.person_id;
 }
@@ -184,6 +189,7 @@ export async function removePasskey(ground: Ground, token: string, id: string): 
     await lockPerson(tx as never, row.person_id);
     const gone = await tx.deleteFrom('lintel_passkey').where('person_id', '=', row.person_id).where('id', '=', id).executeTakeFirst();
     if (gone.numDeletedRows === 0n) throw new LintelError('not-found', 'There is no such passkey.', {});
+    // guard way-in-remains by accounts: An account could lose its last way in.
     await insistOnWayIn(tx, row.person_id);
     await dropCodes(tx, row.person_id);
     await ground.sessions.end(tx, row.person_id, { but: row.id });

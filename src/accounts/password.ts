@@ -32,7 +32,9 @@ export async function replacePassword({ sessions, now }: Ground, tx: Tx, userId:
   const person = await tx.selectFrom('lintel_person').select(['id', 'name', 'address', 'address_written']).where('id', '=', userId).executeTakeFirst();
   if (!person) throw notSignedIn();
   await keepPassword(tx, userId, hash, now);
+  // guard sessions-end-with-password by accounts: Sessions would go on after the password changed.
   await sessions.end(tx, userId, { but });
+  // guard devices-end-with-password by accounts: A device would stay trusted after the password changed.
   await tx.deleteFrom('lintel_device').where('person_id', '=', userId).execute();
   await dropLinks(tx, person.address);
   return { id: userId, name: person.name, address: person.address_written };
@@ -46,10 +48,15 @@ export type Proof = { readonly password: string } | { readonly code: string } | 
 export async function prove(ground: Ground, token: string, by: Proof, coming: Coming): Promise<Session> {
   const row = await ground.own(token);
   if ('passkey' in by) {
-    if ((await ownerByPasskey(ground, by.passkey)) !== row.person_id) throw signInFailed();
+    const owner = await ownerByPasskey(ground, by.passkey);
+    // guard proof-by-own-passkey by accounts: Another person's passkey would prove who one is.
+    if (owner !== row.person_id) throw signInFailed();
   } else if ('code' in by) await ground.counted(`code ${row.person_id}`, () => codeIsRight(ground, row.person_id, by.code));
-  else if (row.has_factor) throw new LintelError('code-needed', 'Your account has a second factor: give a code of it.', {});
-  else await ground.insistOnPassword(row, by.password, coming);
+  else {
+    // guard password-no-proof-beside-factor by accounts: The password alone would prove who one is beside a second factor.
+    if (row.has_factor) throw new LintelError('code-needed', 'Your account has a second factor: give a code of it.', {});
+    await ground.insistOnPassword(row, by.password, coming);
+  }
   return ground.inTransaction((tx) => ground.sessions.renew(tx, row.token_hash, 'passkey' in by ? BY_PASSKEY : 'code' in by ? ['otp'] : ['pwd'], ground.now));
 }
 

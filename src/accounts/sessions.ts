@@ -81,7 +81,8 @@ export class Sessions {
     await holdPerson(tx as never, userId);
     const person = await tx.selectFrom('lintel_person').select(['address', 'kept_by']).where('id', '=', userId).executeTakeFirstOrThrow();
     // An account that a tenant keeps enters that one, whoever begins its session.
-    const enters = person.kept_by === null ? how.enters : [person.kept_by];
+    // guard kept-account-enters-keeper by accounts: An account kept by a tenant could enter another.
+    const enters = person.kept_by === null ? how.enters : /* guard kept-account-enters-keeper */ [person.kept_by];
     const token = randomSecret();
     const at = new Date(now);
     const span = how.isHalf ? HALF_MINUTES * 60_000 : how.hours === undefined ? this.#most : how.hours * 3_600_000;
@@ -129,11 +130,12 @@ export class Sessions {
     const token = randomSecret();
     const at = new Date(now);
     const expiresAt = new Date(now + Math.min(this.#most, how.hours * 3_600_000));
+    // guard provider-session-one-tenant by arrival: A session by an identity provider could enter other tenants.
     const { rows } = await sql`
       with c as (select from lintel_connection where tenant_id = ${connection.tenantId} and id = ${connection.id} and state = 'on' for share),
       p as (select id, address from lintel_person where id = ${userId} and deactivated_at is null for key share),
       s as (insert into lintel_session (id, token_hash, person_id, address, started_at, seen_at, proven_at, expires_at, methods, enters, label, is_half, connection)
-        select ${newId()}, ${sha256(token)}, p.id, p.address, ${at}, ${at}, ${new Date(how.provenAt)}, ${expiresAt}, ${[...how.methods]}::text[], ${[connection.tenantId]}::text[],
+        select ${newId()}, ${sha256(token)}, p.id, p.address, ${at}, ${at}, ${new Date(how.provenAt)}, ${expiresAt}, ${[...how.methods]}::text[], ${/* guard provider-session-one-tenant (replaced) */ [connection.tenantId]}::text[],
           ${how.label?.slice(0, 200) ?? null}, false, ${connection.id} from c, p returning person_id),
       r as (insert into lintel_sign_in (id, who, at, method, outcome, place) select ${newId()}, s.person_id, ${at}, 'connection', 'in', ${how.place ?? null} from s)
       select from s${sql.raw(PREPARED)}`.execute(db);
@@ -162,10 +164,14 @@ export class Sessions {
         ),
       )
       .where('s.token_hash', '=', sha256(token))
+      // guard half-session-is-none by accounts: The password alone would be a whole session.
       .where('s.is_half', '=', false)
+      // guard sessions-end-with-address by accounts: Sessions would go on after the address changed.
       .whereRef('s.address', '=', 'p.address')
+      // guard deactivated-signed-out by accounts: A deactivated account would stay signed in.
       .where('p.deactivated_at', 'is', null)
       .where('s.expires_at', '>', new Date(now))
+      // guard sessions-end-idle by accounts: An idle session would never end.
       .where('s.seen_at', '>', new Date(now - this.#idle))
       .modifyEnd(sql.raw(PREPARED))
       .executeTakeFirst();

@@ -42,11 +42,13 @@ export async function signIn(ground: Ground, input: SignIn): Promise<Entered | H
     .leftJoin('lintel_device as d', (join) => join.onRef('d.person_id', '=', 'p.id').on('d.token_hash', '=', sha256(String(input.device ?? ''))))
     .select(['p.id', 'p.address', 'p.kept_by', 'c.password_hash', 'd.token_hash as device'])
     .where('p.address', 'in', sought)
+    // guard deactivated-no-sign-in by accounts: A deactivated account could sign in.
     .where('p.deactivated_at', 'is', null)
     .orderBy('p.kept_by', (o) => o.asc().nullsLast())
     .executeTakeFirst();
   // Tries are counted of whom they are about, by whatever tenant's page they come.
-  const compared = found?.address ?? typed;
+  // guard tries-by-person by accounts: Tries would be counted by page, so that a guesser gets more of them.
+  const compared = /* guard tries-by-person (replaced) */ found?.address ?? typed;
   const [who, key] = await Promise.all([ground.keyOf(compared), ground.keyOf(found?.device ?? compared)]);
   const wrong = await countTry(ground.db, key, ground.now);
   if (wrong === undefined) throw signInFailed();
@@ -97,13 +99,17 @@ export type Code = { readonly code: string } | { readonly recoveryCode: string }
 export async function giveCode(ground: Ground, token: string, given: Code, coming: Coming): Promise<Entered> {
   const half = await ground.sessions.readHalf(ground.db, token, ground.now);
   if (!half) throw signInFailed();
+  // guard deactivated-no-second-step by accounts: An account deactivated after the password could go on to the second factor.
   await ground.insistOnActive(half.person_id);
   if ('passkey' in given) {
-    if ((await ownerByPasskey(ground, given.passkey)) !== half.person_id) throw signInFailed();
-  } else
+    const owner = await ownerByPasskey(ground, given.passkey);
+    // guard passkey-of-same-person by accounts: Another person's passkey would be the second factor.
+    if (owner !== half.person_id) throw signInFailed();
+  } else {
     await ground.counted(`code ${half.person_id}`, () =>
       'recoveryCode' in given ? knowsRecoveryCode(ground, half.person_id, given.recoveryCode) : codeIsRight(ground, half.person_id, given.code),
     );
+  }
   return ground.inTransaction(async (tx) => {
     const person = await lockPerson(tx as never, half.person_id);
     // Of several at once one goes on.

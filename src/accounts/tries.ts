@@ -20,8 +20,9 @@ export async function countTry(db: Kysely<AccountTables>, key: string, now: numb
   const wrong = sql`case when t.at < ${new Date(now - FORGIVEN_HOURS * 3_600_000)} then 1 else t.wrong + 1 end`;
   const seconds = sql`case when ${wrong} < ${sql.lit(FREE)} then 0 when ${wrong} < ${sql.lit(LOCKS)} then power(2, ${wrong} - ${sql.lit(FREE)})
     else least(${sql.lit(FORGIVEN_HOURS * 3600)}, ${sql.lit(LOCK_SECONDS)} * power(2, least(${wrong} - ${sql.lit(LOCKS)}, 20))) end`;
+  // guard tries-wait by accounts: Somebody who guesses would not have to wait between tries.
   const { rows } = await sql<{ wrong: number }>`insert into lintel_try as t (key, wrong, open_at, at) values (${key}, 1, ${at}, ${at})
-    on conflict (key) do update set wrong = ${wrong}, open_at = ${at}::timestamptz + make_interval(secs => ${seconds}), at = ${at} where t.open_at <= ${at} returning t.wrong`.execute(
+    on conflict (key) do update set wrong = ${wrong}, open_at = ${at}::timestamptz + make_interval(secs => ${seconds}), at = ${at}${/* guard tries-wait */ sql` where t.open_at <= ${at}`} returning t.wrong`.execute(
     db,
   );
   return rows[0]?.wrong;

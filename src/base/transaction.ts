@@ -6,7 +6,8 @@ const GAVE_WAY = new Set<unknown>(['40001', '40P01']);
 /** The same of MariaDB: `ER_LOCK_WAIT_TIMEOUT`, `ER_LOCK_DEADLOCK`, `ER_CHECKREAD`. */
 const GAVE_WAY_IN_MARIADB = new Set<unknown>([1205, 1213, 1020]);
 /** SQLSTATE of a row of ours that was there, or was gone, by what another did since we looked: `unique_violation`, `foreign_key_violation`. Looked at again, it is told as what it is. */
-const OVERTAKEN = new Set<unknown>(['23505', '23503']);
+// guard overtaken-begun-again by races: A race that another won would be shown as an error of the database.
+const OVERTAKEN = new Set<unknown>(/* guard overtaken-begun-again */ ['23505', '23503']);
 
 /** True if nothing of a transaction holds, and the same work may be done again. */
 function canBeTriedAgain(error: unknown): boolean {
@@ -29,6 +30,7 @@ const APART_MS = 20;
 export async function inTransaction<DB, R>(db: Kysely<DB>, work: (tx: Transaction<DB>) => Promise<R>): Promise<R> {
   if (db.isTransaction) {
     return work(db as Transaction<DB>).catch((error: unknown) => {
+      // guard own-transaction-told (negated) by races: An application's own transaction would get the error of the database.
       if (!canBeTriedAgain(error) || isLintelError(error)) throw error;
       throw new LintelError('try-again', 'Somebody else was faster. Nothing of this transaction holds; begin it anew.', {}, { cause: error });
     });
@@ -38,6 +40,7 @@ export async function inTransaction<DB, R>(db: Kysely<DB>, work: (tx: Transactio
       return await db.transaction().setIsolationLevel('read committed').execute(work);
     } catch (error) {
       if (!canBeTriedAgain(error)) throw error;
+      // guard begun-again (negated) by races: A transaction that gave way would not be begun again.
       if (begun === MOST) throw new LintelError('try-again', 'Others were faster each time. Nothing was done; try again.', {}, { cause: error });
       await new Promise((resolve) => setTimeout(resolve, Math.random() * APART_MS * begun));
     }

@@ -86,6 +86,7 @@ export async function standingOfRequest<L extends Lintel<any>>(
   fresh = false,
 ): Promise<Awaited<ReturnType<L['enter']>>> {
   const standing = await whoeverAsks(lintel, sender, request, tenant, fresh);
+  // guard look-route-changes-nothing by looks: A route that says nothing of looks would be carried out in one.
   if (standing.facts.look && !isSafe(request)) changesNothing(standing.facts.look);
   return standing;
 }

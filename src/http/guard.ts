@@ -62,6 +62,7 @@ export function tried<T extends CharterTypes, DB = any>(lintel: Lintel<T>, optio
     const standing = await whoeverAsks(lintel, options.sender, c.req.raw, tenantOf(c as Context, options));
     const { look } = standing.facts;
     if (!look || isSafe(c.req.raw)) return goOn(c as Context, standing, next);
+    // guard look-without-trial by looks: A look that does not try would try.
     if (!look.tries) changesNothing(look);
     const run = async (inside: ServerStanding<any>) => {
       put(c as Context, inside);

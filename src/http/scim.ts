@@ -81,11 +81,13 @@ export function directoryPages(
         throw error;
       });
       // A key counts in its own tenant alone.
+      // guard directory-key-own-tenant by arrival: A directory's key would count in other tenants.
       if (standing.facts.tenant.id !== spelled(lintel.charter, 'tenant', tenant)) {
         await guessed();
         return errorResponse(new scim.ScimError(401, 'This key does not count here.'));
       }
       if (!standing.isMember) return errorResponse(new scim.ScimError(403, 'This directory is suspended.'));
+      // guard directory-write-needed by arrival: Any program could write as a directory.
       standing.insist('directory.write');
       c.set('standing', standing);
       c.set('base', `${options.origin ?? new URL(c.req.url).origin}${at}/${encodeURIComponent(tenant)}/v2`);

@@ -132,6 +132,7 @@ export function signOnPages(signOn: SignOn, options: SignOnPagesOptions): { read
   // A form of ours, sent from a page of ours.
   app.post('/:tenant/:connection/connect', bodyLimit({ maxSize: MOST_FORM }), async (c) => {
     const { tenant, connection } = named(c);
+    // guard connect-form-same-origin by arrival: A form on another page could connect an identity.
     if (c.req.header('origin') !== signOn.origin) throw signOnFailed(new Error('the form comes from another page'));
     const form = new URLSearchParams(await c.req.text());
     return c.redirect(await signOn.connect(tenant, connection, form.get('sealed') ?? '', secretsIn(c.req.header('cookie'), options).token), 303);

@@ -122,7 +122,8 @@ function readyLetter({ db, now, accountLinks, noticeWords }: Delivery, notice: L
     words: async () => {
       const { isMeant, else: instead } = LETTERS[notice];
       const owner = await personByAddress(db, address);
-      if (!isMeant(Boolean(owner?.confirmedAt))) return { words: noticeWords(instead, {}) };
+      // guard letter-to-proven-address by accounts: A letter for a forgotten password would go to an address that its account never proved.
+      if (!isMeant(owner !== undefined && /* guard letter-to-proven-address */ Boolean(owner.confirmedAt))) return { words: noticeWords(instead, {}) };
       const link = accountLinks[notice];
       if (!link)
         throw new LintelError('option-missing', `a letter waits, and createLintel has no accountLinks for "${notice}"; say which page of yours it opens`, {});

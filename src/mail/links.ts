@@ -43,10 +43,13 @@ export async function lookAtLink(db: Kysely<any>, what: LinkUse, token: unknown,
 
 /** Uses a link up: of several at once, one does. @throws LintelError `link-invalid`. */
 export function spendLink(tx: Kysely<any>, what: LinkUse, token: unknown, now: number): Promise<{ readonly address: string }> {
+  // guard link-once by accounts: A link could be used again.
   return ofToken(what, token, now, ({ id, hash, at }) =>
     sql<{
       address: string;
-    }>`delete from lintel_link where id = ${id} and what = ${what} and secret_hash = ${hash} and expires_at > ${at} returning address`.execute(tx),
+    }>`${/* guard link-once (replaced) */ sql`delete from lintel_link`} where id = ${id} and what = ${what} and secret_hash = ${hash} and expires_at > ${at} returning address`.execute(
+      tx,
+    ),
   );
 }
 
@@ -65,11 +68,21 @@ async function ofToken(
 
 /** No link that went to an address counts any more; by what an owner keeps their factors they still do. */
 export async function dropLinks(tx: Kysely<any>, address: string): Promise<void> {
-  await tx.deleteFrom('lintel_link').where('address', '=', address).where('what', '<>', 'keep-factors').execute();
+  // guard keep-factors-survives-password by accounts: A new password would take away the link by which an owner keeps their factors.
+  await tx
+    .deleteFrom('lintel_link')
+    .where('address', '=', address) /* guard keep-factors-survives-password */
+    .where('what', '<>', 'keep-factors')
+    .execute();
 }
 
 /** True, once, of a link whose time is over without that anybody used it. */
 export async function takeRunOut(tx: Kysely<any>, what: LinkUse, address: string, now: number): Promise<boolean> {
-  const over = tx.deleteFrom('lintel_link').where('what', '=', what).where('address', '=', address).where('expires_at', '<=', new Date(now));
+  // guard factor-removal-waits by accounts: A second factor would be removed before its owner could object.
+  const over = tx
+    .deleteFrom('lintel_link')
+    .where('what', '=', what)
+    .where('address', '=', address) /* guard factor-removal-waits */
+    .where('expires_at', '<=', new Date(now));
   return (await over.executeTakeFirst()).numDeletedRows > 0n;
 }

@@ -72,7 +72,8 @@ export function mounting<T extends CharterTypes, DB, R extends object>(lintel: L
   function inLook(request: R, { facts: { look } }: ServerStanding<T>, response: ServerResponse, mayTry: boolean): boolean {
     if (look) response.setHeader(LOOK, 'looking');
     if (!look || isSafe({ method: read(request).raw.method ?? 'GET' })) return false;
-    return look.tries && mayTry ? true : changesNothing(look);
+    // guard mounted-route-may-try by looks: Any route of Express or Fastify would be tried.
+    return look.tries && /* guard mounted-route-may-try */ mayTry ? true : changesNothing(look);
   }
   return {
     /** @throws LintelError `no-account`, `key-invalid`, `not-found`; `only-a-look`, `not-for-trial`. */

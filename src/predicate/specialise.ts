@@ -54,7 +54,8 @@ function expand(ids: readonly Scalar[], of: (id: string) => readonly string[] | 
   const shared = inside.length === 1 && first && first.length > LONG ? first : undefined;
   const known = shared && longLists.get(shared);
   if (known?.type === type) return known.all;
-  const all = [...new Set(readEach(type, inside.flat()))];
+  // guard unit-ids-read by agree: Unit ids would be compared as the membership writes them.
+  const all = [...new Set(/* guard unit-ids-read (unwrapped) */ readEach(type, inside.flat()))];
   if (shared) longLists.set(shared, { type, all });
   return all;
 }
@@ -103,6 +104,7 @@ export function specialise(p: Predicate, kindName: string, shapes: Shapes, known
       return where.op === 'never' ? NEVER : { op: 'parent', via: p.via, where };
     }
     default:
-      return specialiseComparison(p, kind.fields[p.field] as FieldShape, known, bias === 'shrink' ? NEVER : ALWAYS);
+      // guard missing-fact-shrinks by agree: A missing fact would count for the person.
+      return specialiseComparison(p, kind.fields[p.field] as FieldShape, known, bias === 'shrink' ? /* guard missing-fact-shrinks */ NEVER : ALWAYS);
   }
 }

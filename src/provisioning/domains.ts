@@ -51,9 +51,11 @@ export class Domains {
     const { name, value } = recordOf(domain, challenge);
     try {
       const texts = await (this.#options.resolveTxt ?? resolveTxt)(name);
-      return texts.some((parts) => parts.join('') === value) ? 'there' : 'missing';
+      // guard domain-record-is-ours by arrival: Another tenant's record would prove a domain.
+      return texts.some((parts) => /* guard domain-record-is-ours (negated) */ parts.join('') === value) ? 'there' : 'missing';
     } catch (error) {
-      return NONE.includes((error as { readonly code?: string }).code ?? '') ? 'missing' : 'unknown';
+      // guard unresolved-is-not-missing by arrival: A failing name server would make a domain lapse.
+      return NONE.includes((error as { readonly code?: string }).code ?? '') ? 'missing' : /* guard unresolved-is-not-missing */ 'unknown';
     }
   }
 
@@ -63,6 +65,7 @@ export class Domains {
    * @throws LintelError `refused` without full control, `prove-first`, `not-found`; `public-domain` for one under which anybody gets an address; `domain-not-shown`, `domain-held`.
    */
   async prove(standing: ServerStanding<any>, domain: string): Promise<void> {
+    // guard public-domain-refused by arrival: A tenant could claim the domain of a public mail provider.
     if ((this.#options.isPublic ?? isPublicProvider)(domain))
       throw new LintelError('public-domain', `Under ${domain} anybody gets an address: it is nobody’s. Give a domain of your own.`, { domain });
     const mine = (await standing.connections.domains()).find((one) => one.domain === domain);

@@ -102,7 +102,8 @@ export class Boundary {
 
   /** The row is of this tenant. */
   tenant(kind: string, alias: string): Fragment {
-    return this.#condition(this.#ofTenant(kind), kind, alias, (wall) => wall.tenant(kind, alias));
+    // guard tenant-condition by agree: Rows of other tenants would be reached.
+    return /* guard tenant-condition (replaced) */ this.#condition(this.#ofTenant(kind), kind, alias, (wall) => wall.tenant(kind, alias));
   }
 
   /** The row is of this tenant and reached by the action; as it is, or as a change left it. */
@@ -134,6 +135,7 @@ export class Boundary {
     if (!this.#wall) return new Boundary(them, this.support, this.writer).reached(kind, 'read', alias);
     const where = them.reachOf(`${kind}.read`);
     const tenant = this.tenant(kind, alias);
+    // guard new-owner-asked-of-policies (negated) by policies: A new owner's right would be asked of what the giver sees.
     if (!looksAside(where)) return sqlText`${tenant} and ${this.writer.condition(where, kind, alias)}`;
     const question = this.#wall.question(kind, where);
     const signature = await this.support.signed?.(question, db);
@@ -179,7 +181,8 @@ export class Boundary {
   visible([field]: ColumnField, kind: string, alias: string): Fragment {
     const column = this.writer.column(this.shape(kind), field, alias);
     const shows = this.shows(kind, field, alias);
-    return shows === undefined ? column : sqlText`case when ${shows} then ${column} end`;
+    // guard mask by agree: A masked field would be shown.
+    return shows === undefined ? column : /* guard mask */ sqlText`case when ${shows} then ${column} end`;
   }
 
   /** A field among the columns of {@link readable}: under its own name, which a plain column has already. */
@@ -252,6 +255,7 @@ export class Boundary {
   ): Fragment {
     const columns = [...extra, ...fields.map((f) => this.#shown(f, kind))];
     const list = columns.length === 0 ? verbatim('1 as "one"') : joinFragments(columns, ', ');
-    return sqlText`(select ${list} from ${from} as "t" where ${this.#held(kind, 't', holdsBack)})`;
+    // guard read-narrowed by agree: Rows out of reach would be read after a write.
+    return sqlText`(select ${list} from ${from} as "t"${/* guard read-narrowed */ sqlText` where ${this.#held(kind, 't', holdsBack)}`})`;
   }
 }

@@ -62,6 +62,7 @@ async function insistOnMembers(tx: Kysely<any>, boundary: Boundary, kind: string
       )
     : readEach(type, await support.existing('person', people.map(String)));
   const unknown = people.find((one) => !found.includes(one));
+  // guard linked-people-known by agree: Somebody who is no member here could be linked.
   if (unknown !== undefined)
     throw new LintelError('no-such-value', `${field} of a ${kind} names somebody that there is not for you: ${String(unknown)}; nothing was written`, {
       kind,
@@ -86,7 +87,11 @@ export async function linkPeople(tx: Kysely<any>, boundary: Boundary, kind: stri
   if (id === null) return false;
   const { writer } = boundary;
   const is = writer.equals(writer.column(shape, shape.idField, 't'), id, shape.fields[shape.idField] as FieldShape);
-  const locked = await sqlText`select 1 from ${writer.table(shape)} as "t" where ${is} and ${boundary.reached(kind, action, 't')}${writer.lock('t')}`.rows(tx);
+  // guard link-needs-action by agree: A list of people would change without the action that its field names.
+  const locked =
+    await sqlText`select 1 from ${writer.table(shape)} as "t" where ${is}${/* guard link-needs-action */ sqlText` and ${boundary.reached(kind, action, 't')}`}${writer.lock('t')}`.rows(
+      tx,
+    );
   if (locked.length === 0) return false;
   // Read after the lock: what somebody else changed meanwhile is in it.
   const [row] = await sqlText`select ${writer.people(shape, own.link, 't')} as "people" from ${writer.table(shape)} as "t" where ${is}`.rows<{

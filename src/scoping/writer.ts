@@ -2,6 +2,10 @@ import { LintelError } from '../base/index.js';
 import { type Comparison, type FieldShape, type KindShape, type LinkTable, type Predicate, readValue, type Scalar, type Shapes } from '../predicate/index.js';
 import { type Fragment, joinFragments, name, sqlText, verbatim } from './fragment.js';
 
+/** The opposite of a condition, which is false where the condition is not known. */
+// guard negation-of-empty by agree: A negated comparison with an empty field would not hold.
+const isNotTrue = /* guard negation-of-empty (replaced) */ (yes: Fragment): Fragment => sqlText`(${yes}) is not true`;
+
 /**
  * What one database understands, PostgreSQL and PGlite unless a subclass says otherwise: specialised predicates written as SQL,
  * and what it can do. Negation is pushed down to the comparisons, and each is written so that an empty
@@ -37,7 +41,8 @@ export class SqlWriter {
    */
   pattern(given: string): string {
     const open = /\\*$/.exec(given)?.[0].length ?? 0;
-    return insistOnFewGaps(open % 2 === 1 ? `${given}\\` : given);
+    // guard pattern-escape-closed by queries: A pattern that ends in an escape would fail on hidden rows.
+    return insistOnFewGaps(open % 2 === 1 ? /* guard pattern-escape-closed */ `${given}\\` : given);
   }
 
   /** The condition under which a row of `kind`, called `alias` in the query, satisfies the predicate. */
@@ -52,7 +57,8 @@ export class SqlWriter {
       case 'and':
       case 'or': {
         const parts = p.of.map((inner) => this.condition(inner, kindName, alias, wanted));
-        return sqlText`(${joinFragments(parts, (p.op === 'and') === wanted ? ' and ' : ' or ')})`;
+        // guard and-stays-and by agree: Conditions joined by *and* would hold when one of them does.
+        return sqlText`(${joinFragments(parts, (p.op === 'and') === wanted ? /* guard and-stays-and */ ' and ' : ' or ')})`;
       }
       case 'isEmpty':
         return sqlText`${this.column(kind, p.field, alias)} is ${verbatim(wanted ? 'null' : 'not null')}`;
@@ -91,7 +97,8 @@ export class SqlWriter {
     const isNamed = sqlText`${this.column(parent, parent.idField, inner)} = ${this.column(kind, via, alias)}`;
     // The tenant that comes through this parent is its tenant.
     const [own, theirs] = via === kind.throughField ? [] : [this.tenantOf(kind, alias), this.tenantOf(parent, inner)];
-    return own && theirs ? sqlText`${this.sameTenant(theirs, own)} and ${isNamed}` : isNamed;
+    // guard parent-in-same-tenant by agree: A parent would be found in any tenant.
+    return own && theirs ? /* guard parent-in-same-tenant */ sqlText`${this.sameTenant(theirs, own)} and ${isNamed}` : isNamed;
   }
 
   protected sameTenant(theirs: Fragment, own: Fragment): Fragment {
@@ -100,7 +107,8 @@ export class SqlWriter {
 
   /** The tenant of a row, in a column or through a parent; undefined for a kind that belongs to none. */
   tenantOf(kind: KindShape, alias: string): Fragment | undefined {
-    if (kind.tenantField !== undefined) return this.column(kind, kind.tenantField, alias);
+    // guard tenant-column-qualified by agree: A parent's row could lend its tenant to another row.
+    if (kind.tenantField !== undefined) return /* guard tenant-column-qualified (replaced) */ this.column(kind, kind.tenantField, alias);
     if (kind.throughField === undefined) return undefined;
     const parent = this.#shapes[kind.fields[kind.throughField]?.to as string] as KindShape;
     const inner = this.#fresh();
@@ -124,7 +132,8 @@ export class SqlWriter {
     if (p.op === 'within' || p.op === 'among') throw new LintelError('not-loaded', `${p.field}: units and groups are not known here; enter on the server`);
     const column = this.column(kind, p.field, alias);
     const yes = 'field' in p.to ? this.writeFields(p.op, column, this.column(kind, p.to.field, alias), field) : this.#constant(p, column, field);
-    return wanted ? yes : sqlText`(${yes}) is not true`;
+    // guard empty-compares-false by agree: A comparison with an empty field would hold.
+    return wanted ? /* guard empty-compares-false (replaced) */ yes : isNotTrue(yes);
   }
 
   /** The column holds this value, which is in the normal form of the field's type; no column holds null. */
@@ -319,7 +328,8 @@ export class SqlWriter {
 
   /** Text is ordered by code point, whatever collation the column has; a number that a small column cannot hold is in none of its rows, and no error. */
   protected writeValue(op: Comparison['op'], column: Fragment, value: unknown, field: FieldShape): Fragment {
-    return sqlText`${op === 'is' ? column : this.comparable(column, field)} ${this.operator(op)} ${value}${verbatim(field.type === 'integer' ? '::bigint' : '')}`;
+    // guard integer-compared-wide by agree: A number would be compared as a narrow column holds it.
+    return sqlText`${op === 'is' ? column : this.comparable(column, field)} ${this.operator(op)} ${value}${/* guard integer-compared-wide */ verbatim(field.type === 'integer' ? '::bigint' : '')}`;
   }
 
   protected writeFields(op: Comparison['op'], a: Fragment, b: Fragment, field: FieldShape): Fragment {

@@ -19,7 +19,12 @@ type Asking<T extends CharterTypes> = KnowingStanding<T> & {
 
 /** Somebody as whoever asks may know them: what could be done says so where it rests on more. */
 export function asSeenBy<T extends CharterTypes>(asking: KnowingStanding<T>, { setting }: Workplace, facts: Facts): KnowingStanding<T> {
-  const look = { id: 'asked', by: { userId: asking.userId as string, name: asking.facts.me.name ?? '' }, within: asking.facts };
+  // guard reasons-within-asker by looks: Reasons would rest on what is hidden from the asker.
+  const look = {
+    id: 'asked',
+    by: { userId: asking.userId as string, name: asking.facts.me.name ?? '' },
+    /* guard reasons-within-asker */ within: asking.facts,
+  };
   return new KnowingStanding<T>(setting.charter as never, { ...facts, look }, { now: setting.now });
 }
 
@@ -111,6 +116,7 @@ export class AccessFace<T extends CharterTypes = CharterTypes> {
     if (id !== asking.userId) {
       // Who may be asked about is among those of whom one knows.
       const isAsked = await membership.knowsOf(setting, asking as Standing<any>, id, 'access.ask');
+      // guard asking-about-known-people by looks: Anybody could ask about anybody.
       if (!isAsked || !(await membership.knowsOf(setting, asking as Standing<any>, id))) throw new LintelError('not-found', 'There is no such member.', {});
     }
     const { facts } = await membership.standingInTenant(setting.db, setting, { tenant: tenant.id, user: id, fulfilled: everythingMet(setting.charter) });

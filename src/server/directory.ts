@@ -4,6 +4,7 @@ import { Face } from './faces.js';
 /** What a directory does: a program with the right to `directory.write`. It sees what it brought, and nothing else of the tenant. Each call throws `refused` without that right. */
 export class DirectoryFace extends Face {
   get #directory(): membership.Directory {
+    // guard directory-write-needed
     this.standing.insist('directory.write');
     return { tenantId: this.tenantId, program: this.actorId };
   }

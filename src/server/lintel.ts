@@ -218,7 +218,11 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
   async enter(entry: Entry): Promise<ServerStanding<T>> {
     const { fulfilled = [], context, channel } = entry;
     const tenant = this.#tenantId(entry.tenant);
-    const user = entry.user === undefined || !this.#enters(entry, tenant) ? undefined : membership.idOfComer(this.charter, entry.user);
+    // guard bound-session-one-tenant by accounts: A session bound to one tenant could enter another.
+    const user =
+      entry.user === undefined || /* guard bound-session-one-tenant */ !this.#enters(entry, tenant)
+        ? undefined
+        : membership.idOfComer(this.charter, entry.user);
     if (entry.care !== undefined && entry.user !== undefined) wholly(entry as Signed);
     if (channel !== undefined) this.#insistOnChannel(channel);
     const { words } = this.#options;
@@ -227,7 +231,8 @@ export class Lintel<T extends CharterTypes = CharterTypes> {
     const open = (facts: Facts) => new ServerStanding<T>(this.charter, channel === undefined ? facts : { ...facts, channel }, options, work);
     let standing = open(meeting(await this.#facts(tenant, user, entry.fresh), fulfilled));
     if (entry.care !== undefined) standing = open(await membership.careFacts(this.#setting, standing, entry.care));
-    if (entry.session !== undefined && user !== undefined && standing.isMember)
+    // guard last-seen-of-members by accounts: It would be noted that somebody came in where they did not.
+    if (entry.session !== undefined && /* guard last-seen-of-members */ user !== undefined && /* guard last-seen-of-members */ standing.isMember)
       await this.#shared.entered.note(this.db, entry.session, { tenant, user }, this.#setting.now());
     if (entry.look !== undefined) standing = open(await membership.lookedFacts(this.#setting, standing, entry.look));
     return standing;

@@ -97,6 +97,7 @@ export class PlatformFace {
   async resetFactors(id: membership.Id, reason: string): Promise<void> {
     const user = this.#person(id);
     const { hasMailer, now } = this.#setting;
+    // guard staff-not-own-factor by accounts: Staff could remove their own second factor.
     if (user === this.#user) throw new LintelError('own-power', 'Nobody removes their own second factor so; ask another of the staff.', {});
     await this.#people('factors asked to be removed', user, reason, [], async (tx) => {
       if (!hasMailer) throw new LintelError('no-mailer', 'No mail is set up, so that nobody can be told; give createLintel a mailer.', {});

@@ -179,6 +179,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
   /** The application's database, or that which is meant; in a trial the part of it that is taken back, and no other. */
   #records<DB>(db?: Kysely<DB>): Kysely<DB> {
     const { trialOf, db: here } = this.#place;
+    // guard trial-no-other-database by looks: A trial could write to another database.
     if (trialOf && db !== undefined && db !== (trialOf as unknown) && db !== (here as unknown))
       elsewhere('what is written to another database', 'use scope() without one');
     if (trialOf || db === undefined) return here as Kysely<DB>;
@@ -307,6 +308,7 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
    * @throws LintelError `bad-reason`, `not-found` for somebody who is no member.
    */
   async door<R>(name: string, reason: string, work: (db: Kysely<any>) => Promise<R>): Promise<R> {
+    // guard trial-no-door by looks: A trial could go past the scope.
     this.#insistOnNoTrial('what goes past scope');
     await membership.recordDoor(this.#place.setting, this.facts.tenant.id, this.memberId, name, reason);
     return work(this.#place.db);
@@ -380,7 +382,8 @@ export class ServerStanding<T extends CharterTypes = CharterTypes> extends Knowi
     const inside = { ...this.#place, copyFor: undefined, noteWritten };
     const over = (tx: Kysely<any>) => new ServerStanding<T>(this.charter, this.facts, this.#options, { ...inside, db: tx });
     const { trialOf } = this.#place;
-    const result = await inTransaction(this.#place.db as Kysely<any>, (tx) => work(over(tx), trialOf ? unreachable() : tx));
+    // guard trial-no-plain-sql by looks: Plain SQL would be run in a trial.
+    const result = await inTransaction(this.#place.db as Kysely<any>, (tx) => work(over(tx), trialOf ? /* guard trial-no-plain-sql */ unreachable() : tx));
     if (hasWritten) await this.#noteWritten();
     return result;
   }

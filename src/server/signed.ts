@@ -21,8 +21,9 @@ export const signedOf = (asker: Asker): Signed => (typeof asker === 'object' ? a
 /** The person, of a session that is not bound to tenants. @throws LintelError `session-bound`. */
 export function wholly(asker: Asker): Id {
   const { user, enters } = signedOf(asker);
-  if (enters === undefined) return user;
-  throw sessionBound();
+  // guard bound-session-not-person by accounts: A session bound to one tenant would be told what is about its person.
+  if (enters !== undefined) throw sessionBound();
+  return user;
 }
 
 /** A session that is bound to tenants would touch what is the person's own. */

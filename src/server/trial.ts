@@ -26,7 +26,8 @@ export async function tryIn<R>(
   const { setting } = place;
   if (!look?.tries || look.trying) throw new LintelError('not-for-trial', 'nothing is tried here: begin a look with tries, and come in by it', {});
   const trying = { ...look, trying: true } as const;
-  const id = await membership.putTrial(setting, facts, what);
+  // guard trial-on-record by looks: A trial would not be on record.
+  const id = await /* guard trial-on-record (unwrapped) */ membership.putTrial(setting, facts, what);
   const end = (how: string) => membership.putOutcome(setting, facts, id, how);
   try {
     const result = await undone(place.db as Kysely<any>, TRIAL_MS, (db) =>

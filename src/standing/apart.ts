@@ -17,7 +17,8 @@ export function heldTogether(charter: Charter<any>, facts: Facts): string[] {
   // Whoever is suspended or comes later holds it all the same.
   for (const { permission, path } of grantsOf(charter, { ...facts, subject: 'member' })) if (path.by !== 'keyholder') held.add(permission);
   // Also in somebody's place: it is one person all the same.
-  for (const { permissions, facts: theirs } of facts.standsFor ?? [])
+  // guard apart-with-deputies by attack: What is to be apart could come together in the place of another.
+  for (const { permissions, facts: theirs } of /* guard apart-with-deputies */ facts.standsFor ?? [])
     for (const { permission } of grantsOf(charterOf(charter, theirs), { ...theirs, subject: 'member' }))
       if (permissions.includes(permission)) held.add(permission);
   return rules.filter(([, { hold }]) => hold.filter((one) => held.has(one)).length > 1).map(([name]) => name);

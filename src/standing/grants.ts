@@ -140,7 +140,8 @@ export function anchorPredicate(charter: Charter, kind: string, anchor: Anchor):
     if (value !== undefined) ways.push({ op: 'is', field: idField, to: { value } });
   } else {
     const field = charter.fieldWith(kind, 'unit');
-    if (field) ways.push({ op: 'within', field, to: { value: [anchor.unitId] } });
+    // guard unit-anchor by agree: A role at a unit would cover records elsewhere.
+    if (field) ways.push(/* guard unit-anchor (replaced) */ { op: 'within', field, to: { value: [anchor.unitId] } });
   }
   for (const via of followedFields(charter.kind(kind))) {
     const where = anchorPredicate(charter, charter.kind(kind).fields[via]?.to as string, anchor);

@@ -211,7 +211,8 @@ export class Reaches implements Knowledge {
     const limits = binding.map((limit) => ({ limit, where: this.specialise(limit.where, kind, 'grow') }));
     // What reaches a record that exists reaches at most what `read` reaches.
     const read = restsOnRead(permission.action) ? [this.readable(kind)] : [];
-    const seen = this.viewer ? [this.viewer.action(permission, image).where] : [];
+    // guard trial-changes-seen-records by looks: A trial would change records that the looker may not.
+    const seen = this.viewer ? /* guard trial-changes-seen-records */ [this.viewer.action(permission, image).where] : [];
     const where = and(...limits.map((l) => not(l.where)), or(...grants.map((g) => g.where)), ...read, ...seen);
     let compiled: Test | undefined;
     // Where only the database is asked, nothing is compiled.

@@ -177,7 +177,8 @@ export class Standing<T extends CharterTypes = CharterTypes> {
 
   /** @internal The id of whoever asks, as a field of a type holds it; null for nobody. */
   idIn({ type }: { readonly type: ValueType }): Scalar | null {
-    return readValue(type, this.userId) ?? null;
+    // guard own-id-read by agree: The person's id would be compared as the membership writes it.
+    return /* guard own-id-read (unwrapped) */ readValue(type, this.userId) ?? null;
   }
 
   /** For each field of a record: may it be read, may it be changed by this action, and if not why. */

@@ -9,12 +9,20 @@ import { FITTING_IN_MARIADB, mariaDbColumns, mariaDbProblems } from './mariadb.j
 /** The types of column in which a field of each type is kept and compared without being rounded, padded or shifted. */
 export const FITTING: Readonly<Record<ValueType, readonly string[]>> = {
   uuid: ['uuid'],
-  text: ['text', 'varchar', 'enum'],
+  // guard padding-column-refused by agree: A column that pads its texts would be accepted.
+  text: /* guard padding-column-refused (replaced) */ ['text', 'varchar', 'enum'],
   integer: ['int2', 'int4', 'int8'],
   boolean: ['bool'],
   decimal: ['numeric'],
   instant: ['timestamptz'],
 };
+
+/** The column keeps as many places as the field has. */
+function keepsPlaces(places: number | null | undefined, wanted: number): boolean {
+  // guard rounding-column-refused by agree: A column that rounds would be accepted.
+  if (places != null && places < wanted) return false;
+  return true;
+}
 
 /** What a database says of the columns that a charter may name. */
 async function columnsIn(db: Kysely<any>, charter: Charter): Promise<Column[]> {
@@ -86,7 +94,7 @@ export async function checkSchema(db: Kysely<never>, charter: Charter): Promise<
       problems.push(
         `${place}: ${called} is of the type ${found.type}, and the field is ${type}, which is kept in ${fitting[type].join(', ')}; change one of the two`,
       );
-    else if (found.places != null && found.places < (type === 'instant' ? 3 : scale))
+    else if (!keepsPlaces(found.places, type === 'instant' ? 3 : scale))
       problems.push(
         `${place}: ${called} keeps ${found.places} places, and the field ${type === 'instant' ? '3, thousandths of a second' : scale}, so that what is written would be rounded; change one of the two`,
       );

@@ -38,7 +38,8 @@ export async function mariaDbColumns(db: Kysely<any>, schemas: readonly string[]
     table,
     schema,
     column,
-    deterministic: collation === null ? null : collation === BINARY,
+    // guard padding-collation-refused by mariadb: A collation that pads its texts would be accepted.
+    deterministic: collation === null ? null : /* guard padding-collation-refused */ collation === BINARY,
     type: shown === 'tinyint(1)' ? shown : type,
     collation,
     places: type === 'decimal' ? scale : type === 'datetime' ? fraction : null,

@@ -18,6 +18,7 @@ class Lent implements DatabaseConnection {
       await this.commit(query.query.kind !== 'SelectQueryNode');
       return result;
     } catch (error) {
+      // guard trial-survives-error by looks: An error would end the whole trial.
       await this.rollback();
       throw error;
     }
@@ -35,6 +36,7 @@ class Lent implements DatabaseConnection {
 
   /** What would be asked at its end is asked; and asked again at each later one, as it stands then. */
   async commit(hasWritten = true): Promise<void> {
+    // guard trial-asks-deferred by looks: A trial would not notice a deferred constraint.
     if (hasWritten) await this.#line.ask();
     await this.#line.say(`release savepoint ${this.#savepoint}`);
     this.#savepoint = undefined;
@@ -129,9 +131,10 @@ const NO_DIALECT = {} as Dialect;
  * @throws LintelError `trial-too-long`.
  */
 export function undone<DB, R>(db: Kysely<DB>, milliseconds: number, work: (inside: Kysely<DB>) => Promise<R>): Promise<R> {
+  // guard trial-rolled-back by looks: A trial would be kept.
   const [begin, undo] = db.isTransaction
     ? ['savepoint lintel_undone', 'rollback to savepoint lintel_undone']
-    : ['begin isolation level read committed', 'rollback'];
+    : ['begin isolation level read committed', /* guard trial-rolled-back (replaced) */ 'rollback'];
   return db.getExecutor().provideConnection(async (connection) => {
     const line = new Line(connection, milliseconds);
     const driver: Driver = {
@@ -150,7 +153,8 @@ export function undone<DB, R>(db: Kysely<DB>, milliseconds: number, work: (insid
       timer = setTimeout(() => reject(tooLong()), milliseconds);
     });
     try {
-      return await Promise.race([work(inside), late]);
+      // guard trial-ends by looks: A trial could go on for ever.
+      return await Promise.race([work(inside), /* guard trial-ends */ late]);
     } finally {
       clearTimeout(timer);
       await line.close();

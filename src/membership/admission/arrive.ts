@@ -178,6 +178,7 @@ const CALLED = { unit: 'unit', group: 'group', record: 'record' } as const;
 /** What stands against giving it, whoever it is for. @throws LintelError `no-such-unit`, `no-such-group`, `no-such-record`, `rules-alone`. */
 async function insistOnGift({ change, connection, admission }: Coming): Promise<void> {
   const [missing] = admission.missing;
+  // guard missing-gift-refused by arrival: A role at a unit that does not exist would be given for everything.
   if (missing)
     throw new LintelError(
       `no-such-${missing.what}`,
@@ -187,6 +188,7 @@ async function insistOnGift({ change, connection, admission }: Coming): Promise<
   const { tx, setting, tenantId } = change;
   // By whoever set them up, as they stand now: what somebody left behind gives nothing to anybody.
   const giver = await giverInTenant(tx, setting, { tenant: tenantId, user: connection.by_id, fulfilled: everythingMet(setting.charter) });
+  // guard rules-of-present-keyholder by arrival: Rules would count after their maker left.
   if (!giver.isKeyholder)
     throw new LintelError(
       'rules-alone',
@@ -205,8 +207,10 @@ async function give(coming: Coming, userId: string, comes: Given): Promise<void>
   const before = await heldBy(change, touched);
   await put(change, source, userId, comes, admission.gives.attributes);
   if (known.isInactive) await setActive(change, source, userId, true);
+  // guard arrival-one-role by arrival: Claims would give several roles where a tenant allows one.
   if (rules.oneRole && (await rolesHeld(change, { user: userId })).length > 1)
     throw new LintelError('one-role', `In ${change.actor.facts.tenant.name} everybody has one role at most.`, {});
+  // guard arrival-keeps-apart by arrival: Roles that are to be apart would come together by claims.
   if (watched) insistOnApart(before, await heldBy(change, [...new Set([...touched, userId])]), () => false);
 }
 
@@ -214,12 +218,14 @@ async function memberComes(coming: Coming, userId: string) {
   const { change, source, who, known, admission } = coming;
   const { tx } = change;
   const { goes, comes } = differs(known.holds, admission.gives);
+  // guard claims-take-away by arrival: What the claims no longer give would stay.
   if (goes) await takeAway(change, source, userId, goes);
   if (known.name !== who.name || known.address !== who.address.written) await renameKept(change, userId, who.name, who.address.written);
   let said: Arrived['said'];
   let active = !known.isInactive;
   if (admission.refused) {
     said = { code: 'not-admitted', words: admission.refused.words };
+    // guard refused-claims-suspend by arrival: A member whose claims no longer admit them would stay.
     active = !(await suspend(coming, userId));
   } else if (comes || known.isInactive) {
     said = await wholeOrNot(change, () => give(coming, userId, comes ?? GIVES_NOTHING));
@@ -252,6 +258,7 @@ async function expectedMember({ change: { tx, tenantId }, arrival, connection: {
     .innerJoin('lintel_member as m', (join) => join.onRef('m.tenant_id', '=', 'd.tenant_id').onRef('m.user_id', '=', 'd.user_id'))
     .select('d.user_id')
     .where('d.tenant_id', '=', tenantId)
+    // guard directory-person-by-external-id by arrival: Somebody would arrive as another whom a directory expects.
     .where('d.external_id', '=', external)
     .where('m.expected', '=', true)
     .execute();
@@ -280,6 +287,7 @@ export async function bindIdentity(setting: Setting, arrival: Arrival, userId: s
       .where('connection_id', '=', connectionId)
       .where('user_id', '=', userId)
       .executeTakeFirst();
+    // guard connected-once by arrival: An identity or an account could be connected twice.
     if (known.userId !== null || other)
       throw new LintelError('identity-taken', `One of the two is connected already. Ask ${aKeyholder(actor.charter)} here.`, {});
     const admission = await admitted(tx, setting, tenantId, connection, claims);
@@ -295,11 +303,14 @@ export async function bindIdentity(setting: Setting, arrival: Arrival, userId: s
 /** @throws LintelError `removed-here`. */
 async function insistOnNoBar({ change, arrival, who }: Coming): Promise<void> {
   const barred = await isBarred(change, arrival.connectionId, who.subject);
+  // guard removed-stays-out by arrival: A removed member would come back by the identity provider.
   if (barred) throw new LintelError('removed-here', `${change.actor.facts.tenant.name} has ended your membership. Ask there to be let in again.`, {});
 }
 
 /** The provider says that it has looked whether the address is theirs; one of SAML says so of whatever it says. */
-const isVerified = ({ terms }: ConnectionRow, claims: Claims) => terms.kind === 'saml' || claims.email_verified === true;
+// guard claimed-address-verified by arrival: An address that nobody verified would bind a person.
+const isVerified = ({ terms }: ConnectionRow, claims: Claims) =>
+  terms.kind === 'saml' || /* guard claimed-address-verified (negated) */ claims.email_verified === true;
 
 /** Somebody whom the connection has not named before: a member here who has proven that very address themselves, where its domain is sent here; else somebody new. */
 async function newcomerComes(coming: Coming) {

@@ -226,6 +226,7 @@ export const connectionSteps: Handlers<'make-connection' | 'edit-connection' | '
         rules: rules === undefined ? before.rules : [...rules],
       };
       insistOnRules(change, after.rules);
+      // guard issuer-keeps-people by arrival: Another issuer could be put behind the same people.
       if (isOther(before, after.terms, after.claims) && (await hasPeople(change, id)))
         throw new LintelError(
           'other-connection',
@@ -258,8 +259,10 @@ export const connectionSteps: Handlers<'make-connection' | 'edit-connection' | '
       insistOnSetter(change);
       const { tx, tenantId } = change;
       const row = await connectionOf(tx, tenantId, id);
+      // guard connection-tried-first by arrival: A connection could be turned on that nobody has tried.
       if (to === 'on' && row.tried !== triedMark(row)) throw notTried();
       await tx.updateTable('lintel_connection').set({ state: to }).where('tenant_id', '=', tenantId).where('id', '=', id).execute();
+      // guard connection-off-ends-sessions by arrival: Sessions would go on after their connection was turned off.
       if (to === 'off') await endSessions(change, id);
       await tellKeyholders(change, row.name, `turned ${to}`);
       return { what: `connection turned ${to}`, event: { connection: id }, words: { name: row.name } };

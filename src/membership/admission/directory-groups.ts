@@ -58,8 +58,9 @@ async function setMembers(change: Change, program: string, group: string, went: 
   }
   if (came.length > 0) {
     // Only whom it brought: what it does not see it cannot name.
+    // guard directory-groups-own-people by arrival: A directory could put people into groups whom it did not bring.
     const { rows } = await sql<{ n: number }>`with put as (insert into lintel_group_member (tenant_id, group_id, user_id, source)
-      select ${tenantId}, ${group}, d.user_id, ${source} from lintel_directory_user d where d.tenant_id = ${tenantId} and d.program_id = ${program} and d.user_id = any(${came}::text[])
+      select ${tenantId}, ${group}, d.user_id, ${source} from lintel_directory_user d where d.tenant_id = ${tenantId}${/* guard directory-groups-own-people */ sql` and d.program_id = ${program}`} and d.user_id = any(${came}::text[])
       returning 1) select count(*)::int as n from put`.execute(tx);
     if (rows[0]?.n !== came.length) throw new LintelError('no-such-member', 'This directory has not brought one of the members. Push that person first.', {});
   }

@@ -21,6 +21,7 @@ export function bringUser(setting: Setting, directory: Directory, user: Director
     const { tx, tenantId, at } = change;
     const source = directorySource(directory.program);
     const barred = await isBarred(change, source, markOf(user));
+    // guard directory-brings-no-removed by arrival: A directory could bring back a removed member.
     if (barred) throw new LintelError('removed-here', 'Somebody here has ended this membership: they let them in again.', {});
     const same = await tx
       .selectFrom('lintel_directory_user')
@@ -79,6 +80,7 @@ const endSessionsHere = ({ tx, tenantId }: Change, user: string) =>
 /** Whom a directory brought is put to sleep, or goes, only while somebody with full control is left whom it did not bring. @throws LintelError `last-keyholder`. */
 async function insistOnOthers(change: Change, program: string, user: string): Promise<void> {
   const brought = sql`select from lintel_directory_user d where d.tenant_id = ${change.tenantId} and d.program_id = ${program} and d.user_id = o.user_id`;
+  // guard directory-leaves-a-keyholder by arrival: A directory could deactivate the last keyholder.
   if (await isOnlyOneLeft(change, user, brought))
     throw new LintelError(
       'last-keyholder',
@@ -105,6 +107,7 @@ export async function changeUser(
   if (!known) throw notFound();
   if (version !== undefined && version !== known.version) throw stale();
   // What is the same takes no lock.
+  // guard unchanged-not-written by arrival: A push without a change would be written each time.
   if (canonicalJson(next(known).resource) === canonicalJson(known.resource)) return known;
   return changes(setting, directory, async (change) => {
     const { tx, tenantId, at } = change;

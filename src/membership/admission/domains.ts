@@ -132,6 +132,7 @@ export type Seen = 'there' | 'missing' | 'unknown';
 
 async function lapse({ tx, tenantId, at }: Change, domain: string): Promise<void> {
   await tx.updateTable('lintel_domain').set({ lapsed_at: at }).where('tenant_id', '=', tenantId).where('domain', '=', domain).execute();
+  // guard lapsed-domain-binds-nobody by arrival: A domain that lapsed would still bind people.
   await tx.deleteFrom('lintel_domain_holder').where('domain', '=', domain).where('tenant_id', '=', tenantId).execute();
 }
 
@@ -249,13 +250,18 @@ export async function isSentHere({ tx, tenantId }: Change, connectionId: string,
 /** The id of an active member, without full control, who has proven an address of a domain that is sent to this connection, and whom no other subject of it is. */
 export async function memberByAddress({ tx, tenantId, at }: Change, connectionId: string, address: string): Promise<string | undefined> {
   const domain = address.slice(address.lastIndexOf('@') + 1);
+  // guard bound-address-proven by arrival: An address that its account never proved would bind it.
+  // guard keyholder-not-bound-by-address by arrival: Full control would be taken over by an address.
+  // guard one-subject-a-person by arrival: A second subject would be bound to the same person.
   const { rows } = await sql<{ id: string }>`
     select p.id from lintel_person p
       join lintel_member m on m.tenant_id = ${tenantId} and m.user_id = p.id
       join lintel_domain_holder h on h.domain = ${domain} and h.tenant_id = ${tenantId}
-      join lintel_domain d on d.tenant_id = ${tenantId} and d.domain = ${domain} and d.connection_id = ${connectionId} and d.lapsed_at is null
-    where p.address = ${address} and p.confirmed_at is not null and p.kept_by is null and lintel_is_active(m.status, m.inactive_by, m.suspended_until, m.ends_at, ${at})
-      and not exists (select from lintel_assignment a where a.tenant_id = ${tenantId} and a.user_id = p.id and a.role = 'keyholder')
-      and not exists (select from lintel_identity i where i.tenant_id = ${tenantId} and i.connection_id = ${connectionId} and i.user_id = p.id)`.execute(tx);
+      join lintel_domain d on d.tenant_id = ${tenantId} and d.domain = ${domain} and d.connection_id = ${connectionId}${/* guard lapsed-domain-binds-nobody */ sql` and d.lapsed_at is null`}
+    where p.address = ${address}${/* guard bound-address-proven */ sql` and p.confirmed_at is not null`} and p.kept_by is null and lintel_is_active(m.status, m.inactive_by, m.suspended_until, m.ends_at, ${at})
+      ${/* guard keyholder-not-bound-by-address */ sql`and not exists (select from lintel_assignment a where a.tenant_id = ${tenantId} and a.user_id = p.id and a.role = 'keyholder')`}
+      ${/* guard one-subject-a-person */ sql`and not exists (select from lintel_identity i where i.tenant_id = ${tenantId} and i.connection_id = ${connectionId} and i.user_id = p.id)`}`.execute(
+    tx,
+  );
   return rows[0]?.id;
 }

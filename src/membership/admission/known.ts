@@ -25,7 +25,8 @@ const LONGEST_SUBJECT = 255;
 export function whoIs({ claims: names }: ConnectionRow, claims: Claims): Who {
   const subjects = valuesOf(claims, names.subject ?? 'sub');
   const [subject] = subjects;
-  if (subject === undefined || subjects.length > 1 || subject.length > LONGEST_SUBJECT)
+  // guard subject-is-one by arrival: A subject of several values would be taken for its first.
+  if (subject === undefined || /* guard subject-is-one */ subjects.length > 1 || subject.length > LONGEST_SUBJECT)
     throw new LintelError('no-subject', 'The provider does not say in one value who this is.', {});
   const attempt = <R>(work: () => R, otherwise: R): R => {
     try {

@@ -39,7 +39,9 @@ function readGives(charter: Charter, { roles = [], groups = [], units = [], perm
   const known = Object.keys(charter.data.roles);
   for (const [i, { role, anchor, without = [] }] of roles.entries()) {
     const here = `${at}.roles[${i}]`;
+    // guard rules-no-full-control by arrival: Rules of an identity provider could give full control.
     if (role === KEYHOLDER) throw bad(`${here}.role`, 'nothing that arrives gives full control; a person gives it here');
+    // guard rules-no-full-control
     if (!known.includes(role)) throw bad(`${here}.role`, `no role "${role}"${didYouMean(role, known)}`);
     readAnchor(charter, anchor, `${here}.anchor`);
     const parts = charter.resolveRole(role).grants.map(({ permission }) => permission);

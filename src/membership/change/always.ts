@@ -20,6 +20,7 @@ export async function underFullControl(tx: Kysely<LintelTables>, tenants: readon
     .where('m.ends_at', 'is', null)
     .where('p.is_program', '=', false)
     // An account that was made for somebody is nobody's before they came.
+    // guard keyholder-has-come by accounts: A tenant could be left to a keyholder who has never come in.
     .where((eb) => eb.or([eb('p.kept_by', 'is', null), eb('p.activated_at', 'is not', null)]))
     .where(isActive('m', at))
     .execute();

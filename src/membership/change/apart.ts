@@ -18,7 +18,9 @@ export function insistOnApart(before: ReadonlyMap<string, Holding>, after: Reado
   for (const [userId, is] of after) {
     const was = before.get(userId);
     if (!courseDiffers(was, is)) continue;
-    for (const moment of momentsOf(was?.course, is.course)) {
+    const [now, ...later] = momentsOf(was?.course, is.course);
+    // guard apart-at-every-moment by attack: What is to be apart could come together later.
+    for (const moment of [now as number, /* guard apart-at-every-moment */ ...later]) {
       const known = was ? heldTogether(was.charter, was.course.asIfFree(moment)) : [];
       const facts = is.course.asIfFree(moment);
       const broken = heldTogether(is.charter, facts).find((name) => !known.includes(name));

@@ -50,7 +50,10 @@ async function nextOf(tx: Transaction<LintelTables>, tenantId: string): Promise<
 
 /** Whoever acts. What they may give is theirs; what is asked of them in a trial is asked of whoever looks too. */
 export function actorOf({ tried, charter, now }: Setting, { now: own }: Giver): Standing {
-  return tried !== undefined && tried.user === own.userId ? new Standing(charter, { ...own.facts, look: tried.look }, { now }) : own;
+  // guard trial-within-looker by looks: A trial would reach what the looker alone does not.
+  return tried !== undefined && tried.user === own.userId
+    ? /* guard trial-within-looker */ new Standing(charter, { ...own.facts, look: tried.look }, { now })
+    : own;
 }
 
 /**
@@ -91,9 +94,11 @@ export async function changeTenant<R>(
     const { result, entry } = await work(change);
     const entries = [entry].flat();
     if (entries.length === 0) return result;
+    // guard keyholder-remains by races: Two at once could leave a tenant without a keyholder.
     await insistOnKeyholder(change);
     const isNext = (recorded.get(tx) ?? 0) === before;
-    await putNext(isNext ? change : { ...change, ...(await nextOf(tx, tenantId)) }, entries);
+    // guard next-number-in-order by races: A change within a change would take the same number.
+    await putNext(isNext ? change : /* guard next-number-in-order */ { ...change, ...(await nextOf(tx, tenantId)) }, entries);
     recorded.set(tx, (recorded.get(tx) ?? 0) + 1);
     return result;
   });

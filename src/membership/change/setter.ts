@@ -7,6 +7,7 @@ import { aKeyholder, OWN_SIGN_IN, type Standing } from '../../standing/index.js'
  * @throws LintelError `refused`, `prove-first`.
  */
 export function insistOnSetter({ actor }: { readonly actor: Standing<any> }): void {
+  // guard provider-set-by-keyholder by arrival: Anybody who arranges could set up how people sign in.
   if (!actor.isKeyholder) throw new LintelError('refused', `Only ${aKeyholder(actor.charter)} sets up how people sign in.`, {});
   if (actor.facts.fulfilled.includes(OWN_SIGN_IN)) return;
   throw new LintelError('prove-first', 'This takes a password, or a passkey, of your own that was given a few minutes ago at most. Give it once more.', {});

@@ -31,7 +31,8 @@ async function usable(db: Kysely<LintelTables> | Transaction<LintelTables>, now:
   const { tenantId, invitationId, ...proof } = 'token' in by ? readToken(by.token) : by;
   const row = await db.selectFrom('lintel_invitation').selectAll().where('tenant_id', '=', tenantId).where('id', '=', invitationId).executeTakeFirst();
   // Who is expected comes by a provider, and not by a link or by themselves.
-  if (!row || row.expected) throw invalid();
+  // guard expected-comes-by-provider by arrival: Somebody who is expected could accept without their identity provider.
+  if (!row || /* guard expected-comes-by-provider */ row.expected) throw invalid();
   let mailed = false;
   if ('secret' in proof) {
     // A link that was replaced, or belongs to another invitation, is as good as a forged one.
@@ -127,7 +128,9 @@ export async function takeUp(change: Change, row: Selectable<InvitationRow>, use
   const fulfilled = everythingMet(setting.charter);
   const inviter = await giverInTenant(tx, setting, { tenant: tenantId, user: row.invited_by, fulfilled });
   const roles = rolesOf(setting.charter, row);
-  if (!inviter.now.may('member.invite') || !roles.every((role) => mayGive(inviter, endingBy(role, row.member_until)))) throw invitationVoid();
+  // guard returning-member-compared by attack: Somebody could leave and be invited back with more.
+  if (!inviter.now.may('member.invite') || /* guard returning-member-compared */ !roles.every((role) => mayGive(inviter, endingBy(role, row.member_until))))
+    throw invitationVoid();
   if (row.member_until !== null && row.member_until <= at)
     throw new LintelError('invitation-void', 'The membership that this invitation is for has ended already. Ask for a new one.', {});
   await insistOnSeat(change);

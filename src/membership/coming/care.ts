@@ -134,6 +134,7 @@ export async function careFacts(setting: Setting, guest: Standing<any>, id: stri
     below: {},
     people: {},
     // What the tenant asks of whoever comes in, it asks of those who look after it.
+    // guard caretaker-demands-asked by accounts: A tenant would ask nothing of a caretaker first.
     ...openDemands({ name: facts.tenant.name, demands: row.demands }, facts.fulfilled),
     fulfilled: facts.fulfilled,
     endsAt: row.until.toISOString(),

@@ -44,13 +44,14 @@ async function newActivation({ tx, tenantId, at, actor }: Change, userId: string
 export const enrollingSteps: Handlers<'enrol' | 'make-activation' | 'ask-password'> = {
   enrol: {
     needs: () => 'member.enrol',
-    touches: ({ id }) => ({ users: id === undefined ? [] : [id] }),
+    touches: ({ id }) => /* guard enrolled-within-power */ ({ users: id === undefined ? [] : [id] }),
     run: async (change, { id: given, address: raw, name, roles, memberUntil }) => {
       const { tx, tenantId, setting, at } = change;
       const address = readAddress(raw);
       const named = readName(name, 'the enrolled person');
       insistOnDomain(change, address.normal);
       const endsAt = readUntil(memberUntil, change);
+      // guard enrolled-within-power by attack: Whoever enrols people could give them anything.
       insistOnGiving(
         change.giver,
         roles.map((role) => endingBy(role, endsAt)),
@@ -62,6 +63,7 @@ export const enrollingSteps: Handlers<'enrol' | 'make-activation' | 'ask-passwor
         .selectFrom('lintel_person as p')
         .innerJoin('lintel_member as m', 'm.user_id', 'p.id')
         .select('p.id')
+        // guard enrol-tells-own-tenant by accounts: Whoever enrols people would hear of accounts elsewhere.
         .where('m.tenant_id', '=', tenantId)
         .where('p.address', 'in', [kept, address.normal])
         .executeTakeFirst();
@@ -94,10 +96,14 @@ export const enrollingSteps: Handlers<'enrol' | 'make-activation' | 'ask-passwor
     run: async (change, { user }) => {
       const { tx, tenantId, actor } = change;
       await insistOnHolder(change, { user });
+      // guard activation-for-others by accounts: Somebody could make an activation for themselves.
       if (user === actor.userId) throw new LintelError('own-power', 'Nobody makes a way in for themselves; ask another.', {});
       const { kept_by } = await tx.selectFrom('lintel_person').select('kept_by').where('id', '=', user).executeTakeFirstOrThrow();
+      // guard activation-of-kept-account by accounts: A tenant could make an activation for an account that is its owner's.
       if (kept_by !== tenantId)
         throw new LintelError('not-kept', 'This account is its owner’s, and not the organisation’s: by “forgotten” they choose a new password themselves.', {});
+      // guard activation-of-lesser by attack: Somebody could enter as an account that holds more than they may give.
+      // guard activation-within-power by accounts: Somebody could make an activation for an account that holds more than they may give.
       await insistOnPower(change, user);
       return { what: 'activation made', event: { user }, secret: await newActivation(change, user) };
     },
@@ -143,7 +149,9 @@ async function found(db: Db, now: number, token: unknown) {
     .where('a.user_id', '=', userId)
     .where('t.status', '=', 'open')
     .executeTakeFirst();
-  if (!isSecret(`shown ${secret}`, row?.secret_hash ?? null) || !row || row.expires_at.getTime() <= now) throw activationInvalid();
+  // guard activation-expires by accounts: An activation would never expire.
+  if (!isSecret(`shown ${secret}`, row?.secret_hash ?? null) || !row || /* guard activation-expires */ row.expires_at.getTime() <= now)
+    throw activationInvalid();
   return row;
 }
 
@@ -175,7 +183,11 @@ async function use(change: Change, token: string) {
         throw error;
       },
     ));
+  // guard activation-of-lesser
+  // guard enrolled-within-power
+  // guard activation-of-powerless-maker by accounts: An activation would outlive the power of whoever made it.
   if (!mayStill) throw new LintelError('activation-void', 'The person who gave you this may no longer give what it holds. Ask for a new one.', {});
+  // guard activation-once by accounts: An activation could be used again.
   await tx.deleteFrom('lintel_activation').where('tenant_id', '=', tenantId).where('user_id', '=', row.user_id).execute();
   return row;
 }
@@ -214,6 +226,7 @@ export async function takePlace(setting: Setting, userId: string, token: string)
     const row = await use(change, token);
     const { name: tenant } = actor.facts.tenant;
     if (row.activated_at !== null) throw new LintelError('kept-account', `This account at ${tenant} has a password of its own. Choose a new one for it.`, {});
+    // guard place-of-same-address by accounts: Somebody with another address could take the place.
     if (person.confirmed_at === null || keptAddress(tenantId, person.address) !== row.address) {
       const masked = maskAddress(row.address_written);
       throw new LintelError('other-address', `${tenant} knows you as ${masked}. Sign in with an account that has proven that address, or choose a password.`, {

@@ -87,6 +87,10 @@ async function eraseIn({ tx, tenantId }: Change, traces: Traces): Promise<void> 
   await sql`update lintel_tenant set contact = null where id = ${tenantId} and ${names(traces, sql`contact`)}`.execute(tx);
 }
 
+/** A bar stays without the name of whom it keeps out. */
+// guard bar-outlives-erased by arrival: A removed person would come back after being erased.
+const unnamed = /* guard bar-outlives-erased (replaced) */ (tx: Kysely<LintelTables>) => tx.updateTable('lintel_identity_bar').set({ user_id: null });
+
 /** What names somebody beside any tenant, or in several. */
 async function eraseBeside(tx: Kysely<LintelTables>, traces: Traces): Promise<void> {
   const { userId, addresses } = traces;
@@ -98,7 +102,7 @@ async function eraseBeside(tx: Kysely<LintelTables>, traces: Traces): Promise<vo
   for (const table of ['lintel_request', 'lintel_bar', 'lintel_activation', 'lintel_entered'] as const)
     await tx.deleteFrom(table).where('user_id', '=', userId).execute();
   // Who was removed stays out by what their provider knows them as; of whom that speaks nobody can tell any more.
-  await tx.updateTable('lintel_identity_bar').set({ user_id: null }).where('user_id', '=', userId).execute();
+  await unnamed(tx).where('user_id', '=', userId).execute();
   await tx
     .deleteFrom('lintel_look')
     .where((eb) => eb.or([eb('by_id', '=', userId), eb('user_id', '=', userId)]))

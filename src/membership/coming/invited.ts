@@ -33,6 +33,7 @@ type Given = Omit<Ready, 'address' | 'name'>;
 /** What somebody is to hold, if the inviter may give it. */
 async function readGiven(change: Change, input: NewInvitation): Promise<Given> {
   const memberUntil = readUntil(input.memberUntil, change);
+  // guard returning-member-compared
   insistOnGiving(
     change.giver,
     input.roles.map((role) => endingBy(role, memberUntil)),

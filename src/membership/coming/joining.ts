@@ -155,7 +155,8 @@ export const joiningSteps: Handlers<'set-rules' | 'let-in' | 'turn-away'> = {
   'set-rules': {
     needs: () => 'tenant.rule',
     // Another base is another role for whoever holds something at it.
-    touches: ({ bases }, { actor }) => (bases ? { everybody: true, roles: rolesAtBase(actor.charter.data.roles) } : {}),
+    // guard base-change-compared by attack: Another base could widen roles beyond the chooser's power.
+    touches: ({ bases }, { actor }) => (bases ? /* guard base-change-compared */ { everybody: true, roles: rolesAtBase(actor.charter.data.roles) } : {}),
     run: async (change, { oneRole, joining, bases, demands }) => {
       const { tx, tenantId, actor, rules } = change;
       if (oneRole) await insistOnOneRoleEach(change);
@@ -219,6 +220,7 @@ function readDemands({ facts }: Standing, { secondFactor = false, hours }: Deman
   const demands = { ...(secondFactor && { secondFactor }), ...(hours !== undefined && { hours }) };
   const [first] = Object.keys(openDemands({ name: facts.tenant.name, demands }, facts.fulfilled).demands ?? {});
   const yourself = first === 'secondFactor' ? 'Sign in with a second factor yourself' : 'Show again who you are';
+  // guard demand-met-by-asker by accounts: Somebody could demand what they do not meet, and shut themselves out.
   if (first !== undefined)
     throw new LintelError('demand-unmet', `You would shut yourself out. ${yourself} before you ask it of everybody.`, { obligation: first });
   return demands;

@@ -89,6 +89,7 @@ export async function changeAddress(setting: Setting, userId: string, raw: strin
     const at = new Date(setting.now());
     const person = await lockPerson(tx, userId);
     if (!person) throw new LintelError('no-account', 'There is no such account.', {});
+    // guard kept-account-keeps-address by accounts: An account kept by a tenant could take an address of its own.
     if (person.kept_by !== null) throw new LintelError('kept-account', 'The organisation that keeps this account says its address.', {});
     const secret = setting.hasMailer ? undefined : newToken('person', userId, 'shown');
     const row = { address: normal, address_written: written, secret_hash: secret?.hash ?? null, expires_at: new Date(at.getTime() + PROOF_HOURS * 3_600_000) };

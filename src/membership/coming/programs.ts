@@ -40,7 +40,10 @@ export async function insistOnPower(change: Change, user: string, held?: { reado
   const { giver } = change;
   if (giver.isKeyholder) return;
   for (const holding of (await heldBy(change, [user])).values()) {
-    const counting = gainsAhead(undefined, holding, giver).filter(({ moment }) => held === undefined || moment < held.until);
+    // guard key-no-longer-than-maker by attack: A key could count longer than its maker holds what it opens.
+    const counting = gainsAhead(undefined, holding, giver).filter(
+      ({ moment }) => held === undefined || /* guard key-no-longer-than-maker (negated) */ moment < held.until,
+    );
     insistOnGains(giver, counting, new Set(), new Set(held && [user]));
   }
 }
@@ -96,6 +99,7 @@ export const programSteps: Handlers<'make-program' | 'entrust-program' | 'make-k
       const holds = await giverInTenant(tx, setting, { tenant: tenantId, user: program, fulfilled: everythingMet(setting.charter) });
       // A key that was made before its program had the right does not count as a directory's: whoever gives the right later need not be who may set this up.
       const forDirectory = holds.now.may('directory.write');
+      // guard directory-key-by-keyholder by arrival: Whoever arranges programs could make a directory's key.
       if (forDirectory) insistOnSetter(change);
       await insistOnPower(change, program, { until: endsAt.getTime() });
       const { count } = await tx
@@ -216,6 +220,7 @@ export async function programOfKey(
       .where('id', '=', read.id)
       .execute();
   }
+  // guard directory-key-made-as-one by arrival: A key made before would act as a directory's.
   if (asDirectory && !row.for_directory) throw new LintelError('refused', 'This key was made before its program could act as a directory. Make a new one.', {});
   return { tenant: read.tenantId, user: row.program_id };
 }

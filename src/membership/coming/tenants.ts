@@ -72,6 +72,7 @@ export async function joinTenant(
   if (!person) throw new LintelError('no-account', 'There is no such account any more.', {});
   if (person.deactivated_at !== null) throw new LintelError('deactivated', 'This account is deactivated. Ask whoever runs this application.', {});
   if (person.is_program) throw new LintelError('no-person', 'A program belongs to the organisation that made it, and comes into no other.', {});
+  // guard kept-account-one-tenant by accounts: An account kept by a tenant could become a member of another.
   if (person.kept_by !== null && person.kept_by !== tenantId)
     throw new LintelError('kept-account', 'This account is kept by an organisation, and comes into no other.', {});
   await tx.insertInto('lintel_member').values({ tenant_id: tenantId, user_id: userId, status: 'active', since, ends_at: endsAt }).execute().catch(stillLeaving);
@@ -155,6 +156,7 @@ async function seatsTaken(tx: Kysely<LintelTables>, tenantId: string, at: Date):
     .select((eb) => eb.fn.countAll<string>().as('count'))
     .where('tenant_id', '=', tenantId)
     .where('responsible_id', 'is', null)
+    // guard expected-take-no-seat by arrival: People who are only expected would take seats.
     .where('expected', '=', false)
     .where((eb) => eb.or([eb('ends_at', 'is', null), eb('ends_at', '>', at)]))
     .executeTakeFirstOrThrow();

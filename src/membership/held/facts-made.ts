@@ -183,6 +183,7 @@ function putStandingIn({ charter, read, moment, facts, ends }: Making, all: NonN
 
 /** Who is no member here is asked for nothing; a program has no sign-in. */
 function putDemands({ row, facts }: Making): void {
+  // guard tenant-demands-asked (negated) by accounts: A tenant would ask nothing of its members first.
   if (facts.subject !== 'member' || row.program) return;
   const { demands } = openDemands({ name: row.name, demands: row.demands, asksPassword: row.asked_password }, facts.fulfilled);
   if (demands) facts.demands = demands;

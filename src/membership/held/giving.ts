@@ -85,7 +85,9 @@ export class Giver {
  */
 export function beyondFrom(giver: Giver, assignment: Assignment, charter: Charter = giver.now.charter as Charter): number | undefined {
   const isHeldAt = (moment: number) => assignment.until === undefined || Date.parse(assignment.until) > moment;
-  return giver.moments.find((moment, i) => (i === 0 || isHeldAt(moment)) && !mayGiveAt(giver.at(moment), giver.now, assignment, charter));
+  return giver.moments.find(
+    (moment, i) => (i === 0 || /* guard giver-at-every-moment */ isHeldAt(moment)) && !mayGiveAt(giver.at(moment), giver.now, assignment, charter),
+  );
 }
 
 /** An assignment to somebody whose membership ends: it is held no longer than that. */

@@ -102,7 +102,8 @@ function givesOf(charter: Charter, facts: Facts): { readonly role: string; reado
  * comes to extend. What is not known to be held before counts as gained. `charter` is that of the tenant at each moment.
  */
 function gainsOf(before: Reading | undefined, after: Reading): Gain[] {
-  return [...ownGains(before, after), ...gainsInPlace(before, after)];
+  // guard deputy-gains-compared by attack: A deputy could come to more in the place of another.
+  return [...ownGains(before, after), /* guard deputy-gains-compared */ ...gainsInPlace(before, after)];
 }
 
 /** What a member gains by standing in for others: what they come to stand in for, and what these gain of it. */
@@ -143,7 +144,8 @@ function ownGains(before: Reading | undefined, after: Reading, everyMember = fal
     const { kind } = after.charter.permission(grant.permission);
     const widest = kind ? after.charter.widestReach(kind) : 'tenant';
     const on = turnsOn(after.charter, grant);
-    const into = { units: on.units ? units : [], groups: on.people ? grown : on.groups ? joined : [] };
+    // guard units-within-reach-compared by attack: Units that come to lie within a reach would not be compared.
+    const into = { units: on.units ? /* guard units-within-reach-compared */ units : [], groups: on.people ? grown : on.groups ? joined : [] };
     const bound = limitsTurnOn(after.charter, grant.permission);
     const other = (names: readonly string[]) => names.some((name) => said(before, name) !== said(after, name));
     const lifted = (bound.units && moved) || (bound.groups && regrouped) || other(bound.attributes);
@@ -152,7 +154,12 @@ function ownGains(before: Reading | undefined, after: Reading, everyMember = fal
     const held = had.some((b) => {
       if (b.permission !== grant.permission || !before || !contains(b.anchor, grant.anchor, before.facts, below)) return false;
       if (b.reach === widest && !b.only) return !lifted;
-      if (grant.only) return b.only !== undefined && covers(ownersOf(before.facts, b), ownersOf(after.facts, grant));
+      // guard opening-is-no-holding by attack: An opening would count as if its records were held.
+      if (grant.only)
+        return (
+          /* guard opening-is-no-holding */ b.only !== undefined &&
+          /* guard opening-is-no-holding */ covers(ownersOf(before.facts, b), ownersOf(after.facts, grant))
+        );
       return b.reach === grant.reach && !b.only && !grew;
     });
     if (!held) gains.push({ userId, grant, ...into, below });
@@ -189,7 +196,10 @@ export const momentsOf = (...courses: readonly ({ readonly moments: readonly num
 export function gainsAhead(before: Holding | undefined, after: Holding, giver: Giver): GainsAt[] {
   if (!courseDiffers(before, after)) return [];
   const reading = (held: Holding, moment: number): Reading => ({ charter: held.charter, facts: held.course.asIfFree(moment) });
-  return momentsOf(before?.course, after.course, giver).map((moment) => ({
+  // guard giver-at-every-moment by attack: Somebody could give for longer than they hold it themselves.
+  const [now, ...later] = momentsOf(before?.course, after.course, /* guard giver-at-every-moment */ giver);
+  // guard held-at-every-moment by attack: A gain that begins later would not be compared.
+  return [now as number, /* guard held-at-every-moment */ ...later].map((moment) => ({
     moment,
     gains: gainsOf(before && reading(before, moment), reading(after, moment)),
   }));
@@ -209,10 +219,14 @@ function mayBring(giver: Standing, now: Standing, gain: Gain, edited: ReadonlySe
   if (gain.gives !== undefined) return givesByCharter(now, gain.gives, grant.anchor, gain.below);
   const { path } = grant;
   if (
+    // guard key-within-own-power by attack: Whoever may give a program's role could make a key of it for themselves.
     edited !== 'all' &&
+    // guard key-within-own-power
     !gain.named &&
     path.by === 'role' &&
+    // guard key-within-own-power
     !edited.has(path.role) &&
+    // guard key-within-own-power
     !path.included.some((role) => edited.has(role)) &&
     givesByCharter(now, path.role, grant.anchor, gain.below)
   )

@@ -55,6 +55,7 @@ export async function toldPeople(setting: Setting, standing: Standing<any>, user
     .selectFrom('lintel_person as p')
     .select(['p.id', 'p.name'])
     .where(sql<boolean>`p.id = any(${[...new Set(users)]}::text[])`)
+    // guard journal-names-known-people by looks: The journal would name people whom the reader may not know of.
     .where(isKnown(known, standing.facts.tenant.id, sql.ref('p.id')))
     .execute();
   return new Map(rows.map(({ id, name }) => [id, { userId: id, name }]));

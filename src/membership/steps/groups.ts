@@ -92,7 +92,8 @@ export const groupSteps: Handlers<'make-group' | 'rename-group' | 'set-group' | 
   'set-group': {
     needs: () => 'group.arrange',
     // An opening to others of what this group owns is wider for them.
-    touches: ({ id, people }) => ({ groups: [id], users: people, opened: [id] }),
+    // guard group-people-compared by attack: Whoever arranges groups could put people where they gain what the giver may not give.
+    touches: ({ id, people }) => /* guard group-people-compared */ ({ groups: [id], users: people, opened: [id] }),
     run: async (change, { id, people }) => {
       await insistOnHolder(change, { group: id });
       const before = await peopleOf(change, id);

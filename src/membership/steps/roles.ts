@@ -77,6 +77,7 @@ async function write(change: Change, id: string, input: RoleInput, before: RoleD
   const included = new Map(Object.keys(roles).map((one) => [one, includedIn(roles, one)]));
   if (included.get(id)?.includes(id)) throw new LintelError('role-circle', 'roles include each other in a circle', { role: id });
   insistOnSize(roles, role);
+  // guard role-holders-compared
   insistOnContents(change, roles, id, before);
   const data = JSON.stringify(role);
   await tx
@@ -113,7 +114,8 @@ export const roleSteps: Handlers<'make-role' | 'edit-role' | 'drop-role'> = {
   },
   'edit-role': {
     needs: () => 'role.arrange',
-    touches: ({ id }) => ({ roles: [id] }),
+    // guard role-holders-compared by attack: Whoever arranges roles could put more into a role that others hold.
+    touches: ({ id }) => /* guard role-holders-compared */ ({ roles: [id] }),
     run: async (change, { id, role }) => {
       const before = existingRole(rolesIn(change), id);
       await write(change, id, role, before);

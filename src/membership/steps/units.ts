@@ -47,7 +47,8 @@ export const unitSteps: Handlers<'add-unit' | 'rename-unit' | 'move-unit' | 'pla
   'move-unit': {
     needs: () => 'unit.arrange',
     // Who is placed in it comes under what is held above; and what is held above comes to extend to it.
-    touches: ({ id, below }) => ({ units: [id], above: below === null ? [] : [below] }),
+    // guard moved-unit-compared by attack: A moved unit could bring people under what the mover may not give.
+    touches: ({ id, below }) => /* guard moved-unit-compared */ ({ units: [id], above: below === null ? [] : [below] }),
     run: async (change, { id, below }) => {
       const { tx, tenantId } = change;
       await unitsAbove(change, id);

@@ -18,7 +18,8 @@ export const directorySource = (program: string): string => `directory:${program
 export const isLasting = (source: string): boolean => source.includes(':');
 
 /** The same in a statement. */
-export const isLastingIn = (source: string): RawBuilder<boolean> => sql<boolean>`${sql.ref(source)} like '%:%'`;
+// guard source-keeps-its-gifts by arrival: A change by a person would take what an identity provider gave.
+export const isLastingIn = (source: string): RawBuilder<boolean> => /* guard source-keeps-its-gifts (replaced) */ sql<boolean>`${sql.ref(source)} like '%:%'`;
 
 /** What the rules of change take from outside. */
 export interface Setting {

@@ -47,18 +47,30 @@ export const nameOf = (state: string): string => `sign-on-${hashOf([state]).slic
 
 export const sealAttempt = (secrets: Secrets, attempt: Attempt): string => seal(secrets, PURPOSE, JSON.stringify(attempt));
 
+/** The browser that began the attempt is another, or has lost it. */
+// guard attempt-of-this-browser by arrival: An answer would count in a browser that did not ask for it.
+const noAttempt = /* guard attempt-of-this-browser (replaced) */ (_of: object, _now: number): Attempt => {
+  throw signOnFailed(new Error('the browser brings no attempt back'));
+};
+
 /** What was sealed for this browser, this state and this connection, not long ago. @throws LintelError `sign-on-failed`. */
 export function openAttempt(secrets: Secrets, sealed: string | undefined, of: Pick<Attempt, 'tenant' | 'connection' | 'state'>, now: number): Attempt {
-  if (sealed === undefined) throw signOnFailed(new Error('the browser brings no attempt back'));
+  if (sealed === undefined) return noAttempt(of, now);
   let attempt: Attempt;
   try {
     attempt = JSON.parse(unseal(secrets, PURPOSE, sealed)) as Attempt;
   } catch (cause) {
     throw signOnFailed(cause);
   }
-  const isOf = attempt.tenant === of.tenant && attempt.connection === of.connection && attempt.state === of.state;
+  // guard attempt-of-this-connection by arrival: An answer would count for another connection.
+  const isOf =
+    /* guard attempt-of-this-connection */ attempt.tenant === of.tenant &&
+    /* guard attempt-of-this-connection */ attempt.connection === of.connection &&
+    attempt.state === of.state;
   if (!isOf) throw signOnFailed(new Error('the answer is for another connection, or another attempt'));
-  if (attempt.begun > now || attempt.begun + AWAY_MINUTES * 60_000 <= now) throw signOnFailed(new Error('it took longer than ten minutes'));
+  // guard attempt-expires by arrival: An answer would count however late it comes.
+  if (attempt.begun > now || /* guard attempt-expires */ attempt.begun + AWAY_MINUTES * 60_000 <= now)
+    throw signOnFailed(new Error('it took longer than ten minutes'));
   return attempt;
 }
 
@@ -77,7 +89,11 @@ export async function countAsUsed(db: Kysely<LintelTables>, of: readonly string[
 
 /** A path of the application, and nothing that leads out of it. */
 export function pathWithin(origin: string, back: string | undefined): string {
-  const text = back ?? '/';
+  // guard path-leads-within by arrival: A link could lead people to another site after they signed in.
+  return /* guard path-leads-within (unwrapped) */ within(origin, back ?? '/');
+}
+
+function within(origin: string, text: string): string {
   // What browsers read as the beginning of another host, or leave out while they read.
   if (!text.startsWith('/') || /^\/[/\\]|[\\\p{Cc}\s]/u.test(text) || text.length > 500) return '/';
   const url = new URL(text, origin);

@@ -58,6 +58,7 @@ export function browserAddress(address: string, { allowLocal = false }: FetchBou
 export function insistOnOutside(address: string, bounds: FetchBounds): URL {
   const url = browserAddress(address, bounds);
   const host = url.hostname.replace(/^\[|\]$/g, '');
+  // guard no-inner-host-by-number by arrival: An inner address would be fetched by its number.
   if (!bounds.allowLocal && ipaddr.isValid(host) && !isPublic(host)) throw refused(`${host} is not public`);
   return url;
 }
@@ -84,6 +85,7 @@ export async function guardedFetch(address: string, { method = 'GET', headers = 
     headers: { ...headers, ...(bytes && { 'content-length': String(bytes.length) }) },
     signal: within,
     agent: false,
+    // guard no-inner-host-by-name by arrival: A name that resolves to an inner address would be fetched.
     ...(!bounds.allowLocal && { lookup: publicOnly }),
   };
   return new Promise((answer, fail) => {

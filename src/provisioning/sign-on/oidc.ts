@@ -96,6 +96,7 @@ export class OpenIdConnect {
     // One that speaks for many says whoever is in any of them.
     if (withoutSlash(said.issuer) !== withoutSlash(issuer)) throw signOnFailed(new Error(`the provider calls itself ${said.issuer}`));
     // Not only that it came from there: that it is signed by the keys which it gives.
+    // guard id-token-signature by arrival: The signature of an ID token would not be checked.
     client.enableNonRepudiationChecks(config);
     return config;
   }

@@ -76,9 +76,11 @@ function insist(holds: boolean, why: string): asserts holds {
 function insistOnPlain(answer: string): string {
   insist(answer !== '' && answer.length <= MOST_BYTES, `the answer is missing, or has more than ${MOST_BYTES} bytes`);
   const xml = Buffer.from(answer, 'base64').toString('utf8');
+  // guard saml-no-document-type by arrival: A comment or a document type could change what was signed.
   insist(!/<!/.test(xml), 'it has a document type, a comment or a section in it');
   insist(!/<\?(?!xml\s)/.test(xml), 'it has a processing instruction in it');
   const weak = /Algorithm\s*=\s*["'][^"']*(?:sha1|md5|hmac)[^"']*["']/i.exec(xml);
+  // guard saml-strong-signature by arrival: A weak signature would count.
   insist(weak === null, `it is signed by what does not hold: ${weak?.[0]}`);
   return xml;
 }
@@ -87,20 +89,26 @@ function insistOnPlain(answer: string): string {
 function claimsOf(assertion: Node): Claims {
   const attributes = all(assertion, 'AttributeStatement').flatMap((statement) => all(statement, 'Attribute'));
   const [nameId] = all(all(assertion, 'Subject')[0], 'NameID');
-  const isPersistent = nameId?.$?.Format === PERSISTENT;
+  // guard saml-persistent-subject by arrival: A subject that changes each time would be taken for a person.
+  const isPersistent = nameId !== undefined && /* guard saml-persistent-subject */ nameId.$?.Format === PERSISTENT;
   const said = attributes.map((one): [string, unknown] => [one.$?.Name ?? '', all(one, 'AttributeValue').map(textOf)]);
-  return { ...Object.fromEntries(said.filter(([name]) => name !== '' && name !== 'sub')), ...(isPersistent && { sub: textOf(nameId) }) };
+  return {
+    ...Object.fromEntries(said.filter(([name]) => name !== '' && name !== 'sub')),
+    ...(isPersistent && { sub: textOf(nameId) }),
+  };
 }
 
 const moment = (text: string | undefined) => (text === undefined ? Number.NaN : Date.parse(text));
 
 /** It is meant for us, here, now, and for this request. What the package leaves out is looked at too. */
 function insistOnMeant(assertion: Node, { issuer }: Terms, { entityId, callback }: Service, { nonce }: Attempt, now: number): void {
+  // guard saml-issuer by arrival: An assertion of another issuer would count.
   insist(textOf(all(assertion, 'Issuer')[0]) === issuer, 'it is of another issuer');
   const confirmed = all(all(assertion, 'Subject')[0], 'SubjectConfirmation').filter(({ $ }) => $?.Method === BEARER);
   const data = confirmed.flatMap((one) => all(one, 'SubjectConfirmationData')).map(({ $ }) => $ ?? {});
+  // guard saml-recipient by arrival: An assertion for another recipient would count.
   insist(
-    data.some((one) => one.Recipient === callback && one.InResponseTo === nonce && moment(one.NotOnOrAfter) > now - SKEW_MS),
+    data.some((one) => /* guard saml-recipient */ one.Recipient === callback && one.InResponseTo === nonce && moment(one.NotOnOrAfter) > now - SKEW_MS),
     'it is for another recipient or request, or over',
   );
   const conditions = all(assertion, 'Conditions');
@@ -116,8 +124,10 @@ function insistOnMeant(assertion: Node, { issuer }: Terms, { entityId, callback 
 export async function finishSaml(terms: Terms, service: Service, attempt: Attempt, answer: string, now: number): Promise<Said> {
   const xml = insistOnPlain(answer);
   const destination = /<(?:\w+:)?Response\b[^>]*\bDestination\s*=\s*["']([^"']*)["']/.exec(xml)?.[1];
+  // guard saml-destination by arrival: An answer for another destination would count.
   insist(destination === undefined || destination === service.callback, 'it is for another destination');
   const status = /<(?:\w+:)?StatusCode\b[^>]*\bValue\s*=\s*["']([^"']*)["']/.exec(xml)?.[1];
+  // guard saml-success by arrival: An answer that is no success would count.
   insist(status === SUCCESS, `the provider answers ${status ?? 'nothing'}`);
   const saml = await samlOf(terms, service, attempt);
   const { profile } = await saml.validatePostResponseAsync({ SAMLResponse: answer });

@@ -76,7 +76,8 @@ function nameIn({ name, email, sub }: Claims): string {
   return [...new Set(said)].slice(0, 3).join(', ').slice(0, 200);
 }
 
-const purposeOf = (tenantId: string, connection: string) => `client secret ${JSON.stringify([tenantId, connection])}`;
+// guard secret-of-this-connection by arrival: A sealed secret would open for another connection.
+const purposeOf = (tenantId: string, connection: string) => `client secret ${/* guard secret-of-this-connection */ JSON.stringify([tenantId, connection])}`;
 
 /**
  * Signing in by a tenant's own provider. What it says counts in that tenant alone: a session by it enters no other and touches nothing of the person.
@@ -274,7 +275,12 @@ export class SignOn {
     } catch (cause) {
       throw signOnFailed(cause);
     }
-    const isMeant = asked.tenant === tenantId && asked.connection === connection && asked.connects === hashOf([session]) && asked.until > this.#now;
+    // guard connect-in-same-session by arrival: Somebody else could connect their own identity to an account.
+    const isMeant =
+      asked.tenant === tenantId &&
+      asked.connection === connection &&
+      /* guard connect-in-same-session */ asked.connects === hashOf([session]) &&
+      asked.until > this.#now;
     if (!isMeant) throw signOnFailed(new Error('it was asked in another session, or too long ago'));
     const { userId, enters } = await this.#options.accounts.provenLately(session);
     // An account that the tenant keeps is of that tenant, as what it is bound to.

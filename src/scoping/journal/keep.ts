@@ -52,6 +52,7 @@ export async function eraseFromJournal(db: Kysely<any>, charter: Charter, userId
   let at = '';
   for (const line of lines) {
     const key = JSON.stringify([line.tenant_id, line.kind, line.record_id]);
+    // guard journal-erases-later-lines (negated) by looks: Words of an erased person would stay in later lines.
     if (key !== at) theirs.clear();
     at = key;
     const [was, became] = [parsed<Record<string, unknown>>(line.was), parsed<Record<string, unknown>>(line.became)];

@@ -105,6 +105,8 @@ class KindJournal {
     const tenantId = standing.facts.tenant.id;
     const reached = this.#boundary.reached(this.#kind, this.#shownBy, 't');
     const shown = this.masked.map((field) => sqlText`case when ${this.#now(this.#boundary.shows(this.#kind, field, 't') as Fragment)} then '1' else '0' end`);
+    // guard journal-days by looks: The journal would show what is too old.
+    // guard journal-hidden-then by looks: The journal would show what was hidden then.
     const conditions = [
       sqlText`"j"."tenant_id" = ${tenantId} and "j"."kind" = ${this.#kind}`,
       ...(record === undefined ? [] : [sqlText`"j"."record_id" = ${record}`]),
@@ -114,9 +116,10 @@ class KindJournal {
         : [
             sqlText`"j"."number" < (select "k"."number" from "lintel_journal" as "k" where "k"."tenant_id" = ${tenantId} and ${writer.idAsText(verbatim('"k"."id"'))} = ${after})`,
           ]),
-      ...(this.#journal.days === undefined ? [] : [sqlText`"j"."at" > ${writer.daysAgo(this.#journal.days)}`]),
+      ...(this.#journal.days === undefined ? [] : /* guard journal-days */ [sqlText`"j"."at" > ${writer.daysAgo(this.#journal.days)}`]),
+      // guard journal-in-reach by looks: The journal would show records out of reach.
       this.#now(reached),
-      ...(this.#journal.earlier === 'hidden' ? [this.#then(reached)] : []),
+      ...(this.#journal.earlier === 'hidden' ? /* guard journal-hidden-then */ [this.#then(reached)] : []),
     ];
     const columns = ['number', 'id', 'kind', 'record_id', 'at', 'actor', 'way', 'actions', 'was', 'became', 'erased'].map((column) => name('j', column));
     return sqlText`select * from (select ${joinFragments(columns, ', ')}, ${shown.length === 0 ? verbatim("''") : writer.joined(shown)} as "shown" from "lintel_journal" as "j" where ${joinFragments(conditions, ' and ')} order by "j"."number" desc limit ${limit}) as ${name(`of_${this.#kind}`)}`;
@@ -139,6 +142,7 @@ function lineOf(charter: Charter, row: Row, hidden: ReadonlySet<string>): Journa
     return raw === null ? null : (readValue(type, type === 'boolean' ? Boolean(raw) : raw, scale) ?? raw);
   };
   const changes = journaledFields(data).flatMap((field): [string, FieldChange][] => {
+    // guard journal-hides-fields by looks: The journal would show hidden fields.
     if (hidden.has(field)) return [];
     const change = { from: valueIn(was, field), to: valueIn(became, field) };
     return change.from === change.to ? [] : [[field, change]];

@@ -26,7 +26,8 @@ const matches: Operator = {
   isTotal: (sides) => isTotal(sides) && sides.every(({ type, collation }) => (type === 'text' || type === 'value') && collation !== MIXED),
 };
 /** Numbers have ends, and a division has no answer for nothing: it fails on some rows. */
-const reckons: Operator = { takes: 'two', gives: (sides) => anyOf(sides).type, isTotal: never };
+// guard arithmetic-partial by queries: Arithmetic would be asked of hidden rows, and overflow there.
+const reckons: Operator = { ...compares, gives: (sides) => anyOf(sides).type, /* guard arithmetic-partial */ isTotal: never };
 const finds: Operator = { takes: 'select', gives: yesOrNo, isTotal };
 
 /** Every operator that a query may use: one line says what it takes, what comes of it, and when it cannot fail. */

@@ -241,7 +241,8 @@ export class Narrower {
     const wheres: FreshNode[] = [];
     for (const { place, alias, guarded } of level.sources) {
       if (!place) continue;
-      if (guarded || !keepsRows || !this.#boundary.showsPlainly(place.kind, place.used)) {
+      // guard masked-column-narrowed by queries: A masked column would stand as it is.
+      if (guarded || !keepsRows || /* guard masked-column-narrowed */ !this.#boundary.showsPlainly(place.kind, place.used)) {
         this.#put(place, alias, guarded === true);
         continue;
       }

@@ -37,5 +37,6 @@ export const ofGroups = (): FreshNode => operation({ kind: 'AggregateFunctionNod
 /** The row of a source is in reach, or there is none in its place. */
 export function inReach(source: Source): FreshNode | undefined {
   if (source.inReach) return source.inReach();
-  return source.place || source.query ? operation(column(source.alias, OK), 'is not', written(false)) : undefined;
+  // guard derived-table-barrier by queries: A condition over a derived table would be asked of hidden rows.
+  return source.place || /* guard derived-table-barrier */ source.query ? operation(column(source.alias, OK), 'is not', written(false)) : undefined;
 }

@@ -106,8 +106,10 @@ export function meaningOf(table: string | undefined, column: string, level: Leve
       isHere = true;
       isCertain &&= source.columns !== undefined;
       // A column that the charter does not declare may be there all the same: what stands for the table then has only those that it does.
-      source.place?.used.add(column);
+      // guard undeclared-column-hidden by queries: A column that the charter does not declare could be named beside an open table.
+      if (!found) source.place?.used.add(column);
       if (source.columns && !found) continue;
+      source.place?.used.add(column);
       source.onNamed?.(column);
       sources.push(source);
       is = is === undefined && found ? found : UNKNOWN;

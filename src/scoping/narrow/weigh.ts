@@ -66,7 +66,8 @@ export class Weigher {
       return { node: { kind: 'ParensNode', node: of.node }, total: of.total };
     }
     const { total } = this.weigh(node, level);
-    return { node: total ? node : this.behind(node, level, grouped), total };
+    // guard partial-behind-barrier by queries: A condition that can fail would be asked of hidden rows.
+    return { node: total ? node : /* guard partial-behind-barrier */ this.behind(node, level, grouped), total };
   }
 
   /** An expression, behind a barrier if it can fail. */
@@ -78,7 +79,8 @@ export class Weigher {
   /** Of groups it is asked when there are some; else of rows in reach, of every source that it names or, if it names none, of all. */
   behind(node: FreshNode, level: Level, grouped = false): FreshNode {
     this.anyPartial = true;
-    if (grouped) return this.#barrier(ofGroups(), node);
+    // guard having-behind-groups by queries: A condition over groups would be asked before there is a group.
+    if (grouped) return /* guard having-behind-groups (unwrapped) */ this.#barrier(ofGroups(), node);
     const named = this.#namedIn(node, level);
     const own = level.sources.filter((source) => named.has(source));
     const conditions = (own.length > 0 ? own : level.sources).flatMap((source) => {
@@ -140,10 +142,11 @@ export class Weigher {
       }
       case 'SelectQueryNode': {
         const query = this.#select(node, level);
-        return { ...given(query), total: query.total && isSingle(query) };
+        // guard scalar-select-single by queries: A subquery of several rows would fail on hidden rows.
+        return { ...given(query), total: query.total && /* guard scalar-select-single */ isSingle(query) };
       }
       default:
-        return refuse(`a ${node.kind.replace(/Node$/, '')} as a value`, 'build the query with the query builder');
+        return /* guard table-is-no-value (replaced) */ refuse(`a ${node.kind.replace(/Node$/, '')} as a value`, 'build the query with the query builder');
     }
   }
 
@@ -156,7 +159,7 @@ export class Weigher {
   }
 
   #named(node: FreshNode, level: Level): Static {
-    const { is } = meaningIn(node, level);
+    const { is } = /* guard name-is-no-sql (replaced) */ meaningIn(node, level);
     // It names the alias of what stands for the table, which has no schema.
     const path = nodeIn(node, 'table')?.table as FreshNode | undefined;
     if (path) path.schema = undefined;
@@ -180,7 +183,8 @@ export class Weigher {
     this.#each(given, level);
     expand(node, name, fragments[name] as string, given);
     // What the application wrote we do not read.
-    return { type: 'unknown', total: false };
+    // guard application-fragment-partial by queries: A fragment of the application's own would be asked of hidden rows.
+    return { ...VALUE, /* guard application-fragment-partial */ type: 'unknown', /* guard application-fragment-partial */ total: false };
   }
 
   /** What an aggregate is made of is worked out before anything around it: it has barriers of its own. */
@@ -271,7 +275,8 @@ export class Weigher {
 
   /** A pattern that is given cannot fail, by what is done to it; one that a row holds can. */
   #pattern(node: FreshNode, level: Level): Static {
-    if (node.kind !== 'ValueNode') return { ...this.weigh(node, level), total: false };
+    // guard column-pattern-partial by queries: A pattern from a column would be asked of hidden rows.
+    if (node.kind !== 'ValueNode') return { ...this.weigh(node, level), /* guard column-pattern-partial */ total: false };
     if (node.value !== null && typeof node.value !== 'string') return refuse('a pattern that is no text', 'give a text');
     if (node.value !== null) node.value = this.#boundary.writer.pattern(node.value);
     return VALUE;
@@ -283,7 +288,9 @@ export class Weigher {
     if (operator.takes !== 'select') return operate(operator, [this.weigh(operand, level)]);
     const inside = operand.kind === 'ParensNode' ? (operand.node as FreshNode) : operand;
     if (inside.kind !== 'SelectQueryNode') return refuse(`${word(node.operator)} of what is no select`, 'give a select');
-    return { type: 'boolean', total: this.#select(inside, level).total };
+    const { total } = this.#select(inside, level);
+    // guard select-in-condition-partial by queries: What can fail in a subquery would be asked of hidden rows.
+    return { ...YES_OR_NO, /* guard select-in-condition-partial */ total };
   }
 
   #case(node: FreshNode, level: Level): Static {

@@ -169,7 +169,7 @@ async function carry(run: RunStatement, standing: Standing, key: WallKey): Promi
 /** Signs what is asked of the wall for another than the carried standing; for this turn of the transaction alone. */
 export async function signQuestion(db: Kysely<any>, key: WallKey, question: string): Promise<string> {
   const [row] = await rowsOf<{ turn: Uint8Array }>(through(db), `select ${WALL}.this_turn() as turn`);
-  return signed(key, `${toHex((row as { turn: Uint8Array }).turn)} asks ${question}`);
+  return signed(key, `${/* guard question-of-one-turn */ toHex((row as { turn: Uint8Array }).turn)} asks ${question}`);
 }
 
 /** Ends what is carried: a new turn begins, in which nothing is. */

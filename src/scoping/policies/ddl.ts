@@ -67,7 +67,8 @@ class KindWall {
       this.#columns.map((column) => (['new', 'old'].includes(alias) ? sqlText`${verbatim(alias)}.${name(column)}` : name(alias, column))),
       ', ',
     );
-    return sqlText`${verbatim(literal(`${this.#kind}:`))} || encode(sha256(convert_to(row(${columns})::text, 'UTF8')), 'hex')`;
+    // guard mark-of-whole-row by wall: A mark that lets a row through would let through any other.
+    return sqlText`${verbatim(literal(`${this.#kind}:`))} || encode(sha256(convert_to(row(${/* guard mark-of-whole-row */ columns})::text, 'UTF8')), 'hex')`;
   }
 
   /** Declared, or else reaches nothing. */
@@ -337,6 +338,7 @@ export function policyStatements(charter: Charter, { role, journal = false }: Po
   const views = [...here, ...masked];
   const functions = writer.functions().flatMap(listing);
   const app = quoted(role);
+  // guard no-temporary-objects by wall: Temporary objects of an earlier user would stand before real ones.
   return [
     `create schema if not exists ${WALL};`,
     `revoke all on schema ${WALL} from public;`,
@@ -376,14 +378,18 @@ end $lintel$;`,
     ...views.map((view) => `grant select on ${/^create view (\S+)/.exec(view)?.[1]} to ${app};`),
     // What the charter does not declare is nobody's.
     ...columnsUnderPolicies(charter).flatMap(({ table, columns }) => {
-      const list = columns.map(quoted).join(', ');
-      return [`revoke all on ${table} from public, ${app};`, `grant select (${list}), insert (${list}), update (${list}), delete on ${table} to ${app};`];
+      const only = ` (${columns.map(quoted).join(', ')})`;
+      // guard undeclared-column-not-granted by wall: SQL in a connection could read columns that the charter does not declare.
+      return [
+        `revoke all on ${table} from public, ${app};`,
+        `grant select${/* guard undeclared-column-not-granted */ only}, insert${/* guard undeclared-column-not-granted */ only}, update${/* guard undeclared-column-not-granted */ only}, delete on ${table} to ${app};`,
+      ];
     }),
     // Whoever can make an object can leave one for whoever comes next on the connection.
     `do $lintel$
 declare s record;
 begin
-  execute format('revoke temporary, create on database %I from public, %I', current_database(), ${literal(role)});
+  execute format('revoke ${/* guard no-temporary-objects */ 'temporary, '}create on database %I from public, %I', current_database(), ${literal(role)});
   for s in select n.nspname as called from pg_namespace n where has_schema_privilege(${literal(role)}, n.oid, 'CREATE') loop
     execute format('revoke create on schema %I from public, %I', s.called, ${literal(role)});
   end loop;

@@ -28,7 +28,8 @@ export function listing({ name: called, type, takesKey, queries, few }: WallFunc
  * One turn in one transaction of one connection: what a standing is bound to. Turns are counted by a sequence, which no savepoint takes back: what was carried
  * before does not count again.
  */
-const TURN = `int4send(pg_backend_pid()) || timestamptz_send(transaction_timestamp()) || int8send(currval('${WALL}.turn'))`;
+// guard standing-of-one-turn by wall: A standing carried before would count again in the same transaction.
+const TURN = `int4send(pg_backend_pid()) || timestamptz_send(transaction_timestamp())${/* guard standing-of-one-turn */ ` || int8send(currval('${WALL}.turn'))`}`;
 const BOUND = `encode(${TURN}, 'hex')`;
 
 /** A line of the standing that is carried; all but the first and the fourth are JSON. */
@@ -72,19 +73,22 @@ const schemasOf = (charter: Charter) => [...new Set(Object.values(charter.shapes
  * What somebody who had the connection before may have left there is taken away, and a new turn begins: what was carried until now counts no more. It runs with the
  * rights of whoever calls it, sets no path of its own, which would come back at its end, and names everything in full.
  */
+// guard statements-deallocated by wall: A prepared statement of an earlier user would act for the next.
 const cleaning = (charter: Charter) => `create function ${WALL}.challenge() returns bytea language plpgsql volatile security invoker as $lintel$
 begin
   execute 'close all';
-  execute 'deallocate all';
-  execute 'discard temp';
+  ${/* guard statements-deallocated */ `execute 'deallocate all';`}
+  ${/* guard no-temporary-objects */ `execute 'discard temp';`}
   execute 'reset all';
-  perform pg_catalog.set_config('search_path', ${literal(['pg_catalog', ...schemasOf(charter), 'pg_temp'].join(', '))}, true);
+  perform pg_catalog.set_config('search_path', ${literal(['pg_catalog', ...schemasOf(charter), /* guard no-temporary-objects */ 'pg_temp'].join(', '))}, true);
   perform pg_catalog.set_config('row_security', 'on', true);
   return ${WALL}.next_turn();
 end $lintel$;`;
 
 /** The parts that are the same for every charter: the key, the carried standing, and what is read from it. */
 export function ground(charter: Charter): string[] {
+  // guard question-of-one-turn by policies: A signed question would be answered in every transaction.
+  // guard unsigned-question-refused by wall: A question without a signature would be answered.
   return [
     `create sequence if not exists ${WALL}.turn;`,
     `create function ${WALL}.next_turn() returns bytea language plpgsql volatile security definer set search_path = pg_catalog, pg_temp as $lintel$
@@ -116,7 +120,7 @@ declare
   yes boolean;
 begin
   ${KEY_READ}
-  if (${isSigned(`${BOUND} || ' asks ' || question`, 'signature')}) is not true then return false; end if;
+  if (${isSigned(`${/* guard question-of-one-turn */ `${BOUND} || `}' asks ' || question`, 'signature')}) ${/* guard unsigned-question-refused (replaced) */ 'is not true'} then return false; end if;
   execute question into yes using record;
   return coalesce(yes, false);
 end $lintel$;`,

@@ -8,7 +8,8 @@ import { calledBy, inline, literal, type RuleWriter, WALL } from './rule.js';
 export const JOURNAL_TRIGGERS = ['lintel_journal_made', 'lintel_journal_changed', 'lintel_journal_deleted'];
 
 /** Who writes, where scope says so on a connection that carries nobody: it counts for the statement that says it alone. */
-const SAID = "case when said ->> 'at' = statement_timestamp()::text then said end";
+// guard journal-actor-of-statement by looks: An actor that scope named would count for later statements.
+const SAID = `${/* guard journal-actor-of-statement */ "case when said ->> 'at' = statement_timestamp()::text then "}said${/* guard journal-actor-of-statement */ ' end'}`;
 
 /**
  * Triggers by which whatever is written to a kind is put down, by whatever SQL: with the person that the transaction carries; with whom scope names; else with nobody. What scope
@@ -40,13 +41,17 @@ export function journalStatements(charter: Charter, writer: RuleWriter, kind: st
             .map((field) => `${column(field, was)} is distinct from ${column(field, became)}`)
             .join(' or ')}`
         : '';
+    // guard journal-put-once by looks: A trigger would put down again what scope did.
     return `insert into public.lintel_journal (tenant_id, kind, record_id, actor, way, actions, was, became)
     select e.of, ${literal(kind)}, e.record, who, way, ${actions}, e.was, e.became
     from (select coalesce(${of}, carried, said ->> 'tenant') as of, ${record} as record, ${before} as was, ${after} as became from ${from}${differs}) as e
-    where e.of is not null and not exists (select 1 from public.lintel_journal as j where j.tenant_id = e.of and j.kind = ${literal(kind)} and j.record_id = e.record
-      and j.at = statement_timestamp() and j.was is not distinct from e.was and j.became is not distinct from e.became);`;
+    where e.of is not null${
+      /* guard journal-put-once */ ` and not exists (select 1 from public.lintel_journal as j where j.tenant_id = e.of and j.kind = ${literal(kind)} and j.record_id = e.record
+      and j.at = statement_timestamp() and j.was is not distinct from e.was and j.became is not distinct from e.became)`
+    };`;
   };
   const by = (what: 'making' | 'changing', otherwise: string) => `coalesce(said -> '${what}', ${otherwise})`;
+  // guard journal-actor-carried by looks: The journal would not name who is carried.
   return [
     `create function ${called}() returns trigger language plpgsql security definer set search_path = pg_catalog, pg_temp as $lintel$
 declare
@@ -56,7 +61,7 @@ declare
   way jsonb;
 begin
   said := case when carried is null then ${SAID} end;
-  who := case when carried is null then said ->> 'actor' else ${WALL}.told('user') end;
+  ${/* guard journal-actor-carried */ `who := case when carried is null then said ->> 'actor' else ${WALL}.told('user') end;`}
   way := said -> 'way';
   if jsonb_typeof(way) = 'null' then way := null; end if;
   if tg_op = 'INSERT' then

@@ -41,7 +41,9 @@ export class ReachWriter extends RuleWriter {
     const least = LEAST[idTypeOf(this.charter, 'tenant')] as string;
     // In every index that begins with the tenant; and known to the planner as it plans.
     const only = (claim: string) => sqlText`${column} >= (case when ${verbatim(`${claim} then ${least}::${this.tenantType}`)} end)`;
-    const holds = (key: string) => sqlText`${once(`told('holds', ${literal(key)})`, undefined, claimed(key))} is not null`;
+    const isTold = (key: string, claim: Fragment) => sqlText`${once(`told('holds', ${literal(key)})`, undefined, inline(claim))} is not null`;
+    // guard claim-is-asked by wall: A connection would hold what it claims to hold.
+    const holds = (key: string) => /* guard claim-is-asked (unwrapped) */ isTold(key, verbatim(claimed(key)));
     const listed = (ids: string, of: Fragment, keys: readonly string[], also: readonly Fragment[]) => {
       const { few, type } = this.few(ids);
       const claim = `(${keys.map(claimed).join(' or ')})`;
@@ -76,7 +78,8 @@ export class ReachWriter extends RuleWriter {
    * list, which is of the statement's own snapshot as the row is. What writes or locks a row sees it as it is then, and a list would be older: it is held to the row's own columns.
    */
   reached(kind: string, action: string, alias: string, image: 'before' | 'after' = 'before'): Fragment {
-    const isRead = alias === this.shape(kind).table && action === 'read' && image === 'before';
+    // guard locked-row-by-own-columns by wall: A locked row would be looked up in a list of an older snapshot.
+    const isRead = alias === this.shape(kind).table && /* guard locked-row-by-own-columns */ action === 'read' && image === 'before';
     return this.#reachedBy(kind, action, alias, image, isRead ? 'listed' : 'written out');
   }
 

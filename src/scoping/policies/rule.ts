@@ -46,7 +46,8 @@ export const sqlTypeOf = (field: FieldShape): string => SQL_TYPES[field.type];
  */
 export const calledBy = (wish: string, does: string): string => {
   const plain = wish.toLowerCase().replace(/[^a-z0-9_]/g, '_');
-  return `${plain.slice(0, 44)}_${hashOf([does]).slice(0, 12)}`;
+  // guard policy-function-by-content by policies: Two functions that do different things would be called the same.
+  return `${plain.slice(0, 44)}${/* guard policy-function-by-content */ `_${hashOf([does]).slice(0, 12)}`}`;
 };
 
 /** Text as an SQL literal. */
@@ -121,12 +122,14 @@ export abstract class RuleWriter extends SqlWriter {
    */
   here(kind: string): string {
     const shape = this.shape(kind);
-    return `create view ${WALL}.${inline(name(hereView(kind)))} with (security_barrier = true) as select ${inline(this.column(shape, shape.idField, 'p'))} as "id" from ${inline(this.qualified(kind))} as "p" where ${inline(this.tenant(kind, 'p'))};`;
+    // guard parent-ids-of-tenant by agree: The row policies would find parents of every tenant.
+    return `create view ${WALL}.${inline(name(hereView(kind)))} with (security_barrier = true) as select ${inline(this.column(shape, shape.idField, 'p'))} as "id" from ${inline(this.qualified(kind))} as "p"${/* guard parent-ids-of-tenant */ ` where ${inline(this.tenant(kind, 'p'))}`};`;
   }
 
   protected idsWhere(kind: string, condition: Fragment): string {
     const shape = this.shape(kind);
-    return `select ${inline(this.column(shape, shape.idField, 'p'))}::${this.idType(kind)} from ${inline(this.qualified(kind))} as "p" where ${inline(this.tenant(kind, 'p'))} and ${inline(condition)}`;
+    // guard narrow-ids-widened by agree: Ids from a narrower column would not compare with those of a wider one.
+    return `select ${inline(this.column(shape, shape.idField, 'p'))}${/* guard narrow-ids-widened */ `::${this.idType(kind)}`} from ${inline(this.qualified(kind))} as "p" where ${inline(this.tenant(kind, 'p'))} and ${inline(condition)}`;
   }
 
   /** With its schema: functions of the wall look nowhere else. */

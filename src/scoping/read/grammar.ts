@@ -14,7 +14,8 @@ const LOOSE = new Set(['BinaryOperationNode', 'UnaryOperationNode', 'AndNode', '
 const apart = (node: FreshNode): FreshNode => (LOOSE.has(node.kind) ? inParens(node) : node);
 
 const NAME = { IdentifierNode: (n: Given) => ({ kind: 'IdentifierNode', name: name(n.name) }) };
-const named = place('name', () => NAME);
+// guard name-is-no-sql by queries: Raw SQL could stand as a name.
+const named = place('name', () => /* guard name-is-no-sql (replaced) */ NAME);
 const ALL: Rule = () => ({ kind: 'SelectAllNode' });
 const COLUMN: Rule = (n, d) => ({ kind: 'ColumnNode', column: named(n.column, d) });
 const column = place('column', () => ({ ColumnNode: COLUMN }));
@@ -106,7 +107,8 @@ const aliased =
   (inner: (value: unknown, depth: number) => FreshNode): Rule =>
   (n, d) => ({ kind: 'AliasNode', node: inner(n.node, d), alias: named(n.alias, d) });
 
-const expression = place('value', () => EXPRESSION);
+// guard table-is-no-value by queries: A whole row of a table could stand as a value.
+const expression = place('value', () => /* guard table-is-no-value (replaced) */ EXPRESSION);
 const operand = (value: unknown, d: number) => apart(expression(value, d));
 const rightSide = place('value or list', () => ({
   ...EXPRESSION,

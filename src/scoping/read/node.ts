@@ -46,6 +46,10 @@ export function refuseNode(kind: unknown, sort: string): never {
   );
 }
 
+/** The node that a rule makes of one that was handed over, which is not read again. */
+// guard node-read-once by queries: A node could be another when it is read again.
+const madeBy = /* guard node-read-once (replaced) */ (rule: Rule, given: Given, depth: number): FreshNode => rule(given, depth);
+
 /** A place of this sort takes nodes of these kinds, each by its rule, and no others. They are asked for when they are needed, as they refer to each other. */
 export function place(sort: string, rules: () => Readonly<Record<string, Rule>>): Read {
   let byKind: Map<unknown, Rule> | undefined;
@@ -61,7 +65,7 @@ export function place(sort: string, rules: () => Readonly<Record<string, Rule>>)
     if (typeof value !== 'object' || value === null) return refuse(`a ${sort} that is no node`, 'build the query with the query builder');
     const { kind } = value as Given;
     const rule = kind === firstKind ? firstRule : byKind.get(kind);
-    return rule ? rule(value as Given, depth + 1) : refuseNode(kind, sort);
+    return rule ? madeBy(rule, value as Given, depth + 1) : refuseNode(kind, sort);
   };
 }
 
@@ -69,12 +73,16 @@ export function maybe(value: unknown, read: Read, depth: number): FreshNode | un
   return value === undefined ? undefined : read(value, depth);
 }
 
+/** The item that is made of one that was handed over, which is not read again. */
+// guard list-read-once by queries: A list could be another when it is read again.
+const itemOf = /* guard list-read-once (replaced) */ <T>(read: (value: unknown, depth: number) => T, given: unknown, depth: number): T => read(given, depth);
+
 export function listOf<T>(value: unknown, read: (value: unknown, depth: number) => T, depth = 0): T[] {
   if (!Array.isArray(value)) return refuse('something else where the query has a list', 'build the query with the query builder');
   // Its length is looked at once, and so is each of its items.
   const { length } = value;
   const items: T[] = [];
-  for (let i = 0; i < length; i++) items.push(read(value[i], depth));
+  for (let i = 0; i < length; i++) items.push(itemOf(read, value[i], depth));
   return items;
 }
 

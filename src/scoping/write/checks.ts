@@ -55,7 +55,8 @@ function reaches(target: Target, action: string): AfterCheck {
 export function updateChecks(target: Target, needs: readonly Need[], named: Named): AfterCheck[] {
   return needs.flatMap(({ action, owner, fields }): AfterCheck[] => {
     const values = fields.flatMap((field) => valueCheck(target, field, named));
-    if (owner === undefined) return [...values, reaches(target, action as string)];
+    // guard after-image-in-reach by agree: A row could be changed into one that is out of reach.
+    if (owner === undefined) return [...values, /* guard after-image-in-reach */ reaches(target, action as string)];
     if (owner === null || owner !== target.meIn(fields[0] as string)) return [...values, ...limitsAfter(target, action)];
     const ways = ['update', ...(action === undefined ? [] : [action])].map((a) => sqlText`(${target.reachedBy(a, WRITTEN, 'after')})`);
     return [...values, { sign: `reach ${target.kind}`, holds: joinFragments(ways, ' or ') }];
@@ -93,6 +94,7 @@ function valueCheck(target: Target, field: string, named: Named): AfterCheck[] {
   const column = target.column(field);
   const sign = `value ${kind} ${field}`;
   if (isRegistered(role)) return [{ sign, holds: sqlText`${column} is null or ${exists(target, role, field, named)}` }];
+  // guard written-parent-readable by agree: A row could be put below a parent that the writer may not read.
   if (role === 'parent') return [{ sign, holds: sqlText`${column} is null or ${boundary.parentReadable(kind, field, to as string, WRITTEN)}` }];
   if (role !== 'owner') return [];
   const others = [...named.owners].map(([id, reads]) => {

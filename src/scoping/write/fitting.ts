@@ -15,5 +15,6 @@ export function fitting(target: Target, field: string, value: unknown): unknown 
   const takes = read === undefined ? `takes ${type}` : options && !options.includes(String(read)) ? `is one of ${options.join(', ')}` : undefined;
   const quoted = typeof value === 'string' ? JSON.stringify(value).slice(0, 40) : String(value);
   if (takes !== undefined) throw new LintelError('bad-value', `${field} of a ${target.kind} ${takes}, not ${quoted}; nothing was written`, { field });
-  return target.boundary.writer.cell(role !== 'plain' || type === 'uuid' ? read : value, target.shapeOf(field));
+  // guard written-id-read by agree: An id would be written as it came.
+  return target.boundary.writer.cell(role !== 'plain' || type === 'uuid' ? /* guard written-id-read */ read : value, target.shapeOf(field));
 }

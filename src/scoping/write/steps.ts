@@ -70,7 +70,8 @@ export async function takeSteps(steps: WriteSteps, on: Runs): Promise<{ readonly
   const { journal, upsert } = steps;
   const met: Met[] = upsert ? await on.rows(upsert.met) : [];
   const changing = upsert?.change ? met.filter(({ lintelok }) => Boolean(Number(lintelok))) : [];
-  const reached = steps.reached ? ids(await on.rows(steps.reached)) : ids(changing);
+  // guard reached-rows-written by mariadb: Other rows would be written than those in reach.
+  const reached = steps.reached ? /* guard reached-rows-written (replaced) */ ids(await on.rows(steps.reached)) : ids(changing);
   const leaving = steps.leaving && reached.length > 0 ? await on.shown(steps.leaving(reached)) : [];
   const before = journal?.before ? await on.rows(journal.before(reached)) : [];
   const written = upsert ? await upserted(upsert, met, changing, on) : await wrote(steps, reached, on);
@@ -105,7 +106,8 @@ async function upserted(steps: UpsertSteps, met: readonly Met[], changing: reado
 
 async function insistOnHolding({ failed, failing }: WriteSteps, written: Ids, on: Runs): Promise<void> {
   if (!failed || written.length === 0) return;
-  if (failing && (await on.count(failing(written))) === 0) return;
+  // guard written-rows-checked by mariadb: What became of written rows would not be looked at.
+  if (failing && /* guard written-rows-checked */ (await on.count(failing(written))) === 0) return;
   const first = (await on.rows(failed(written))).find((row) => row.lintelfailed !== null);
   if (first) throw checkFailure(first.lintelfailed);
   if (failing) throw faster();

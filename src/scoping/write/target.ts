@@ -111,6 +111,7 @@ export class Target {
     return {
       alias: this.alias,
       columns: this.boundary.statics(this.kind),
+      // guard written-values-in-reach by queries: A written value would be worked out of rows out of reach.
       inReach: () => reached().toNode() as never,
       onNamed: (column) => {
         const field = this.fieldIn(column);

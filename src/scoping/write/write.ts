@@ -87,7 +87,8 @@ export class Write {
     const { met } = this.#body;
     const isKept = this.#target.isJournaled;
     const said = isKept && this.#target.isTriggered ? sayWho(this.#boundary, this.#body.actions) : undefined;
-    const checks = [...this.#body.checks(named), ...(isKept && met ? [metBefore(this.#target)] : [])];
+    // guard journal-met-row by looks: A row that was there would be told as made.
+    const checks = [...this.#body.checks(named), ...(isKept && met ? /* guard journal-met-row */ [metBefore(this.#target)] : [])];
     const readable = this.#boundary.readable(kind, undefined, verbatim('"lintel_written"'), [verbatim(`true as "${ROW}"`)]);
     const returned = (this.#returned ?? []).map((item) => sqlText`${item}, `);
     const written = joinFragments([...this.#columns, ...(isKept && met ? [verbatim(`xmax <> 0 as "${MET}"`)] : [])], ', ');
@@ -99,7 +100,9 @@ export class Write {
     const checks = this.#body.checks(named);
     const id = shape.fields[shape.idField] as NonNullable<(typeof shape.fields)[string]>;
     // What has its tenant through another is in none until it is checked; its id is unique by itself.
-    const here = (at: string) => (shape.throughField === undefined ? sqlText`${this.#boundary.tenant(kind, at)} and ` : verbatim(''));
+    // guard written-through-parent-seen by agree: A written row whose parent is of no tenant would not be checked.
+    const here = (at: string) =>
+      shape.throughField === undefined ? sqlText`${this.#boundary.tenant(kind, at)} and ` : /* guard written-through-parent-seen */ verbatim('');
     const of = (ids: readonly unknown[], at: string) => sqlText`${here(at)}${this.#boundary.writer.writeList(name(at, id.column), ids, id)}`;
     const returned = (ids: readonly unknown[]) => {
       const readable = this.#boundary.readable(kind, undefined, table, [verbatim(`true as "${ROW}"`)]);
@@ -160,7 +163,8 @@ export class Write {
     const { alias, table } = this.#target;
     const rows = this.#reads ? this.#body.reached : this.#body.met;
     if (rows === undefined) return verbatim('');
-    return sqlText`${name(BEFORE)} as materialized (select ${joinFragments(this.#columns, ', ')} from ${table} as ${name(alias)} where ${rows} for no key update of ${name(alias)}), `;
+    // guard journal-locks-before by looks: The journal could tell of a row as it was before another write.
+    return sqlText`${name(BEFORE)} as materialized (select ${joinFragments(this.#columns, ', ')} from ${table} as ${name(alias)} where ${rows}${/* guard journal-locks-before */ sqlText` for no key update of ${name(alias)}`}), `;
   }
 
   /** Only what was read. */
@@ -333,7 +337,11 @@ export class Write {
     const { sets, fits } = this.#sets(updates, level);
     const where = this.#reached(conflict.updateWhere?.where, needs, level);
     // What is there is read before the first of it is written.
-    const read = this.#target.isJournaled && this.#boundary.writer.writesInside ? sqlText`(select count(*) from ${name(BEFORE)}) >= 0 and ` : verbatim('');
+    // guard journal-reads-first by looks: The journal could tell of a row as it is after the write.
+    const read =
+      this.#target.isJournaled && this.#boundary.writer.writesInside
+        ? /* guard journal-reads-first */ sqlText`(select count(*) from ${name(BEFORE)}) >= 0 and `
+        : verbatim('');
     return {
       text: sqlText` on conflict${target} do update set ${sets} where ${read}${where}`,
       actions: namesOf(needs),
