@@ -17,7 +17,7 @@ export default defineConfig({
     testTimeout: 120_000,
     hookTimeout: 120_000,
     // Each file opens databases of its own: more than two at once only makes them wait for each other.
-    maxWorkers: 2,
+    maxWorkers: Number(process.env.LINTEL_WORKERS ?? 3),
     // What a file imports is read once for all: no test changes a module, and each has databases of its own.
     isolate: false,
     maxConcurrency: 2,

@@ -2,9 +2,9 @@
 import pg from 'pg';
 import { probe } from 'warm-lintel/rehearsal';
 import { connect, createLintel } from 'warm-lintel/server';
-import { charter } from '../probed/charter.js';
-import { SCHEMA, startLending } from '../probed/lending.js';
-import { lendingTarget } from '../probed/target.js';
+import { charter } from '../properties/probed/charter.js';
+import { SCHEMA, startLending } from '../properties/probed/lending.js';
+import { lendingTarget } from '../properties/probed/target.js';
 import { databaseOn } from '../test/setup.js';
 import { medianOf, type Result, result } from './measure.js';
 

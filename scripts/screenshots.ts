@@ -220,7 +220,7 @@ if (wanted === undefined || wanted.startsWith('command')) {
     'cat $PLACE/access.md; echo; npm run --silent lintel -- rehearse $PLACE/access.md --tenant alderbrook; npm run --silent lintel -- changes $PLACE/before.json --tenant alderbrook; npm run --silent lintel -- review --charter $PLACE/before.json',
     90,
   );
-  await terminal('command-probe', 'npm run --silent lintel -- probe --config probed/careless.config.ts', 90);
+  await terminal('command-probe', 'npm run --silent lintel -- probe --config properties/probed/careless.config.ts', 90);
   await onPostgres();
 }
 process.exit(0);

@@ -5,6 +5,7 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { defineCharter, defineKinds, everythingMet, id, oneOf, owner, tenant, text, unit } from 'warm-lintel';
 import { type AdmissionRule, createLintel, type Lintel, type Step } from 'warm-lintel/server';
 import { code, whole } from './club.js';
+import { LONG } from './long.js';
 import { emptyPostgres } from './worlds.js';
 
 const ids = { type: 'text' } as const;
@@ -367,6 +368,6 @@ test('whatever two providers and people say in turn: each source’s own is what
       }
       expect((await (await enter()).audit.verify()).broken).toBeUndefined();
     }),
-    { numRuns: process.env.LINTEL_LONG ? 200 : 3 },
+    { numRuns: LONG ? 200 : 3 },
   );
 });

@@ -2,6 +2,7 @@
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { openApiary, type Pages } from './apiary-pages.js';
+import { LONG, testLong } from './long.js';
 
 let pages: Pages;
 let maren: Page;
@@ -22,69 +23,73 @@ async function carryOut(page: Page, see = true): Promise<void> {
   await expect.poll(() => page.getByRole('dialog').count(), { timeout: 10_000 }).toBe(0);
 }
 
-test('several people and a group work on one hive: inspectors, followers who are told, roles for this hive; an inspection is written, and what has none is deleted', {
-  timeout: 90_000,
-}, async () => {
-  await at(maren, 'groups');
-  await button(maren, 'Make a group').click();
-  await maren.getByLabel('Name of the group').fill('Heath helpers');
-  for (const name of ['Junia Marsh', 'Lene Arp']) await maren.getByLabel(name).check();
-  await carryOut(maren);
+testLong(
+  'several people and a group work on one hive: inspectors, followers who are told, roles for this hive; an inspection is written, and what has none is deleted',
+  {
+    timeout: 90_000,
+  },
+  async () => {
+    await at(maren, 'groups');
+    await button(maren, 'Make a group').click();
+    await maren.getByLabel('Name of the group').fill('Heath helpers');
+    for (const name of ['Junia Marsh', 'Lene Arp']) await maren.getByLabel(name).check();
+    await carryOut(maren);
 
-  const tobias = await pages.as('tobias');
-  await at(tobias, 'hives/a-hive-04');
-  const section = (name: string) => tobias.getByRole('region', { name, exact: true });
-  await section('Followers').getByLabel('Who').selectOption('Otto Feld');
-  await button(tobias, 'Let follow').click();
-  await button(tobias, 'No longer: Otto Feld').waitFor();
-  await section('Inspectors').getByLabel('Who').selectOption('Ingrid Oakes');
-  await button(tobias, 'Appoint').click();
-  await button(tobias, 'Dismiss: Ingrid Oakes').waitFor();
-  await button(tobias, 'Write an inspection').click();
-  await tobias.getByLabel('What was seen').fill('Two frames of brood');
-  await button(tobias, 'Write it down').click();
-  await tobias.getByText('Two frames of brood').waitFor();
-  // It has one, and stays.
-  await button(tobias, 'Delete').click();
-  await tobias.getByRole('alert').getByText('It has inspections, and stays.').waitFor();
-  // What somebody else keeps reads the same in each of its places: a grey button, and why.
-  await at(tobias, 'hives/a-hive-02');
-  await tobias.getByText('You may appoint inspectors only where you are the keeper.').waitFor();
-  await tobias.getByText('You may delete a hive only where you are the keeper.').waitFor();
-  expect(await button(tobias, 'Write an inspection').getAttribute('aria-disabled')).toBe('true');
+    const tobias = await pages.as('tobias');
+    await at(tobias, 'hives/a-hive-04');
+    const section = (name: string) => tobias.getByRole('region', { name, exact: true });
+    await section('Followers').getByLabel('Who').selectOption('Otto Feld');
+    await button(tobias, 'Let follow').click();
+    await button(tobias, 'No longer: Otto Feld').waitFor();
+    await section('Inspectors').getByLabel('Who').selectOption('Ingrid Oakes');
+    await button(tobias, 'Appoint').click();
+    await button(tobias, 'Dismiss: Ingrid Oakes').waitFor();
+    await button(tobias, 'Write an inspection').click();
+    await tobias.getByLabel('What was seen').fill('Two frames of brood');
+    await button(tobias, 'Write it down').click();
+    await tobias.getByText('Two frames of brood').waitFor();
+    // It has one, and stays.
+    await button(tobias, 'Delete').click();
+    await tobias.getByRole('alert').getByText('It has inspections, and stays.').waitFor();
+    // What somebody else keeps reads the same in each of its places: a grey button, and why.
+    await at(tobias, 'hives/a-hive-02');
+    await tobias.getByText('You may appoint inspectors only where you are the keeper.').waitFor();
+    await tobias.getByText('You may delete a hive only where you are the keeper.').waitFor();
+    expect(await button(tobias, 'Write an inspection').getAttribute('aria-disabled')).toBe('true');
 
-  // Otto is told of what was done, once, and not of what only was tried.
-  await pages.demo.tell();
-  await pages.demo.tell();
-  const told = () => pages.demo.tray.messages.filter((m) => m.to.includes('otto@alderbrook.example') && m.text?.includes('You follow this hive'));
-  // Each letter is delivered by itself.
-  const heads = () => new Set(told().map(({ text }) => text?.split('.')[0]));
-  await expect.poll(heads).toEqual(new Set(['Tobias Renn wrote an inspection of Damson hive', 'Tobias Renn changed Damson hive']));
-  const before = told().length;
-  await pages.demo.tell();
-  expect(told().length).toBe(before);
+    // Otto is told of what was done, once, and not of what only was tried.
+    await pages.demo.tell();
+    await pages.demo.tell();
+    const told = () => pages.demo.tray.messages.filter((m) => m.to.includes('otto@alderbrook.example') && m.text?.includes('You follow this hive'));
+    // Each letter is delivered by itself.
+    const heads = () => new Set(told().map(({ text }) => text?.split('.')[0]));
+    await expect.poll(heads).toEqual(new Set(['Tobias Renn wrote an inspection of Damson hive', 'Tobias Renn changed Damson hive']));
+    const before = told().length;
+    await pages.demo.tell();
+    expect(told().length).toBe(before);
 
-  await at(maren, 'hives/a-hive-04');
-  await maren.getByLabel('To', { exact: true }).selectOption('the group Heath helpers');
-  await maren.getByLabel('Role', { exact: true }).selectOption('Site warden');
-  await maren.getByLabel('Until').fill(nextWeek);
-  await carryOut(maren);
-  await maren.getByText('the group Heath helpers: Site warden, until').waitFor();
-  const lene = await enter('lene');
-  expect((await lene.find('hive')).map(({ id }) => id)).toEqual(['a-hive-04']);
-  expect((await lene.decideById('hive.update', 'a-hive-04')).allowed).toBe(true);
+    await at(maren, 'hives/a-hive-04');
+    await maren.getByLabel('To', { exact: true }).selectOption('the group Heath helpers');
+    await maren.getByLabel('Role', { exact: true }).selectOption('Site warden');
+    await maren.getByLabel('Until').fill(nextWeek);
+    await carryOut(maren);
+    await maren.getByText('the group Heath helpers: Site warden, until').waitFor();
+    const lene = await enter('lene');
+    expect((await lene.find('hive')).map(({ id }) => id)).toEqual(['a-hive-04']);
+    expect((await lene.decideById('hive.update', 'a-hive-04')).allowed).toBe(true);
 
-  await at(tobias, 'hives');
-  await button(tobias, 'Add a hive').click();
-  await tobias.getByLabel('Name').fill('Added by mistake');
-  await button(tobias, 'Add').click();
-  await tobias.getByRole('heading', { name: 'Added by mistake' }).waitFor();
-  await button(tobias, 'Delete').click();
-  await tobias.getByRole('heading', { name: 'Hives', exact: true }).waitFor();
-  expect((await (await enter('maren')).find('hive', { where: { name: 'Added by mistake' } })).length).toBe(0);
-});
+    await at(tobias, 'hives');
+    await button(tobias, 'Add a hive').click();
+    await tobias.getByLabel('Name').fill('Added by mistake');
+    await button(tobias, 'Add').click();
+    await tobias.getByRole('heading', { name: 'Added by mistake' }).waitFor();
+    await button(tobias, 'Delete').click();
+    await tobias.getByRole('heading', { name: 'Hives', exact: true }).waitFor();
+    expect((await (await enter('maren')).find('hive', { where: { name: 'Added by mistake' } })).length).toBe(0);
+  },
+);
 
-test('a deputy is named and ended; what a group owns is shared; a site holds a role; somebody gets one permission more', { timeout: 90_000 }, async () => {
+testLong('a deputy is named and ended; what a group owns is shared; a site holds a role; somebody gets one permission more', { timeout: 90_000 }, async () => {
   const sela = await pages.as('sela');
   await at(sela, 'deputies');
   await button(sela, 'Name a deputy').click();
@@ -213,7 +218,7 @@ test('in a hand the menu folds, tables are lists, and no page is wider than the 
   const paths = ['hives', 'hives/a-hive-01', 'ledger', 'health', 'sheets', 'members', 'members/tobias', 'organisation', 'roles', 'groups', 'units', 'sharing'];
   const all = [...paths, 'programs', 'rules', 'connections', 'appeals', 'record', 'access', 'deputies', '../../me'];
   // A third of them; all in the long run.
-  for (const path of process.env.LINTEL_LONG ? all : all.filter((_, i) => i % 3 === 1)) {
+  for (const path of LONG ? all : all.filter((_, i) => i % 8 === 1)) {
     await at(page, path);
     await page.getByRole('heading', { level: 1 }).waitFor();
     expect([path, await page.evaluate(() => document.documentElement.scrollWidth)]).toEqual([path, 390]);

@@ -6,9 +6,10 @@ import { sql } from 'kysely';
 import { expect, test } from 'vitest';
 import { createLintel } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
+import { LONG } from './long.js';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
 
-const REMOVALS = process.env.LINTEL_LONG ? 1000 : 25;
+const REMOVALS = LONG ? 1000 : 6;
 const SECONDS = 0.2;
 
 /** Another process that removes people one after the other and tells when each removal was committed. */

@@ -7,6 +7,7 @@ import { charter } from '../examples/apiary/world/charter.js';
 import { sha256 } from '../src/base/sha256.js';
 import { canonicalJson } from '../src/charter/canonical.js';
 import { edited, placesIn } from './edited.js';
+import { LONG, testLong } from './long.js';
 
 const json = () => JSON.parse(JSON.stringify(charter.data));
 
@@ -192,7 +193,7 @@ test('anything at all in place of a charter, or of any part of it, gives problem
   const junk = fc.oneof(fc.anything(), fc.constantFrom(null, { toString: '' }, [{ toString: 1, valueOf: 1 }]));
   fc.assert(
     fc.property(junk, fc.constantFrom(...places), (junk, path) => void problemsOf(edited(json(), path, junk))),
-    { numRuns: process.env.LINTEL_LONG ? 60_000 : 600 },
+    { numRuns: LONG ? 60_000 : 150 },
   );
 });
 
@@ -268,7 +269,7 @@ test('what is left unsaid follows: columns, what a field holds, sections, and wh
   expect(() => charter.role('keepr')).toThrow('did you mean keeper?');
 });
 
-test('a misspelt kind, action, reach, role, field, parent or parent’s field does not compile', () => {
+testLong('a misspelt kind, action, reach, role, field, parent or parent’s field does not compile', () => {
   const config = ts.getParsedCommandLineOfConfigFile('tsconfig.json', {}, { ...ts.sys, onUnRecoverableConfigFileDiagnostic: () => {} });
   const program = ts.createProgram(['test/misspelt.types.ts'], { ...config?.options, types: [] });
   expect(

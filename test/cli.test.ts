@@ -14,6 +14,7 @@ import { directoryPages } from 'warm-lintel/http';
 import { connect, createLintel } from 'warm-lintel/server';
 import { push } from '../examples/apiary/provider/directory.js';
 import { charter } from '../examples/apiary/world/charter.js';
+import { testLong } from './long.js';
 import { apiaryOnPostgres, emptyPostgres } from './worlds.js';
 
 let url: string;
@@ -171,7 +172,7 @@ test('what a configuration throws is one sentence with its place, and a package 
   }
 });
 
-test('as a process it finds its configuration, and ends with the exit code', async () => {
+testLong('as a process it finds its configuration, and ends with the exit code', async () => {
   const ended = await promisify(execFile)(
     'node',
     ['--conditions=warm-lintel-source', '--import', 'tsx', 'src/cli/bin.ts', 'why', 'otto', 'hive.update', 'a-hive-04'],

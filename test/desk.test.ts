@@ -2,11 +2,12 @@
 import { mkdtempSync, readFileSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import type { Browser, BrowserContext, Page } from 'playwright-core';
-import { afterAll, beforeAll, expect, test } from 'vitest';
+import { type Browser, type BrowserContext, chromium, type Page } from 'playwright-core';
+import { afterAll, beforeAll, expect, inject, test } from 'vitest';
 import { run } from 'warm-lintel/cli';
 import { charter } from '../examples/apiary/world/charter.js';
-import { axe, launch } from './chromium.js';
+import { axe } from './chromium.js';
+import { LONG } from './long.js';
 import { apiaryOnPostgres } from './worlds.js';
 
 let browser: Browser;
@@ -39,7 +40,7 @@ beforeAll(async () => {
     ended = run(['desk', '--before', 'before.json', '--rehearse', 'access.md', ...sources], { ...around, out, stopped: () => until });
   });
   base = new URL(link).origin;
-  browser = await launch();
+  browser = await chromium.connect(inject('chromium'));
   context = await browser.newContext({ viewport: { width: 1280, height: 800 } });
   page = await context.newPage();
   await page.goto(link);
@@ -62,18 +63,20 @@ const VIEWS: readonly (readonly [view: string, query: string, shows: string])[] 
   ['rehearsal', '', 'and was to reach own'],
 ];
 
-test.each(VIEWS)('%s stands under an address of its own, by day and by night, and axe finds nothing', { timeout: 60_000 }, async (view, query, shows) => {
-  // Three views have every colour of the night between them; one has most.
-  for (const colorScheme of (process.env.LINTEL_LONG ? ['table', 'why', 'review'] : ['why']).includes(view)
-    ? (['light', 'dark'] as const)
-    : (['light'] as const)) {
-    await page.emulateMedia({ colorScheme });
-    await page.goto(`${base}/${view}?tenant=alderbrook&${query}`);
-    await page.getByText(shows).first().waitFor();
-    const violations = await axe(page);
-    expect(violations.map(({ id, nodes }) => `${view} ${colorScheme}: ${id} ${nodes[0]?.target}`)).toEqual([]);
-  }
-});
+test.each(VIEWS.filter((_, i) => LONG || i % 3 === 1))(
+  '%s stands under an address of its own, by day and by night, and axe finds nothing',
+  { timeout: 60_000 },
+  async (view, query, shows) => {
+    // Three views have every colour of the night between them; one has most.
+    for (const colorScheme of (LONG ? ['table', 'why', 'review'] : ['why']).includes(view) ? (['light', 'dark'] as const) : (['light'] as const)) {
+      await page.emulateMedia({ colorScheme });
+      await page.goto(`${base}/${view}?tenant=alderbrook&${query}`);
+      await page.getByText(shows).first().waitFor();
+      const violations = await axe(page);
+      expect(violations.map(({ id, nodes }) => `${view} ${colorScheme}: ${id} ${nodes[0]?.target}`)).toEqual([]);
+    }
+  },
+);
 
 test('by the keyboard alone: from a cell to why, and a remedy is seen, carried out and asked again', { timeout: 60_000 }, async () => {
   await page.goto(`${base}/table?tenant=alderbrook&by=people&only=hive`);

@@ -2,33 +2,32 @@
 import { readdirSync, readFileSync } from 'node:fs';
 import { formatWithOptions } from 'node:util';
 import { transformSync } from 'esbuild';
-import { sql } from 'kysely';
 import pg from 'pg';
 import { expect, test } from 'vitest';
 import { LintelError } from 'warm-lintel';
 import { problemOf } from 'warm-lintel/http';
-import { connect, policyStatements } from 'warm-lintel/server';
-import { charter } from '../examples/apiary/world/charter.js';
+import { connect } from 'warm-lintel/server';
 import { engineTable } from '../scripts/engines.js';
 import { operationsOf } from '../src/charter/operations.js';
 import { commands } from '../src/cli/program.js';
 import { ROUTES } from '../src/http/routes.js';
 import { HANDLERS } from '../src/membership/carrying/run.js';
+import { LONG } from './long.js';
 import { apiaryOnPostgres } from './worlds.js';
 
 /** Pages with examples that run. */
 const PAGES = ['guide', 'reference']
   .flatMap((folder) => readdirSync(`docs/${folder}`).map((name) => `${folder}/${name}`))
   .filter((name) => name.endsWith('.md') && readFileSync(`docs/${name}`, 'utf8').includes('```ts\n'))
-  .map((name) => name.replace('.md', ''));
+  .map((name) => name.replace('.md', ''))
+  // The probe tries a whole application on its page.
+  .filter((name) => LONG || name !== 'guide/18-probe');
 
 test.for(PAGES)('each example of docs/%s.md prints what stands below it', async (name) => {
   const page = readFileSync(`docs/${name}.md`, 'utf8');
   const blocks = [...page.matchAll(/```ts\n([\s\S]*?)```\n\n```text\n([\s\S]*?)```/g)];
   expect(blocks.length).toBe([...page.matchAll(/```ts\n/g)].length);
-  const { lintel, db, url } = await apiaryOnPostgres();
-  await sql`do $$ begin create role docs_app login; exception when duplicate_object then null; end $$`.execute(db);
-  for (const statement of policyStatements(charter as never, { role: 'docs_app' })) await sql.raw(statement).execute(db);
+  const { lintel, db, url } = await apiaryOnPostgres({}, 'docs_app');
   const pool = new pg.Pool({ connectionString: url.replace('lintel@', 'docs_app@'), max: 1 });
   const app = connect<any>(pool);
   const printed: string[] = [];

@@ -6,9 +6,10 @@ import { afterAll, beforeAll, expect, inject, test } from 'vitest';
 import { EXIT, run } from 'warm-lintel/cli';
 import { type AppMember, copyMembers } from 'warm-lintel/rehearsal';
 import { connect, createLintel } from 'warm-lintel/server';
-import { charter } from '../probed/charter.js';
-import { lendingConfig, lendingDatabase } from '../probed/lending-rules.js';
-import { peopleOf } from '../probed/target.js';
+import { charter } from '../properties/probed/charter.js';
+import { lendingConfig, lendingDatabase } from '../properties/probed/lending-rules.js';
+import { peopleOf } from '../properties/probed/target.js';
+import { LONG } from './long.js';
 import { emptyPostgres } from './worlds.js';
 
 let pool: pg.Pool;
@@ -99,12 +100,13 @@ test('the command looks at them, holds a script against them, and sends whoever 
     expect.stringMatching(/^Dora Vale may not .*\n.*\n\n1\. {2}give the role Admin for the whole organisation\n/),
   ]);
   expect(asked.out).not.toContain('for this record');
-  for (const args of [
+  const refused = [
+    ['invite', 'gus@north.example', '--as', 'ada'],
     ['audit'],
     ['appeals', '--as', 'ada'],
-    ['invite', 'gus@north.example', '--as', 'ada'],
     ['remedy', 'dora', 'tool.update', '2', '--as', 'ada'],
-  ])
+  ];
+  for (const args of refused.slice(0, LONG ? undefined : 1))
     expect(await lintel(...args)).toMatchObject({ code: EXIT.failed, err: expect.stringContaining('The application keeps its people itself') });
 
   const planned: string[] = [];

@@ -8,6 +8,7 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { smtpMailer } from 'warm-lintel/mail';
 import { connect, createLintel, type Step } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
+import { LONG } from './long.js';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
 
 let db: Kysely<any>;
@@ -148,7 +149,7 @@ test('the connection is lost at every statement of every change in turn: all of 
   for (const [name, run] of changes) {
     const before = await state();
     // In turn; the short run looks at every third.
-    for (let at = 1, every = process.env.LINTEL_LONG ? 1 : 6; ; at += every) {
+    for (let at = 1, every = LONG ? 1 : 12; ; at += every) {
       const { on, reached, close } = breaking(at, 'before');
       const came = await run(on).then(
         () => 'done',
@@ -164,7 +165,7 @@ test('the connection is lost at every statement of every change in turn: all of 
     }
     expect(await state()).not.toBe(before);
   }
-  expect(statements).toBeGreaterThan(process.env.LINTEL_LONG ? 150 : 25);
+  expect(statements).toBeGreaterThan(LONG ? 150 : 12);
   expect((await (await boss(lintel)).audit.verify()).broken).toBeUndefined();
 });
 

@@ -6,6 +6,7 @@ import fc from 'fast-check';
 import { type Kysely, sql } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { createFace, type Face } from 'warm-lintel/http';
+import { LONG } from './long.js';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
 
 let lintel: Apiary;
@@ -142,7 +143,7 @@ test('every operation answers whatever it is sent as it describes, and nothing i
   let within: Face | undefined;
   const inside = (tx: Kysely<any>) => (within ??= faceOn(lintel.within(tx)));
   let [done, sent] = [0, 0];
-  const requests = process.env.LINTEL_LONG ? 20_000 : 500;
+  const requests = LONG ? 20_000 : 150;
   class Undo extends Error {}
   const all = (tx: Kysely<any>) =>
     fc.assert(

@@ -10,6 +10,7 @@ import { Hono } from 'hono';
 import type { Kysely } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { createFace, type Face, guard, problemResponse, withStanding } from 'warm-lintel/http';
+import { testLong } from './long.js';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
 
 let lintel: Apiary;
@@ -161,7 +162,7 @@ test('what somebody who runs a tenant does, from looking to the record', async (
   ).toEqual(['accepted', 'declined', 'withdrawn']);
 });
 
-test('nobody gets anything out of a tenant that is not theirs, whatever they ask, and it reads as if there were none', async () => {
+testLong('nobody gets anything out of a tenant that is not theirs, whatever they ask, and it reads as if there were none', async () => {
   const { paths } = face.openApi as any;
   const key = (
     await (

@@ -6,6 +6,7 @@ import { sql } from 'kysely';
 import { beforeAll, expect, inject, test } from 'vitest';
 import type { IntakePerson } from 'warm-lintel/server';
 import { createLintel, type Lintel } from 'warm-lintel/server';
+import { LONG, testLong } from './long.js';
 import { databaseOn } from './setup.js';
 import { charter, EACH, everything, members, people, tenants } from './taken.js';
 import { digestOf, emptyPostgres } from './worlds.js';
@@ -239,7 +240,7 @@ test('two sources and people here each give what is theirs, and what people take
       expect([facts.me.groupIds.length, facts.me.unitIds.length]).toEqual([stands.groups.size, stands.units.size]);
     }
   };
-  await fc.assert(fc.asyncProperty(fc.array(doing, { minLength: 4, maxLength: 14 }), run), { numRuns: process.env.LINTEL_LONG ? 400 : 12, seed: 41 });
+  await fc.assert(fc.asyncProperty(fc.array(doing, { minLength: 4, maxLength: 14 }), run), { numRuns: LONG ? 400 : 12, seed: 41 });
 });
 
 test('what sources say of somebody is known where they say it alike; a removal bars all of them until somebody here lets them in', async () => {
@@ -264,7 +265,7 @@ test('what sources say of somebody is known where they say it alike; a removal b
 });
 const says2 = (source: string) => lintel.intake({ members: [{ user: 3, tenant: 1, roles: ['clerk'] }] }, { source });
 
-test.runIf(process.env.LINTEL_LONG)('a million people take no more memory than a hundred thousand', { timeout: 3_600_000 }, async () => {
+testLong('a million people take no more memory than a hundred thousand', { timeout: 3_600_000 }, async () => {
   const took = async (count: number) => {
     const args = ['--conditions=warm-lintel-source', '--import', 'tsx', 'test/taken.ts', await databaseOn(inject('postgres')), String(count)];
     return JSON.parse((await promisify(execFile)(process.execPath, args)).stdout);

@@ -8,6 +8,7 @@ import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { decimal, defineCharter, defineKinds, id, instant, integer, maker, oneOf, owner, tenant, text, through } from 'warm-lintel';
 import { checkPolicies, connect, createLintel, type Lintel, policyStatements, type ServerStanding } from 'warm-lintel/server';
 import { code, whole } from './club.js';
+import { LONG } from './long.js';
 import { emptyPostgres } from './worlds.js';
 
 const ids = { type: 'text' } as const;
@@ -295,9 +296,9 @@ describe.each(['PostgreSQL', 'SQLite'] as const)('on %s', (name) => {
         const told = (rows: Map<string, Row>) => [...rows].map(([key, row]) => [key, row.words]);
         expect(told(await replay(of, first.line, 'line', ['words'], since))).toEqual(told(await rowsOf(of, 'lines')));
       }),
-      { numRuns: process.env.LINTEL_LONG ? 200 : 20 },
+      { numRuns: LONG ? 200 : 6 },
     );
-    expect(count).toBeGreaterThan(30);
+    expect(count).toBeGreaterThan(LONG ? 30 : 10);
   });
 
   test.runIf(name === 'PostgreSQL')('two at once on the same records leave one story: each line begins where the one before it ended', async () => {
@@ -311,10 +312,7 @@ describe.each(['PostgreSQL', 'SQLite'] as const)('on %s', (name) => {
           .executeTakeFirst()) as any
       ).last ?? 0,
     );
-    const race = fc.sample(
-      fc.tuple(NOTE, fc.constantFrom('upsert', 'sum', 'retitle', 'delete'), fc.string({ maxLength: 3 })),
-      process.env.LINTEL_LONG ? 2000 : 240,
-    );
+    const race = fc.sample(fc.tuple(NOTE, fc.constantFrom('upsert', 'sum', 'retitle', 'delete'), fc.string({ maxLength: 3 })), LONG ? 2000 : 60);
     const does = ([note, what, title]: (typeof race)[number]) => {
       const scope = key.scope<any>();
       const plain = title.replaceAll('\0', '');
@@ -547,7 +545,7 @@ test('under triggers whatever is written by whatever SQL is put down once: with 
       const told = (rows: Map<string, Row>) => [...rows].map(([key, row]) => [key, row.words]);
       expect(told(await replay(of, first.line, 'line', ['words'], since))).toEqual(told(await rowsOf(of, 'lines')));
     }),
-    { numRuns: process.env.LINTEL_LONG ? 100 : 12 },
+    { numRuns: LONG ? 100 : 4 },
   );
   expect([...kinds.keys()].sort()).toEqual(['ann', 'ben', 'dep', 'key', 'nobody'].filter((who) => kinds.has(who)));
   expect(kinds.get('nobody')).toBeGreaterThan(3);

@@ -21,6 +21,7 @@ import {
   unit,
 } from 'warm-lintel';
 import { KnowingStanding } from '../src/standing/index.js';
+import { LONG } from './long.js';
 
 const ids = { type: 'text' } as const;
 const kinds = defineKinds(
@@ -137,7 +138,7 @@ const charter = defineCharter(kinds, {
 const ALL_MET = ['terms', 'proof', 'walked'] as const;
 
 /** Fewer where each of a thousand changes of the source is tried. */
-const CASES = Number(process.env.LINTEL_CASES ?? (process.env.LINTEL_LONG ? 20_000 : 1000));
+const CASES = Number(process.env.LINTEL_CASES ?? (LONG ? 20_000 : 250));
 
 type Row = Record<string, any>;
 const LOOKS = /^(plot|visit|sheet)\.read$|^plot\.(choose|appraise)$|^area\.|^(member|audit)\.read$/;

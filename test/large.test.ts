@@ -1,8 +1,9 @@
 /* What is asked of one, or by the page, does not grow with the organisation, the record, or the number of organisations. */
 import { expect, test } from 'vitest';
 import { large } from '../bench/large.js';
+import { LONG } from './long.js';
 
-const long = process.env.LINTEL_LONG !== undefined;
+const long = LONG;
 
 test.skipIf(!long)(
   'at a hundred times the size a page, a search, a proposal, a change and a standing take no longer than half as long again',

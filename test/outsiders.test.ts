@@ -4,6 +4,7 @@ import { sql } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { createFace } from 'warm-lintel/http';
 import { type Club, club, code, whole } from './club.js';
+import { LONG } from './long.js';
 
 let lintel: Club;
 let db: Awaited<ReturnType<typeof club>>['db'];
@@ -85,7 +86,7 @@ test('nobody finds anybody of whom they may not know, however they ask', { timeo
         }
       },
     ),
-    { numRuns: process.env.LINTEL_LONG ? 200 : 12 },
+    { numRuns: LONG ? 200 : 3 },
   );
 });
 

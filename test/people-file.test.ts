@@ -7,6 +7,7 @@ import { defineCharter, defineKinds, flag, id, integer, oneOf, owner, tenant, te
 import { handRecords, readOwnersFile, readPeopleFile, writePeopleFile } from 'warm-lintel/provisioning';
 import { createLintel, type Lintel } from 'warm-lintel/server';
 import { code, whole } from './club.js';
+import { LONG } from './long.js';
 import { emptyPostgres } from './worlds.js';
 
 const ids = { type: 'text' } as const;
@@ -103,7 +104,7 @@ const MISTAKES: readonly (readonly [line: (n: number) => string, column: string 
 ];
 const HEADER = 'address,name,roles,groups,units,until,region,badge,shy';
 const good = (n: number) => `p${n}@many.example,P ${n},keeper,${n % 3 ? '' : 'Juniors'},${n % 5 ? '' : 'Orchard side'},,${n % 2 ? 'north' : ''},${n},`;
-const [LINES, PLANTED] = process.env.LINTEL_LONG ? [10_000, 50] : [260, 26];
+const [LINES, PLANTED] = LONG ? [10_000, 50] : [160, 16];
 
 test('every mistake is told with its line, and nothing is written; mended, it is carried out in parts, killed and taken up again without a double', {
   timeout: 1_800_000,
@@ -213,7 +214,7 @@ test('the members written as a list and brought again change nothing, whatever t
       expect(list.problems).toEqual([]);
       expect(await boss.members.bring(list.people.filter(({ address }) => address === 'mo@list.example'))).toMatchObject({ same: 1, refused: [] });
     }),
-    { numRuns: process.env.LINTEL_LONG ? 1000 : 40, seed: 8 },
+    { numRuns: LONG ? 1000 : 10, seed: 8 },
   );
 });
 

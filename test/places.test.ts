@@ -1,11 +1,11 @@
 /* Records in several places, each a PostgreSQL server of its own, and copies of them to read from. */
-import { PGlite } from '@electric-sql/pglite';
 import { Kysely, SqliteDialect, sql } from 'kysely';
 import Database from 'libsql';
 import pg from 'pg';
 import { afterAll, beforeAll, beforeEach, describe, expect, inject, test } from 'vitest';
 import { defineCharter, defineKinds, id, owner, people, tenant, text } from 'warm-lintel';
 import { connect, createLintel, type Lintel, type ServerStanding } from 'warm-lintel/server';
+import { emptyPglite } from './pglite.js';
 import { type Cluster, databaseOn, startPostgres } from './setup.js';
 import { emptyPostgres } from './worlds.js';
 
@@ -276,7 +276,7 @@ test('a copy is read from, but by whoever has just changed something, in whateve
 });
 
 test('beside a membership that is one connection, embedded, all of it is done as elsewhere', async () => {
-  const db = connect<any>(new PGlite());
+  const db = connect<any>(await emptyPglite());
   const places = { here: new Kysely<any>({ dialect: new SqliteDialect({ database: new Database(':memory:') as never }) }) };
   for (const statement of TABLES) await sql.raw(statement.replace(' collate "C"', '')).execute(places.here);
   const lintel = createLintel({ charter, db, places, readsFrom: { here: { db: places.here, behind: 1 } }, clock: () => now }) as Lintel<any>;

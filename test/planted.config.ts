@@ -1,26 +1,19 @@
-/* Runs tests with one thing changed in the sources: files and their text are in the environment, and so is the server. */
+/* The tests over sources without some guards: LINTEL_WITHOUT names them. One of the tests has to fail. */
+import { relative } from 'node:path';
 import { defineConfig } from 'vitest/config';
+import { SOURCES, withoutGuards } from '../properties/harness/guards.js';
+import all from '../vitest.config.js';
 
-const conditions = ['warm-lintel-source', 'node'];
-const planted: Record<string, string> = JSON.parse(process.env.LINTEL_PLANTED ?? '{}');
+const names = new Set((process.env.LINTEL_WITHOUT ?? '').split(',').filter((name) => name !== ''));
 
 export default defineConfig({
-  resolve: { conditions },
-  ssr: { resolve: { conditions } },
+  ...all,
   plugins: [
     {
-      name: 'planted',
+      name: 'without-guards',
       enforce: 'pre',
-      load: (id) => Object.entries(planted).find(([file]) => id.endsWith(`/src/${file}`))?.[1],
+      transform: (text, id) => (id.startsWith(SOURCES) && /\.tsx?$/.test(id) ? withoutGuards(relative(SOURCES, id), text, names) : undefined),
     },
   ],
-  test: {
-    include: ['test/**/*.test.ts'],
-    setupFiles: ['test/seed.ts'],
-    globalSetup: ['test/planted-setup.ts'],
-    testTimeout: 120_000,
-    hookTimeout: 120_000,
-    maxWorkers: 1,
-    bail: 1,
-  },
+  test: { ...all.test, globalSetup: ['test/planted-setup.ts'], setupFiles: ['test/seed.ts', 'properties/harness/replacements.ts'], bail: 1, maxWorkers: 1 },
 });

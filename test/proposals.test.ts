@@ -3,6 +3,7 @@ import { type Kysely, sql } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { isLintelError } from 'warm-lintel';
 import type { PermissionEffect, Proposal, Step } from 'warm-lintel/server';
+import { testLong } from './long.js';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
 
 const whole = { on: 'tenant' } as const;
@@ -178,7 +179,7 @@ test('an invitation says what it will open, waits until then, and opens that', a
   expect((await refusal((await enter('sela')).carryOut([beyond])))?.code).toBe('refused');
 });
 
-test.runIf(process.env.LINTEL_LONG)(
+testLong(
   'over 100,000 members and 1,000,000 records, a role that 10,000 people hold: within 5 s',
   async () => {
     const many = [

@@ -1,7 +1,9 @@
 import { execFileSync } from 'node:child_process';
 import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
-import { expect, test } from 'vitest';
+import { formatWithOptions } from 'node:util';
+import { expect, test, vi } from 'vitest';
+import { testLong } from './long.js';
 
 const readme = readFileSync('README.md', 'utf8');
 const pagesIn = (folder: string) =>
@@ -22,8 +24,8 @@ test('the example of the README prints what the README says', async () => {
   mkdirSync(dir, { recursive: true });
   const file = `${dir}/readme-${process.pid}.ts`;
   // What the application has already: the table, and who is where.
-  const before = `import { PGlite } from '@electric-sql/pglite';
-const db = new PGlite();
+  const before = `import { emptyPglite } from '../../../test/pglite.js';
+const db = await emptyPglite();
 await db.exec("create table hives (id text primary key, tenant_id text, keeper_id text, name text)");
 const there = (lintel) => lintel.prepare().then(async () => {
   for (const id of ['anna', 'bent']) await lintel.addPerson({ id, name: id, address: id + '@bees.example' });
@@ -33,15 +35,18 @@ const there = (lintel) => lintel.prepare().then(async () => {
   await lintel.acceptInvitation('bent', { token });
   await db.exec("insert into hives values ('h1', 'bees', 'anna', 'Birch')");
 });`;
-  writeFileSync(file, `${before}\n${code.replace('const bent = ', 'await there(lintel);\nconst bent = ')}\nprocess.exit(0);\n`);
+  writeFileSync(file, `${before}\n${code.replace('const bent = ', 'await there(lintel);\nconst bent = ')}\nawait db.close();\n`);
+  const log = vi.spyOn(console, 'log').mockImplementation(() => {});
   try {
-    expect(execFileSync(process.execPath, ['--conditions=warm-lintel-source', '--import', 'tsx', file], { encoding: 'utf8' })).toBe(printed);
+    await import(join(process.cwd(), file));
+    expect(log.mock.calls.map((parts) => `${formatWithOptions({ colors: false }, ...(parts as [unknown]))}\n`).join('')).toBe(printed);
   } finally {
+    log.mockRestore();
     rmSync(file);
   }
 });
 
-test('the tour holds at each step and stays a story of under sixty lines', () => {
+testLong('the tour holds at each step and stays a story of under sixty lines', () => {
   const out = execFileSync(process.execPath, ['--conditions=warm-lintel-source', '--import', 'tsx', 'examples/tour/tour.ts'], { encoding: 'utf8' });
   expect(out).toContain('There is no such hive.');
   expect(out).toContain('Bent Ravn may not change a hive: Birch hive (hive-1)');

@@ -4,8 +4,9 @@ import { type Kysely, sql } from 'kysely';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { isLintelError } from 'warm-lintel';
 import { createLintel, type Lintel, type Step } from 'warm-lintel/server';
-import { step } from '../attack/steps.js';
-import { charter, GROUPS, makeWorld, PEOPLE, TENANT, UNITS } from '../attack/world.js';
+import { step } from '../properties/attack/steps.js';
+import { charter, GROUPS, makeWorld, PEOPLE, TENANT, UNITS } from '../properties/attack/world.js';
+import { LONG } from './long.js';
 import { emptyPostgres } from './worlds.js';
 
 const whole = { on: 'tenant' } as const;
@@ -45,7 +46,7 @@ const said = fc.record({
 });
 
 /** So many steps are drawn in each run. */
-const MOST = process.env.LINTEL_LONG ? 80 : 45;
+const MOST = LONG ? 80 : 30;
 
 /** Somebody with full control does this and that for a while, and sources say theirs; then the record is asked about every moment and everybody. */
 async function told(on: Lintel<any>, seed: number, sources = false): Promise<void> {
@@ -81,7 +82,7 @@ async function told(on: Lintel<any>, seed: number, sources = false): Promise<voi
 }
 
 test('what somebody held at any moment is told by the record alone', { timeout: 300_000 }, async () => {
-  for (let seed = 20; seed < (process.env.LINTEL_LONG ? 30 : 21); seed++) {
+  for (let seed = 20; seed < (LONG ? 30 : 21); seed++) {
     const { db: other } = await emptyPostgres();
     await makeWorld(other);
     await told(createLintel({ charter, db: other, clock: () => now }) as unknown as Lintel<any>, seed, true);
@@ -104,7 +105,7 @@ test('what somebody held at any moment is told by the record alone', { timeout: 
 test('whoever tampers with the record shows: at the first event where it does not hold', async () => {
   const { audit } = await enter('boss');
   const { events, head, broken } = await audit.verify();
-  expect([events > 40, broken]).toEqual([true, undefined]);
+  expect([events > 25, broken]).toEqual([true, undefined]);
   await does('boss', { do: 'rename-tenant', contact: 'the office' });
   const kept = (await audit.verify(head)).head;
   expect(kept).not.toBe(head);

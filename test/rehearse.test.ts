@@ -24,6 +24,7 @@ import { charter } from '../examples/apiary/world/charter.js';
 import { makeTables } from '../examples/apiary/world/tables.js';
 import { countRecords } from '../src/scoping/index.js';
 import { edited, type Path, placesIn, valueAt } from './edited.js';
+import { LONG } from './long.js';
 import { type Apiary, apiaryOnPostgres, emptyPostgres } from './worlds.js';
 
 expect.extend(accessMatchers);
@@ -125,12 +126,13 @@ test('whatever is taken out of a charter, or put for another of its sort, shows 
   const others = (path: Path) => places.filter((other) => sortOf(other) === sortOf(path)).map((other) => valueAt(data, other));
   const changes = places.flatMap((path) => {
     const instead = [undefined, ...new Set(others(path).map((other) => JSON.stringify(other)))];
-    return instead.map((other) => ({ what: `${path.join('.')}: ${other ?? 'gone'}`, spoiled: edited(data, path, other && JSON.parse(other)) }));
+    return instead.map((other) => ({ what: `${path.join('.')}: ${other ?? 'gone'}`, spoil: () => edited(data, path, other && JSON.parse(other)) }));
   });
   let tried = 0;
   const silent: string[] = [];
-  for (const [i, { what, spoiled }] of changes.filter((one) => meantBy(one.spoiled) !== meantBy(data)).entries()) {
-    if (!process.env.LINTEL_LONG && i % 16 > 0) continue;
+  for (const { what, spoil } of changes.filter((_, i) => LONG || i % 61 === 0)) {
+    const spoiled = spoil();
+    if (meantBy(spoiled) === meantBy(data)) continue;
     let later: Charter<any>;
     let outcomes: readonly { held: boolean }[];
     try {
@@ -151,7 +153,7 @@ test('whatever is taken out of a charter, or put for another of its sort, shows 
     tried += 1;
     if (outcomes.every(({ held }) => held)) silent.push(what);
   }
-  expect([silent, tried > 20]).toEqual([[], true]);
+  expect([silent, tried > (LONG ? 1000 : 10)]).toEqual([[], true]);
 });
 
 test('the same file is held against the database under its row policies, where a hole shows that the engine does not have', { timeout: 60_000 }, async () => {
@@ -305,7 +307,7 @@ test('a release is compared person by person: all that differs is told, and the 
   old.roles.gone = { label: 'Gone', may: { 'hive.appoint': ['tenant'] } };
   const before = readCharter(old);
   const earlier = createLintel({ charter: before, db });
-  const people = [...new Set(['maren', 'tobias', 'otto', 'junia', 'ingrid', 'wim', 'lene', 'hanne'])];
+  const people = ['tobias', 'junia', 'hanne', ...(LONG ? ['maren', 'otto', 'ingrid', 'wim', 'lene'] : [])];
   const sides = await Promise.all(
     people.map(async (user) => ({
       name: user,

@@ -9,8 +9,8 @@ import { expect, test } from 'vitest';
 import { readCharter } from 'warm-lintel';
 import { EXIT, run } from 'warm-lintel/cli';
 import { REVIEW_CODES, reviewCharter } from 'warm-lintel/rehearsal';
-import { charter as attacked } from '../attack/world.js';
 import { charter as apiary } from '../examples/apiary/world/charter.js';
+import { charter as attacked } from '../properties/attack/world.js';
 import { charter as club } from './club.js';
 import { apiaryOnPostgres } from './worlds.js';
 

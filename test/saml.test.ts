@@ -9,6 +9,7 @@ import { SignOn } from 'warm-lintel/provisioning';
 import { type Assertion, assertionXml, type Guild, responseXml, signed, startGuild } from '../examples/apiary/provider/guild.js';
 import { browserAt } from './browser-at.js';
 import { type Club, club, code, whole } from './club.js';
+import { LONG } from './long.js';
 
 const SECRETS = ['a key of the application’s own, which is long'];
 const ORIGIN = 'http://localhost:8080';
@@ -183,7 +184,7 @@ test('an answer in which one character is another lets nobody in but whom it was
       const me = await one.me();
       expect(me === null || (me.userId === user && one.outcome === 'to /')).toBe(true);
     }),
-    { numRuns: process.env.LINTEL_LONG ? 1000 : 60 },
+    { numRuns: LONG ? 1000 : 20 },
   );
 });
 

@@ -6,6 +6,7 @@ import { defineCharter, defineKinds, everythingMet, id, oneOf, owner, tenant, te
 import { directoryPages } from 'warm-lintel/http';
 import { createLintel, type Lintel } from 'warm-lintel/server';
 import { code, whole } from './club.js';
+import { LONG } from './long.js';
 import { emptyPostgres } from './worlds.js';
 
 const ids = { type: 'text' } as const;
@@ -409,7 +410,7 @@ test('any sequence of PATCHes equals the PUT of its result, and the same twice i
       const again = await ask('PUT', `/Users/${put}`, whole.body);
       expect([again.tag, again.body]).toEqual([whole.tag, whole.body]);
     }),
-    { numRuns: process.env.LINTEL_LONG ? 300 : 15 },
+    { numRuns: LONG ? 300 : 5 },
   );
 });
 
@@ -645,8 +646,8 @@ test('whom a directory has named is expected: they take no seat, and are joined 
 });
 
 test('a whole directory is brought in, and brought again without change', { timeout: 3_000_000 }, async () => {
-  const people = process.env.LINTEL_LONG ? Number(process.env.LINTEL_PEOPLE ?? 10_000) : 60;
-  const groups = process.env.LINTEL_LONG ? 500 : 4;
+  const people = LONG ? Number(process.env.LINTEL_PEOPLE ?? 10_000) : 24;
+  const groups = LONG ? 500 : 4;
   const { ask, tenantId } = await farm();
   const user = (i: number) => ({
     schemas: [USER, ENTERPRISE],
@@ -699,7 +700,7 @@ test('a whole directory is brought in, and brought again without change', { time
   }
   expect(await number()).toEqual(before);
   expect(statements / people).toBeLessThanOrEqual(people < 1000 ? 3.1 : 3.01);
-  if (process.env.LINTEL_LONG)
+  if (LONG)
     console.log(
       `${people} people and ${groups} groups in ${brought - began} ms, again in ${Date.now() - brought} ms, ${(statements / people).toFixed(2)} statements a person`,
     );

@@ -1,18 +1,20 @@
 import { execFileSync, spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import { once } from 'node:events';
-import { chmodSync, existsSync, mkdtempSync, readdirSync, rmSync } from 'node:fs';
+import { chmodSync, existsSync, mkdtempSync, readdirSync, rmSync, statSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import pg from 'pg';
 import type { TestProject } from 'vitest/node';
-import { findChromium } from './chromium.js';
+import { serveBrowser } from './chromium.js';
 
 declare module 'vitest' {
   export interface ProvidedContext {
     /** Address of the throw-away PostgreSQL, without a database name. */
     postgres: string;
+    /** Address of the browser that all tests share. */
+    chromium: string;
   }
 }
 
@@ -128,12 +130,40 @@ export function buildPages(folder: string): void {
   execFileSync(process.execPath, args, { stdio: 'inherit', env: { ...process.env, NODE_ENV: 'production' } });
 }
 
+/** When the newest of these files was written; 0 where there is none. */
+const newest = (...folders: string[]): number =>
+  Math.max(
+    0,
+    ...folders
+      .filter((folder) => existsSync(folder))
+      .flatMap((folder) => readdirSync(folder, { recursive: true, encoding: 'utf8' }).map((file) => statSync(join(folder, file)).mtimeMs)),
+  );
+
+/** Makes what `npm ci` made where it is missing, or older than its sources. */
+async function buildWhatIsOld(): Promise<void> {
+  const { snapshotFile } = await import('../examples/apiary/world/embedded.js');
+  await snapshotFile();
+  const sources = newest('src', 'examples/apiary/web', 'examples/apiary/world');
+  if (newest('examples/apiary/dist') < sources) buildPages('examples/apiary');
+  if (newest('desk') < sources) buildPages('src/cli/desk/page');
+}
+
+/** A fixed piece of work, in milliseconds: by it the times of two machines compare. */
+function yardstick(): number {
+  const began = performance.now();
+  let mixed = 1;
+  for (let i = 0; i < 50_000_000; i++) mixed = Math.imul(mixed ^ i, 2_654_435_761) + (mixed >>> 15);
+  return Math.round(performance.now() - began + (mixed & 0));
+}
+
 export default async function setup(project: TestProject): Promise<() => Promise<void>> {
-  findChromium();
-  // The pages and the demo's snapshot, where they are missing or older than their sources.
-  execFileSync(process.execPath, ['--conditions=warm-lintel-source', '--import', 'tsx', 'examples/apiary/demo.ts', '--build-only'], { stdio: 'inherit' });
-  buildPages('src/cli/desk/page');
-  const cluster = await startPostgres();
+  const began = performance.now();
+  const ruler = yardstick();
+  const [cluster, browser] = await Promise.all([startPostgres(), serveBrowser(), buildWhatIsOld()]);
   project.provide('postgres', cluster.url);
-  return () => cluster.stop();
+  project.provide('chromium', browser.wsEndpoint());
+  return async () => {
+    await Promise.all([browser.close(), cluster.stop()]);
+    console.log(`${Math.round((performance.now() - began) / 1000)} s from set-up to end; the yardstick, a fixed loop of this machine: ${ruler} ms.`);
+  };
 }

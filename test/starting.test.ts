@@ -9,11 +9,12 @@ import Database from 'libsql';
 import { afterAll, expect, test, vi } from 'vitest';
 import { readCharter } from 'warm-lintel';
 import { run } from 'warm-lintel/cli';
-import { APPLICATIONS } from '../probed/applications.js';
-import { SCHEMA } from '../probed/lending.js';
+import { APPLICATIONS } from '../properties/probed/applications.js';
+import { SCHEMA } from '../properties/probed/lending.js';
 import { proposeCharter } from '../src/starting/proposal.js';
 import type { SchemaColumn, SchemaTable } from '../src/starting/schema.js';
 import { recognise } from '../src/starting/tables.js';
+import { LONG } from './long.js';
 import { emptyPostgres } from './worlds.js';
 
 mkdirSync('.cache', { recursive: true });
@@ -168,7 +169,7 @@ async function inDirectory(directory: string, schema: string): Promise<string> {
   return './data';
 }
 
-test.for(process.env.LINTEL_LONG ? ['PostgreSQL', 'PGlite'] : ['PostgreSQL'])(
+test.for(LONG ? ['PostgreSQL', 'PGlite'] : ['PostgreSQL'])(
   'what is written is new, runs as it stands, and is not written over: %s',
   { timeout: 120_000 },
   async (where) => {
@@ -200,7 +201,7 @@ test.for(process.env.LINTEL_LONG ? ['PostgreSQL', 'PGlite'] : ['PostgreSQL'])(
     const table = await lintel(['table', '--by', 'people', '--only', 'job'], project);
     expect([table.err, table.code, /Ada +all 1/.test(table.out), /Ben +·/.test(table.out)]).toEqual(['', 0, true, true]);
     vi.unstubAllEnvs();
-    if (!process.env.LINTEL_LONG) return;
+    if (!LONG) return;
     writeFileSync(
       join(project, 'tsconfig.json'),
       JSON.stringify({
@@ -295,7 +296,7 @@ test('organisations, people, members and kinds are found by foreign keys, whatev
       for (const [name, of] of listed) expect(Object.values(byTable.get(of)?.fields ?? {}).some(({ link }) => link?.table === name)).toBe(true);
       expect(leftOut.map(({ table }) => table)).toEqual(sessions ? ['visits'] : []);
     }),
-    { numRuns: process.env.LINTEL_LONG ? 3000 : 150 },
+    { numRuns: LONG ? 3000 : 40 },
   );
 });
 

@@ -5,7 +5,7 @@ import pg from 'pg';
 import { beforeAll, describe, expect, test, vi } from 'vitest';
 import { defineCharter, defineKinds, id, maker, owner, people, tenant, text, through } from 'warm-lintel';
 import { createLintel, policyStatements } from 'warm-lintel/server';
-import { APP_ROLE } from '../agree/engines.js';
+import { APP_ROLE } from '../properties/agree/engines.js';
 import { emptyPostgres } from './worlds.js';
 
 const actions = { read: { label: 'Read' }, create: { label: 'Make' }, update: { label: 'Change' }, delete: { label: 'Delete' } };

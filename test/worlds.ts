@@ -2,7 +2,7 @@ import { type Kysely, sql } from 'kysely';
 import pg from 'pg';
 import { inject } from 'vitest';
 import type { TypesIn } from 'warm-lintel';
-import { connect, createLintel, type Lintel } from 'warm-lintel/server';
+import { connect, createLintel, type Lintel, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { embeddedWorld } from '../examples/apiary/world/embedded.js';
 import { seed } from '../examples/apiary/world/seed.js';
@@ -11,24 +11,42 @@ import { databaseOn } from './setup.js';
 export type Apiary = Lintel<TypesIn<typeof charter>>;
 
 const WORLD = 'apiary_world';
-/** The demo's world is built once a run; whoever wants one gets a copy. */
-let built: Promise<void> | undefined;
-async function buildWorld(): Promise<void> {
+/** Templates that this worker knows to be there. */
+const built = new Map<string, Promise<string>>();
+
+/** The name of a database that is made once a run: whoever wants one gets a copy of it. */
+function template(name: string, from: string, fill: (db: Kysely<any>) => Promise<unknown>): Promise<string> {
+  const isBuilt = built.get(name) ?? build(name, from, fill);
+  built.set(name, isBuilt);
+  return isBuilt;
+}
+
+async function build(name: string, from: string, fill: (db: Kysely<any>) => Promise<unknown>): Promise<string> {
   const server = inject('postgres');
   const admin = new pg.Client(`${server}/postgres`);
   await admin.connect();
   // The other worker may be at it.
   await admin.query('select pg_advisory_lock(1)');
-  const { rows } = await admin.query('select 1 from pg_database where datname = $1', [WORLD]);
+  const { rows } = await admin.query('select 1 from pg_database where datname = $1', [name]);
   if (rows.length === 0) {
-    await admin.query(`create database ${WORLD}_begun`);
-    const db = connect<any>(new pg.Pool({ connectionString: `${server}/${WORLD}_begun` }));
-    await seed(db);
+    await admin.query(`create database ${name}_begun template ${from}`);
+    const db = connect<any>(new pg.Pool({ connectionString: `${server}/${name}_begun` }));
+    await fill(db);
     await db.destroy();
-    await admin.query(`alter database ${WORLD}_begun rename to ${WORLD}`);
+    await admin.query(`alter database ${name}_begun rename to ${name}`);
   }
   await admin.end();
+  return name;
 }
+
+const world = () => template(WORLD, 'template1', seed);
+
+/** The demo's world under its row policies, for this role. */
+const walled = async (role: string) =>
+  template(`${WORLD}_${role}`, await world(), async (db) => {
+    await sql.raw(`do $$ begin create role ${role} login; exception when duplicate_object then null; end $$`).execute(db);
+    for (const statement of policyStatements(charter as never, { role })) await sql.raw(statement).execute(db);
+  });
 
 /** An empty database of its own on the throw-away PostgreSQL, over a real pool. */
 export async function emptyPostgres(connections = 8): Promise<{ db: Kysely<any>; pool: pg.Pool; url: string }> {
@@ -39,11 +57,9 @@ export async function emptyPostgres(connections = 8): Promise<{ db: Kysely<any>;
 
 type Options = Partial<Parameters<typeof createLintel>[0]>;
 
-/** The demo's world on PostgreSQL. */
-export async function apiaryOnPostgres(options: Options = {}): Promise<{ lintel: Apiary; db: Kysely<any>; pool: pg.Pool; url: string }> {
-  built ??= buildWorld();
-  await built;
-  const url = await databaseOn(inject('postgres'), WORLD);
+/** The demo's world on PostgreSQL; under its row policies where a role is named. */
+export async function apiaryOnPostgres(options: Options = {}, role?: string): Promise<{ lintel: Apiary; db: Kysely<any>; pool: pg.Pool; url: string }> {
+  const url = await databaseOn(inject('postgres'), await (role === undefined ? world() : walled(role)));
   const pool = new pg.Pool({ connectionString: url, max: 8 });
   const db = connect<any>(pool);
   return { lintel: createLintel({ ...options, charter, db } as never) as unknown as Apiary, db, pool, url };
