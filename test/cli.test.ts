@@ -15,7 +15,7 @@ import { connect, createLintel } from 'warm-lintel/server';
 import { push } from '../examples/apiary/provider/directory.js';
 import { charter } from '../examples/apiary/world/charter.js';
 import { testLong } from './long.js';
-import { apiaryOnPostgres, emptyPostgres } from './worlds.js';
+import { apiaryOnPostgres, barePostgres } from './worlds.js';
 
 let url: string;
 beforeAll(async () => {
@@ -32,7 +32,7 @@ async function lintel(...args: string[]) {
 const onPostgres = (...args: string[]) => lintel(...args, '--database', url);
 
 test('a database without the tables is told apart from one that does not answer', async () => {
-  const { url: empty, db } = await emptyPostgres();
+  const { url: empty, db } = await barePostgres();
   const dir = mkdtempSync(join(tmpdir(), 'lintel-'));
   writeFileSync(join(dir, 'charter.json'), JSON.stringify(charter.data));
   const err: string[] = [];

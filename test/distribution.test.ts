@@ -8,7 +8,8 @@ import { charter as apiary } from '../examples/apiary/world/charter.js';
 import { type AttackReport, attackFrom } from '../properties/attack/attack.js';
 import { start } from '../properties/attack/moves.js';
 import { charter, makeWorld, TENANT } from '../properties/attack/world.js';
-import { apiaryOnPostgres, emptyPostgres } from './worlds.js';
+import { testLong } from './long.js';
+import { apiaryOnPostgres, barePostgres } from './worlds.js';
 
 /** Keyed by person, or the same everywhere: the platform's own. */
 const PLATFORM = [
@@ -66,8 +67,8 @@ test('keys of a tenant’s tables begin with the tenant, and no foreign key cros
   await db.destroy();
 });
 
-test('it works on tables that are partitioned by a hash of the tenant', { timeout: 300_000 }, async () => {
-  const { url, pool: unused } = await emptyPostgres();
+testLong('it works on tables that are partitioned by a hash of the tenant', { timeout: 300_000 }, async () => {
+  const { url, pool: unused } = await barePostgres();
   await unused.end();
   const pool = new pg.Pool({ connectionString: url, max: 4 });
   const parted = new Set<string>();

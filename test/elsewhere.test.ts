@@ -9,7 +9,7 @@ import { connect, createLintel } from 'warm-lintel/server';
 import { charter } from '../properties/probed/charter.js';
 import { lendingConfig, lendingDatabase } from '../properties/probed/lending-rules.js';
 import { peopleOf } from '../properties/probed/target.js';
-import { LONG } from './long.js';
+import { LONG, testLong } from './long.js';
 import { emptyPostgres } from './worlds.js';
 
 let pool: pg.Pool;
@@ -82,46 +82,50 @@ test('a thousand people with their groups and units are copied as they are, and 
   await db.destroy();
 });
 
-test('the command looks at them, holds a script against them, and sends whoever would change something to the application', { timeout: 120_000 }, async () => {
-  const before = await everything();
-  let configured = 0;
-  const lintel = async (...args: string[]) => {
-    const [out, err]: [string[], string[]] = [[], []];
-    const around = { cwd: process.cwd(), out: (t: string) => out.push(t), err: (t: string) => err.push(t), colours: false, width: 200 };
-    const code = await run([...args, '--tenant', 'north', '--config', lendingConfig(`elsewhere-${configured++}`, url)], around);
-    return { code, out: out.join('\n'), err: err.join('\n') };
-  };
-  const table = (await lintel('table', '--by', 'people')).out;
-  expect(table).toMatch(/Ben Moor +lent +own +own 2 +own 3/);
-  expect(table).not.toMatch(/Whoever looks|Organisation/);
-  const asked = await lintel('remedy', 'dora', 'tool.update', '2');
-  expect([asked.code, asked.out]).toEqual([
-    EXIT.refused,
-    expect.stringMatching(/^Dora Vale may not .*\n.*\n\n1\. {2}give the role Admin for the whole organisation\n/),
-  ]);
-  expect(asked.out).not.toContain('for this record');
-  const refused = [
-    ['invite', 'gus@north.example', '--as', 'ada'],
-    ['audit'],
-    ['appeals', '--as', 'ada'],
-    ['remedy', 'dora', 'tool.update', '2', '--as', 'ada'],
-  ];
-  for (const args of refused.slice(0, LONG ? undefined : 1))
-    expect(await lintel(...args)).toMatchObject({ code: EXIT.failed, err: expect.stringContaining('The application keeps its people itself') });
+testLong(
+  'the command looks at them, holds a script against them, and sends whoever would change something to the application',
+  { timeout: 120_000 },
+  async () => {
+    const before = await everything();
+    let configured = 0;
+    const lintel = async (...args: string[]) => {
+      const [out, err]: [string[], string[]] = [[], []];
+      const around = { cwd: process.cwd(), out: (t: string) => out.push(t), err: (t: string) => err.push(t), colours: false, width: 200 };
+      const code = await run([...args, '--tenant', 'north', '--config', lendingConfig(`elsewhere-${configured++}`, url)], around);
+      return { code, out: out.join('\n'), err: err.join('\n') };
+    };
+    const table = (await lintel('table', '--by', 'people')).out;
+    expect(table).toMatch(/Ben Moor +lent +own +own 2 +own 3/);
+    expect(table).not.toMatch(/Whoever looks|Organisation/);
+    const asked = await lintel('remedy', 'dora', 'tool.update', '2');
+    expect([asked.code, asked.out]).toEqual([
+      EXIT.refused,
+      expect.stringMatching(/^Dora Vale may not .*\n.*\n\n1\. {2}give the role Admin for the whole organisation\n/),
+    ]);
+    expect(asked.out).not.toContain('for this record');
+    const refused = [
+      ['invite', 'gus@north.example', '--as', 'ada'],
+      ['audit'],
+      ['appeals', '--as', 'ada'],
+      ['remedy', 'dora', 'tool.update', '2', '--as', 'ada'],
+    ];
+    for (const args of refused.slice(0, LONG ? undefined : 1))
+      expect(await lintel(...args)).toMatchObject({ code: EXIT.failed, err: expect.stringContaining('The application keeps its people itself') });
 
-  const planned: string[] = [];
-  const around = { cwd: process.cwd(), out: (t: string) => planned.push(t), err: (t: string) => planned.push(t), colours: false, width: 200 };
-  const intake = (...more: string[]) => run(['intake', ...more, '--config', lendingConfig(`elsewhere-${configured++}`, url)], around);
-  expect([await intake(), await intake('--dry-run')]).toEqual([EXIT.failed, EXIT.refused]);
-  expect(planned.join('\n')).toMatch(/add --dry-run[\s\S]*\npeople +\d+ new, 0 changed, 0 as they are\n[\s\S]*tenant north: nobody has full control/);
+    const planned: string[] = [];
+    const around = { cwd: process.cwd(), out: (t: string) => planned.push(t), err: (t: string) => planned.push(t), colours: false, width: 200 };
+    const intake = (...more: string[]) => run(['intake', ...more, '--config', lendingConfig(`elsewhere-${configured++}`, url)], around);
+    expect([await intake(), await intake('--dry-run')]).toEqual([EXIT.failed, EXIT.refused]);
+    expect(planned.join('\n')).toMatch(/add --dry-run[\s\S]*\npeople +\d+ new, 0 changed, 0 as they are\n[\s\S]*tenant north: nobody has full control/);
 
-  const script = join('.cache', 'lending', 'elsewhere.md');
-  await lintel('rehearse', script, '--record');
-  expect(await everything()).toBe(before);
-  await pool.query("update users set role = 'viewer' where id = 'ben'");
-  const drifted = await lintel('rehearse', script);
-  expect([drifted.code, drifted.out]).toEqual([EXIT.refused, expect.stringContaining('Ben Moor: tool.update reaches not at all, and was to reach own')]);
-  // Everything else is as it was recorded.
-  expect(drifted.out.split('\n').filter((line) => line.startsWith('differs') && !line.includes('Ben Moor'))).toEqual([]);
-  rmSync(join('.cache', 'lending'), { recursive: true, force: true });
-});
+    const script = join('.cache', 'lending', 'elsewhere.md');
+    await lintel('rehearse', script, '--record');
+    expect(await everything()).toBe(before);
+    await pool.query("update users set role = 'viewer' where id = 'ben'");
+    const drifted = await lintel('rehearse', script);
+    expect([drifted.code, drifted.out]).toEqual([EXIT.refused, expect.stringContaining('Ben Moor: tool.update reaches not at all, and was to reach own')]);
+    // Everything else is as it was recorded.
+    expect(drifted.out.split('\n').filter((line) => line.startsWith('differs') && !line.includes('Ben Moor'))).toEqual([]);
+    rmSync(join('.cache', 'lending'), { recursive: true, force: true });
+  },
+);

@@ -113,34 +113,34 @@ const request = fc
     return { name, ask: all[route] as (typeof all)[number] };
   });
 
-test.each(Object.entries(WITH).map(([where, serve]) => [where, LONG ? 500 : 60, serve] as const))(
-  '%s, %i requests are answered the same as before the library, and leave the same rows',
-  { timeout: 120_000 },
-  async (_where, count, serve) => {
-    const over = await world();
-    expect(await takeOver(over)).toMatchObject({ people: { brought: 6 }, members: { brought: 7 }, opened: 2, refused: [] });
-    const after = await asking(await serve(over));
-    await pool.query('truncate jobs, comments, watchers restart identity');
+test.each(
+  Object.entries(WITH)
+    .slice(0, LONG ? undefined : 1)
+    .map(([where, serve]) => [where, LONG ? 500 : 60, serve] as const),
+)('%s, %i requests are answered the same as before the library, and leave the same rows', { timeout: 120_000 }, async (_where, count, serve) => {
+  const over = await world();
+  expect(await takeOver(over)).toMatchObject({ people: { brought: 6 }, members: { brought: 7 }, opened: 2, refused: [] });
+  const after = await asking(await serve(over));
+  await pool.query('truncate jobs, comments, watchers restart identity');
 
-    const statuses = new Map<number, number>();
-    // More jobs and comments than are deleted, so that there is something to ask about.
-    for (let i = 0; i < 30; i++)
-      for (const ask of [before, after]) {
-        await ask('Lea', 'POST', '/w/1/jobs', { title: `Job ${i}` });
-        await ask('Lea', 'POST', `/w/1/jobs/${i + 1}/comments`, { body: 'Please' });
-      }
-    for (const { name, ask } of fc.sample(request, { numRuns: count, seed: 13 })) {
-      const [was, is] = [await before(name, ...ask), await after(name, ...ask)];
-      expect({ name, ask, ...is }).toEqual({ name, ask, ...was });
-      statuses.set(is.status, (statuses.get(is.status) ?? 0) + 1);
+  const statuses = new Map<number, number>();
+  // More jobs and comments than are deleted, so that there is something to ask about.
+  for (let i = 0; i < 30; i++)
+    for (const ask of [before, after]) {
+      await ask('Lea', 'POST', '/w/1/jobs', { title: `Job ${i}` });
+      await ask('Lea', 'POST', `/w/1/jobs/${i + 1}/comments`, { body: 'Please' });
     }
-    for (const status of [200, 201, 400, 401, 403, 404]) expect([status, (statuses.get(status) ?? 0) > 1]).toEqual([status, true]);
-    const left = (one: pg.Pool) =>
-      Promise.all(['jobs', 'comments', 'watchers'].map(async (table) => (await one.query(`select * from ${table} order by 1, 2`)).rows));
-    const [was, is] = [await left(pool), await left(over)];
-    expect(is).toEqual(was);
-  },
-);
+  for (const { name, ask } of fc.sample(request, { numRuns: count, seed: 13 })) {
+    const [was, is] = [await before(name, ...ask), await after(name, ...ask)];
+    expect({ name, ask, ...is }).toEqual({ name, ask, ...was });
+    statuses.set(is.status, (statuses.get(is.status) ?? 0) + 1);
+  }
+  for (const status of [200, 201, 400, 401, 403, 404]) expect([status, (statuses.get(status) ?? 0) > 1]).toEqual([status, true]);
+  const left = (one: pg.Pool) =>
+    Promise.all(['jobs', 'comments', 'watchers'].map(async (table) => (await one.query(`select * from ${table} order by 1, 2`)).rows));
+  const [was, is] = [await left(pool), await left(over)];
+  expect(is).toEqual(was);
+});
 
 test('plain SQL in a transaction that carries who asks shows each what the routes show', { timeout: 60_000 }, async () => {
   const owner = await world();

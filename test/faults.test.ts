@@ -149,7 +149,7 @@ test('the connection is lost at every statement of every change in turn: all of 
   for (const [name, run] of changes) {
     const before = await state();
     // In turn; the short run looks at every third.
-    for (let at = 1, every = LONG ? 1 : 12; ; at += every) {
+    for (let at = 1, every = LONG ? 1 : 20; ; at += every) {
       const { on, reached, close } = breaking(at, 'before');
       const came = await run(on).then(
         () => 'done',
@@ -165,7 +165,7 @@ test('the connection is lost at every statement of every change in turn: all of 
     }
     expect(await state()).not.toBe(before);
   }
-  expect(statements).toBeGreaterThan(LONG ? 150 : 12);
+  expect(statements).toBeGreaterThan(LONG ? 150 : 7);
   expect((await (await boss(lintel)).audit.verify()).broken).toBeUndefined();
 });
 

@@ -18,14 +18,14 @@ import { apiaryOnPostgres } from './worlds.js';
 const clusterUrl = inject('postgres');
 
 /** Of the sound application all in the long run; else some of each sort, among them those on which it was once thought that something is wrong. */
-const SOUND = LONG ? undefined : ['GET /tools', 'GET /tools/{toolId}', 'PATCH /tools/{toolId}'];
+const SOUND = LONG ? undefined : ['PATCH /tools/{toolId}'];
 
 test('on a sound application nothing is found, everything stands as it was, and what was reached is told', { timeout: 120_000 }, async () => {
   const { report, untouched } = await probeLending(clusterUrl, [], SOUND);
   expect([report.findings, untouched, report.unreached.map(({ route }) => route)]).toEqual([[], true, ['GET /codes/{code}', 'all routes']]);
   expect(report.unreached.at(-1)?.why).toBe('organisations that are mixed up: nobody belongs to two');
   const answered = report.coverage.filter(({ by }) => by.some((one) => one.answered > 0)).length;
-  expect([answered, report.people.at(-1), report.calls > 200]).toEqual([report.coverage.length, 'a visitor', true]);
+  expect([answered, report.people.at(-1), report.calls > 50]).toEqual([report.coverage.length, 'a visitor', true]);
 });
 
 /** Some faults; all by `npm run probed`: the routes on which it is looked for, and as what it is found. */
@@ -37,7 +37,7 @@ const SAMPLE: Readonly<Record<string, readonly [only: string, code: string]>> = 
   'sort-breaks': ['GET /tools', 'breaks'],
 };
 
-test.each(Object.entries(SAMPLE).filter((_, i) => LONG || i < 3))('%s is found where it is', { timeout: 60_000 }, async (fault, [only, code]) => {
+test.each(Object.entries(SAMPLE).filter((_, i) => LONG || i < 2))('%s is found where it is', { timeout: 60_000 }, async (fault, [only, code]) => {
   expect(FAULTS.map(([name]) => name)).toContain(fault);
   const { report, untouched } = await probeLending(clusterUrl, [fault], [only]);
   expect([report.findings.map((one) => one.code), untouched]).toEqual([expect.arrayContaining([code]), true]);
@@ -56,7 +56,7 @@ testLong.each([
   expect((await probeApiary(clusterUrl, name, edited(planted), planted.only.slice(0, 1))).findings.map((one) => one.code)).toContain(code);
 });
 
-test('what a session of before still changes is found where it reads nothing', { timeout: 60_000 }, async () => {
+testLong('what a session of before still changes is found where it reads nothing', { timeout: 60_000 }, async () => {
   const { report, untouched } = await probeLending(clusterUrl, ['stale-session'], ['PATCH /tools/{toolId}']);
   expect([untouched, report.findings.map(({ code, message }) => `${code} ${message}`)]).toEqual([
     true,

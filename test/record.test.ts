@@ -46,7 +46,7 @@ const said = fc.record({
 });
 
 /** So many steps are drawn in each run. */
-const MOST = LONG ? 80 : 30;
+const MOST = LONG ? 80 : 26;
 
 /** Somebody with full control does this and that for a while, and sources say theirs; then the record is asked about every moment and everybody. */
 async function told(on: Lintel<any>, seed: number, sources = false): Promise<void> {

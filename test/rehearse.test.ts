@@ -24,7 +24,7 @@ import { charter } from '../examples/apiary/world/charter.js';
 import { makeTables } from '../examples/apiary/world/tables.js';
 import { countRecords } from '../src/scoping/index.js';
 import { edited, type Path, placesIn, valueAt } from './edited.js';
-import { LONG } from './long.js';
+import { LONG, testLong } from './long.js';
 import { type Apiary, apiaryOnPostgres, emptyPostgres } from './worlds.js';
 
 expect.extend(accessMatchers);
@@ -153,7 +153,7 @@ test('whatever is taken out of a charter, or put for another of its sort, shows 
     tried += 1;
     if (outcomes.every(({ held }) => held)) silent.push(what);
   }
-  expect([silent, tried > (LONG ? 1000 : 10)]).toEqual([[], true]);
+  expect([silent, tried > (LONG ? 1000 : 4)]).toEqual([[], true]);
 });
 
 test('the same file is held against the database under its row policies, where a hole shows that the engine does not have', { timeout: 60_000 }, async () => {
@@ -307,7 +307,7 @@ test('a release is compared person by person: all that differs is told, and the 
   old.roles.gone = { label: 'Gone', may: { 'hive.appoint': ['tenant'] } };
   const before = readCharter(old);
   const earlier = createLintel({ charter: before, db });
-  const people = ['tobias', 'junia', 'hanne', ...(LONG ? ['maren', 'otto', 'ingrid', 'wim', 'lene'] : [])];
+  const people = ['junia', ...(LONG ? ['tobias', 'hanne', 'maren', 'otto', 'ingrid', 'wim', 'lene'] : [])];
   const sides = await Promise.all(
     people.map(async (user) => ({
       name: user,
@@ -396,7 +396,7 @@ test('people and records for a test are made up in a few lines, the same for the
   expect([first === again, first === another]).toEqual([true, false]);
 });
 
-test('a charter is compared with what it was at a commit, and the repository stays as it is', async () => {
+testLong('a charter is compared with what it was at a commit, and the repository stays as it is', async () => {
   const top = mkdtempSync(join(tmpdir(), 'lintel-'));
   const git = (...args: string[]) =>
     execFileSync('git', ['-C', top, '-c', 'user.name=Maren Holt', '-c', 'user.email=maren@alderbrook.example', ...args], { encoding: 'utf8' });

@@ -184,7 +184,7 @@ test('an answer in which one character is another lets nobody in but whom it was
       const me = await one.me();
       expect(me === null || (me.userId === user && one.outcome === 'to /')).toBe(true);
     }),
-    { numRuns: LONG ? 1000 : 20 },
+    { numRuns: LONG ? 1000 : 10 },
   );
 });
 

@@ -6,7 +6,7 @@ import { defineCharter, defineKinds, everythingMet, id, oneOf, owner, tenant, te
 import { directoryPages } from 'warm-lintel/http';
 import { createLintel, type Lintel } from 'warm-lintel/server';
 import { code, whole } from './club.js';
-import { LONG } from './long.js';
+import { LONG, testLong } from './long.js';
 import { emptyPostgres } from './worlds.js';
 
 const ids = { type: 'text' } as const;
@@ -352,7 +352,7 @@ const SHAPES: readonly (readonly [what: string, operations: readonly object[], h
   ['half of a character', [{ op: 'replace', path: 'displayName', value: '\ud800' }], 400],
 ];
 
-test('the shapes in which directories really send it', async () => {
+testLong('the shapes in which directories really send it', async () => {
   expect(SHAPES.length).toBeGreaterThan(60);
   const { make, patch, ask, enter } = await farm();
   for (const [i, [what, operations, holds]] of SHAPES.entries()) {

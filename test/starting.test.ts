@@ -14,7 +14,7 @@ import { SCHEMA } from '../properties/probed/lending.js';
 import { proposeCharter } from '../src/starting/proposal.js';
 import type { SchemaColumn, SchemaTable } from '../src/starting/schema.js';
 import { recognise } from '../src/starting/tables.js';
-import { LONG } from './long.js';
+import { LONG, testLong } from './long.js';
 import { emptyPostgres } from './worlds.js';
 
 mkdirSync('.cache', { recursive: true });
@@ -169,50 +169,46 @@ async function inDirectory(directory: string, schema: string): Promise<string> {
   return './data';
 }
 
-test.for(LONG ? ['PostgreSQL', 'PGlite'] : ['PostgreSQL'])(
-  'what is written is new, runs as it stands, and is not written over: %s',
-  { timeout: 120_000 },
-  async (where) => {
-    const project = join(folder, where);
-    mkdirSync(project);
-    const address = where === 'PGlite' ? await inDirectory(join(project, 'data'), EXISTING + PEOPLE) : await inPostgres(EXISTING + PEOPLE);
-    writeFileSync(join(project, 'package.json'), '{ "type": "module", "dependencies": { "express": "5.3.0" } }');
-    writeFileSync(join(project, '.env'), `DATABASE_URL="${address}"\n`);
-    vi.stubEnv('DATABASE_URL', undefined);
-    const shown = await lintel(['start'], project);
-    expect([
-      shown.code,
-      readdirSync(project)
-        .filter((name) => name !== 'data')
-        .sort(),
-    ]).toEqual([0, ['.env', 'package.json']]);
-    const written = await lintel(['start', '--write'], project);
-    expect([written.code, readdirSync(join(project, 'lintel')).sort()]).toEqual([0, ['charter.ts', 'database.ts', 'http.ts', 'intake.ts']]);
-    for (const name of ['charter.ts', 'http.ts']) expect(shown.out).toContain(readFileSync(join(project, 'lintel', name), 'utf8').trimEnd());
-    const again = await lintel(['start', '--write'], project);
-    expect([again.code, again.err]).toEqual([
-      2,
-      'lintel: lintel/charter.ts is there already, and nothing was written. Move it away, or give --into another folder.',
-    ]);
-    vi.stubEnv('DATABASE_URL', address);
-    const tsx = join(process.cwd(), 'node_modules/.bin/tsx');
-    const taken = execFileSync(tsx, ['--conditions=warm-lintel-source', 'lintel/intake.ts'], { cwd: project, encoding: 'utf8' });
-    expect(taken).toMatch(/opened: 1,/);
-    const table = await lintel(['table', '--by', 'people', '--only', 'job'], project);
-    expect([table.err, table.code, /Ada +all 1/.test(table.out), /Ben +·/.test(table.out)]).toEqual(['', 0, true, true]);
-    vi.unstubAllEnvs();
-    if (!LONG) return;
-    writeFileSync(
-      join(project, 'tsconfig.json'),
-      JSON.stringify({
-        extends: '../../../tsconfig.json',
-        include: ['lintel', 'lintel.config.ts', '../../../src/**/*.d.ts'],
-        compilerOptions: { incremental: false },
-      }),
-    );
-    expect(execFileSync(join(process.cwd(), 'node_modules/.bin/tsc'), ['-p', project], { encoding: 'utf8' })).toBe('');
-  },
-);
+testLong.for(['PostgreSQL', 'PGlite'])('what is written is new, runs as it stands, and is not written over: %s', { timeout: 120_000 }, async (where) => {
+  const project = join(folder, where);
+  mkdirSync(project);
+  const address = where === 'PGlite' ? await inDirectory(join(project, 'data'), EXISTING + PEOPLE) : await inPostgres(EXISTING + PEOPLE);
+  writeFileSync(join(project, 'package.json'), '{ "type": "module", "dependencies": { "express": "5.3.0" } }');
+  writeFileSync(join(project, '.env'), `DATABASE_URL="${address}"\n`);
+  vi.stubEnv('DATABASE_URL', undefined);
+  const shown = await lintel(['start'], project);
+  expect([
+    shown.code,
+    readdirSync(project)
+      .filter((name) => name !== 'data')
+      .sort(),
+  ]).toEqual([0, ['.env', 'package.json']]);
+  const written = await lintel(['start', '--write'], project);
+  expect([written.code, readdirSync(join(project, 'lintel')).sort()]).toEqual([0, ['charter.ts', 'database.ts', 'http.ts', 'intake.ts']]);
+  for (const name of ['charter.ts', 'http.ts']) expect(shown.out).toContain(readFileSync(join(project, 'lintel', name), 'utf8').trimEnd());
+  const again = await lintel(['start', '--write'], project);
+  expect([again.code, again.err]).toEqual([
+    2,
+    'lintel: lintel/charter.ts is there already, and nothing was written. Move it away, or give --into another folder.',
+  ]);
+  vi.stubEnv('DATABASE_URL', address);
+  const tsx = join(process.cwd(), 'node_modules/.bin/tsx');
+  const taken = execFileSync(tsx, ['--conditions=warm-lintel-source', 'lintel/intake.ts'], { cwd: project, encoding: 'utf8' });
+  expect(taken).toMatch(/opened: 1,/);
+  const table = await lintel(['table', '--by', 'people', '--only', 'job'], project);
+  expect([table.err, table.code, /Ada +all 1/.test(table.out), /Ben +·/.test(table.out)]).toEqual(['', 0, true, true]);
+  vi.unstubAllEnvs();
+
+  writeFileSync(
+    join(project, 'tsconfig.json'),
+    JSON.stringify({
+      extends: '../../../tsconfig.json',
+      include: ['lintel', 'lintel.config.ts', '../../../src/**/*.d.ts'],
+      compilerOptions: { incremental: false },
+    }),
+  );
+  expect(execFileSync(join(process.cwd(), 'node_modules/.bin/tsc'), ['-p', project], { encoding: 'utf8' })).toBe('');
+});
 
 test('without a database, a driver or a table to go by, one sentence says what to do', async () => {
   vi.stubEnv('DATABASE_URL', undefined);

@@ -68,7 +68,7 @@ test('rules that differ in a name are counted together as they are one by one, a
       for (const most of new Set([0, ...readers.values()]))
         expect(await countCrowded(db, shapes, 'hive', HERE, all, most)).toBe([...readers.values()].filter((n) => n > most).length);
     }),
-    { numRuns: LONG ? 50 : 6, seed: 5, examples: EXAMPLES },
+    { numRuns: LONG ? 50 : 3, seed: 5, examples: EXAMPLES },
   );
   expect(told).toBeGreaterThan(LONG ? 15 : 2);
   await db.destroy();

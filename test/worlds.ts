@@ -1,7 +1,7 @@
 import { type Kysely, sql } from 'kysely';
 import pg from 'pg';
 import { inject } from 'vitest';
-import type { TypesIn } from 'warm-lintel';
+import { readCharter, type TypesIn } from 'warm-lintel';
 import { connect, createLintel, type Lintel, policyStatements } from 'warm-lintel/server';
 import { charter } from '../examples/apiary/world/charter.js';
 import { embeddedWorld } from '../examples/apiary/world/embedded.js';
@@ -48,9 +48,19 @@ const walled = async (role: string) =>
     for (const statement of policyStatements(charter as never, { role })) await sql.raw(statement).execute(db);
   });
 
-/** An empty database of its own on the throw-away PostgreSQL, over a real pool. */
+/** The library's own tables, and nothing else. */
+const prepared = () => template('lintel_prepared', 'template1', (db) => createLintel({ charter: readCharter({ kinds: {} }), db }).prepare());
+
+/** A database of its own on the throw-away PostgreSQL, over a real pool, in which `prepare` has nothing left to do. */
 export async function emptyPostgres(connections = 8): Promise<{ db: Kysely<any>; pool: pg.Pool; url: string }> {
-  const url = await databaseOn(inject('postgres'));
+  return onPostgres(await prepared(), connections);
+}
+
+/** The same with nothing in it at all. */
+export const barePostgres = (connections = 8) => onPostgres('template1', connections);
+
+async function onPostgres(of: string, connections: number): Promise<{ db: Kysely<any>; pool: pg.Pool; url: string }> {
+  const url = await databaseOn(inject('postgres'), of);
   const pool = new pg.Pool({ connectionString: url, max: connections });
   return { db: connect<any>(pool), pool, url };
 }

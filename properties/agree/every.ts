@@ -26,16 +26,18 @@ function cellsOf(type: string): unknown[] {
 /** Rows in one draw: as many as a page may have. */
 const SO_MANY = 1000;
 const TYPED = { other: [], level: [], price: [], at: ['until'], open: [], code: [] } as const;
+export type ComparedField = keyof typeof TYPED;
+export const COMPARED = Object.keys(TYPED) as ComparedField[];
 const EMPTY = Object.fromEntries(fieldsIn('hive').map(([name, { role }]) => [name, role === 'people' ? [] : null]));
 
 /**
  * One hive for each comparison and value of its field, named after the comparison; who asks reads those for which it holds, or, as a limit, those for which it does
  * not.
  */
-export function everyComparison(as: 'reach' | 'limit'): Case {
+export function everyComparison(as: 'reach' | 'limit', compared: readonly ComparedField[] = COMPARED): Case {
   const fields = Object.entries(KINDS.hive.fields);
   const typeOf = (name: string) => fields.find(([field]) => field === name)?.[1].type as string;
-  const all = Object.entries(TYPED).flatMap(([field, same]) => comparisonsOf(field, typeOf(field), same).map((p) => ({ field, p })));
+  const all = compared.flatMap((field) => comparisonsOf(field, typeOf(field), TYPED[field]).map((p) => ({ field, p })));
   const hive = all.flatMap(({ field }, i): Row[] =>
     cellsOf(typeOf(field)).map((value, k) => ({
       ...EMPTY,

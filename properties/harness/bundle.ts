@@ -21,11 +21,15 @@ const ours = (without: ReadonlySet<string>): Plugin => ({
   },
 });
 
-/** Writes the command of the properties, over sources without these guards, as one file that Node runs; answers its path. */
-export async function bundleWithout(names: readonly string[]): Promise<string> {
-  const outfile = join(ROOT, '.cache/properties', `${names.join('-') || 'whole'}.mjs`);
+/**
+ * Writes the properties, over sources without these guards, as one module that Node runs; answers its path. Run by itself it is the command; imported, it
+ * exports `PROPERTIES`.
+ */
+export async function bundleWithout(names: readonly string[], what: 'command' | 'module' = 'command'): Promise<string> {
+  const outfile = join(ROOT, '.cache/properties', `${what}-${names.join('-') || 'whole'}.mjs`);
+  const main = what === 'command' ? `import './properties/run.js';` : `export { PROPERTIES } from './properties/all.js';`;
   await build({
-    stdin: { contents: `import './properties/harness/replacements.js';\nimport './properties/run.js';`, resolveDir: ROOT, loader: 'ts' },
+    stdin: { contents: `import './properties/harness/replacements.js';\n${main}`, resolveDir: ROOT, loader: 'ts' },
     bundle: true,
     platform: 'node',
     format: 'esm',

@@ -116,9 +116,18 @@ function editOf(node: ts.Node, way: Way, name: string): Edit | undefined {
   return whole(of, hasAwait(of) ? `((made: any) => ${replace}(() => made))(${of.getText()})` : `${replace}(() => (${of.getText()}))`);
 }
 
-/** The marks of a file, each with the change that it stands for. */
-function placed(file: string, text: string): Placed[] {
+/** By text: many guards are taken out of one file. */
+const read = new Map<string, readonly Placed[]>();
+
+function placed(file: string, text: string): readonly Placed[] {
   if (!text.includes('guard ')) return [];
+  const known = read.get(text) ?? readMarks(file, text);
+  read.set(text, known);
+  return known;
+}
+
+/** The marks of a file, each with the change that it stands for. */
+function readMarks(file: string, text: string): Placed[] {
   const source = ts.createSourceFile(file, text, ts.ScriptTarget.ES2022, true, file.endsWith('x') ? ts.ScriptKind.TSX : ts.ScriptKind.TS);
   const found = new Map<number, Found>();
   const look = (at: number, until: number, within: ts.Node, edit: Found['edit']): void => {

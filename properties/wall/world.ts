@@ -1,4 +1,5 @@
 /* A few people of two tenants, each with records that no other may see, in a database under row policies. */
+import { randomBytes } from 'node:crypto';
 import { type Kysely, sql } from 'kysely';
 import pg from 'pg';
 import { readCharter } from 'warm-lintel';
@@ -51,12 +52,10 @@ export interface World {
   close(): Promise<void>;
 }
 
-/** So that roles of several runs on one server do not meet. */
-let number = 0;
-
 export async function makeWorld(server: string): Promise<World> {
   const url = await databaseOn(server);
-  const role = `wall_app_${process.pid}_${++number}`;
+  // Roles of several runs on one server do not meet.
+  const role = `wall_app_${randomBytes(6).toString('hex')}`;
   const owners = new pg.Pool({ connectionString: url, max: 2 });
   owners.on('error', () => {});
   const owner = connect<any>(owners);
