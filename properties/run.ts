@@ -107,4 +107,14 @@ program
     process.exit(missed === 0 ? 0 : 1);
   });
 
+program
+  .command('probed')
+  .description('Which of the faults that are planted in whole applications the probe finds, as tables.')
+  .argument('[what...]', 'lending, rules, lending-rules, apiary, choir, house, club, garden, machine, exchanged, slips, past; then names of faults')
+  .action(async (what) => {
+    const { scoreAll } = await import('./probed/run.js');
+    await scoreAll(what);
+    process.exit(0);
+  });
+
 await program.parseAsync();

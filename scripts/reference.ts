@@ -102,7 +102,7 @@ function silent(all: readonly DeclarationReflection[]): string[] {
 }
 
 async function api(out: string): Promise<string[]> {
-  const app = await Application.bootstrapWithPlugins({ options: 'typedoc.json', out: join(out, 'api'), logLevel: 'Error' });
+  const app = await Application.bootstrapWithPlugins({ options: 'scripts/typedoc.json', out: join(out, 'api'), logLevel: 'Error' });
   const project = await app.convert();
   if (!project) throw new Error('The API could not be read: run npm run types');
   await app.generateOutputs(project);

@@ -2,7 +2,7 @@
 import { relative } from 'node:path';
 import { defineConfig } from 'vitest/config';
 import { SOURCES, withoutGuards } from '../properties/harness/guards.js';
-import all from '../vitest.config.js';
+import all from './vitest.config.js';
 
 const names = new Set((process.env.LINTEL_WITHOUT ?? '').split(',').filter((name) => name !== ''));
 

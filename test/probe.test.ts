@@ -1,4 +1,4 @@
-/* The probe: on an application of another hand, sound and with faults, and on the demo’s. The whole list of faults: `npm run probed`. */
+/* The probe: on an application of another hand, sound and with faults, and on the demo’s. The whole list of faults: `npm run properties -- probed`. */
 import { mkdtempSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -28,7 +28,7 @@ test('on a sound application nothing is found, everything stands as it was, and 
   expect([answered, report.people.at(-1), report.calls > 50]).toEqual([report.coverage.length, 'a visitor', true]);
 });
 
-/** Some faults; all by `npm run probed`: the routes on which it is looked for, and as what it is found. */
+/** Some faults; all by `npm run properties -- probed`: the routes on which it is looked for, and as what it is found. */
 const SAMPLE: Readonly<Record<string, readonly [only: string, code: string]>> = {
   'list-open': ['GET /tools', 'shows-hidden'],
   'detail-403': ['GET /tools/{toolId}', 'tells-existence'],
@@ -170,7 +170,7 @@ test('routes come out of an OpenAPI description too', { timeout: 60_000 }, async
   await db.destroy();
 });
 
-/** Faults in applications of other shapes that are planted together, and as what each is told; all, one by one, by `npm run probed`. */
+/** Faults in applications of other shapes that are planted together, and as what each is told; all, one by one, by `npm run properties -- probed`. */
 const PLACES = 'PATCH /gardens/{garden}/places/{placeId}';
 const PLOT = '/gardens/{garden}/plots/{plotId}';
 const TOGETHER: readonly (readonly [application: string, faults: readonly string[], found: readonly string[]])[] = [

@@ -23,7 +23,7 @@ beforeAll(() => {
   for (const part of ['package.json', 'README.md', 'LICENSE', ...files])
     if (part !== 'dist' && existsSync(part)) cpSync(part, join(root, part), { recursive: true });
   if (isBuilt()) cpSync('dist', join(root, 'dist'), { recursive: true });
-  else execFileSync('npx', ['tsdown', '--logLevel', 'silent', '--out-dir', join(root, 'dist')], { stdio: 'pipe' });
+  else execFileSync('npx', ['tsdown', '--config', 'scripts/tsdown.config.ts', '--logLevel', 'silent', '--out-dir', join(root, 'dist')], { stdio: 'pipe' });
   const [{ filename }] = JSON.parse(execFileSync('npm', ['pack', '--json', '--ignore-scripts'], { cwd: root, encoding: 'utf8', stdio: 'pipe' }));
   packed = join(root, filename);
 }, 120_000);

@@ -30,7 +30,6 @@ const TESTED: Readonly<Record<string, readonly string[]>> = {
 };
 
 export const CHECKS: readonly string[] = [...Object.keys(DRAWN), ...Object.keys(TESTED)];
-export const isDrawn = (check: string): boolean => DRAWN[check] !== undefined;
 
 export interface Guard {
   readonly name: string;

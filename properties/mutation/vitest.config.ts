@@ -1,5 +1,5 @@
 import { mergeConfig } from 'vitest/config';
-import all from '../../vitest.config.js';
+import all from '../../test/vitest.config.js';
 
 // Without a name, those that pin the heart down without a database: `LINTEL_MUTATE=scope,queries npm run mutate` takes others.
 const files = (process.env.LINTEL_MUTATE ?? 'predicate,reason,standing,judged,charter').split(',');

@@ -1,5 +1,5 @@
 /*
- * The demo's own application, wrong in ways of which each is a text of its server that became another, in a copy: `npm run probed -- apiary`. It reads and writes
+ * The demo's own application, wrong in ways of which each is a text of its server that became another, in a copy: `npm run properties -- probed apiary`. It reads and writes
  * through scope, so that most of them are ways around it.
  */
 import { cpSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';

@@ -1,4 +1,4 @@
-/* Applications of other hands, each sound and with every fault that is planted in it, as tables: `npm run probed -- choir`. */
+/* Applications of other hands, each sound and with every fault that is planted in it, as tables: `npm run properties -- probed choir`. */
 import pg from 'pg';
 import { type ProbeReport, probe } from 'warm-lintel/rehearsal';
 import { connect, createLintel } from 'warm-lintel/server';

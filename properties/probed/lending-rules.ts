@@ -1,4 +1,4 @@
-/* Rules and people of the lending application that are wrong, and which of review and rehearse tells: `npm run probed -- lending-rules`. */
+/* Rules and people of the lending application that are wrong, and which of review and rehearse tells: `npm run properties -- probed lending-rules`. */
 import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import pg from 'pg';

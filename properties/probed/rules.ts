@@ -1,4 +1,4 @@
-/* What is wrong with rules, with what people hold, or with the wall, and which of review and rehearse tells: `npm run probed -- rules`. */
+/* What is wrong with rules, with what people hold, or with the wall, and which of review and rehearse tells: `npm run properties -- probed rules`. */
 import { mkdtempSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';

@@ -1,9 +1,6 @@
-/*
- * Which of the planted faults are found, as tables: `npm run probed`; with `rules`, `lending-rules`, `apiary` those in rules, or in the demo's application; with `machine`,
- * `exchanged`, `slips` and `past` those that a program makes; with `choir`, `house` and `club` those of other applications; names of faults behind it, or of faults in the lending application alone, are only these.
- */
+/* Which of the faults that are planted in whole applications the probe finds, as tables: `npm run properties -- probed`. */
 import type { ProbeReport } from 'warm-lintel/rehearsal';
-import { startPostgres } from '../../test/setup.js';
+import { type Cluster, startPostgres } from '../../test/setup.js';
 import { probeApiary, scoreApiary } from './apiary.js';
 import { APPLICATIONS, scoreApplication } from './applications.js';
 import { FAULTS } from './faults.js';
@@ -12,8 +9,8 @@ import { type MachineFault, machineFaults, spoilt, withFault } from './machine.j
 import { scoreRules } from './rules.js';
 import { probeLending } from './score.js';
 
-const cluster = await startPostgres();
-const wanted = process.argv.slice(2);
+let cluster: Cluster;
+let wanted: readonly string[] = [];
 
 async function scoreProbe(): Promise<void> {
   const started = Date.now();
@@ -91,10 +88,15 @@ const SCORES: Readonly<Record<string, () => Promise<void>>> = {
   ...Object.fromEntries(Object.entries(APPLICATIONS).map(([name, one]) => [name, () => scoreApplication(cluster.url, one, wanted.slice(1))])),
 };
 
-try {
-  const [one = ''] = wanted;
-  if (wanted.length === 0) for (const score of [SCORES.rules, SCORES['lending-rules'], SCORES.apiary, scoreProbe]) await score?.();
-  else await (SCORES[one] ?? scoreProbe)();
-} finally {
-  await cluster.stop();
+/** Prints the tables that are named; without a name those of rules, of the demo's application and of the lending one. */
+export async function scoreAll(what: readonly string[]): Promise<void> {
+  cluster = await startPostgres();
+  const [one] = what;
+  wanted = one === 'lending' ? what.slice(1) : what;
+  try {
+    if (one === undefined) for (const score of [SCORES.rules, SCORES['lending-rules'], SCORES.apiary, scoreProbe]) await score?.();
+    else await (SCORES[one] ?? scoreProbe)();
+  } finally {
+    await cluster.stop();
+  }
 }

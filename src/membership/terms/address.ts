@@ -1,4 +1,5 @@
-import { toUnicode } from 'punycode/punycode.es6.js';
+// Its other form is a module only for Node 20.19 and later.
+import punycode from 'punycode/punycode.js';
 import { LintelError } from '../../base/index.js';
 
 /** RFC 5321, sections 4.5.3.1.1 and 4.5.3.1.3 (a path of 256 with its brackets). */
@@ -31,7 +32,7 @@ let latest: Host = { domain: '', ascii: '', labels: [] };
 function hostOf(domain: string): Host {
   if (domain !== latest.domain) {
     const ascii = asciiDomain(domain);
-    latest = { domain, ascii, labels: toUnicode(ascii).split('.') };
+    latest = { domain, ascii, labels: punycode.toUnicode(ascii).split('.') };
   }
   return latest;
 }

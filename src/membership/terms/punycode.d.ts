@@ -1,4 +1,7 @@
-declare module 'punycode/punycode.es6.js' {
-  /** Labels in Punycode as letters (RFC 3492); others stay. */
-  export function toUnicode(domain: string): string;
+declare module 'punycode/punycode.js' {
+  const punycode: {
+    /** Labels in Punycode as letters (RFC 3492); others stay. */
+    toUnicode(domain: string): string;
+  };
+  export default punycode;
 }

@@ -1,5 +1,5 @@
 import { defineConfig } from 'vitest/config';
-import { LongestFirst } from './test/longest-first.js';
+import { LongestFirst } from './longest-first.js';
 
 const conditions = ['warm-lintel-source', 'node'];
 const shared = { resolve: { conditions }, ssr: { resolve: { conditions } } };

@@ -2,6 +2,7 @@ import { readFileSync } from 'node:fs';
 import { defineConfig, type UserConfig } from 'tsdown';
 
 const shared: UserConfig = {
+  cwd: new URL('..', import.meta.url).pathname,
   entry: ['src/index.ts', 'src/{client,server,mail,accounts,provisioning,http,express,fastify,react,rehearsal,cli,vitest}/index.ts'],
   root: 'src',
   format: 'esm',
@@ -11,7 +12,7 @@ const shared: UserConfig = {
   external: [/^node:/, /^[a-z@]/],
 };
 
-const licence = readFileSync('node_modules/kysely/LICENSE', 'utf8');
+const licence = readFileSync(new URL('../node_modules/kysely/LICENSE', import.meta.url), 'utf8');
 
 export default defineConfig([
   // What runs is bundled, with what several entries use in files of its own.
