@@ -460,7 +460,7 @@ testLong('somebody invited under another address is told so, and a member withou
   await lene.getByText('Ask Maren Holt, maren@alderbrook.example to give you one.').waitFor();
 });
 
-test('a change is shown before it is carried out; somebody asks, is let in, and is looked as', { timeout: 90_000 }, async () => {
+testLong('a change is shown before it is carried out; somebody asks, is let in, and is looked as', { timeout: 90_000 }, async () => {
   const maren = await newcomer();
   await signIn(maren, 'maren@alderbrook.example');
   await maren.goto(`${base}/t/alderbrook/rules`);

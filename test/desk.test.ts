@@ -7,7 +7,7 @@ import { afterAll, beforeAll, expect, inject, test } from 'vitest';
 import { run } from 'warm-lintel/cli';
 import { charter } from '../examples/apiary/world/charter.js';
 import { axe } from './chromium.js';
-import { LONG } from './long.js';
+import { LONG, testLong } from './long.js';
 import { apiaryOnPostgres } from './worlds.js';
 
 let browser: Browser;
@@ -102,7 +102,7 @@ test('by the keyboard alone: from a cell to why, and a remedy is seen, carried o
   await page.getByRole('status').waitFor();
 });
 
-test('what was asked for is answered: by one of the changes that would allow it, or by a no', { timeout: 60_000 }, async () => {
+testLong('what was asked for is answered: by one of the changes that would allow it, or by a no', { timeout: 60_000 }, async () => {
   await page.goto(`${base}/appeals?tenant=alderbrook&as=lene`);
   await page.getByRole('alert').waitFor();
   await page.getByLabel('In the name of').selectOption({ label: 'Maren Holt' });

@@ -3,7 +3,7 @@ import fc from 'fast-check';
 import type { Anchor, Assignment } from 'warm-lintel';
 import type { Gives, Step } from 'warm-lintel/server';
 import { shorter, shrunkBy } from '../harness/shrink.js';
-import { holder, hour, of, permission, role, ruling, several, some, step, unlike, until } from './steps.js';
+import { anyStep, holder, hour, of, permission, role, ruling, several, some, step, unlike, until } from './steps.js';
 import { charter, GROUPS, HOUR, OWN_ROLES, PROGRAM, START, STOOD_IN, UNITS } from './world.js';
 
 export type Move =
@@ -91,7 +91,7 @@ const gives = fc.option(fc.record({ groups: some(GROUPS), units: some(UNITS), pe
 /** Anything: changes; an invitation to somebody, who accepts it; somebody asks to be let in; hours go by; somebody is erased. */
 const anything: fc.Arbitrary<readonly Move[]> = fc.tuple(
   fc.oneof(
-    { weight: 8, arbitrary: fc.record({ by, steps: fc.oneof(fc.tuple(step), fc.tuple(step, step), fc.tuple(ruling)) }) },
+    { weight: 8, arbitrary: fc.record({ by, steps: fc.oneof(fc.tuple(step), fc.tuple(step, step), fc.tuple(ruling), fc.tuple(anyStep)) }) },
     { weight: 1, arbitrary: fc.record({ by, asks: of('ann', 'ben', 'eve') }) },
     { weight: 1, arbitrary: of({ by: 0, waits: 1 }, { by: 0, waits: 2 }) },
     { weight: 1, arbitrary: of('cas', 'dot').map((erases) => ({ by: 0, erases })) },

@@ -101,3 +101,43 @@ export const ruling: fc.Arbitrary<Step> = fc.oneof(
     .map(({ since, ...named }) => ({ ...named, ...(since !== undefined && { since }) })),
   fc.record({ do: of('let-in' as const), user: of('ann', 'ben', 'eve'), roles: several({ maxLength: 2 }) }),
 );
+
+const name = of('One', 'Two');
+const connection = of('county');
+const gifts = fc.record({ groups: some(GROUPS), units: some(UNITS), permissions: fc.array(permission, { maxLength: 1 }) }, { requiredKeys: [] });
+const newcomer = fc
+  .tuple(fc.record({ address: of('eve@attack.example', 'new@attack.example'), roles: several({ maxLength: 2 }) }), gifts, until)
+  .map(([one, given, memberUntil]) => ({ ...one, ...given, ...(memberUntil !== undefined && { memberUntil }) }));
+
+/** Steps that mostly name what is not there: what is invited, connected or opened by then has other ids. */
+const further: fc.Arbitrary<Step> = fc.oneof(
+  fc.record({ do: of('set-attributes' as const), user, attributes: of({}, { badge: 1 }, { badge: null }) }),
+  fc.record({ do: of('rename-group' as const), id: of(...GROUPS), name }),
+  fc.record({ do: of('rename-unit' as const), id: of(...UNITS), name }),
+  fc.record({ do: of('rename-tenant' as const), contact: name }),
+  fc.record({ do: of('make-program' as const), id: of('scale-2'), name, responsible: user }),
+  fc.record({ do: of('end-key' as const), key: of('k1') }),
+  fc.record({ do: of('close-records' as const), id: of('o', 'p') }),
+  fc.record({ do: of('turn-away' as const), user: of('ann', 'eve') }),
+  newcomer.map((one) => ({ do: 'invite' as const, ...one })),
+  newcomer.map((one) => ({ do: 'expect' as const, ...one })),
+  fc.record({ do: of('send-again' as const, 'withdraw' as const), invitation: of('i1') }),
+  fc.record({ do: of('end-deputy' as const), of: user, to: user }),
+  fc.record({ do: of('ask-password' as const), user }),
+  fc.record({
+    do: of('make-connection' as const),
+    id: connection,
+    name,
+    terms: of({ kind: 'oidc', issuer: 'https://county.example', clientId: 'c' } as const),
+  }) as fc.Arbitrary<Step>,
+  fc.record({ do: of('edit-connection' as const), id: connection, name }),
+  fc.record({ do: of('turn-connection' as const), id: connection, to: of('on' as const, 'off' as const) }),
+  fc.record({ do: of('drop-connection' as const), id: connection }),
+  fc.record({ do: of('unbar' as const), connection, subject: of('s') }),
+  fc.record({ do: of('claim-domain' as const, 'give-up-domain' as const), domain: of('attack.example') }),
+  fc.record({ do: of('send-domain' as const), domain: of('attack.example'), connection: of('county', null) }),
+  fc.record({ do: of('hand-over' as const), from: user, to: user, kinds: of(['hive']) }),
+);
+
+/** A change of any kind at all, but for the closing of the tenant, after which nothing is left to attack. */
+export const anyStep: fc.Arbitrary<Step> = fc.oneof({ weight: 5, arbitrary: step }, { weight: 1, arbitrary: ruling }, { weight: 3, arbitrary: further });
