@@ -8,7 +8,7 @@ import { Accounts, type AccountsOptions, type Entered } from 'warm-lintel/accoun
 import type { Message } from 'warm-lintel/mail';
 import { createLintel, type Lintel } from 'warm-lintel/server';
 import { type Lies, madeUpAuthenticator } from './authenticator.js';
-import { LONG } from './long.js';
+import { LONG, testLong } from './long.js';
 import { emptyPostgres } from './worlds.js';
 
 const ids = { type: 'text' } as const;
@@ -361,7 +361,7 @@ test('a second factor takes a password given lately, a letter and a first code; 
   expect(await code(accounts.giveCode(late.token, { code: totp.generate({ timestamp: now }) }))).toBe('sign-in-failed');
 });
 
-test('one code by many at once works once, and so does a recovery code; wrong ones are counted; a recovered password is not enough', async () => {
+testLong('one code by many at once works once, and so does a recovery code; wrong ones are counted; a recovered password is not enough', async () => {
   const { address, code: codeOf, recoveryCodes } = await withFactor();
   const halfWay = async () => {
     const all: { token: string }[] = [];

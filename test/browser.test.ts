@@ -618,60 +618,64 @@ testLong('what was refused is asked for on the page, and agreed to with one of t
   expect(await tobias.getByRole('button', { name: 'Change', exact: true }).getAttribute('aria-disabled')).toBeNull();
 });
 
-test('pages can be used by keyboard and screen reader', async () => {
-  const page = await newcomer();
-  const findings = async () => (await axe(page)).filter((v) => v.impact === 'serious' || v.impact === 'critical').map((v) => `${v.id}: ${v.nodes[0]?.html}`);
-  await page.goto(base);
-  await page.getByRole('heading', { name: 'Sign in' }).waitFor();
-  expect(await findings()).toEqual([]);
-  // By keyboard alone.
-  await page.getByLabel('E-mail address').focus();
-  await page.keyboard.type('maren@alderbrook.example');
-  await page.keyboard.press('Tab');
-  await page.keyboard.type(DEMO_PASSWORD);
-  await page.keyboard.press('Enter');
-  await page.getByRole('button', { name: 'Sign out' }).waitFor();
-  const paths = [
-    'alderbrook/hives',
-    'alderbrook/hives/a-hive-09',
-    'alderbrook/members',
-    'alderbrook/members/otto',
-    'alderbrook/roles',
-    'alderbrook/groups',
-    'alderbrook/units',
-    'alderbrook/organisation',
-    'alderbrook/sharing',
-    'alderbrook/deputies',
-    'alderbrook/programs',
-    'alderbrook/rules',
-    'alderbrook/record',
-    'alderbrook/appeals',
-    'alderbrook/access',
-    'alderbrook/ledger',
-    '../mail',
-    '../sign-up',
-    '../activate#x',
-    '../forgotten',
-    '../recover#x',
-    '../me',
-    '../factor#x',
-    '../address#x',
-    '../enrolled#x',
-    '../keep#x',
-    'nowhere/hives',
-  ];
-  // A few of them; all in the long run.
-  for (const path of LONG ? paths : []) {
-    await page.goto(`${base}/t/${path}`);
-    await page.getByRole('heading', { level: 1 }).waitFor();
-    expect({ path, findings: await findings() }).toEqual({ path, findings: [] });
-  }
-  await page.goto(`${base}/t/alderbrook/members`);
-  await page.getByRole('button', { name: 'Invite people' }).click();
-  await page.getByRole('region', { name: 'What this opens' }).waitFor();
-  await page.waitForTimeout(400);
-  expect(await findings()).toEqual([]);
-}, 120_000);
+testLong(
+  'pages can be used by keyboard and screen reader',
+  async () => {
+    const page = await newcomer();
+    const findings = async () => (await axe(page)).filter((v) => v.impact === 'serious' || v.impact === 'critical').map((v) => `${v.id}: ${v.nodes[0]?.html}`);
+    await page.goto(base);
+    await page.getByRole('heading', { name: 'Sign in' }).waitFor();
+    expect(await findings()).toEqual([]);
+    // By keyboard alone.
+    await page.getByLabel('E-mail address').focus();
+    await page.keyboard.type('maren@alderbrook.example');
+    await page.keyboard.press('Tab');
+    await page.keyboard.type(DEMO_PASSWORD);
+    await page.keyboard.press('Enter');
+    await page.getByRole('button', { name: 'Sign out' }).waitFor();
+    const paths = [
+      'alderbrook/hives',
+      'alderbrook/hives/a-hive-09',
+      'alderbrook/members',
+      'alderbrook/members/otto',
+      'alderbrook/roles',
+      'alderbrook/groups',
+      'alderbrook/units',
+      'alderbrook/organisation',
+      'alderbrook/sharing',
+      'alderbrook/deputies',
+      'alderbrook/programs',
+      'alderbrook/rules',
+      'alderbrook/record',
+      'alderbrook/appeals',
+      'alderbrook/access',
+      'alderbrook/ledger',
+      '../mail',
+      '../sign-up',
+      '../activate#x',
+      '../forgotten',
+      '../recover#x',
+      '../me',
+      '../factor#x',
+      '../address#x',
+      '../enrolled#x',
+      '../keep#x',
+      'nowhere/hives',
+    ];
+    // A few of them; all in the long run.
+    for (const path of LONG ? paths : []) {
+      await page.goto(`${base}/t/${path}`);
+      await page.getByRole('heading', { level: 1 }).waitFor();
+      expect({ path, findings: await findings() }).toEqual({ path, findings: [] });
+    }
+    await page.goto(`${base}/t/alderbrook/members`);
+    await page.getByRole('button', { name: 'Invite people' }).click();
+    await page.getByRole('region', { name: 'What this opens' }).waitFor();
+    await page.waitForTimeout(400);
+    expect(await findings()).toEqual([]);
+  },
+  120_000,
+);
 
 testLong('without a server: the charter, the database, a table, a comparison and why are all in one page', { timeout: 120_000 }, async () => {
   const root = 'examples/browser-only';

@@ -138,7 +138,7 @@ const charter = defineCharter(kinds, {
 const ALL_MET = ['terms', 'proof', 'walked'] as const;
 
 /** Fewer where each of a thousand changes of the source is tried. */
-const CASES = Number(process.env.LINTEL_CASES ?? (LONG ? 20_000 : 150));
+const CASES = Number(process.env.LINTEL_CASES ?? (LONG ? 20_000 : 100));
 
 type Row = Record<string, any>;
 const LOOKS = /^(plot|visit|sheet)\.read$|^plot\.(choose|appraise)$|^area\.|^(member|audit)\.read$/;

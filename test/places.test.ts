@@ -5,6 +5,7 @@ import pg from 'pg';
 import { afterAll, beforeAll, beforeEach, describe, expect, inject, test } from 'vitest';
 import { defineCharter, defineKinds, id, owner, people, tenant, text } from 'warm-lintel';
 import { connect, createLintel, type Lintel, type ServerStanding } from 'warm-lintel/server';
+import { testLong } from './long.js';
 import { emptyPglite } from './pglite.js';
 import { type Cluster, databaseOn, startPostgres } from './setup.js';
 import { emptyPostgres } from './worlds.js';
@@ -275,7 +276,7 @@ test('a copy is read from, but by whoever has just changed something, in whateve
   expect((await ada.change('hive', ['h1'], { name: 'x' })).changed).toEqual([]);
 });
 
-test('beside a membership that is one connection, embedded, all of it is done as elsewhere', async () => {
+testLong('beside a membership that is one connection, embedded, all of it is done as elsewhere', async () => {
   const db = connect<any>(await emptyPglite());
   const places = { here: new Kysely<any>({ dialect: new SqliteDialect({ database: new Database(':memory:') as never }) }) };
   for (const statement of TABLES) await sql.raw(statement.replace(' collate "C"', '')).execute(places.here);

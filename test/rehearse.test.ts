@@ -112,7 +112,7 @@ const WORDING = new Set(['label', 'one', 'many', 'sentence', 'section', 'brings'
 const meantBy = (json: unknown) =>
   JSON.stringify(json, (key, value) => (WORDING.has(key) || (value?.role === 'plain' && !value.read && !value.change) ? undefined : value));
 
-test('whatever is taken out of a charter, or put for another of its sort, shows in what was recorded, but for wording', { timeout: 60_000 }, async () => {
+testLong('whatever is taken out of a charter, or put for another of its sort, shows in what was recorded, but for wording', { timeout: 60_000 }, async () => {
   const { data } = app.charter;
   const nowhere = { id: '', name: '', open: true, contact: null, features: [] };
   const holder = (c: Charter<any>, role: string) => new Standing(c, madeUpFacts(c, nowhere, [{ role, anchor: { on: 'tenant' } }]));
@@ -297,7 +297,7 @@ test('people side by side: each record is in one part, as each of them would be 
   expect((await lintel('compare', 'tobias', 'sela', '--on', 'hivve')).err).toContain('did you mean hive?');
 });
 
-test('a release is compared person by person: all that differs is told, and the records are those that it differs on', async () => {
+testLong('a release is compared person by person: all that differs is told, and the records are those that it differs on', async () => {
   const old = structuredClone(app.charter.data) as any;
   old.roles.keeper.may['hive.update'] = ['own'];
   old.roles.junior.may['hive.read'] = ['tenant'];

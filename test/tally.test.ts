@@ -1,13 +1,13 @@
 /* Counting for very many people in one pass: whatever their rules have in common, each count is the one that it would be alone. */
 import fc from 'fast-check';
-import { expect, test } from 'vitest';
+import { expect } from 'vitest';
 import { readCharter } from 'warm-lintel';
 import { fill, openPglite } from '../properties/agree/engines.js';
 import { data } from '../properties/agree/generate.js';
 import { HERE, KIND_NAMES, kindData, PEOPLE, STRANGERS } from '../properties/agree/world.js';
 import type { Predicate } from '../src/predicate/index.js';
 import { countCrowded, countRecords, fewRecords, tallyRecords } from '../src/scoping/index.js';
-import { LONG } from './long.js';
+import { LONG, testLong } from './long.js';
 
 const charter = readCharter({ kinds: Object.fromEntries(KIND_NAMES.map((kind) => [kind, kindData(kind, ['read'])])) });
 const { shapes } = charter;
@@ -46,7 +46,7 @@ const LOW = { op: 'atMost', field: 'level', to: { value: 0 } };
 /** Some of them twice; and a rule that is everybody's for some records, of which one is somebody's own. */
 const EXAMPLES: [Predicate[][]][] = [[[[...MANY, ...PEOPLE].map(own)]], [[MANY.map((name) => ({ op: 'or', of: [own(name), LOW] }) as Predicate)]]];
 
-test('rules that differ in a name are counted together as they are one by one, and so is who is reached by many', { timeout: 300_000 }, async () => {
+testLong('rules that differ in a name are counted together as they are one by one, and so is who is reached by many', { timeout: 300_000 }, async () => {
   const { records: db } = await openPglite();
   const drawn = fc.sample(data, { numRuns: 12, seed: 3 }).map(({ plot, hive }, i) => ({
     // The same id stands in another tenant too.
